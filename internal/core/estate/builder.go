@@ -1,0 +1,487 @@
+package estate
+
+import (
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// A Problem is something in the input that keeps it from being an estate.
+type Problem struct {
+	Place   Place
+	Text    string // what is wrong, what was expected
+	Nearest string // what may have been meant, or ""
+	See     Place  // a second place that has to do with it, or the zero Place
+
+	// Where the problem is a spot in a selector or rule: its text, and the spot
+	// in bytes. Place is then where Source begins.
+	Source         string
+	Offset, Length int
+}
+
+// A Builder makes an Estate. Groups have to be added first, then people, then
+// everything that refers to them. What does not fit becomes a Problem; building
+// goes on, to find them all.
+type Builder struct {
+	e        *Estate
+	problems []Problem
+	also     map[string]Place // of the addresses that are not main ones, by key
+	nobody   map[string]ID    // by key
+	chunks   [][]row          // the entries in file order
+}
+
+// row is an entry and its group.
+type row struct {
+	group ID
+	entry Entry
+}
+
+// chunkSize is the number of rows that are allocated together.
+const chunkSize = 1 << 15
+
+// NewBuilder returns a Builder for an estate with those settings.
+func NewBuilder(settings Settings) *Builder {
+	b := &Builder{
+		e: &Estate{
+			settings: settings,
+			index: &index{
+				ids:        map[string]ID{},
+				canonical:  map[string]string{},
+				subaddress: strings.ToLower(settings.Subaddress),
+				numbers:    map[string]uint32{},
+			},
+			facts: facts{columns: map[string]*column{}, known: map[string]uint32{}},
+		},
+		also:   map[string]Place{},
+		nobody: map[string]ID{},
+	}
+	b.addDomains(settings.Domains)
+	return b
+}
+
+// Grow makes room for so many people and their addresses.
+func (b *Builder) Grow(people int) {
+	b.e.people = slices.Grow(b.e.people, people)
+	if len(b.e.index.ids) < people/4 {
+		ids := make(map[string]ID, people+people/4+len(b.e.index.ids))
+		for key, id := range b.e.index.ids {
+			ids[key] = id
+		}
+		b.e.index.ids = ids
+	}
+}
+
+func (b *Builder) problem(p Problem) { b.problems = append(b.problems, p) }
+
+// addDomains fills the index with the estate's domains and with what each means.
+func (b *Builder) addDomains(domains []Domain) {
+	means := map[string]string{}
+	places := map[string]Place{}
+	for _, d := range domains {
+		name, err := address.ParseDomain(d.Name)
+		if err != nil {
+			b.problem(Problem{Place: d.Place, Text: "the domain " + err.Error()})
+			continue
+		}
+		if place, taken := places[name]; taken {
+			b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is listed twice", See: place})
+			continue
+		}
+		places[name], means[name] = d.Place, name
+		if d.SameAs != "" {
+			target, err := address.ParseDomain(d.SameAs)
+			if err != nil {
+				b.problem(Problem{Place: d.Place, Text: "the domain " + err.Error()})
+				continue
+			}
+			means[name] = target
+			if target == name {
+				b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself"})
+			}
+		}
+	}
+	for _, d := range domains {
+		name, _ := address.ParseDomain(d.Name)
+		target, ok := means[name]
+		if !ok {
+			continue
+		}
+		for steps := 0; target != means[target]; steps++ {
+			if _, known := means[target]; !known {
+				b.problem(Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
+					Nearest: nearest.Word(target, b.domainNames())})
+				break
+			}
+			if steps > len(means) {
+				b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself, in a ring"})
+				break
+			}
+			target = means[target]
+		}
+		b.e.index.canonical[name] = target
+	}
+}
+
+func (b *Builder) domainNames() []string {
+	var names []string
+	for _, d := range b.e.settings.Domains {
+		names = append(names, d.Name)
+	}
+	return names
+}
+
+// inside reports whether a is in a domain of the estate.
+func (b *Builder) inside(a address.Address) bool { return b.e.InsideDomain(a.Domain()) }
+
+// AddGroup adds a group with its settings, and returns its ID. alsoPlaces are
+// the places of g.Also.
+func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
+	id := ID(len(b.e.groups))
+	if g.Gate == nil {
+		g.Gate = DefaultGate
+	}
+	for action, text := range defaultAccess {
+		if g.Access[action].Selector == nil {
+			g.Access[action] = AccessRule{Selector: accessDefaults[text], Text: text}
+		}
+	}
+	b.e.groups = append(b.e.groups, g)
+	b.e.rules = append(b.e.rules, nil)
+	b.register(id, g.Address, g.Also, g.Place, alsoPlaces)
+	for i, a := range append([]address.Address{g.Address}, g.Also...) {
+		if a.IsValid() && !b.inside(a) {
+			place := g.Place
+			if i > 0 {
+				place = alsoPlaces[i-1]
+			}
+			b.problem(Problem{Place: place, Text: "the group " + quote(a.String()) + " is outside, expected an address in a domain of the estate",
+				Nearest: nearest.Word(a.Domain(), b.domainNames())})
+		}
+	}
+	return id
+}
+
+// defaultAccess is what the access setting of a group says by default.
+var defaultAccess = [actions]string{Find: "inside", Join: "nobody", Ask: "nobody", Read: "members", SeeMembers: "members", Manage: "owners"}
+
+var accessDefaults = map[string]selector.Expr{
+	"inside":  &selector.Atom{Kind: selector.Inside, Text: "inside"},
+	"nobody":  &selector.Atom{Kind: selector.Nobody, Text: "nobody"},
+	"members": &selector.Atom{Kind: selector.Members, Text: "members"},
+	"owners":  &selector.Atom{Kind: selector.Owners, Text: "owners"},
+}
+
+// AddPerson adds a person with their facts, and returns the ID. alsoPlaces are
+// the places of p.Also.
+func (b *Builder) AddPerson(p Person, facts []Fact, alsoPlaces []Place) ID {
+	id := b.e.PersonID(len(b.e.people))
+	b.e.people = append(b.e.people, p)
+	for _, fact := range facts {
+		b.e.facts.add(b.e.PersonIndex(id), fact)
+	}
+	b.register(id, p.Address, p.Also, p.Place, alsoPlaces)
+	return id
+}
+
+// register enters the addresses of a person or group into the index.
+func (b *Builder) register(id ID, main address.Address, also []address.Address, place Place, alsoPlaces []Place) {
+	if main.IsValid() {
+		b.claim(id, main, place, false)
+	}
+	for i, a := range also {
+		b.claim(id, a, alsoPlaces[i], true)
+	}
+}
+
+// claim enters one address. It belongs to whoever comes first.
+func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
+	key := b.e.index.key(a)
+	holder, taken := b.e.index.ids[key]
+	if !taken {
+		b.e.index.ids[key] = id
+		if also {
+			b.also[key] = place
+		}
+		return
+	}
+	if holder == id {
+		return
+	}
+	see, ok := b.also[key]
+	if !ok {
+		see = b.placeOf(holder)
+	}
+	first, second := see, place
+	if second.before(first) {
+		first, second = second, first
+	}
+	b.problem(Problem{Place: second, Text: "the address " + quote(a.String()) + " is taken, expected one that nobody else has", See: first})
+}
+
+func (p Place) before(other Place) bool {
+	if p.File != other.File {
+		return p.File < other.File
+	}
+	if p.Line != other.Line {
+		return p.Line < other.Line
+	}
+	return p.Column < other.Column
+}
+
+func (b *Builder) placeOf(id ID) Place {
+	if b.e.IsGroup(id) {
+		return b.e.groups[id].Place
+	}
+	return b.e.Person(id).Place
+}
+
+// FindText returns the ID of the person or group whose address is text in
+// canonical form. It is quick, and finds nothing that is written otherwise.
+func (b *Builder) FindText(text string) (ID, bool) {
+	id, ok := b.e.index.ids[text]
+	return id, ok
+}
+
+// Find returns the ID of the person or group that has the address a, by
+// subaddress if need be, and whether there is one.
+func (b *Builder) Find(a address.Address) (ID, bool) { return b.e.index.find(a) }
+
+// IsGroup reports whether id is that of a group.
+func (b *Builder) IsGroup(id ID) bool { return b.e.IsGroup(id) }
+
+// GroupAddresses calls yield with the addresses of all groups, as written.
+func (b *Builder) GroupAddresses(yield func(string) bool) {
+	for i := range b.e.groups {
+		if !yieldAddresses(b.e.groups[i].Address, b.e.groups[i].Also, yield) {
+			return
+		}
+	}
+}
+
+// Refer returns the ID of whoever has the address a, which a group lists in a
+// role (member, owner or moderator). An outside address that nobody has becomes
+// a person; an inside one belongs to nobody.
+func (b *Builder) Refer(a address.Address, group ID, role string, place Place) ID {
+	if id, ok := b.e.index.find(a); ok {
+		return id
+	}
+	if !b.inside(a) {
+		return b.AddPerson(Person{Address: a, Place: place, Implied: true}, nil, nil)
+	}
+	key := b.e.index.key(a)
+	id, ok := b.nobody[key]
+	if !ok {
+		id = firstNobody + ID(len(b.e.nobody))
+		b.nobody[key] = id
+		b.e.nobody = append(b.e.nobody, Listing{Address: a, Place: place})
+	}
+	b.e.unknown = append(b.e.unknown, Unknown{Address: a, Group: group, Role: role, Place: place})
+	return id
+}
+
+// AddOwner adds an owner to a group.
+func (b *Builder) AddOwner(group ID, a address.Address, place Place) {
+	g := &b.e.groups[group]
+	g.Owners = append(g.Owners, Listed{b.Refer(a, group, "owner", place), place})
+}
+
+// AddModerator adds a moderator to a group.
+func (b *Builder) AddModerator(group ID, a address.Address, place Place) {
+	g := &b.e.groups[group]
+	g.Moderators = append(g.Moderators, Listed{b.Refer(a, group, "moderator", place), place})
+}
+
+// A Membership is what an entry says besides its member.
+type Membership struct {
+	Copy        Copy
+	Invitations Invitations
+	Paused      bool
+	Since       Day
+}
+
+// AddEntry adds a member to a group, after those it has.
+func (b *Builder) AddEntry(group, member ID, m Membership, place Place) {
+	if b.e.IsGroup(member) {
+		b.checkNested(member, m, place)
+	}
+	last := len(b.chunks) - 1
+	if last < 0 || len(b.chunks[last]) == cap(b.chunks[last]) {
+		size := chunkSize
+		if last < 0 {
+			size = 64
+		}
+		b.chunks = append(b.chunks, make([]row, 0, size))
+		last++
+	}
+	b.chunks[last] = append(b.chunks[last], row{group, Entry{member, pack(m.Copy, m.Invitations, m.Paused, m.Since), place}})
+}
+
+func (b *Builder) checkNested(member ID, m Membership, place Place) {
+	name := "the nested group " + quote(b.e.Address(member).String())
+	if m.Copy == CopyDigest || m.Copy == CopyReplies {
+		b.problem(Problem{Place: place, Text: name + " takes copy every or none, not " + m.Copy.String()})
+	}
+	for _, given := range []struct {
+		setting string
+		given   bool
+	}{
+		{"since", m.Since != 0}, {"invitations", m.Invitations != InvitationsUnset}, {"paused", m.Paused},
+	} {
+		if given.given {
+			b.problem(Problem{Place: place, Text: name + " takes no " + given.setting + ", expected copy or nothing"})
+		}
+	}
+}
+
+// AddRule adds a membership that picks people to a group, after those it has.
+func (b *Builder) AddRule(group ID, rule MemberRule) {
+	b.e.rules[group] = append(b.e.rules[group], rule)
+}
+
+// Build returns the estate, or the problems that keep it from being one, in the
+// order in which they were found. The Builder is of no use afterwards.
+func (b *Builder) Build() (*Estate, []Problem) {
+	b.checkSelectors()
+	if len(b.problems) > 0 {
+		return nil, b.problems
+	}
+	e := b.e
+	b.layEntries()
+	e.children, e.parents = b.nest()
+	e.inside = make([]bool, len(e.people))
+	e.domain = make([]uint32, len(e.groups)+len(e.people))
+	for i := range e.groups {
+		e.domain[i] = e.index.number(e.Domain(e.groups[i].Address.Domain()))
+	}
+	for i := range e.people {
+		domain := e.people[i].Address.Domain()
+		e.inside[i] = e.InsideDomain(domain)
+		e.domain[len(e.groups)+i] = e.index.number(e.Domain(domain))
+	}
+	e.sortPeople()
+	return e, nil
+}
+
+// layEntries moves the rows into one array, by group and otherwise in order.
+func (b *Builder) layEntries() {
+	e := b.e
+	e.entryStart = make([]uint32, len(e.groups)+1)
+	for _, chunk := range b.chunks {
+		for i := range chunk {
+			e.entryStart[chunk[i].group+1]++
+		}
+	}
+	for g := range e.groups {
+		e.entryStart[g+1] += e.entryStart[g]
+	}
+	next := slices.Clone(e.entryStart)
+	e.entries = make([]Entry, e.entryStart[len(e.groups)])
+	for c, chunk := range b.chunks {
+		for i := range chunk {
+			g := chunk[i].group
+			e.entries[next[g]] = chunk[i].entry
+			next[g]++
+		}
+		b.chunks[c] = nil
+	}
+}
+
+// nest lists the nested groups of every group, and the groups that each is
+// nested in.
+func (b *Builder) nest() (children, parents nestings) {
+	e := b.e
+	children.start = make([]uint32, len(e.groups)+1)
+	parents.start = make([]uint32, len(e.groups)+1)
+	for g := range e.groups {
+		for _, entry := range e.Entries(ID(g)) {
+			if e.IsGroup(entry.Member) {
+				children.all = append(children.all, Nesting{entry.Member, entry.Copy() != CopyNone, entry.Place})
+				parents.start[entry.Member+1]++
+			}
+		}
+		children.start[g+1] = uint32(len(children.all))
+	}
+	for g := range e.groups {
+		parents.start[g+1] += parents.start[g]
+	}
+	parents.all = make([]Nesting, len(children.all))
+	next := slices.Clone(parents.start)
+	for g := range e.groups {
+		for _, child := range children.of(ID(g)) {
+			parents.all[next[child.Group]] = Nesting{ID(g), child.Passes, child.Place}
+			next[child.Group]++
+		}
+	}
+	return children, parents
+}
+
+// sortPeople orders people by main address without case.
+func (e *Estate) sortPeople() {
+	folded := make([]string, len(e.people))
+	e.byAddress = make([]ID, len(e.people))
+	for i := range e.people {
+		folded[i] = strings.ToLower(e.people[i].Address.String())
+		e.byAddress[i] = e.PersonID(i)
+	}
+	slices.SortFunc(e.byAddress, func(a, b ID) int {
+		return strings.Compare(folded[e.PersonIndex(a)], folded[e.PersonIndex(b)])
+	})
+	e.rank = make([]uint32, len(e.people))
+	for place, id := range e.byAddress {
+		e.rank[e.PersonIndex(id)] = uint32(place)
+	}
+}
+
+// checkSelectors looks up every address that a rule names.
+func (b *Builder) checkSelectors() {
+	for g := range b.e.groups {
+		id, group := ID(g), &b.e.groups[g]
+		for _, rule := range group.Gate {
+			b.checkSelector(id, "gate", rule.Selector, rule.Text, rule.Place)
+		}
+		for _, rule := range group.Voice {
+			b.checkSelector(id, "voice", rule.Selector, rule.Text, rule.Place)
+		}
+		for _, rule := range group.Access {
+			b.checkSelector(id, "access", rule.Selector, rule.Text, rule.Place)
+		}
+	}
+}
+
+func (b *Builder) checkSelector(group ID, role string, x selector.Expr, text string, place Place) {
+	selector.Atoms(x, func(a *selector.Atom) {
+		if a.Kind != selector.In && a.Kind != selector.Is {
+			return
+		}
+		id, ok := b.Find(a.Address)
+		if ok && (a.Kind == selector.Is || b.e.IsGroup(id)) {
+			return
+		}
+		name := a.Address.String()
+		if a.Kind == selector.Is {
+			if b.inside(a.Address) {
+				b.e.unknown = append(b.e.unknown, Unknown{Address: a.Address, Group: group, Role: role, Place: place})
+			}
+			return
+		}
+		problem := Problem{Place: place, Source: text, Offset: a.Offset, Length: len(a.Text),
+			Text: "there is no group " + quote(name) + ", expected one after \"in\""}
+		if ok {
+			problem.Text = quote(name) + " is a person, expected a group after \"in\""
+		} else if near := nearest.Words(name, b.GroupAddresses, 1); len(near) > 0 {
+			problem.Nearest = near[0]
+		}
+		b.problem(problem)
+	})
+}
+
+// CheckSelector returns the problems of a selector that does not stand in the
+// estate: groups after "in" that are none.
+func (e *Estate) CheckSelector(x selector.Expr, text string) []Problem {
+	b := &Builder{e: &Estate{groups: e.groups, people: e.people, index: e.index}}
+	b.checkSelector(None, "", x, text, Place{})
+	return b.problems
+}

@@ -1,0 +1,331 @@
+// Package estate holds an organisation's mail groups in memory: domains, people,
+// groups, memberships and their settings, checked and indexed.
+//
+// People and groups have dense numbers (ID), so that questions about all of
+// them can be answered with arrays and sets of numbers. An Estate is made by a
+// Builder and never changes; everything it returns is to be read only.
+package estate
+
+import (
+	"iter"
+	"math"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// An ID stands for a group, a person, or an inside address that belongs to
+// nobody. Groups come first, in the order of the estate, then people.
+type ID uint32
+
+const (
+	// None is no ID: a stranger has it.
+	None ID = math.MaxUint32
+	// firstNobody is the ID of the first inside address that belongs to nobody.
+	firstNobody ID = 1 << 31
+)
+
+// IsNobody reports whether id stands for an inside address that belongs to
+// nobody, though a group lists it.
+func (id ID) IsNobody() bool { return id >= firstNobody && id != None }
+
+// A Place is where in the estate's files something is written. The zero Place
+// is nowhere: what stands there is a default.
+type Place struct {
+	Line   uint32 // from 1
+	Column uint16 // in characters, from 1; very long lines stop at the largest
+	File   uint16 // index into Settings.Files
+}
+
+// Settings are what an estate says about itself.
+type Settings struct {
+	Files      []string // the files that places name
+	Name       string
+	Domains    []Domain
+	Subaddress string // the separator (RFC 5233), or ""
+	// OpenNestedGates is set where nested groups do not ask their own gate again.
+	OpenNestedGates bool
+	CodeSender      address.Address // not valid if there is none
+}
+
+// A Domain is one that the estate calls its own.
+type Domain struct {
+	Name   string // as written
+	SameAs string // the domain that it means, as written, or ""
+	Place  Place
+}
+
+// A Person is somebody with an address.
+type Person struct {
+	Address address.Address // the main address
+	Also    []address.Address
+	Name    string
+	Mailbox MailboxState
+	Place   Place
+	// Implied is set for an outside address that is known only because a group
+	// lists it.
+	Implied bool
+}
+
+// A Group is an address that stands for others.
+type Group struct {
+	Address     address.Address // the main address
+	Also        []address.Address
+	Title       string
+	About       string
+	Kind        Kind
+	Owners      []Listed
+	Moderators  []Listed
+	Copy        Copy // CopyUnset: every
+	Joiners     Copy // CopyUnset: Copy
+	OutsideCopy Copy // CopyUnset: as for inside members
+	Invitations Invitations
+	NoWelcome   bool
+	NoEcho      bool
+	Gate        []GateRule // where none is written: DefaultGate
+	TellHeld    Audience
+	Voice       []VoiceRule
+	VoiceProof  Proof
+	RepliesAs   Party
+	RepliesTo   Party
+	Access      [actions]AccessRule
+	SubjectTag  string
+	PauseAfter  int // bounces; 0: never
+	ManagedIn   string
+	Place       Place
+	Given       []Given // the settings that are written, for their places
+}
+
+// A Given is the place of one setting of a group.
+type Given struct {
+	Setting string
+	Place   Place
+}
+
+// Where returns the place of a setting, or the zero Place if it is a default.
+func (g *Group) Where(setting string) Place {
+	for _, given := range g.Given {
+		if given.Setting == setting {
+			return given.Place
+		}
+	}
+	return Place{}
+}
+
+// A Listed is an owner or moderator: a person, a group or nobody.
+type Listed struct {
+	ID    ID
+	Place Place
+}
+
+// A GateRule is one rule of a gate.
+type GateRule struct {
+	Verdict  Verdict
+	Selector selector.Expr
+	Because  string // what the sender is told, or ""
+	Text     string // the rule as written
+	Place    Place
+}
+
+// A VoiceRule is one rule of a group's voices.
+type VoiceRule struct {
+	Voice    Voice
+	Selector selector.Expr
+	Text     string
+	Place    Place
+}
+
+// An AccessRule says who may do one of the actions with a group.
+type AccessRule struct {
+	Selector selector.Expr
+	Text     string
+	Place    Place
+}
+
+// DefaultGate is the gate of a group that has none written: [admit inside].
+var DefaultGate = []GateRule{{Verdict: Admit, Selector: &selector.Atom{Kind: selector.Inside, Text: "inside"}, Text: "admit inside"}}
+
+// An Entry is a membership that names its member.
+type Entry struct {
+	Member ID
+	packed uint32 // since << sinceShift | paused | invitations | copy
+	Place  Place
+}
+
+const (
+	invitationsShift = 3
+	pausedBit        = 1 << 5
+	sinceShift       = 6
+)
+
+func pack(copy Copy, invitations Invitations, paused bool, since Day) uint32 {
+	packed := uint32(copy) | uint32(invitations)<<invitationsShift | uint32(since)<<sinceShift
+	if paused {
+		packed |= pausedBit
+	}
+	return packed
+}
+
+// Copy returns the entry's own copy, or CopyUnset.
+func (e Entry) Copy() Copy { return Copy(e.packed & 7) }
+
+// Invitations returns the entry's own invitations, or InvitationsUnset.
+func (e Entry) Invitations() Invitations { return Invitations(e.packed >> invitationsShift & 3) }
+
+// Paused reports whether the membership is paused.
+func (e Entry) Paused() bool { return e.packed&pausedBit != 0 }
+
+// Since returns the day from which the membership is, or no date.
+func (e Entry) Since() Day { return Day(e.packed >> sinceShift) }
+
+// A MemberRule is a membership that picks its members: every inside person whom
+// Filter matches, or every inside person where Filter is nil.
+type MemberRule struct {
+	Filter      selector.Filter
+	Copy        Copy
+	Invitations Invitations
+	Place       Place
+}
+
+// A Nesting is a group as a member of another.
+type Nesting struct {
+	Group  ID    // the nested group, or in Parents the one that it stands in
+	Passes bool  // false where the entry says copy none
+	Place  Place // of the entry
+}
+
+// An Estate is everything being evaluated.
+type Estate struct {
+	settings Settings
+	groups   []Group
+	people   []Person
+	nobody   []Listing
+	index    *index
+	facts    facts
+
+	entryStart []uint32 // by group, into entries; one more at the end
+	entries    []Entry
+	rules      [][]MemberRule // by group
+	children   nestings       // by group
+	parents    nestings
+	unknown    []Unknown
+
+	inside    []bool   // by person: whether the main address is
+	domain    []uint32 // by ID of groups and people: the domain of the main address
+	byAddress []ID     // people, sorted
+	rank      []uint32 // by person: place in byAddress
+}
+
+// A Listing is an inside address that belongs to nobody, and where it is first
+// listed.
+type Listing struct {
+	Address address.Address
+	Place   Place
+}
+
+// An Unknown is an inside address that belongs to nobody and is named in a
+// selector, or as owner, moderator or member of Group.
+type Unknown struct {
+	Address address.Address
+	Group   ID
+	Role    string // member, owner, moderator, gate, voice or access
+	Place   Place
+}
+
+// Settings returns what the estate says about itself.
+func (e *Estate) Settings() *Settings { return &e.settings }
+
+// Groups returns the number of groups. Their IDs are 0 up to that number.
+func (e *Estate) Groups() int { return len(e.groups) }
+
+// People returns the number of people. Their IDs are those after the groups'.
+func (e *Estate) People() int { return len(e.people) }
+
+// Memberships returns the number of entries that name their member.
+func (e *Estate) Memberships() int { return len(e.entries) }
+
+// IsGroup reports whether id is that of a group.
+func (e *Estate) IsGroup(id ID) bool { return int(id) < len(e.groups) }
+
+// IsPerson reports whether id is that of a person.
+func (e *Estate) IsPerson(id ID) bool {
+	return int(id) >= len(e.groups) && int(id) < len(e.groups)+len(e.people)
+}
+
+// Group returns the group with that ID.
+func (e *Estate) Group(id ID) *Group { return &e.groups[id] }
+
+// Person returns the person with that ID.
+func (e *Estate) Person(id ID) *Person { return &e.people[int(id)-len(e.groups)] }
+
+// PersonIndex returns the place of a person's ID among all people, from 0.
+func (e *Estate) PersonIndex(id ID) int { return int(id) - len(e.groups) }
+
+// PersonID returns the ID of the person with that index.
+func (e *Estate) PersonID(index int) ID { return ID(index + len(e.groups)) }
+
+// Address returns the main address of a person or group, or the address that
+// belongs to nobody.
+func (e *Estate) Address(id ID) address.Address {
+	switch {
+	case id.IsNobody():
+		return e.nobody[id-firstNobody].Address
+	case e.IsGroup(id):
+		return e.groups[id].Address
+	}
+	return e.Person(id).Address
+}
+
+// Inside reports whether the main address of a person or group is in a domain
+// of the estate.
+func (e *Estate) Inside(id ID) bool {
+	return e.IsGroup(id) || e.IsPerson(id) && e.inside[e.PersonIndex(id)]
+}
+
+// Entries returns the named memberships of a group, in file order.
+func (e *Estate) Entries(group ID) []Entry {
+	return e.entries[e.entryStart[group]:e.entryStart[group+1]]
+}
+
+// Rules returns the memberships of a group that pick people, in file order.
+func (e *Estate) Rules(group ID) []MemberRule { return e.rules[group] }
+
+// Children returns the groups nested in a group, in file order. A group listed
+// twice is there twice.
+func (e *Estate) Children(group ID) []Nesting { return e.children.of(group) }
+
+// Parents returns the groups that a group is nested in.
+func (e *Estate) Parents(group ID) []Nesting { return e.parents.of(group) }
+
+// Unknown returns the inside addresses that belong to nobody, with every place
+// that names them.
+func (e *Estate) Unknown() []Unknown { return e.unknown }
+
+// PeopleByAddress returns all people, sorted by main address without case.
+func (e *Estate) PeopleByAddress() []ID { return e.byAddress }
+
+// Rank returns the place of a person in PeopleByAddress.
+func (e *Estate) Rank(person ID) int { return int(e.rank[e.PersonIndex(person)]) }
+
+// Domains returns, by ID of every group and then person, a number for the
+// domain of the main address, domains that mean another taken for that one.
+func (e *Estate) Domains() []uint32 { return e.domain }
+
+// DomainNames calls visit with the domain of each number that Domains uses.
+func (e *Estate) DomainNames() iter.Seq2[string, uint32] {
+	return func(yield func(string, uint32) bool) {
+		for name, number := range e.index.numbers {
+			if !yield(name, number) {
+				return
+			}
+		}
+	}
+}
+
+// nestings holds lists of nestings by group.
+type nestings struct {
+	start []uint32
+	all   []Nesting
+}
+
+func (n *nestings) of(group ID) []Nesting { return n.all[n.start[group]:n.start[group+1]] }

@@ -1,0 +1,143 @@
+package estate
+
+import (
+	"sort"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// A Fact is one value of one attribute of a person.
+type Fact struct {
+	Attribute string
+	Value     string
+}
+
+// facts holds the facts of all people by attribute. Equal values are stored
+// once, so that a question is asked once for each of them.
+type facts struct {
+	columns map[string]*column // by folded attribute
+	values  []string
+	known   map[string]uint32 // index into values
+}
+
+// column holds one attribute.
+type column struct {
+	name  string // as first written
+	cells []cell // in the order of people
+}
+
+type cell struct {
+	person uint32 // index among people
+	value  uint32 // index into facts.values
+}
+
+func (f *facts) add(person int, fact Fact) {
+	folded := selector.Fold(fact.Attribute)
+	c, ok := f.columns[folded]
+	if !ok {
+		c = &column{name: strings.Clone(fact.Attribute)}
+		f.columns[strings.Clone(folded)] = c
+	}
+	value, ok := f.known[fact.Value]
+	if !ok {
+		value = uint32(len(f.values))
+		text := strings.Clone(fact.Value)
+		f.values = append(f.values, text)
+		f.known[text] = value
+	}
+	c.cells = append(c.cells, cell{uint32(person), value})
+}
+
+// of returns the cells of one person.
+func (c *column) of(person int) []cell {
+	from := sort.Search(len(c.cells), func(i int) bool { return c.cells[i].person >= uint32(person) })
+	to := from
+	for to < len(c.cells) && c.cells[to].person == uint32(person) {
+		to++
+	}
+	return c.cells[from:to]
+}
+
+// Values returns the values that a person has for an attribute: of address and
+// name, or of a fact. attribute has to be in lower case.
+func (e *Estate) Values(person ID, attribute string) []string {
+	p := e.Person(person)
+	switch attribute {
+	case "address":
+		return []string{p.Address.String()}
+	case "name":
+		if p.Name == "" {
+			return nil
+		}
+		return []string{p.Name}
+	}
+	c, ok := e.facts.columns[attribute]
+	if !ok {
+		return nil
+	}
+	var values []string
+	for _, cell := range c.of(e.PersonIndex(person)) {
+		values = append(values, e.facts.values[cell.value])
+	}
+	return values
+}
+
+// Facts returns the facts of a person, sorted by attribute.
+func (e *Estate) Facts(person ID) []Fact {
+	var list []Fact
+	for _, c := range e.facts.columns {
+		for _, cell := range c.of(e.PersonIndex(person)) {
+			list = append(list, Fact{c.name, e.facts.values[cell.value]})
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].Attribute < list[j].Attribute })
+	return list
+}
+
+// Matches reports whether a filter is true for a person.
+func (e *Estate) Matches(person ID, f selector.Filter) bool {
+	return selector.MatchFilter(f, func(item *selector.Item) bool {
+		for _, value := range e.Values(person, item.Attribute) {
+			if item.Matches(value) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// EachMatch calls visit with every person for whom item is true, perhaps more
+// than once.
+func (e *Estate) EachMatch(item *selector.Item, visit func(ID)) {
+	switch item.Attribute {
+	case "address", "name":
+		for i := range e.people {
+			value := e.people[i].Name
+			if item.Attribute == "address" {
+				value = e.people[i].Address.String()
+			}
+			if value != "" && item.Matches(value) {
+				visit(e.PersonID(i))
+			}
+		}
+		return
+	}
+	c, ok := e.facts.columns[item.Attribute]
+	if !ok {
+		return
+	}
+	const unasked, no, yes = 0, 1, 2
+	answers := make([]uint8, len(e.facts.values))
+	for _, cell := range c.cells {
+		if answers[cell.value] == unasked {
+			answers[cell.value] = no
+			if item.Matches(e.facts.values[cell.value]) {
+				answers[cell.value] = yes
+			}
+		}
+		if answers[cell.value] == yes {
+			visit(e.PersonID(int(cell.person)))
+		}
+	}
+}

@@ -1,0 +1,145 @@
+package estate
+
+import "slices"
+
+// A Kind says what a group keeps and passes on.
+type Kind uint8
+
+// The kinds of groups.
+const (
+	List    Kind = iota // passes copies on, keeps nothing
+	Forum               // passes copies on, keeps posts where members can read them
+	Mailbox             // a shared inbox: keeps posts, passes nothing on
+	Roster              // takes no mail: a set of people
+)
+
+// A Copy is what a member wants of a group's mail.
+type Copy uint8
+
+// The copies. Unset is what a membership or group says that says nothing.
+const (
+	CopyUnset Copy = iota
+	CopyEvery
+	CopyDigest
+	CopyReplies
+	CopyNone
+)
+
+// Invitations says whether calendar requests are passed on to a member.
+type Invitations uint8
+
+// What a membership or group may say about invitations.
+const (
+	InvitationsUnset  Invitations = iota
+	InvitationsFollow             // as its copy: every for every, else none
+	InvitationsEvery
+	InvitationsNone
+)
+
+// A MailboxState is the state of a person's mailbox.
+type MailboxState uint8
+
+// The states of a mailbox.
+const (
+	MailboxOpen   MailboxState = iota
+	MailboxFull                // over its quota
+	MailboxClosed              // suspended
+	MailboxNone                // there is none
+)
+
+// A Verdict is what a gate says of a message.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Admit  Verdict = iota
+	Hold           // a moderator decides
+	Refuse         // the sender is told
+	Drop           // silently
+)
+
+// A Voice is the right to write in a group's name.
+type Voice uint8
+
+// The voices.
+const (
+	NoVoice  Voice = iota
+	VoiceAs        // From is the group, there is no Sender (RFC 5322, section 3.6.2)
+	VoiceFor       // From is the group, Sender is the person
+)
+
+// An Audience says who is told that their message is held or refused.
+type Audience uint8
+
+// The audiences.
+const (
+	TellAll Audience = iota
+	TellInside
+	TellNone
+)
+
+// A Party is either of those whom an address of a message can name.
+type Party uint8
+
+// The parties. What they mean hangs on the setting.
+const (
+	PartyPerson Party = iota // the author, as replies-as and replies-to default to
+	PartyGroup
+)
+
+// A Proof says how a person has to prove that a group's name is theirs to use.
+type Proof uint8
+
+// The proofs.
+const (
+	ProofNone Proof = iota
+	ProofMailedCode
+)
+
+// An Action is something that the access setting of a group allows.
+type Action uint8
+
+// The actions of the access setting.
+const (
+	Find Action = iota
+	Join
+	Ask
+	Read
+	SeeMembers
+	Manage
+	actions
+)
+
+// The words of the settings, in the order of their constants. The empty word
+// stands for a setting that is not given.
+var (
+	KindWords        = []string{"list", "forum", "mailbox", "roster"}
+	CopyWords        = []string{"", "every", "digest", "replies", "none"}
+	InvitationsWords = []string{"", "follow", "every", "none"}
+	MailboxWords     = []string{"open", "full", "closed", "none"}
+	VerdictWords     = []string{"admit", "hold", "refuse", "drop"}
+	VoiceWords       = []string{"", "as", "for"}
+	AudienceWords    = []string{"all", "inside", "none"}
+	RepliesAsWords   = []string{"person", "group"}
+	RepliesToWords   = []string{"author", "group"}
+	ProofWords       = []string{"none", "mailed-code"}
+	ActionWords      = []string{"find", "join", "ask", "read", "see-members", "manage"}
+)
+
+func (k Kind) String() string         { return KindWords[k] }
+func (c Copy) String() string         { return CopyWords[c] }
+func (i Invitations) String() string  { return InvitationsWords[i] }
+func (m MailboxState) String() string { return MailboxWords[m] }
+func (v Verdict) String() string      { return VerdictWords[v] }
+func (v Voice) String() string        { return VoiceWords[v] }
+func (a Audience) String() string     { return AudienceWords[a] }
+func (a Action) String() string       { return ActionWords[a] }
+
+// Keeps reports whether a group of kind k keeps its mail where members read it.
+func (k Kind) Keeps() bool { return k == Forum || k == Mailbox }
+
+// WordIndex returns the constant whose word is word, and whether there is one.
+func WordIndex[T ~uint8](words []string, word string) (T, bool) {
+	i := slices.Index(words, word)
+	return T(max(i, 0)), i >= 0 && word != ""
+}

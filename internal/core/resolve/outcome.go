@@ -1,0 +1,224 @@
+package resolve
+
+import (
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// An Outcome is what happens for one person and one message. The better ones
+// come first, but for Undeliverable, which an inbox copy or digest becomes when
+// it cannot be delivered.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Inbox         Outcome = iota
+	Digest                // a collection, later
+	Held                  // waiting: a moderator of a nested group decides
+	Archive               // kept where they can read it
+	Nothing               // no copy, and nowhere to read it
+	Halted                // stopped: a nested group does not let it in
+	Undeliverable         // it would be delivered, and cannot be
+)
+
+// OutcomeWords are the words of the outcomes.
+var OutcomeWords = []string{"inbox", "digest", "waiting", "archive", "nothing", "stopped", "undeliverable"}
+
+func (o Outcome) String() string { return OutcomeWords[o] }
+
+// A Delivery is what becomes of a message to a group.
+type Delivery struct {
+	Group      estate.ID
+	Ways       []Way       // the best first; the first is that to Group itself
+	Recipients []Recipient // everyone with any outcome, sorted by address without case
+
+	steps   []step
+	sender  *Sender
+	message Message
+}
+
+// A Recipient is somebody for whom a message has an outcome.
+type Recipient struct {
+	ID      estate.ID
+	Outcome Outcome
+
+	way    int32 // index into Delivery.Ways: the first group that gives the outcome
+	member int32 // their membership there: an entry, a rule as ^index, or inMailbox
+}
+
+// inMailbox is the membership of those who read a shared mailbox.
+const inMailbox = -1 << 31
+
+// Via returns the chain of groups, the one that the message is sent to first,
+// to the first group that gives a recipient the outcome.
+func (d *Delivery) Via(recipient Recipient) []estate.ID {
+	return d.Chain(d.Ways[recipient.way])
+}
+
+// Way returns the way that gives a recipient the outcome.
+func (d *Delivery) Way(recipient Recipient) Way { return d.Ways[recipient.way] }
+
+// Chain returns the groups along a way, from the first on.
+func (d *Delivery) Chain(way Way) []estate.ID { return chain(d.steps, way.step) }
+
+// Deliver lays a message out from a group as if it were let in there. Without a
+// sender (nil), all nested gates admit and nobody is the sender.
+func (r *Resolver) Deliver(group estate.ID, s *Sender, m Message) *Delivery {
+	d := &Delivery{Group: group, sender: s, message: m}
+	d.Ways = r.findWays(group, s, m)
+	d.steps = slices.Clone(r.layout.steps)
+	t := &r.tally
+	t.prepare(r.e.People())
+	nobodies := map[estate.ID]int32{}
+	for i := range d.Ways {
+		r.layOut(d, int32(i), nobodies)
+	}
+	d.Recipients = r.collect(nobodies)
+	t.clear()
+	return d
+}
+
+// tally holds the best outcome of every person so far. It is used again for the
+// next message.
+type tally struct {
+	best    []Recipient // by person index; only those touched mean anything
+	touched []uint32    // person indexes
+	known   []bool      // by person index: touched
+	counted []uint32    // by person index: the last group that counted them
+	group   uint32
+}
+
+func (t *tally) prepare(people int) {
+	if len(t.best) < people {
+		*t = tally{best: make([]Recipient, people), known: make([]bool, people), counted: make([]uint32, people)}
+	}
+}
+
+func (t *tally) clear() {
+	for _, person := range t.touched {
+		t.known[person] = false
+	}
+	t.touched = t.touched[:0]
+}
+
+// count notes what one membership gives a person.
+func (t *tally) count(person int, candidate Recipient) {
+	if !t.known[person] {
+		t.known[person] = true
+		t.touched = append(t.touched, uint32(person))
+	} else if t.best[person].Outcome <= candidate.Outcome {
+		return
+	}
+	t.best[person] = candidate
+}
+
+// layOut counts what the memberships of one group give.
+func (r *Resolver) layOut(d *Delivery, way int32, nobodies map[estate.ID]int32) {
+	id := d.Ways[way].Group
+	over := d.Ways[way].State
+	g := r.e.Group(id)
+	t := &r.tally
+	t.group++
+	shared := g.Kind == estate.Mailbox
+	for i, entry := range r.e.Entries(id) {
+		switch {
+		case entry.Member.IsNobody():
+			if _, listed := nobodies[entry.Member]; !listed {
+				nobodies[entry.Member] = way
+			}
+		case r.e.IsGroup(entry.Member) || shared:
+		default:
+			person := r.e.PersonIndex(entry.Member)
+			if t.counted[person] == t.group {
+				continue // an earlier entry counts
+			}
+			t.counted[person] = t.group
+			w := r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d)
+			t.count(person, Recipient{entry.Member, outcomes(g.Kind, w.Copy, over), way, int32(i)})
+		}
+	}
+	if shared {
+		for it := r.Members(id).Iterator(); it.HasNext(); {
+			if member := estate.ID(it.Next()); r.e.IsPerson(member) {
+				t.count(r.e.PersonIndex(member), Recipient{member, outcomes(g.Kind, estate.CopyEvery, over), way, inMailbox})
+			}
+		}
+		return
+	}
+	for i, rule := range r.e.Rules(id) {
+		for it := r.picked(rule).Iterator(); it.HasNext(); {
+			member := estate.ID(it.Next())
+			person := r.e.PersonIndex(member)
+			if t.counted[person] == t.group {
+				continue
+			}
+			t.counted[person] = t.group
+			w := r.wish(g, member, own{copy: rule.Copy, invitations: rule.Invitations}, d)
+			t.count(person, Recipient{member, outcomes(g.Kind, w.Copy, over), way, ^int32(i)})
+		}
+	}
+}
+
+// outcomes is the table of what a copy gives, by the kind of the group, and
+// what that becomes over a way.
+func outcomes(kind estate.Kind, copy estate.Copy, over WayState) Outcome {
+	var o Outcome
+	switch {
+	case kind == estate.Mailbox:
+		o = Archive
+	case copy == estate.CopyEvery:
+		o = Inbox
+	case copy == estate.CopyDigest:
+		o = Digest
+	case kind == estate.Forum:
+		o = Archive
+	default:
+		return Nothing
+	}
+	switch over {
+	case Waiting:
+		return Held
+	case Stopped:
+		return Halted
+	}
+	return o
+}
+
+// collect returns the outcomes of all who were counted, and of the addresses
+// that belong to nobody, sorted.
+func (r *Resolver) collect(nobodies map[estate.ID]int32) []Recipient {
+	t := &r.tally
+	list := make([]Recipient, 0, len(t.touched)+len(nobodies))
+	add := func(person int) {
+		recipient := t.best[person]
+		if recipient.Outcome <= Digest && r.e.Person(recipient.ID).Mailbox != estate.MailboxOpen {
+			recipient.Outcome = Undeliverable
+		}
+		list = append(list, recipient)
+	}
+	if len(t.touched) > r.e.People()/16 {
+		for _, id := range r.e.PeopleByAddress() {
+			if person := r.e.PersonIndex(id); t.known[person] {
+				add(person)
+			}
+		}
+	} else {
+		slices.SortFunc(t.touched, func(a, b uint32) int {
+			return r.e.Rank(r.e.PersonID(int(a))) - r.e.Rank(r.e.PersonID(int(b)))
+		})
+		for _, person := range t.touched {
+			add(int(person))
+		}
+	}
+	if len(nobodies) > 0 {
+		for id, way := range nobodies {
+			list = append(list, Recipient{id, Undeliverable, way, 0})
+		}
+		slices.SortFunc(list, func(a, b Recipient) int {
+			return strings.Compare(strings.ToLower(r.e.Address(a.ID).String()), strings.ToLower(r.e.Address(b.ID).String()))
+		})
+	}
+	return list
+}

@@ -1,0 +1,234 @@
+package resolve
+
+import (
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// everyone returns a new set of all groups and people.
+func (r *Resolver) everyone() *roaring.Bitmap {
+	all := roaring.New()
+	all.AddRange(0, uint64(r.e.Groups()+r.e.People()))
+	return all
+}
+
+// Set returns the people and groups for whom a selector that stands in a group
+// is true when they write from their main address. It agrees with Eval. The set
+// is not to be changed.
+func (r *Resolver) Set(group estate.ID, x selector.Expr, m Message) *roaring.Bitmap {
+	switch x := x.(type) {
+	case selector.Or:
+		set := roaring.New()
+		for _, term := range x {
+			set.Or(r.Set(group, term, m))
+		}
+		return set
+	case selector.And:
+		set := r.everyone()
+		for _, factor := range x {
+			if set.And(r.Set(group, factor, m)); set.IsEmpty() {
+				break
+			}
+		}
+		return set
+	case selector.Not:
+		set := r.everyone()
+		set.AndNot(r.Set(group, x.X, m))
+		return set
+	case *selector.Atom:
+		return r.atomSet(group, x, m)
+	}
+	panic("resolve: no selector")
+}
+
+func (r *Resolver) atomSet(group estate.ID, a *selector.Atom, m Message) *roaring.Bitmap {
+	switch a.Kind {
+	case selector.Anyone, selector.Known:
+		return r.everyone()
+	case selector.Nobody:
+		return roaring.New()
+	case selector.Inside:
+		return r.insiders(m)
+	case selector.Outside:
+		set := r.everyone()
+		set.AndNot(r.insiders(m))
+		return set
+	case selector.Members:
+		return r.Members(group)
+	case selector.Owners:
+		return r.listed(r.e.Group(group).Owners)
+	case selector.Moderators:
+		return r.listed(r.e.Group(group).Moderators)
+	case selector.Newcomers:
+		return r.newcomers(group, a.Days)
+	case selector.In:
+		if other, ok := r.e.Find(a.Address); ok && r.e.IsGroup(other) {
+			return r.Members(other)
+		}
+		return roaring.New()
+	case selector.Is:
+		set := roaring.New()
+		if id, ok := r.e.Find(a.Address); ok {
+			set.Add(uint32(id))
+		}
+		return set
+	case selector.At:
+		return r.inDomains(func(domain string) bool { return domain == r.e.Domain(a.Domain) })
+	case selector.Below:
+		return r.inDomains(func(domain string) bool { return r.isBelow(domain, a.Domain) })
+	case selector.Where:
+		return r.Matching(a.Filter)
+	}
+	// What is about the message is the same for everyone.
+	if r.ask(group, a, Sender{ID: estate.None}, m) {
+		return r.everyone()
+	}
+	return roaring.New()
+}
+
+// insiders returns those who are inside with such a message.
+func (r *Resolver) insiders(m Message) *roaring.Bitmap {
+	if m.Unproven {
+		return roaring.New()
+	}
+	return r.matching("inside", func(set *roaring.Bitmap) {
+		set.AddRange(0, uint64(r.e.Groups()))
+		for i := range r.e.People() {
+			if id := r.e.PersonID(i); r.e.Inside(id) {
+				set.Add(uint32(id))
+			}
+		}
+	})
+}
+
+// inDomains returns those whose domain, canonical in the estate, is wanted.
+func (r *Resolver) inDomains(wanted func(domain string) bool) *roaring.Bitmap {
+	numbers := map[uint32]bool{}
+	for name, number := range r.e.DomainNames() {
+		if wanted(name) {
+			numbers[number] = true
+		}
+	}
+	set := roaring.New()
+	if len(numbers) > 0 {
+		for id, number := range r.e.Domains() {
+			if numbers[number] {
+				set.Add(uint32(id))
+			}
+		}
+	}
+	return set
+}
+
+// matching returns a remembered set, filled the first time.
+func (r *Resolver) matching(name string, fill func(*roaring.Bitmap)) *roaring.Bitmap {
+	set, ok := r.matches[name]
+	if !ok {
+		set = roaring.New()
+		fill(set)
+		r.matches[name] = set
+	}
+	return set
+}
+
+// Matching returns the people whom a filter matches. The set is not to be
+// changed.
+func (r *Resolver) Matching(f selector.Filter) *roaring.Bitmap {
+	return r.matching(f.String(), func(set *roaring.Bitmap) { set.Or(r.filterSet(f)) })
+}
+
+func (r *Resolver) filterSet(f selector.Filter) *roaring.Bitmap {
+	set := roaring.New()
+	switch f := f.(type) {
+	case selector.FilterAnd:
+		set.Or(r.filterSet(f[0]))
+		for _, part := range f[1:] {
+			set.And(r.filterSet(part))
+		}
+	case selector.FilterOr:
+		for _, part := range f {
+			set.Or(r.filterSet(part))
+		}
+	case selector.FilterNot:
+		set.AddRange(uint64(r.e.Groups()), uint64(r.e.Groups()+r.e.People()))
+		set.AndNot(r.filterSet(f.X))
+	case *selector.Item:
+		r.e.EachMatch(f, func(id estate.ID) { set.Add(uint32(id)) })
+	}
+	return set
+}
+
+// newcomers returns those whose membership in a group is younger than so many
+// days.
+func (r *Resolver) newcomers(group estate.ID, days int) *roaring.Bitmap {
+	set, seen := roaring.New(), roaring.New()
+	entries := r.e.Entries(group)
+	for i := range entries {
+		if id := uint32(entries[i].Member); !entries[i].Member.IsNobody() && seen.CheckedAdd(id) && r.isNew(&entries[i], days) {
+			set.Add(id)
+		}
+	}
+	return set
+}
+
+// listed returns those who are owners or moderators by a list.
+func (r *Resolver) listed(list []estate.Listed) *roaring.Bitmap {
+	set := roaring.New()
+	for _, l := range list {
+		if l.ID.IsNobody() {
+			continue
+		}
+		set.Add(uint32(l.ID))
+		if r.e.IsGroup(l.ID) {
+			set.Or(r.Members(l.ID))
+		}
+	}
+	return set
+}
+
+// Members returns the members of a group: people and groups, direct and through
+// nested groups. A group is among its own members where it is nested in a ring.
+// The set is not to be changed.
+func (r *Resolver) Members(group estate.ID) *roaring.Bitmap {
+	set, ok := r.members[group]
+	if ok {
+		return set
+	}
+	set = roaring.New()
+	entered := map[estate.ID]bool{group: true}
+	queue := []estate.ID{group}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, entry := range r.e.Entries(at) {
+			if !entry.Member.IsNobody() {
+				set.Add(uint32(entry.Member))
+			}
+		}
+		for _, rule := range r.e.Rules(at) {
+			set.Or(r.picked(rule))
+		}
+		for _, child := range r.e.Children(at) {
+			if !entered[child.Group] {
+				entered[child.Group] = true
+				queue = append(queue, child.Group)
+			}
+		}
+	}
+	r.members[group] = set
+	return set
+}
+
+// picked returns the people whom a membership rule picks.
+func (r *Resolver) picked(rule estate.MemberRule) *roaring.Bitmap {
+	insidePeople := r.matching("inside people", func(set *roaring.Bitmap) {
+		set.Or(r.insiders(Message{}))
+		set.RemoveRange(0, uint64(r.e.Groups()))
+	})
+	if rule.Filter == nil {
+		return insidePeople
+	}
+	return roaring.And(insidePeople, r.Matching(rule.Filter))
+}

@@ -1,0 +1,159 @@
+package resolve
+
+import (
+	"slices"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A WayState tells what has become of a message on its way to a nested group:
+// the worst that a gate along the way says.
+type WayState uint8
+
+// The states of a way.
+const (
+	Open    WayState = iota
+	Waiting          // a gate holds
+	Stopped          // a gate refuses or drops
+)
+
+// WayWords are the words of the states.
+var WayWords = []string{"open", "waiting", "stopped"}
+
+func (s WayState) String() string { return WayWords[s] }
+
+// A Way is the best way from the group that a message is sent to, to one that
+// is nested in it, or to itself.
+type Way struct {
+	Group estate.ID
+	State WayState
+	// Asked is set where the group's own gate was asked, and Decision is then
+	// what it said.
+	Asked    bool
+	Decision Decision
+	Place    estate.Place // of the entry that nests the group, or nowhere
+
+	step int32 // index into layout.steps
+}
+
+// step is a group on a way, and the step before it, or -1.
+type step struct {
+	group estate.ID
+	from  int32
+	place estate.Place
+}
+
+// layout is what finding ways needs; it is used again for the next message.
+type layout struct {
+	steps    []step
+	reached  []bool   // by group: has a way
+	passed   []uint32 // by group: the last pass that went through it
+	pass     uint32
+	asked    []uint32 // by group: the message that its gate was asked about last
+	decision []Decision
+	message  uint32
+}
+
+// findWays returns the best way to every group that a message to a group
+// reaches, the best ones first: open before waiting before stopped, then the
+// shorter, then by the order of the entries along the chain. Without a sender,
+// all nested gates admit.
+func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
+	l := &r.layout
+	if l.reached == nil {
+		n := r.e.Groups()
+		*l = layout{reached: make([]bool, n), passed: make([]uint32, n), asked: make([]uint32, n), decision: make([]Decision, n)}
+	}
+	l.steps = l.steps[:0]
+	l.message++
+	var ways []Way
+	// A way is as bad as its worst gate. So the groups with an open way are those
+	// that a search through open gates reaches; those with a waiting way are the
+	// further ones that a search through open and waiting gates reaches; and so on.
+	// Each search goes from near to far, in the order of the entries.
+	for limit := Open; limit <= Stopped; limit++ {
+		var more bool
+		if ways, more = r.search(group, limit, ways, s, m); !more {
+			break
+		}
+	}
+	for _, way := range ways {
+		l.reached[way.Group] = false
+	}
+	return ways
+}
+
+// search goes through all groups whose own gate is no worse than limit, and
+// adds a way for each that has none yet. It reports whether it met a worse gate.
+func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender, m Message) ([]Way, bool) {
+	l := &r.layout
+	l.pass++
+	first := len(l.steps)
+	worse := false
+	enter := func(id estate.ID, from int, place estate.Place) {
+		if l.passed[id] == l.pass {
+			return
+		}
+		decision, asked := Decision{}, false
+		if from >= 0 {
+			decision, asked = r.ownGate(id, s, m)
+		}
+		if state(decision.Verdict) > limit {
+			worse = true
+			return
+		}
+		l.passed[id] = l.pass
+		l.steps = append(l.steps, step{id, int32(from), place})
+		if !l.reached[id] {
+			l.reached[id] = true
+			ways = append(ways, Way{Group: id, State: limit, Asked: asked, Decision: decision, Place: place, step: int32(len(l.steps) - 1)})
+		}
+	}
+	enter(group, -1, estate.Place{})
+	for at := first; at < len(l.steps); at++ {
+		id := l.steps[at].group
+		if r.e.Group(id).Kind == estate.Mailbox {
+			continue // passes nothing on
+		}
+		for _, child := range r.e.Children(id) {
+			if child.Passes {
+				enter(child.Group, at, child.Place)
+			}
+		}
+	}
+	return ways, worse
+}
+
+// ownGate returns what the gate of a nested group says, and whether it is asked.
+func (r *Resolver) ownGate(group estate.ID, s *Sender, m Message) (Decision, bool) {
+	if s == nil || r.e.Settings().OpenNestedGates || r.e.Group(group).Kind == estate.Roster {
+		return Decision{}, false
+	}
+	l := &r.layout
+	if l.asked[group] != l.message {
+		l.asked[group] = l.message
+		l.decision[group] = r.Judge(group, *s, m)
+	}
+	return l.decision[group], true
+}
+
+// state returns what a way becomes at a gate with that verdict.
+func state(v estate.Verdict) WayState {
+	switch v {
+	case estate.Admit:
+		return Open
+	case estate.Hold:
+		return Waiting
+	}
+	return Stopped
+}
+
+// chain returns the groups of the way that ends in a step, from the first on.
+func chain(steps []step, last int32) []estate.ID {
+	var groups []estate.ID
+	for at := last; at >= 0; at = steps[at].from {
+		groups = append(groups, steps[at].group)
+	}
+	slices.Reverse(groups)
+	return groups
+}

@@ -1,0 +1,348 @@
+package estatefile
+
+import (
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// topFields are the keys of an estate.
+var topFields = []string{"yorvet", "name", "domains", "subaddress", "nested-gates", "code-sender", "people", "groups", "memberships"}
+
+// readTop reads the settings of the estate and notes its sections.
+func (d *document) readTop(root *yaml.Node) {
+	later := func(to *[]section) field {
+		return func(_, value *yaml.Node) { *to = append(*to, section{d, value}) }
+	}
+	d.mapping(d.resolve(root), "the estate", topFields, map[string]field{
+		"yorvet": d.readVersion,
+		"name":   d.readScalar,
+		"domains": func(_, value *yaml.Node) {
+			d.list(value, "a list of domains", d.readDomain)
+		},
+		"subaddress":   d.readScalar,
+		"nested-gates": d.readScalar,
+		"code-sender":  d.readScalar,
+		"people":       later(&d.people),
+		"groups":       later(&d.groups),
+		"memberships":  later(&d.memberships),
+	})
+}
+
+func (d *document) readVersion(key, value *yaml.Node) {
+	if value.Kind != yaml.ScalarNode || d.what(value) != "a number" || value.Value != "1" {
+		d.wrong(value, "format version 1")
+	}
+	d.setScalar("yorvet", value.Value, d.place(value))
+}
+
+// readScalar reads a setting of the estate that is one text.
+func (d *document) readScalar(key, value *yaml.Node) {
+	text, ok := d.text(value)
+	if !ok {
+		return
+	}
+	place := d.place(value)
+	switch key.Value {
+	case "nested-gates":
+		var open uint8
+		setWord(d.loader, &open, item{text, place}, []string{"enforce", "open"})
+	case "subaddress":
+		if _, err := address.Parse("a" + text + "a@example"); err != nil || text == "" || text[0] == '"' {
+			d.fail(place, `expected a separator of subaddresses such as "+", not `+quote(text), "")
+		}
+	}
+	d.setScalar(key.Value, text, place)
+}
+
+// setScalar notes a setting; several files may give it only the same value.
+func (d *document) setScalar(name, value string, place estate.Place) {
+	if d.scalars == nil {
+		d.loader.scalars = map[string]scalar{}
+	}
+	earlier, given := d.scalars[name]
+	switch {
+	case !given:
+		d.scalars[name] = scalar{value, place}
+	case earlier.value != value:
+		e := d.newError(place, name+" is "+quote(value)+" here and "+quote(earlier.value)+" elsewhere, expected one value", "")
+		e.See = PlaceText(d.files, earlier.place)
+		d.errs.add(e)
+	}
+}
+
+func (d *document) readDomain(n *yaml.Node) {
+	domain := estate.Domain{Place: d.place(n)}
+	if n.Kind == yaml.MappingNode {
+		ok := d.mapping(n, "a domain", []string{"domain", "same-as"}, map[string]field{
+			"domain": func(_, value *yaml.Node) {
+				domain.Name, _ = d.text(value)
+				domain.Place = d.place(value)
+			},
+			"same-as": func(_, value *yaml.Node) { domain.SameAs, _ = d.text(value) },
+		})
+		if ok && domain.Name == "" {
+			d.fail(domain.Place, "the domain is missing, expected {domain: NAME, same-as: OTHER}", "")
+			return
+		}
+	} else if domain.Name, _ = d.text(n); domain.Name == "" {
+		return
+	}
+	d.loader.settings.Domains = append(d.loader.settings.Domains, domain)
+}
+
+// each reads a section: a list, or a table in a file of its own.
+func (d *document) each(n *yaml.Node, what string, read func(*yaml.Node), table func(*table)) {
+	n = d.resolve(n)
+	if n.Kind != yaml.MappingNode {
+		d.list(n, "a list of "+what+" or {table: FILE.csv}", read)
+		return
+	}
+	var path string
+	var place estate.Place
+	ok := d.mapping(n, what, []string{"table"}, map[string]field{
+		"table": func(_, value *yaml.Node) {
+			path, _ = d.text(value)
+			place = d.place(value)
+		},
+	})
+	if path != "" {
+		d.readTable(path, place, table)
+	} else if ok && len(n.Content) == 0 {
+		d.wrong(n, "a list of "+what+" or {table: FILE.csv}")
+	}
+}
+
+func (d *document) readGroup(n *yaml.Node) {
+	var s groupSpec
+	names := make([]string, 0, len(groupFields)+2)
+	fields := map[string]field{
+		"members": func(_, value *yaml.Node) {
+			d.list(value, "a list of members", func(n *yaml.Node) { d.readMember(&s, n) })
+		},
+		"access": func(_, value *yaml.Node) { d.readAccess(&s, value) },
+	}
+	for _, f := range groupFields {
+		names = append(names, f.name)
+		fields[f.name] = func(_, value *yaml.Node) { d.readGroupField(&s, f, value) }
+	}
+	if d.mapping(n, "a group", append(names, "members", "access"), fields) {
+		s.finish(d.loader, d.place(n))
+	}
+}
+
+func (d *document) readGroupField(s *groupSpec, f groupField, value *yaml.Node) {
+	s.give(f, d.place(value))
+	if f.shape == manyTexts {
+		d.list(value, "a list", func(n *yaml.Node) {
+			if text, ok := d.text(n); ok {
+				f.set(d.loader, s, item{text, d.place(n)})
+			}
+		})
+		return
+	}
+	if text, ok := d.scalar(value, f.shape); ok {
+		f.set(d.loader, s, item{text, d.place(value)})
+	}
+}
+
+// scalar returns the text of one value that has to have a shape.
+func (d *document) scalar(n *yaml.Node, want shape) (string, bool) {
+	expected := map[shape]string{oneBool: "true or false", oneNumber: "a number"}[want]
+	if expected == "" {
+		return d.text(n)
+	}
+	if n.Kind != yaml.ScalarNode || d.what(n) != expected {
+		d.wrong(n, expected)
+		return "", false
+	}
+	return n.Value, true
+}
+
+func (d *document) readAccess(s *groupSpec, n *yaml.Node) {
+	fields := map[string]field{}
+	for i, name := range estate.ActionWords {
+		fields[name] = func(_, value *yaml.Node) {
+			if text, ok := d.text(value); ok {
+				s.setAccess(d.loader, estate.Action(i), item{text, d.place(value)})
+			}
+		}
+	}
+	d.mapping(n, "access", estate.ActionWords, fields)
+}
+
+// readMember reads an entry of a group: an address, or a mapping.
+func (d *document) readMember(s *groupSpec, n *yaml.Node) {
+	r := relation{role: "member", place: d.place(n)}
+	if n.Kind != yaml.MappingNode {
+		if text, ok := d.text(n); ok {
+			if r.address, ok = d.parseAddress(text, r.place); ok {
+				s.relations = append(s.relations, r)
+			}
+		}
+		return
+	}
+	var rule estate.MemberRule
+	named, given, bad := 0, map[string]bool{}, false
+	one := func(want shape, use func(it item)) field {
+		return func(key, value *yaml.Node) {
+			given[key.Value] = true
+			text, ok := d.scalar(value, want)
+			if !ok {
+				bad = true
+				return
+			}
+			use(item{text, d.place(value)})
+		}
+	}
+	membership := func(name string, want shape) field {
+		return one(want, func(it item) { d.setMembership(&r.membership, name, it) })
+	}
+	ok := d.mapping(n, "a member", entryFields, map[string]field{
+		"address": one(oneText, func(it item) {
+			named++
+			var ok bool
+			r.place = it.place
+			r.address, ok = d.parseAddress(it.text, it.place)
+			bad = bad || !ok
+		}),
+		"where": one(oneText, func(it item) {
+			named++
+			var ok bool
+			rule.Filter, ok = d.parseFilter(it.text, it)
+			bad = bad || !ok
+		}),
+		"everyone": one(oneBool, func(it item) {
+			named++
+			if !d.parseBool(it, true) {
+				d.fail(it.place, "everyone is true or left out, not false", "")
+				bad = true
+			}
+		}),
+		"copy":        membership("copy", oneText),
+		"since":       membership("since", oneText),
+		"invitations": membership("invitations", oneText),
+		"paused":      membership("paused", oneBool),
+	})
+	switch {
+	case !ok || bad:
+	case named != 1:
+		d.fail(d.place(n), "expected exactly one of address, where and everyone in a member", "")
+	case given["address"]:
+		s.relations = append(s.relations, r)
+	case given["since"] || given["paused"]:
+		d.fail(d.place(n), "a member rule takes copy and invitations, not since or paused", "")
+	default:
+		rule.Copy, rule.Invitations, rule.Place = r.membership.Copy, r.membership.Invitations, d.place(n)
+		r.rule = &rule
+		s.relations = append(s.relations, r)
+	}
+}
+
+func (d *document) readPerson(n *yaml.Node) {
+	var s personSpec
+	one := func(use func(it item)) field {
+		return func(_, value *yaml.Node) {
+			if text, ok := d.text(value); ok {
+				use(item{text, d.place(value)})
+			}
+		}
+	}
+	ok := d.mapping(n, "a person", personFields, map[string]field{
+		"address": one(func(it item) { s.setAddress(d.loader, it) }),
+		"name":    one(func(it item) { s.person.Name = it.text }),
+		"mailbox": one(func(it item) { s.setMailbox(d.loader, it) }),
+		"also": func(_, value *yaml.Node) {
+			d.list(value, "a list of addresses", func(n *yaml.Node) {
+				one(func(it item) { s.addAlso(d.loader, it) })(nil, n)
+			})
+		},
+		"facts": func(_, value *yaml.Node) { d.readFacts(&s, value) },
+	})
+	if ok {
+		s.finish(d.loader, d.place(n))
+	}
+}
+
+// readFacts reads a mapping with any keys to a value or a list of values, which
+// all are text as written.
+func (d *document) readFacts(s *personSpec, n *yaml.Node) {
+	if n.Kind != yaml.MappingNode {
+		d.wrong(n, "a mapping for facts")
+		return
+	}
+	if !d.spend(n) {
+		return
+	}
+	seen := map[string]*yaml.Node{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, value := d.resolve(n.Content[i]), d.resolve(n.Content[i+1])
+		if key.Kind != yaml.ScalarNode {
+			d.wrong(key, "a key")
+			continue
+		}
+		folded := selector.Fold(key.Value)
+		if earlier := seen[folded]; earlier != nil {
+			d.failTwice(key, earlier)
+			continue
+		}
+		seen[folded] = key
+		if !d.checkFactName(key.Value, d.place(key)) {
+			continue
+		}
+		values := []*yaml.Node{value}
+		if value.Kind == yaml.SequenceNode {
+			if !d.spend(value) {
+				return
+			}
+			values = value.Content
+		}
+		for _, v := range values {
+			v = d.resolve(v)
+			switch {
+			case v.Kind != yaml.ScalarNode:
+				d.wrong(v, "text or a list of texts for a fact")
+			case d.what(v) != "nothing":
+				s.facts = append(s.facts, estate.Fact{Attribute: key.Value, Value: v.Value})
+			}
+		}
+	}
+}
+
+// readMembership reads a membership that stands on its own.
+func (d *document) readMembership(n *yaml.Node) {
+	var group, member item
+	var m estate.Membership
+	fields := map[string]field{}
+	for _, name := range membershipFields {
+		want := oneText
+		if name == "paused" {
+			want = oneBool
+		}
+		fields[name] = func(_, value *yaml.Node) {
+			text, ok := d.scalar(value, want)
+			if !ok {
+				return
+			}
+			it := item{text, d.place(value)}
+			switch name {
+			case "group":
+				group = it
+			case "address":
+				member = it
+			default:
+				d.setMembership(&m, name, it)
+			}
+		}
+	}
+	if !d.mapping(n, "a membership", membershipFields, fields) {
+		return
+	}
+	if group.text == "" || member.text == "" {
+		d.fail(d.place(n), "expected group and address in a membership", "")
+		return
+	}
+	d.addMembership(group, member, m)
+}

@@ -1,0 +1,459 @@
+package estatefile
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+)
+
+// table reads a table: RFC 4180, UTF-8, with a header row.
+type table struct {
+	l      *loader
+	file   uint16
+	csv    *csv.Reader
+	guard  *lineGuard
+	header []string
+	row    []string // valid until the next row
+}
+
+// readTable opens the table that a YAML file names at a place, and calls read
+// with it. A table that cannot be opened is an error of the load.
+func (l *loader) readTable(path string, at estate.Place, read func(*table)) {
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(filepath.Dir(l.files[at.File]), path)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		var cause error = err
+		if e := (*os.PathError)(nil); errors.As(err, &e) {
+			cause = e.Err
+		}
+		l.fail(at, fmt.Sprintf("the table %s cannot be read: %v", quote(path), cause), "")
+		return
+	}
+	defer f.Close()
+	t := &table{l: l, file: l.addFile(path), guard: &lineGuard{r: f, line: 1}}
+	buffered := bufio.NewReaderSize(t.guard, 1<<18)
+	if mark, _ := buffered.Peek(3); bytes.Equal(mark, []byte("\ufeff")) {
+		_, _ = buffered.Discard(3)
+	}
+	t.csv = csv.NewReader(buffered)
+	t.csv.ReuseRecord = true
+	read(t)
+}
+
+// readHeader reads the header row. Columns that are none of known are errors,
+// unless others are allowed. It returns the index of each known column, or -1.
+func (t *table) readHeader(what string, known, required []string, others bool) (map[string]int, bool) {
+	columns := map[string]int{}
+	for _, name := range known {
+		columns[name] = -1
+	}
+	if !t.next() {
+		if t.header == nil {
+			t.l.fail(t.start(), "the table has no header row, expected one such as "+strings.Join(known[:min(3, len(known))], ","), "")
+		}
+		return columns, false
+	}
+	t.header = slices.Clone(t.row)
+	ok := true
+	for i, name := range t.header {
+		if slices.Contains(t.header[:i], name) {
+			t.fail(i, "the column "+quote(name)+" stands here for the second time")
+			ok = false
+		}
+		if _, isKnown := columns[name]; isKnown {
+			columns[name] = i
+		} else if !others {
+			t.l.fail(t.place(i), "unknown column "+quote(name)+" in a table of "+what+", expected one of "+strings.Join(known, ", "),
+				nearest.Word(name, known))
+			ok = false
+		}
+	}
+	for _, name := range required {
+		if columns[name] < 0 {
+			t.l.fail(t.start(), "the column "+quote(name)+" is missing", nearest.Word(name, t.header))
+			ok = false
+		}
+	}
+	return columns, ok
+}
+
+// next reads the next row that is well formed, and reports whether there is one.
+func (t *table) next() bool {
+	for {
+		row, err := t.csv.Read()
+		if err == nil {
+			t.row = row
+			return true
+		}
+		if errors.Is(err, io.EOF) {
+			return false
+		}
+		if !t.failRow(row, err) {
+			return false
+		}
+	}
+}
+
+// failRow notes why a row cannot be read, and reports whether others can.
+func (t *table) failRow(row []string, err error) bool {
+	var bad *csv.ParseError
+	if !errors.As(err, &bad) {
+		place := t.start()
+		place.Line = t.guard.line
+		t.l.fail(place, err.Error(), "")
+		return false
+	}
+	place := estate.Place{File: t.file, Line: uint32(bad.Line), Column: capColumn(bad.Column)}
+	switch {
+	case errors.Is(err, csv.ErrFieldCount):
+		line, _ := t.csv.FieldPos(0)
+		place.Line, place.Column = uint32(line), 1
+		t.l.fail(place, fmt.Sprintf("the row has %d cells, expected %d as in the header", len(row), len(t.header)), "")
+	case errors.Is(err, csv.ErrBareQuote):
+		t.l.fail(place, `a quote stands in a cell that is not in quotes, expected the whole cell in quotes and "" for the quote`, "")
+	case errors.Is(err, csv.ErrQuote):
+		t.l.fail(place, `a cell in quotes does not end here as it should, expected a quote, then a comma or the end of the row`, "")
+	default:
+		t.l.fail(place, bad.Err.Error(), "")
+	}
+	return true
+}
+
+// start returns the beginning of the table.
+func (t *table) start() estate.Place { return estate.Place{File: t.file, Line: 1, Column: 1} }
+
+// place returns where a cell of the row begins; for one in quotes, where its
+// content does.
+func (t *table) place(column int) estate.Place {
+	place := t.plainPlace(column)
+	at := int(place.Column)
+	for _, cell := range t.row[:column] {
+		at -= len(cell) - utf8.RuneCountInString(cell)
+	}
+	if strings.ContainsAny(t.row[column], "\",\n\r") {
+		at++
+	}
+	place.Column = capColumn(at)
+	return place
+}
+
+// plainPlace is place for a cell that is not in quotes and has only ASCII cells
+// before it.
+func (t *table) plainPlace(column int) estate.Place {
+	line, at := t.csv.FieldPos(column)
+	return estate.Place{File: t.file, Line: uint32(line), Column: capColumn(at)}
+}
+
+func (t *table) fail(column int, text string) { t.l.fail(t.place(column), text, "") }
+
+// cell returns a cell as an item that outlives the row.
+func (t *table) cell(column int) item {
+	return item{strings.Clone(t.row[column]), t.place(column)}
+}
+
+// cells returns the items of a cell that holds a list. Semicolons separate,
+// except inside a quoted because or a quoted local part.
+func (t *table) cells(column int) []item {
+	text, place := strings.Clone(t.row[column]), t.place(column)
+	var items []item
+	for _, part := range splitList(text) {
+		trimmed := strings.Trim(text[part.from:part.to], " \t\r\n")
+		if trimmed == "" {
+			continue
+		}
+		lead := strings.Index(text[part.from:], trimmed)
+		at := place
+		at.Column = capColumn(int(at.Column) + utf8.RuneCountInString(text[:part.from+lead]))
+		items = append(items, item{trimmed, at})
+	}
+	return items
+}
+
+// span is a part of a text, in bytes.
+type span struct{ from, to int }
+
+// splitList finds the items of a list in a cell.
+func splitList(text string) []span {
+	var parts []span
+	from := 0
+	quoted := false
+	for i := range len(text) {
+		switch {
+		case quoted:
+			quoted = text[i] != '"' || isEscaped(text, i)
+		case text[i] == '"':
+			before := strings.TrimRight(text[from:i], " \t\r\n")
+			opensWord := i == 0 || strings.IndexByte(" \t\r\n;(", text[i-1]) >= 0
+			quoted = strings.HasSuffix(before, "because") || opensWord
+		case text[i] == ';':
+			parts = append(parts, span{from, i})
+			from = i + 1
+		}
+	}
+	return append(parts, span{from, len(text)})
+}
+
+// isEscaped reports whether an odd number of backslashes stands before i.
+func isEscaped(text string, i int) bool {
+	n := 0
+	for n < i && text[i-1-n] == '\\' {
+		n++
+	}
+	return n%2 == 1
+}
+
+// validText reports whether all cells of the row are UTF-8; the first that is
+// not is an error.
+func (t *table) validText() bool {
+	for i, cell := range t.row {
+		if !utf8.ValidString(cell) {
+			t.fail(i, "this is not UTF-8, expected text in UTF-8")
+			return false
+		}
+	}
+	return true
+}
+
+// lineGuard stops reading at a line that is longer than maxLine.
+type lineGuard struct {
+	r      io.Reader
+	line   uint32 // that is being read
+	length int    // of it, so far
+}
+
+func (g *lineGuard) Read(p []byte) (int, error) {
+	n, err := g.r.Read(p)
+	if last := bytes.LastIndexByte(p[:n], '\n'); last >= 0 {
+		g.line += uint32(bytes.Count(p[:n], []byte{'\n'}))
+		g.length = n - last - 1
+	} else if g.length += n; g.length > maxLine {
+		return 0, fmt.Errorf("the line is longer than %d MiB", maxLine>>20)
+	}
+	return n, err
+}
+
+// readGroupTable reads groups from a table.
+func (l *loader) readGroupTable(t *table) {
+	var known []string
+	for _, field := range groupFields {
+		known = append(known, field.name)
+	}
+	known = append(known, "members")
+	for _, action := range estate.ActionWords {
+		known = append(known, "access."+action)
+	}
+	columns, ok := t.readHeader("groups", known, []string{"address"}, false)
+	if !ok {
+		return
+	}
+	for t.next() {
+		if !t.validText() {
+			continue
+		}
+		var s groupSpec
+		for _, field := range groupFields {
+			column := columns[field.name]
+			if column < 0 || t.row[column] == "" {
+				continue
+			}
+			s.give(field, t.place(column))
+			if field.shape != manyTexts {
+				field.set(l, &s, t.cell(column))
+				continue
+			}
+			for _, it := range t.cells(column) {
+				field.set(l, &s, it)
+			}
+		}
+		if column := columns["members"]; column >= 0 {
+			for _, it := range t.cells(column) {
+				s.addMemberText(l, it)
+			}
+		}
+		for i, action := range estate.ActionWords {
+			if column := columns["access."+action]; column >= 0 && t.row[column] != "" {
+				s.setAccess(l, estate.Action(i), t.cell(column))
+			}
+		}
+		s.finish(l, t.place(0))
+	}
+}
+
+// addMemberText adds a member of a table's cell: an address, everyone, or where
+// and a filter.
+func (s *groupSpec) addMemberText(l *loader, it item) {
+	filter, isRule := strings.CutPrefix(it.text, "where ")
+	if it.text != "everyone" && !isRule {
+		if a, ok := l.parseAddress(it.text, it.place); ok {
+			s.relations = append(s.relations, relation{role: "member", address: a, place: it.place})
+		}
+		return
+	}
+	rule := estate.MemberRule{Place: it.place}
+	if isRule {
+		var ok bool
+		if rule.Filter, ok = l.parseFilter(filter, it); !ok {
+			return
+		}
+	}
+	s.relations = append(s.relations, relation{role: "member", rule: &rule, place: it.place})
+}
+
+// readPeopleTable reads people from a table. Columns that are no field of a
+// person are facts.
+func (l *loader) readPeopleTable(t *table) {
+	columns, ok := t.readHeader("people", []string{"address", "name", "also", "mailbox"}, []string{"address"}, true)
+	if !ok {
+		return
+	}
+	facts := make([]string, len(t.header)) // names by column, "" for a field
+	for i, name := range t.header {
+		if _, isField := columns[name]; isField {
+			continue
+		}
+		if name == "facts" {
+			t.fail(i, "a table has no column facts, expected a column for each fact")
+			return
+		}
+		if !l.checkFactName(name, t.place(i)) {
+			return
+		}
+		facts[i] = name
+	}
+	var s personSpec
+	for t.next() {
+		if t.validText() {
+			s = personSpec{facts: s.facts[:0]}
+			l.readPersonRow(t, &s, columns, facts)
+		}
+	}
+}
+
+func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, facts []string) {
+	given := func(name string) (int, bool) {
+		column := columns[name]
+		return column, column >= 0 && t.row[column] != ""
+	}
+	if column, ok := given("address"); ok {
+		s.setAddress(l, t.cell(column))
+	}
+	if column, ok := given("name"); ok {
+		s.person.Name = strings.Clone(t.row[column])
+	}
+	if column, ok := given("mailbox"); ok {
+		s.setMailbox(l, t.cell(column))
+	}
+	if column, ok := given("also"); ok {
+		for _, it := range t.cells(column) {
+			s.addAlso(l, it)
+		}
+	}
+	for i, value := range t.row {
+		name := facts[i]
+		switch {
+		case name == "" || value == "":
+		case strings.IndexByte(value, ';') < 0:
+			s.facts = append(s.facts, estate.Fact{Attribute: name, Value: value})
+		default:
+			for _, it := range t.cells(i) {
+				s.facts = append(s.facts, estate.Fact{Attribute: name, Value: it.text})
+			}
+		}
+	}
+	if s.person.Place == (estate.Place{}) {
+		s.finish(l, t.place(0))
+	} else {
+		s.finish(l, s.person.Place)
+	}
+}
+
+// readMembershipTable reads memberships from a table. There may be millions: a
+// row that names its group and member as the estate does is not parsed again.
+func (l *loader) readMembershipTable(t *table) {
+	columns, ok := t.readHeader("memberships", membershipFields, []string{"group", "address"}, false)
+	if !ok {
+		return
+	}
+	group, member := columns["group"], columns["address"]
+	options := t.options(columns)
+	var last struct { // of the row before
+		text  string
+		group estate.ID
+	}
+	for t.next() {
+		if text := t.row[group]; text != last.text || text == "" {
+			id, found := l.b.FindText(text)
+			if !found || !l.b.IsGroup(id) {
+				if id, found = l.findGroup(t.cell(group)); !found {
+					continue
+				}
+			}
+			last.text, last.group = strings.Clone(text), id
+		}
+		id, found := l.b.FindText(t.row[member])
+		place := t.plainPlace(member)
+		if !found {
+			place = t.place(member)
+			a, ok := l.parseAddress(strings.Clone(t.row[member]), place)
+			if !ok {
+				continue
+			}
+			id = l.b.Refer(a, last.group, "member", place)
+		}
+		l.b.AddEntry(last.group, id, t.membership(options), place)
+	}
+}
+
+// option is a column of a table of memberships besides group and address.
+type option struct {
+	name   string
+	column int
+}
+
+// options returns the options that the table has columns for.
+func (t *table) options(columns map[string]int) []option {
+	var list []option
+	for _, name := range membershipFields[2:] {
+		if columns[name] >= 0 {
+			list = append(list, option{name, columns[name]})
+		}
+	}
+	return list
+}
+
+// membership reads the options of a row.
+func (t *table) membership(options []option) estate.Membership {
+	var m estate.Membership
+	for _, o := range options {
+		text := t.row[o.column]
+		if text == "" {
+			continue
+		}
+		ok := false
+		switch o.name {
+		case "copy":
+			m.Copy, ok = estate.WordIndex[estate.Copy](estate.CopyWords, text)
+		case "since":
+			var err error
+			m.Since, err = estate.ParseDay(text)
+			ok = err == nil
+		}
+		if !ok {
+			t.l.setMembership(&m, o.name, item{text, t.place(o.column)})
+		}
+	}
+	return m
+}
