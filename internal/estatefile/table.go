@@ -1,12 +1,9 @@
 package estatefile
 
 import (
-	"bufio"
-	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,17 +16,19 @@ import (
 
 // table reads a table: RFC 4180, UTF-8, with a header row.
 type table struct {
-	l      *loader
-	file   uint16
-	csv    *csv.Reader
-	guard  *lineGuard
-	header []string
-	row    []string // valid until the next row
+	l       *loader
+	file    uint16
+	header  []string
+	batches <-chan *batch
+	used    chan<- *batch
+	batch   *batch // the one at hand
+	next    int    // index in it of the row after the one at hand
+	row     row    // the one at hand; its slices are used again later
 }
 
-// readTable opens the table that a YAML file names at a place, and calls read
+// readTable opens the table that a YAML file names at a place, and calls use
 // with it. A table that cannot be opened is an error of the load.
-func (l *loader) readTable(path string, at estate.Place, read func(*table)) {
+func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(filepath.Dir(l.files[at.File]), path)
 	}
@@ -43,14 +42,23 @@ func (l *loader) readTable(path string, at estate.Place, read func(*table)) {
 		return
 	}
 	defer f.Close()
-	t := &table{l: l, file: l.addFile(path), guard: &lineGuard{r: f, line: 1}}
-	buffered := bufio.NewReaderSize(t.guard, 1<<18)
-	if mark, _ := buffered.Peek(3); bytes.Equal(mark, []byte("\ufeff")) {
-		_, _ = buffered.Discard(3)
+	const ahead = 4
+	full, used := make(chan *batch, ahead), make(chan *batch, ahead+1)
+	for range ahead {
+		used <- &batch{}
 	}
-	t.csv = csv.NewReader(buffered)
-	t.csv.ReuseRecord = true
-	read(t)
+	t := &table{l: l, file: l.addFile(path), batches: full, used: used, batch: &batch{}}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		defer close(full)
+		newRowReader(f, t.file).send(full, used)
+	}()
+	use(t)
+	close(used)
+	for range full { // let the reader notice
+	}
+	<-done
 }
 
 // readHeader reads the header row. Columns that are none of known are errors,
@@ -60,13 +68,13 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 	for _, name := range known {
 		columns[name] = -1
 	}
-	if !t.next() {
+	if !t.read() {
 		if t.header == nil {
 			t.l.fail(t.start(), "the table has no header row, expected one such as "+strings.Join(known[:min(3, len(known))], ","), "")
 		}
 		return columns, false
 	}
-	t.header = slices.Clone(t.row)
+	t.header = slices.Clone(t.row.cells)
 	ok := true
 	for i, name := range t.header {
 		if slices.Contains(t.header[:i], name) {
@@ -90,46 +98,48 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 	return columns, ok
 }
 
-// next reads the next row that is well formed, and reports whether there is one.
-func (t *table) next() bool {
+// read goes to the next row that is well formed, and reports whether there is
+// one. What is wrong with the others is an error of the load.
+func (t *table) read() bool {
 	for {
-		row, err := t.csv.Read()
-		if err == nil {
-			t.row = row
+		for t.next == len(t.batch.rows) {
+			t.used <- t.batch
+			b, ok := <-t.batches
+			if !ok {
+				t.batch = &batch{}
+				t.next = 0
+				return false
+			}
+			t.batch, t.next = b, 0
+		}
+		t.row = t.batch.rows[t.next]
+		t.next++
+		if t.row.err == nil {
 			return true
 		}
-		if errors.Is(err, io.EOF) {
-			return false
-		}
-		if !t.failRow(row, err) {
-			return false
-		}
+		t.failRow()
 	}
 }
 
-// failRow notes why a row cannot be read, and reports whether others can.
-func (t *table) failRow(row []string, err error) bool {
+// failRow notes why the row at hand could not be read.
+func (t *table) failRow() {
 	var bad *csv.ParseError
-	if !errors.As(err, &bad) {
-		place := t.start()
-		place.Line = t.guard.line
-		t.l.fail(place, err.Error(), "")
-		return false
+	if !errors.As(t.row.err, &bad) {
+		t.l.fail(t.row.places[0], t.row.err.Error(), "")
+		return
 	}
 	place := estate.Place{File: t.file, Line: uint32(bad.Line), Column: capColumn(bad.Column)}
+	text := bad.Err.Error()
 	switch {
-	case errors.Is(err, csv.ErrFieldCount):
-		line, _ := t.csv.FieldPos(0)
-		place.Line, place.Column = uint32(line), 1
-		t.l.fail(place, fmt.Sprintf("the row has %d cells, expected %d as in the header", len(row), len(t.header)), "")
-	case errors.Is(err, csv.ErrBareQuote):
-		t.l.fail(place, `a quote stands in a cell that is not in quotes, expected the whole cell in quotes and "" for the quote`, "")
-	case errors.Is(err, csv.ErrQuote):
-		t.l.fail(place, `a cell in quotes does not end here as it should, expected a quote, then a comma or the end of the row`, "")
-	default:
-		t.l.fail(place, bad.Err.Error(), "")
+	case errors.Is(bad.Err, csv.ErrFieldCount):
+		place.Line, place.Column = t.row.places[0].Line, 1
+		text = fmt.Sprintf("the row has %d cells, expected %d as in the header", len(t.row.cells), len(t.header))
+	case errors.Is(bad.Err, csv.ErrBareQuote):
+		text = `a quote stands in a cell that is not in quotes, expected the whole cell in quotes and "" for the quote`
+	case errors.Is(bad.Err, csv.ErrQuote):
+		text = `a cell in quotes does not end here as it should, expected a quote, then a comma or the end of the row`
 	}
-	return true
+	t.l.fail(place, text, "")
 }
 
 // start returns the beginning of the table.
@@ -138,36 +148,29 @@ func (t *table) start() estate.Place { return estate.Place{File: t.file, Line: 1
 // place returns where a cell of the row begins; for one in quotes, where its
 // content does.
 func (t *table) place(column int) estate.Place {
-	place := t.plainPlace(column)
+	place := t.row.places[column]
 	at := int(place.Column)
-	for _, cell := range t.row[:column] {
+	for _, cell := range t.row.cells[:column] {
 		at -= len(cell) - utf8.RuneCountInString(cell)
 	}
-	if strings.ContainsAny(t.row[column], "\",\n\r") {
+	if strings.ContainsAny(t.row.cells[column], "\",\n\r") {
 		at++
 	}
 	place.Column = capColumn(at)
 	return place
 }
 
-// plainPlace is place for a cell that is not in quotes and has only ASCII cells
-// before it.
-func (t *table) plainPlace(column int) estate.Place {
-	line, at := t.csv.FieldPos(column)
-	return estate.Place{File: t.file, Line: uint32(line), Column: capColumn(at)}
-}
-
 func (t *table) fail(column int, text string) { t.l.fail(t.place(column), text, "") }
 
 // cell returns a cell as an item that outlives the row.
 func (t *table) cell(column int) item {
-	return item{strings.Clone(t.row[column]), t.place(column)}
+	return item{strings.Clone(t.row.cells[column]), t.place(column)}
 }
 
 // cells returns the items of a cell that holds a list. Semicolons separate,
 // except inside a quoted because or a quoted local part.
 func (t *table) cells(column int) []item {
-	text, place := strings.Clone(t.row[column]), t.place(column)
+	text, place := strings.Clone(t.row.cells[column]), t.place(column)
 	var items []item
 	for _, part := range splitList(text) {
 		trimmed := strings.Trim(text[part.from:part.to], " \t\r\n")
@@ -218,31 +221,13 @@ func isEscaped(text string, i int) bool {
 // validText reports whether all cells of the row are UTF-8; the first that is
 // not is an error.
 func (t *table) validText() bool {
-	for i, cell := range t.row {
+	for i, cell := range t.row.cells {
 		if !utf8.ValidString(cell) {
 			t.fail(i, "this is not UTF-8, expected text in UTF-8")
 			return false
 		}
 	}
 	return true
-}
-
-// lineGuard stops reading at a line that is longer than maxLine.
-type lineGuard struct {
-	r      io.Reader
-	line   uint32 // that is being read
-	length int    // of it, so far
-}
-
-func (g *lineGuard) Read(p []byte) (int, error) {
-	n, err := g.r.Read(p)
-	if last := bytes.LastIndexByte(p[:n], '\n'); last >= 0 {
-		g.line += uint32(bytes.Count(p[:n], []byte{'\n'}))
-		g.length = n - last - 1
-	} else if g.length += n; g.length > maxLine {
-		return 0, fmt.Errorf("the line is longer than %d MiB", maxLine>>20)
-	}
-	return n, err
 }
 
 // readGroupTable reads groups from a table.
@@ -259,14 +244,14 @@ func (l *loader) readGroupTable(t *table) {
 	if !ok {
 		return
 	}
-	for t.next() {
+	for t.read() {
 		if !t.validText() {
 			continue
 		}
 		var s groupSpec
 		for _, field := range groupFields {
 			column := columns[field.name]
-			if column < 0 || t.row[column] == "" {
+			if column < 0 || t.row.cells[column] == "" {
 				continue
 			}
 			s.give(field, t.place(column))
@@ -284,7 +269,7 @@ func (l *loader) readGroupTable(t *table) {
 			}
 		}
 		for i, action := range estate.ActionWords {
-			if column := columns["access."+action]; column >= 0 && t.row[column] != "" {
+			if column := columns["access."+action]; column >= 0 && t.row.cells[column] != "" {
 				s.setAccess(l, estate.Action(i), t.cell(column))
 			}
 		}
@@ -334,7 +319,7 @@ func (l *loader) readPeopleTable(t *table) {
 		facts[i] = name
 	}
 	var s personSpec
-	for t.next() {
+	for t.read() {
 		if t.validText() {
 			s = personSpec{facts: s.facts[:0]}
 			l.readPersonRow(t, &s, columns, facts)
@@ -345,13 +330,13 @@ func (l *loader) readPeopleTable(t *table) {
 func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, facts []string) {
 	given := func(name string) (int, bool) {
 		column := columns[name]
-		return column, column >= 0 && t.row[column] != ""
+		return column, column >= 0 && t.row.cells[column] != ""
 	}
 	if column, ok := given("address"); ok {
 		s.setAddress(l, t.cell(column))
 	}
 	if column, ok := given("name"); ok {
-		s.person.Name = strings.Clone(t.row[column])
+		s.person.Name = strings.Clone(t.row.cells[column])
 	}
 	if column, ok := given("mailbox"); ok {
 		s.setMailbox(l, t.cell(column))
@@ -361,7 +346,7 @@ func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, 
 			s.addAlso(l, it)
 		}
 	}
-	for i, value := range t.row {
+	for i, value := range t.row.cells {
 		name := facts[i]
 		switch {
 		case name == "" || value == "":
@@ -393,8 +378,8 @@ func (l *loader) readMembershipTable(t *table) {
 		text  string
 		group estate.ID
 	}
-	for t.next() {
-		if text := t.row[group]; text != last.text || text == "" {
+	for t.read() {
+		if text := t.row.cells[group]; text != last.text || text == "" {
 			id, found := l.b.FindText(text)
 			if !found || !l.b.IsGroup(id) {
 				if id, found = l.findGroup(t.cell(group)); !found {
@@ -403,11 +388,11 @@ func (l *loader) readMembershipTable(t *table) {
 			}
 			last.text, last.group = strings.Clone(text), id
 		}
-		id, found := l.b.FindText(t.row[member])
-		place := t.plainPlace(member)
+		id, found := l.b.FindText(t.row.cells[member])
+		place := t.row.places[member]
 		if !found {
 			place = t.place(member)
-			a, ok := l.parseAddress(strings.Clone(t.row[member]), place)
+			a, ok := l.parseAddress(strings.Clone(t.row.cells[member]), place)
 			if !ok {
 				continue
 			}
@@ -438,7 +423,7 @@ func (t *table) options(columns map[string]int) []option {
 func (t *table) membership(options []option) estate.Membership {
 	var m estate.Membership
 	for _, o := range options {
-		text := t.row[o.column]
+		text := t.row.cells[o.column]
 		if text == "" {
 			continue
 		}

@@ -34,11 +34,28 @@ func ParseDay(text string) (Day, error) {
 	}
 	year := digits[0]*1000 + digits[1]*100 + digits[2]*10 + digits[3]
 	month, day := digits[4]*10+digits[5], digits[6]*10+digits[7]
-	t := time.Date(year, time.Month(month), day, 0, 0, 0, 0, time.UTC)
-	if n < len(digits) || year < 1 || t.Month() != time.Month(month) || t.Day() != day {
+	if n < len(digits) || year < 1 || month < 1 || month > 12 || day < 1 || day > daysIn(year, month) {
 		return 0, errors.New("there is no date " + quote(text) + ", expected one such as 2026-03-02")
 	}
-	return DayOf(t), nil
+	// Years that begin in March put the leap day last.
+	if month <= 2 {
+		year--
+		month += 12
+	}
+	return Day(365*year + year/4 - year/100 + year/400 + (153*(month-3)+2)/5 + day - 306), nil
+}
+
+func daysIn(year, month int) int {
+	switch month {
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	case 4, 6, 9, 11:
+		return 30
+	}
+	return 31
 }
 
 // String returns the date as YYYY-MM-DD, or "" for no date.
