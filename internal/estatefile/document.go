@@ -168,7 +168,7 @@ func (d *document) mapping(n *yaml.Node, what string, names []string, fields map
 
 func (d *document) failTwice(key, earlier *yaml.Node) {
 	e := d.newError(d.place(key), "the key "+quote(key.Value)+" stands here for the second time", "")
-	e.See = PlaceText(d.files, d.place(earlier))
+	e.See = d.position(d.place(earlier))
 	d.errs.add(e)
 }
 

@@ -114,7 +114,7 @@ func (l *loader) failProblem(p estate.Problem) {
 	}
 	e := l.newError(p.Place, p.Text, p.Nearest)
 	if p.See != (estate.Place{}) {
-		e.See = PlaceText(l.files, p.See)
+		e.See = l.position(p.See)
 	}
 	l.errs.add(e)
 }
@@ -150,9 +150,9 @@ func byteColumn(line string, column int) int {
 
 func capColumn(column int) uint16 { return uint16(min(column, 1<<16-1)) }
 
-// PlaceText returns a place as file:line:column.
-func PlaceText(files []string, p estate.Place) string {
-	return fmt.Sprintf("%s:%d:%d", files[p.File], p.Line, p.Column)
+// position returns a place as file:line:column.
+func (l *loader) position(p estate.Place) string {
+	return (&estate.Settings{Files: l.files}).Position(p)
 }
 
 // excerpt shows the line of a text that holds a spot, with carets under the

@@ -68,7 +68,7 @@ func (d *document) setScalar(name, value string, place estate.Place) {
 		d.scalars[name] = scalar{value, place}
 	case earlier.value != value:
 		e := d.newError(place, name+" is "+quote(value)+" here and "+quote(earlier.value)+" elsewhere, expected one value", "")
-		e.See = PlaceText(d.files, earlier.place)
+		e.See = d.position(earlier.place)
 		d.errs.add(e)
 	}
 }

@@ -9,6 +9,7 @@ package estate
 import (
 	"iter"
 	"math"
+	"strconv"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -46,6 +47,14 @@ type Settings struct {
 	// OpenNestedGates is set where nested groups do not ask their own gate again.
 	OpenNestedGates bool
 	CodeSender      address.Address // not valid if there is none
+}
+
+// Position returns a place as file:line:column, or "" for nowhere.
+func (s *Settings) Position(p Place) string {
+	if p == (Place{}) {
+		return ""
+	}
+	return s.Files[p.File] + ":" + strconv.Itoa(int(p.Line)) + ":" + strconv.Itoa(int(p.Column))
 }
 
 // A Domain is one that the estate calls its own.

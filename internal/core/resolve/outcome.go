@@ -34,9 +34,10 @@ type Delivery struct {
 	Ways       []Way       // the best first; the first is that to Group itself
 	Recipients []Recipient // everyone with any outcome, sorted by address without case
 
-	steps   []step
-	sender  *Sender
-	message Message
+	steps     []step
+	sender    *Sender
+	message   Message
+	decisions map[estate.ID]Decision // of nested gates; see Hindrance
 }
 
 // A Recipient is somebody for whom a message has an outcome.
@@ -53,15 +54,10 @@ const inMailbox = -1 << 31
 
 // Via returns the chain of groups, the one that the message is sent to first,
 // to the first group that gives a recipient the outcome.
-func (d *Delivery) Via(recipient Recipient) []estate.ID {
-	return d.Chain(d.Ways[recipient.way])
-}
+func (d *Delivery) Via(recipient Recipient) []estate.ID { return d.Chain(d.Way(recipient)) }
 
 // Way returns the way that gives a recipient the outcome.
 func (d *Delivery) Way(recipient Recipient) Way { return d.Ways[recipient.way] }
-
-// Chain returns the groups along a way, from the first on.
-func (d *Delivery) Chain(way Way) []estate.ID { return chain(d.steps, way.step) }
 
 // Deliver lays a message out from a group as if it were let in there. Without a
 // sender (nil), all nested gates admit and nobody is the sender.

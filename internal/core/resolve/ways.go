@@ -98,7 +98,7 @@ func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender
 		if from >= 0 {
 			decision, asked = r.ownGate(id, s, m)
 		}
-		if state(decision.Verdict) > limit {
+		if StateOf(decision.Verdict) > limit {
 			worse = true
 			return
 		}
@@ -137,8 +137,8 @@ func (r *Resolver) ownGate(group estate.ID, s *Sender, m Message) (Decision, boo
 	return l.decision[group], true
 }
 
-// state returns what a way becomes at a gate with that verdict.
-func state(v estate.Verdict) WayState {
+// StateOf returns what a way becomes at a gate with that verdict.
+func StateOf(v estate.Verdict) WayState {
 	switch v {
 	case estate.Admit:
 		return Open
@@ -148,12 +148,79 @@ func state(v estate.Verdict) WayState {
 	return Stopped
 }
 
-// chain returns the groups of the way that ends in a step, from the first on.
-func chain(steps []step, last int32) []estate.ID {
+// Chain returns the groups along a way, from the first on.
+func (d *Delivery) Chain(way Way) []estate.ID {
 	var groups []estate.ID
-	for at := last; at >= 0; at = steps[at].from {
-		groups = append(groups, steps[at].group)
+	for at := way.step; at >= 0; at = d.steps[at].from {
+		groups = append(groups, d.steps[at].group)
 	}
 	slices.Reverse(groups)
 	return groups
+}
+
+// Before returns the group that a way comes from last, or None for the first.
+func (d *Delivery) Before(way Way) estate.ID {
+	if from := d.steps[way.step].from; from >= 0 {
+		return d.steps[from].group
+	}
+	return estate.None
+}
+
+// Hindrance returns the first group along a way whose gate makes it as bad as
+// it is, and what that gate says. It is false for an open way.
+func (d *Delivery) Hindrance(way Way) (group estate.ID, decision Decision, ok bool) {
+	if way.State == Open {
+		return estate.None, Decision{}, false
+	}
+	if d.decisions == nil {
+		d.decisions = map[estate.ID]Decision{}
+		for _, w := range d.Ways {
+			if w.Asked {
+				d.decisions[w.Group] = w.Decision
+			}
+		}
+	}
+	for at := way.step; at >= 0; at = d.steps[at].from {
+		id := d.steps[at].group
+		if own, asked := d.decisions[id]; asked && StateOf(own.Verdict) == way.State && d.steps[at].from >= 0 {
+			group, decision, ok = id, own, true
+		}
+	}
+	return group, decision, ok
+}
+
+// Chains names the groups along many ways. Chains that begin alike share their
+// memory, so that nestings thousands deep stay small.
+type Chains struct {
+	d        *Delivery
+	name     func(estate.ID) string
+	chains   [][]string // by step
+	extended []bool     // by step: another chain goes on in its memory
+}
+
+// Chains returns the chains of the delivery, with groups named by name.
+func (d *Delivery) Chains(name func(estate.ID) string) *Chains {
+	return &Chains{d: d, name: name, chains: make([][]string, len(d.steps)), extended: make([]bool, len(d.steps))}
+}
+
+// Of returns the chain of a way. It is not to be changed.
+func (c *Chains) Of(way Way) []string {
+	var missing []int32
+	at := way.step
+	for ; at >= 0 && c.chains[at] == nil; at = c.d.steps[at].from {
+		missing = append(missing, at)
+	}
+	for _, next := range slices.Backward(missing) {
+		var chain []string
+		if at >= 0 {
+			chain = c.chains[at]
+			if c.extended[at] {
+				chain = slices.Clip(chain)
+			}
+			c.extended[at] = true
+		}
+		c.chains[next] = append(chain, c.name(c.d.steps[next].group))
+		at = next
+	}
+	return c.chains[way.step]
 }

@@ -113,6 +113,24 @@ func MatchFilter(f Filter, matches func(*Item) bool) bool {
 	panic("selector: no filter")
 }
 
+// Items calls visit with every comparison of f, from left to right.
+func Items(f Filter, visit func(*Item)) {
+	switch f := f.(type) {
+	case FilterAnd:
+		for _, part := range f {
+			Items(part, visit)
+		}
+	case FilterOr:
+		for _, part := range f {
+			Items(part, visit)
+		}
+	case FilterNot:
+		Items(f.X, visit)
+	case *Item:
+		visit(f)
+	}
+}
+
 // Matches reports whether one value of the item's attribute satisfies it.
 func (i *Item) Matches(value string) bool {
 	switch i.Comparison {

@@ -1,0 +1,195 @@
+// Package cli is the command line: one file a command. A command parses its
+// flags, asks the core, and hands the answer to package present.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"runtime/debug"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+// The exit codes.
+const (
+	exitAnswered = 0 // and nothing is wrong
+	exitWrong    = 1 // something asked about is wrong
+	exitInput    = 2 // the command line or an input file is wrong
+	exitNetwork  = 3 // a server or the network failed
+)
+
+// Streams are where a command writes.
+type Streams struct {
+	Out io.Writer // answers
+	Err io.Writer // everything else
+}
+
+// Run runs the command line args, the first of which is the program, and
+// returns the exit code.
+func Run(ctx context.Context, args []string, streams Streams) int {
+	if len(args) > 1 && args[1] == "help" {
+		args = append(append([]string{args[0]}, args[2:]...), "--help")
+	}
+	err := newRoot(args, streams).Run(ctx, args)
+	if err == nil {
+		return exitAnswered
+	}
+	for line := range strings.SplitSeq(err.Error(), "\n") {
+		fmt.Fprintln(streams.Err, present.Clean(line))
+	}
+	return exitCode(err)
+}
+
+// exitCode returns the exit code for an error: all that can go wrong so far is
+// the input.
+func exitCode(err error) int {
+	if errors.Is(err, context.Canceled) {
+		return exitWrong
+	}
+	return exitInput
+}
+
+// usageError is a mistake on the command line.
+func usageError(format string, args ...any) error {
+	return fmt.Errorf("yorvet: "+format, args...)
+}
+
+// newRoot returns a new command tree; one can run only once.
+func newRoot(args []string, streams Streams) *cli.Command {
+	root := &cli.Command{
+		Name:  "yorvet",
+		Usage: "who may post to each mail group, and who receives it",
+		Description: "Yorvet reads an estate: your domains, people and mail groups, written down in YAML and\n" +
+			"tables. It says who may post to a group, who receives it, and why.\n\n" +
+			"Begin with: yorvet demo",
+		Version: version(),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "estate", Usage: "the estate: a YAML `FILE` or a folder of them (default: estate.yaml, else the folder estate)", Sources: cli.EnvVars("YORVET_ESTATE")},
+			&cli.StringFlag{Name: "on", Usage: "the `DATE` to answer for, as YYYY-MM-DD (default: today in UTC)"},
+			&cli.StringFlag{Name: "format", Usage: "text, json or csv", DefaultText: "text"},
+			&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
+			&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
+		},
+		Commands: []*cli.Command{
+			newDemo(args[0], streams),
+			newWho(streams),
+			newExplain(streams),
+		},
+		Writer:         streams.Out,
+		ErrWriter:      streams.Err,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+	}
+	finish(root)
+	return root
+}
+
+// finish gives every command what package cli does not hand down.
+func finish(cmd *cli.Command) {
+	cmd.HideHelpCommand = true
+	cmd.DisableSliceFlagSeparator = true
+	cmd.Suggest = true
+	cmd.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+		return flagError(cmd, err)
+	}
+	if cmd.Action == nil {
+		cmd.Action = func(_ context.Context, cmd *cli.Command) error { return missingCommand(cmd) }
+	}
+	for _, sub := range cmd.Commands {
+		finish(sub)
+	}
+}
+
+// flagError says what is wrong with a flag, and which one may have been meant.
+func flagError(cmd *cli.Command, err error) error {
+	message := err.Error()
+	const undefined = "flag provided but not defined: "
+	name, ok := strings.CutPrefix(message, undefined)
+	if !ok {
+		return usageError("%s", message)
+	}
+	var known []string
+	for _, c := range cmd.Lineage() {
+		for _, flag := range c.Flags {
+			for _, n := range flag.Names() {
+				if len(n) > 1 {
+					known = append(known, "--"+n)
+				}
+			}
+		}
+	}
+	name = "--" + strings.TrimLeft(name, "-")
+	return usageError("there is no flag %s%s", name, meant(nearest.Word(name, known)))
+}
+
+// missingCommand says that a command of a group of them was not given or is
+// unknown.
+func missingCommand(cmd *cli.Command) error {
+	var known []string
+	for _, sub := range cmd.Commands {
+		known = append(known, sub.Name)
+	}
+	name := cmd.Args().First()
+	switch {
+	case name != "":
+		return usageError("there is no command %q, expected %s%s", present.Clean(name), orList(known), meant(nearest.Word(name, known)))
+	case cmd.Root() == cmd:
+		return cli.ShowRootCommandHelp(cmd)
+	}
+	return usageError("%s needs one of %s", cmd.FullName(), orList(known))
+}
+
+// meant returns "; did you mean X?", or "" if nothing is near.
+func meant(near ...string) string {
+	if len(near) == 0 || near[0] == "" {
+		return ""
+	}
+	return "; did you mean " + orList(near) + "?"
+}
+
+func orList(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// version returns the version of the program from what the build noted.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	v := info.Main.Version
+	for _, setting := range info.Settings {
+		if setting.Key == "vcs.revision" && len(setting.Value) >= 12 && !strings.Contains(v, setting.Value[:12]) {
+			v += " " + setting.Value[:12]
+		}
+	}
+	return v + " " + info.GoVersion
+}
+
+// loadError says why an estate could not be loaded.
+func loadError(path string, err error) error {
+	var bad *estatefile.Errors
+	if errors.As(err, &bad) {
+		n := len(bad.List) + bad.More
+		noun := "errors"
+		if n == 1 {
+			noun = "error"
+		}
+		return fmt.Errorf("%w\n%d %s in %s", err, n, noun, path)
+	}
+	var file *fs.PathError
+	if errors.As(err, &file) {
+		return usageError("the estate %s cannot be read: %v", file.Path, file.Err)
+	}
+	return usageError("%v", err)
+}

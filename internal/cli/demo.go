@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newDemo(program string, streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "demo",
+		Usage:     "write the demo estate and walk through the job with it",
+		ArgsUsage: "[DIR]",
+		Description: "The estate is that of a made-up ferry line. It is written into DIR, a new temporary folder\n" +
+			"by default; files that the demo did not write are never overwritten.\n\n" +
+			"Example: yorvet demo ferries",
+		Action: func(ctx context.Context, cmd *cli.Command) error { return runDemo(ctx, cmd, program, streams) },
+	}
+}
+
+// step is a part of the demo: what it is about, and the command that shows it.
+type step struct {
+	title string
+	about string
+	args  []string
+}
+
+// demoDate is the day that the demo plays on: some answers hang on it.
+const demoDate = "2026-11-23"
+
+var demoSteps = []step{
+	{
+		"Who may write to the lost property desk?",
+		"Passengers write to this group from outside, so its gate has to let strangers in, but nobody who only claims to be one of us. The newest member is held for two weeks.",
+		[]string{"who", "posts", "lost-property@kelpmere.example"},
+	},
+	{
+		"A passenger writes to the desk",
+		"To an old address of it, even. Every rule that was tried is there, and what each side sees.",
+		[]string{"explain", "--from", "passenger@holiday.example", "--to", "found@kelpmereferries.example"},
+	},
+	{
+		"Somebody claims to be the director",
+		"The gate of all-hands goes by the address that a message claims. Nothing proves this one, and it is let in all the same.",
+		[]string{"explain", "--from", "director@kelpmere.example", "--to", "all-hands@kelpmere.example", "--unproven"},
+	},
+	{
+		"Who receives a sailing notice?",
+		"A duty officer may post it. But a nested group asks its own gate again: the engine crew miss it, and nobody is told.",
+		[]string{"who", "receives", "sailing-notices@kelpmere.example", "--from", "odile.renn@kelpmere.example"},
+	},
+	{
+		"Why does the south pier get it late, and the engine crew never?",
+		"The same message, step by step: this is what to paste into the ticket.",
+		[]string{"explain", "--from", "odile.renn@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
+	},
+}
+
+func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) error {
+	dir, err := demoFolder(cmd)
+	if err != nil {
+		return err
+	}
+	if err := demo.Write(dir); err != nil {
+		return usageError("%v", err)
+	}
+	w := streams.Out
+	heading(w, "Kelpmere Ferries, a made-up ferry line, has its mail groups written down in")
+	fmt.Fprintf(w, "%s\n", present.Clean(filepath.Join(dir, demo.Estate)))
+	for i, one := range demoSteps {
+		fmt.Fprintf(w, "\n")
+		heading(w, fmt.Sprintf("%d. %s", i+1, one.title))
+		present.Paragraph(w, one.about, pageOptions(w))
+		args := append([]string{"--estate", filepath.Join(dir, demo.Estate), "--on", demoDate}, one.args...)
+		fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
+		if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered {
+			return usageError("this step of the demo ended with exit code %d", code)
+		}
+	}
+	fmt.Fprintf(w, "\n")
+	heading(w, "Now try your own: change "+filepath.Join(dir, demo.Estate, "groups.yaml")+" and ask again,")
+	fmt.Fprintf(w, "or write down one group of yours; the README begins with one.\n")
+	return nil
+}
+
+// demoFolder returns the folder for the demo, a new one if none is named.
+func demoFolder(cmd *cli.Command) (string, error) {
+	if cmd.Args().Len() > 1 {
+		return "", usageError("demo takes one folder, not %d", cmd.Args().Len())
+	}
+	if dir := cmd.Args().First(); dir != "" {
+		return dir, nil
+	}
+	dir, err := os.MkdirTemp("", "yorvet-demo-")
+	if err != nil {
+		return "", errors.Join(usageError("no temporary folder can be made"), err)
+	}
+	return dir, nil
+}
+
+func heading(w io.Writer, s string) {
+	present.Heading(w, s, pageOptions(w))
+}
+
+// invocation returns how the program is called: by its name, or by the go
+// command if that built it just for this run.
+func invocation(program string) string {
+	if path, err := os.Executable(); err == nil && strings.Contains(filepath.ToSlash(path), "/go-build") {
+		return "go run ./cmd/yorvet"
+	}
+	return shellWord(program)
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
+
+func shellWord(s string) string {
+	if plainWord.MatchString(s) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+func shellLine(program string, args []string) string {
+	line := program
+	for _, arg := range args {
+		line += " " + shellWord(arg)
+	}
+	return line
+}

@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+// session is one run of a command that asks about an estate.
+type session struct {
+	cmd     *cli.Command
+	streams Streams
+	e       *estate.Estate
+	r       *resolve.Resolver
+	format  present.Format
+}
+
+// open checks the flags that all commands share, then loads the estate.
+func open(cmd *cli.Command, streams Streams) (*session, error) {
+	s := &session{cmd: cmd, streams: streams}
+	var err error
+	if s.format, err = formatOf(cmd); err != nil {
+		return nil, err
+	}
+	today := estate.DayOf(time.Now())
+	if on := cmd.String("on"); on != "" {
+		if today, err = estate.ParseDay(on); err != nil {
+			return nil, usageError("--on: %v", err)
+		}
+	}
+	path := estatePath(cmd)
+	if s.e, err = estatefile.Load(path); err != nil {
+		if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
+			return nil, usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with --estate, or try yorvet demo")
+		}
+		return nil, loadError(path, err)
+	}
+	s.r = resolve.New(s.e, today)
+	return s, nil
+}
+
+func formatOf(cmd *cli.Command) (present.Format, error) {
+	format := cmd.String("format")
+	known := []string{string(present.Text), string(present.JSON), string(present.CSV)}
+	switch {
+	case cmd.Bool("json") && format != "" && format != string(present.JSON):
+		return "", usageError("--json and --format %s exclude each other", format)
+	case cmd.Bool("json"):
+		return present.JSON, nil
+	case format == "":
+		return present.Text, nil
+	case !slices.Contains(known, format):
+		return "", usageError("there is no format %q, expected %s%s", format, orList(known), meant(nearest.Word(format, known)))
+	}
+	return present.Format(format), nil
+}
+
+// estatePath returns the estate that is named, or the one that is here.
+func estatePath(cmd *cli.Command) string {
+	if path := cmd.String("estate"); path != "" {
+		return path
+	}
+	if _, err := os.Stat("estate.yaml"); err == nil {
+		return "estate.yaml"
+	}
+	return "estate"
+}
+
+// print writes an answer, all of it or nothing.
+func (s *session) print(a present.Answer) error {
+	var b bytes.Buffer
+	options := pageOptions(s.streams.Out)
+	options.All = s.cmd.Bool("all")
+	if err := present.Print(&b, a, s.format, options); err != nil {
+		return err
+	}
+	_, err := s.streams.Out.Write(b.Bytes())
+	return err
+}
+
+// pageOptions returns how wide a page is and whether it has colour. That hangs
+// on whether people read it on a terminal.
+func pageOptions(w io.Writer) present.Options {
+	const usual, least, most = 80, 40, 160
+	options := present.Options{Width: usual}
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		options.Width = columns
+	}
+	if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		options.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {
+			options.Width = width
+		}
+	}
+	options.Width = min(max(options.Width, least), most)
+	return options
+}
+
+// group returns the group that an argument names.
+func (s *session) group(text string) (estate.ID, error) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return estate.None, usageError("%v%s", err, meant(s.nearGroups(text)...))
+	}
+	id, ok := s.e.Find(a)
+	switch {
+	case !ok:
+		return estate.None, usageError("there is no group %s%s", text, meant(s.nearGroups(text)...))
+	case !s.e.IsGroup(id):
+		return estate.None, usageError("%s is a person, expected a group", text)
+	}
+	return id, nil
+}
+
+// nearGroups returns the addresses of groups that a text may have meant: near
+// misses, or those whose local part it is.
+func (s *session) nearGroups(text string) []string {
+	groups := func(yield func(string) bool) {
+		for id := range estate.ID(s.e.Groups()) {
+			g := s.e.Group(id)
+			for _, a := range append([]address.Address{g.Address}, g.Also...) {
+				if !yield(a.String()) {
+					return
+				}
+			}
+		}
+	}
+	const most = 3
+	if near := nearest.Words(text, groups, most); len(near) > 0 {
+		return near
+	}
+	local, _, _ := strings.Cut(strings.ToLower(text), "@")
+	var near []string
+	for a := range groups {
+		if name, _, _ := strings.Cut(strings.ToLower(a), "@"); len(near) < most && name == local {
+			near = append(near, a)
+		}
+	}
+	return near
+}
+
+// sender returns whoever an argument names as sender.
+func (s *session) address(flag, text string) (address.Address, error) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return a, usageError("--%s: %v", flag, err)
+	}
+	return a, nil
+}
+
+// oneArgument returns the only argument of a command.
+func oneArgument(cmd *cli.Command, what string) (string, error) {
+	switch args := cmd.Args(); args.Len() {
+	case 1:
+		return args.First(), nil
+	case 0:
+		return "", usageError("%s needs %s", cmd.FullName(), what)
+	default:
+		return "", usageError("%s takes one argument, not %d: %s", cmd.FullName(), args.Len(), strings.Join(args.Slice(), " "))
+	}
+}
+
+// messageFlags are the switches that say what a message is like.
+func messageFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "invitation", Usage: "the message is a calendar request"},
+		&cli.BoolFlag{Name: "suspect", Usage: "upstream filtering flagged the message"},
+		&cli.BoolFlag{Name: "unproven", Usage: "nothing shows that the message is from the address it claims"},
+		&cli.BoolFlag{Name: "automatic", Usage: "a program sent the message"},
+		&cli.StringFlag{Name: "size", Usage: "the `SIZE` of the message, such as 200kB or 12MB"},
+	}
+}
+
+// message returns the message that the switches describe.
+func message(cmd *cli.Command) (resolve.Message, error) {
+	m := resolve.Message{
+		Invitation: cmd.Bool("invitation"),
+		Suspect:    cmd.Bool("suspect"),
+		Unproven:   cmd.Bool("unproven"),
+		Automatic:  cmd.Bool("automatic"),
+	}
+	if size := cmd.String("size"); size != "" {
+		var err error
+		if m.Size, err = selector.ParseSize(size); err != nil {
+			return m, usageError("--size: %v", err)
+		}
+	}
+	return m, nil
+}

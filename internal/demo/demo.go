@@ -1,0 +1,133 @@
+// Package demo holds the demo estate: Kelpmere Ferries, a made-up ferry line,
+// as it is written down and as the mail service really has it.
+package demo
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+//go:embed files
+var files embed.FS
+
+// record is the file in which Write notes what it wrote.
+const record = ".yorvet-demo"
+
+// Estate is the folder of the estate as it is written down, below the demo's.
+const Estate = "estate"
+
+// Write writes the demo below dir, which it makes if need be. It replaces only
+// files that it wrote itself and nobody changed since; others are an error that
+// names them, and then nothing is written.
+func Write(dir string) error {
+	written, err := readRecord(dir)
+	if err != nil {
+		return err
+	}
+	var names, foreign []string
+	content := map[string][]byte{}
+	err = fs.WalkDir(files, "files", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		data, err := files.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		name := strings.TrimPrefix(path, "files/")
+		names = append(names, name)
+		content[name] = data
+		ours, err := isOurs(filepath.Join(dir, filepath.FromSlash(name)), data, written[name])
+		if !ours {
+			foreign = append(foreign, filepath.Join(dir, filepath.FromSlash(name)))
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if len(foreign) > 0 {
+		return fmt.Errorf("the demo did not write %s, and does not overwrite it; name another folder", strings.Join(foreign, ", "))
+	}
+	var list strings.Builder
+	for _, name := range names {
+		fmt.Fprintf(&list, "%s %s\n", sum(content[name]), name)
+	}
+	// The record comes first: a file that is ours is always in it.
+	if err := replace(filepath.Join(dir, record), []byte(list.String())); err != nil {
+		return err
+	}
+	for _, name := range names {
+		if err := replace(filepath.Join(dir, filepath.FromSlash(name)), content[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isOurs reports whether a file does not exist, or is one that Write wrote.
+func isOurs(path string, data []byte, hash string) (bool, error) {
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	if err != nil || !info.Mode().IsRegular() {
+		return false, err
+	}
+	old, err := os.ReadFile(path)
+	if err != nil {
+		return false, err
+	}
+	return bytes.Equal(old, data) || sum(old) == hash, nil
+}
+
+// readRecord returns the hashes of the files that were written below dir.
+func readRecord(dir string) (map[string]string, error) {
+	data, err := os.ReadFile(filepath.Join(dir, record))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	written := map[string]string{}
+	for line := range strings.Lines(string(data)) {
+		if hash, name, ok := strings.Cut(strings.TrimSpace(line), " "); ok {
+			written[name] = hash
+		}
+	}
+	return written, nil
+}
+
+func sum(data []byte) string {
+	hash := sha256.Sum256(data)
+	return hex.EncodeToString(hash[:])
+}
+
+// replace writes a file in one step.
+func replace(path string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(0o644)
+	}
+	if err2 := f.Close(); err == nil {
+		err = err2
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}

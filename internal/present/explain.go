@@ -1,0 +1,438 @@
+package present
+
+import (
+	"iter"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// Explanations explain messages, each step by step.
+type Explanations struct {
+	Explanations []*Explanation `json:"explanations"`
+}
+
+// An Explanation follows one message.
+type Explanation struct {
+	From    string         `json:"from"`
+	To      string         `json:"to"`
+	Message MessageFacts   `json:"message"`
+	Sender  SenderFacts    `json:"sender"`
+	Voice   *VoiceDecision `json:"voice,omitempty"` // where it is written in a group's name
+	Group   string         `json:"group,omitempty"` // the main address of To, if it is a group
+	Tried   []Tried        `json:"tried"`
+	Decision
+	Approvers  []string    `json:"approvers,omitempty"` // who can release it, if it is held
+	Ways       []Way       `json:"ways"`
+	Recipients []Recipient `json:"recipients"`
+	Sees       Sees        `json:"sees"`
+	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
+
+	name   string // of the group
+	owners bool   // the approvers are owners, for want of moderators
+}
+
+// MessageFacts are what the gates can know of the message.
+type MessageFacts struct {
+	Unproven   bool  `json:"unproven"`
+	Suspect    bool  `json:"suspect"`
+	Automatic  bool  `json:"automatic"`
+	Invitation bool  `json:"invitation"`
+	Size       int64 `json:"size"`
+}
+
+// SenderFacts are what the estate knows of the sender.
+type SenderFacts struct {
+	Is      string `json:"is"`                // person, group or stranger
+	Address string `json:"address,omitempty"` // the main address
+	Name    string `json:"name,omitempty"`
+	Inside  bool   `json:"inside"` // the claimed address is in a domain of the estate
+}
+
+// VoiceDecision is whether somebody may write in a group's name.
+type VoiceDecision struct {
+	As      string `json:"as"`    // the group
+	By      string `json:"by"`    // who writes
+	Voice   string `json:"voice"` // as, for, or "" for none
+	Rule    int    `json:"rule"`
+	Written string `json:"written"`
+	Place   string `json:"place,omitempty"`
+}
+
+// Tried is a rule of a gate that was asked.
+type Tried struct {
+	Rule    int      `json:"rule"`
+	Written string   `json:"written"`
+	Place   string   `json:"place,omitempty"`
+	Matched bool     `json:"matched"`
+	Because []string `json:"because"` // what settles it
+}
+
+// Way is a group that the message reaches, and what has become of it there.
+type Way struct {
+	Group    string    `json:"group"`
+	Kind     string    `json:"kind"`
+	From     string    `json:"from,omitempty"` // the group that it comes from
+	State    string    `json:"state"`          // open, waiting or stopped
+	Decision *Decision `json:"gate,omitempty"` // of the group's own gate, where it is asked
+}
+
+// Sees is what each side sees.
+type Sees struct {
+	Sender   string `json:"sender"`             // what the sender is told
+	From     string `json:"from"`               // RFC 5322 From of the copies
+	SentBy   string `json:"sent-by,omitempty"`  // Sender, where it differs
+	ReplyTo  string `json:"reply-to,omitempty"` // Reply-To, where there is one
+	Subject  string `json:"subject,omitempty"`  // what the subject begins with
+	Reaching int    `json:"reaching"`           // how many get it in their inbox or a digest
+}
+
+// A Case is a message to be explained.
+type Case struct {
+	From, To address.Address
+	As       estate.ID // the group in whose name it is written, or None
+	Message  resolve.Message
+}
+
+// NewExplanation follows one message. It returns nil where To is neither in the
+// estate nor in its domains.
+func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
+	n := newNamer(r)
+	a := &Explanation{
+		From: c.From.String(), To: c.To.String(),
+		Message: MessageFacts(c.Message),
+		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
+	}
+	s := r.Sender(c.From)
+	a.Sender = n.sender(s)
+	a.Sees.From = a.From
+	silent := false // there is no voice, and nothing is sent
+	if c.As != estate.None {
+		silent = !a.speak(n, c.As, s)
+		s = r.Sender(n.e.Address(c.As))
+	}
+	to, found := n.e.Find(c.To)
+	switch {
+	case found && n.e.IsGroup(to):
+		a.toGroup(n, to, s, c.Message)
+	case found:
+		a.toPerson(n, to)
+	case n.e.InsideDomain(c.To.Domain()):
+		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: "5.1.1 no such address"}
+		a.Nearest = nearest.Words(c.To.String(), n.e.Addresses, 3)
+		a.Sees.Sender = "is told that there is no such address"
+	default:
+		return nil
+	}
+	if silent {
+		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: a.From + " has no voice in " + n.address(c.As)}
+		a.Sees.Sender = "is refused by their own mail service: " + a.Text
+	} else if s.ID == estate.None && s.Inside && a.Nearest == nil {
+		a.Nearest = nearest.Words(a.From, n.e.Addresses, 3)
+	}
+	return a
+}
+
+func (n namer) sender(s resolve.Sender) SenderFacts {
+	facts := SenderFacts{Is: "stranger", Inside: s.Inside}
+	switch {
+	case s.ID == estate.None:
+	case n.e.IsGroup(s.ID):
+		facts.Is, facts.Address, facts.Name = "group", n.address(s.ID), n.e.Group(s.ID).Title
+	default:
+		facts.Is, facts.Address, facts.Name = "person", n.address(s.ID), n.e.Person(s.ID).Name
+	}
+	return facts
+}
+
+// speak notes whether a sender may write in a group's name, and reports it.
+func (a *Explanation) speak(n namer, group estate.ID, s resolve.Sender) bool {
+	voice, rule := n.r.Voice(group, s)
+	a.Voice = &VoiceDecision{As: n.address(group), By: a.From, Voice: voice.String(), Rule: rule}
+	if rule > 0 {
+		written := n.e.Group(group).Voice[rule-1]
+		a.Voice.Written, a.Voice.Place = oneLine(written.Text), n.position(written.Place)
+	}
+	a.Sees.From = n.address(group)
+	if voice == estate.VoiceFor {
+		a.Sees.SentBy = a.From
+	}
+	return voice != estate.NoVoice
+}
+
+func (a *Explanation) toPerson(n namer, to estate.ID) {
+	a.Decision = Decision{Verdict: estate.Admit.String()}
+	person := n.e.Person(to)
+	recipient := Recipient{Address: n.address(to), Outcome: resolve.Inbox.String(), Via: []string{}, Why: "it is their own address; no group has to do with it"}
+	if person.Mailbox != estate.MailboxOpen {
+		recipient.Outcome = resolve.Undeliverable.String()
+		recipient.Why += ", " + mailboxWords[person.Mailbox]
+	} else {
+		a.Sees.Reaching = 1
+	}
+	a.Recipients = append(a.Recipients, recipient)
+	a.Sees.Sender = "is told nothing"
+}
+
+func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m resolve.Message) {
+	g := n.e.Group(group)
+	a.Group, a.name = n.address(group), groupName(g)
+	for _, tried := range n.r.Trace(group, s, m) {
+		rule := g.Gate[tried.Rule-1]
+		step := Tried{Rule: tried.Rule, Written: oneLine(rule.Text), Place: n.position(rule.Place), Matched: tried.Matched}
+		for _, answer := range tried.Answers {
+			step.Because = append(step.Because, n.answer(group, answer, s, m))
+		}
+		a.Tried = append(a.Tried, step)
+	}
+	decision := n.r.Judge(group, s, m)
+	a.Decision = newDecision(n.e, group, decision)
+	if decision.Verdict == estate.Hold {
+		var approvers []estate.ID
+		approvers, a.owners = n.r.Approvers(group)
+		a.Approvers = n.addresses(approvers)
+	}
+	d := n.r.Deliver(group, &s, m)
+	for _, way := range d.Ways {
+		a.Ways = append(a.Ways, n.way(d, way))
+	}
+	a.Recipients = n.recipients(d)
+	for _, recipient := range d.Recipients {
+		if recipient.Outcome <= resolve.Digest {
+			a.Sees.Reaching++
+		}
+	}
+	a.Sees.Sender = n.told(g, decision, a.Decision, s, m)
+	a.Sees.Subject = g.SubjectTag
+	if g.RepliesTo == estate.PartyGroup {
+		a.Sees.ReplyTo = n.address(group)
+	}
+}
+
+func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
+	w := Way{Group: n.address(way.Group), Kind: n.e.Group(way.Group).Kind.String(), State: way.State.String()}
+	if before := d.Before(way); before != estate.None {
+		w.From = n.address(before)
+	}
+	if way.Asked {
+		decision := newDecision(n.e, way.Group, way.Decision)
+		w.Decision = &decision
+	}
+	return w
+}
+
+// told tells what the sender learns of a verdict.
+func (n namer) told(g *estate.Group, d resolve.Decision, decision Decision, s resolve.Sender, m resolve.Message) string {
+	heard := g.TellHeld == estate.TellAll || g.TellHeld == estate.TellInside && s.Inside && !m.Unproven
+	switch {
+	case d.Verdict == estate.Admit:
+		return "is told nothing"
+	case d.Verdict == estate.Drop:
+		return "is told nothing: it vanishes"
+	case !heard:
+		return "is told nothing, as tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
+	}
+	words := map[estate.Verdict]string{estate.Hold: "is told that it is held", estate.Refuse: "is told that it is refused"}[d.Verdict]
+	if decision.Text != "" {
+		words += `: "` + decision.Text + `"`
+	}
+	return words
+}
+
+func (a *Explanations) writeText(p *Page) {
+	for i, one := range a.Explanations {
+		if i > 0 {
+			p.Gap()
+			p.Line(0, Span{Faint, strings.Repeat("-", min(p.options.Width, 60))})
+			p.Gap()
+		}
+		one.writeText(p)
+	}
+}
+
+func (a *Explanation) writeText(p *Page) {
+	p.message(a)
+	step := 0
+	title := func(s string) {
+		step++
+		p.Gap()
+		p.Title(strconv.Itoa(step) + ". " + s)
+	}
+	if a.Voice != nil {
+		title("May " + a.Voice.By + " write in the name of " + a.Voice.As + "?")
+		p.voice(a.Voice)
+	}
+	switch {
+	case a.Group != "":
+		title("The gate of " + a.Group)
+		p.gate(a)
+		if len(a.Ways) > 1 {
+			title("The ways into nested groups")
+			p.ways(a.Ways)
+		}
+	case len(a.Recipients) == 0:
+		title("The address")
+		p.Line(2, Span{Plain, "  "}, verdictSpan(a.Decision), Span{Plain, ": " + a.Text})
+		return
+	}
+	if a.Verdict == estate.Admit.String() {
+		title("Who gets it")
+	} else {
+		title("Who would get it, were it let in")
+	}
+	p.recipients(a.Recipients)
+	title("What each side sees")
+	p.sees(a)
+}
+
+// message writes what the message is.
+func (p *Page) message(a *Explanation) {
+	from := "a stranger"
+	if a.Sender.Is != "stranger" {
+		from = a.Sender.Is
+		if a.Sender.Name != "" {
+			from = a.Sender.Name
+		}
+		if !strings.EqualFold(a.Sender.Address, a.From) {
+			from += ", " + a.Sender.Address
+		}
+	}
+	if a.Sender.Inside {
+		from += ", inside"
+	} else {
+		from += ", outside"
+	}
+	to := a.name
+	if a.Group != "" && !strings.EqualFold(a.Group, a.To) {
+		to += ", " + a.Group
+	}
+	var traits []string
+	for _, trait := range []struct {
+		is   bool
+		name string
+	}{
+		{a.Message.Unproven, "unproven"}, {a.Message.Suspect, "suspect"}, {a.Message.Automatic, "automatic"},
+		{a.Message.Invitation, "an invitation"}, {a.Message.Size > 0, count(int(a.Message.Size), "byte", "bytes")},
+	} {
+		if trait.is {
+			traits = append(traits, trait.name)
+		}
+	}
+	if len(traits) == 0 {
+		traits = []string{"proven", "otherwise unremarkable"}
+	}
+	p.Title("A message")
+	rows := [][]Span{
+		{{Faint, "from"}, {Plain, a.From}, {Faint, from}},
+		{{Faint, "to"}, {Plain, a.To}, {Faint, to}},
+		{{Faint, "it is"}, {Plain, strings.Join(traits, ", ")}, {}},
+	}
+	p.Table(rows)
+	if len(a.Nearest) > 0 {
+		p.Line(2, Span{Doubtful, "  No such address. Near it: "}, Span{Plain, strings.Join(a.Nearest, ", ")})
+	}
+}
+
+func (p *Page) voice(v *VoiceDecision) {
+	if v.Rule == 0 {
+		p.Line(2, Span{Plain, "  "}, Span{Bad, "no"}, Span{Plain, ": no rule gives them a voice. The message is not sent; what follows is what would happen to it."})
+		return
+	}
+	p.Line(2, Span{Plain, "  "}, Span{Good, "yes"}, Span{Plain, ", " + v.Voice + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
+		Span{Faint, "(" + v.Place + ")"})
+}
+
+// gate writes the rules that were tried, and what they lead to.
+func (p *Page) gate(a *Explanation) {
+	var rows [][]Span
+	for _, tried := range a.Tried {
+		answer := Span{Faint, "no"}
+		if tried.Matched {
+			answer = Span{verdictStyle(a.Verdict), "yes"}
+		}
+		rows = append(rows, []Span{{Plain, strconv.Itoa(tried.Rule)}, {Plain, tried.Written}, answer, {Faint, strings.Join(tried.Because, "; ")}})
+	}
+	p.Table(rows)
+	result := []Span{{Plain, "  So: "}, verdictSpan(a.Decision)}
+	switch {
+	case a.Rule == 0:
+		result = append(result, Span{Plain, ", " + a.Text})
+	default:
+		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.Rule) + " "}, Span{Faint, a.at()})
+	}
+	p.Line(2, result...)
+	if a.Verdict != estate.Hold.String() {
+		return
+	}
+	switch {
+	case len(a.Approvers) == 0:
+		p.Line(2, Span{Bad, "  Nobody can release it: the group has no moderators and no owners."})
+	case a.owners:
+		p.Line(2, Span{Plain, "  It waits for the owners, as there are no moderators: " + strings.Join(a.Approvers, ", ")})
+	default:
+		p.Line(2, Span{Plain, "  It waits for the moderators: " + strings.Join(a.Approvers, ", ")})
+	}
+}
+
+// ways writes the nested groups that the message reaches, the troubled first.
+func (p *Page) ways(ways []Way) {
+	var open, troubled [][]Span
+	for _, w := range ways[1:] {
+		why := "its gate is not asked"
+		if w.Decision != nil {
+			why = "its gate: " + w.Decision.Verdict + ", " + w.Decision.by()
+		}
+		row := []Span{{verdictStyle(w.State), w.State}, {Plain, w.Group}, {Faint, "from " + w.From + "; " + why}}
+		if w.State == resolve.Open.String() {
+			open = append(open, row)
+		} else {
+			troubled = append(troubled, row)
+		}
+	}
+	const most = 20
+	rows := append(troubled, open...)
+	if !p.options.All && len(rows) > most+2 {
+		p.Table(rows[:most])
+		p.Line(2, Span{Faint, "  ... and " + strconv.Itoa(len(rows)-most) + " more; --all shows them"})
+		return
+	}
+	p.Table(rows)
+}
+
+func (p *Page) sees(a *Explanation) {
+	rows := [][]Span{{{Faint, "sender"}, {Plain, a.From + " " + a.Sees.Sender}}}
+	if a.Verdict == estate.Admit.String() && a.Sees.Reaching > 0 {
+		view := "From: " + a.Sees.From
+		if a.Sees.SentBy != "" {
+			view += "; Sender: " + a.Sees.SentBy
+		}
+		if a.Sees.ReplyTo != "" {
+			view += "; Reply-To: " + a.Sees.ReplyTo
+		}
+		if a.Sees.Subject != "" {
+			view += "; Subject: " + a.Sees.Subject + " ..."
+		}
+		rows = append(rows, []Span{{Faint, "readers"}, {Plain, view}})
+	}
+	p.Table(rows)
+}
+
+func (a *Explanations) table() ([]string, iter.Seq[[]string]) {
+	return []string{"from", "to", "group", "verdict", "rule", "text", "address", "outcome", "via", "why"}, func(yield func([]string) bool) {
+		for _, one := range a.Explanations {
+			head := []string{one.From, one.To, one.Group, one.Verdict, strconv.Itoa(one.Rule), one.Text}
+			if len(one.Recipients) == 0 && !yield(append(head, "", "", "", "")) {
+				return
+			}
+			for _, r := range one.Recipients {
+				if !yield(append(head[:6:6], r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)) {
+					return
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,195 @@
+package present
+
+import (
+	"bufio"
+	"io"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// A Style is how a piece of text stands out on a terminal.
+type Style uint8
+
+// The styles.
+const (
+	Plain Style = iota
+	Strong
+	Faint
+	Good
+	Doubtful
+	Bad
+)
+
+var colours = map[Style]text.Colors{
+	Strong:   {text.Bold},
+	Faint:    {text.Faint},
+	Good:     {text.FgGreen},
+	Doubtful: {text.FgYellow},
+	Bad:      {text.FgRed},
+}
+
+// A Span is a piece of text with a style. It may hold data of any kind: what
+// could control a terminal is made visible when it is written.
+type Span struct {
+	Style Style
+	Text  string
+}
+
+// A Page is text for people, of a certain width and with or without colour.
+type Page struct {
+	w       *bufio.Writer
+	options Options
+}
+
+func newPage(w io.Writer, options Options) *Page {
+	return &Page{w: bufio.NewWriter(w), options: options}
+}
+
+// render returns a span as it goes to the terminal.
+func (p *Page) render(s Span) string {
+	clean := Clean(s.Text)
+	if !p.options.Colour || s.Style == Plain || clean == "" {
+		return clean
+	}
+	codes := make([]string, 0, 1)
+	for _, c := range colours[s.Style] {
+		codes = append(codes, strconv.Itoa(int(c)))
+	}
+	return "\x1b[" + strings.Join(codes, ";") + "m" + clean + "\x1b[0m"
+}
+
+// Line writes spans on a line, broken where it is too long. What follows a
+// break is set in by indent.
+func (p *Page) Line(indent int, spans ...Span) {
+	var b strings.Builder
+	for _, s := range spans {
+		b.WriteString(p.render(s))
+	}
+	margin := strings.Repeat(" ", indent)
+	lines := strings.Split(text.WrapSoft(b.String(), max(p.options.Width-indent, 20)), "\n")
+	for i, line := range lines {
+		if i > 0 {
+			p.write(margin)
+		}
+		p.write(strings.TrimRight(line, " "), "\n")
+	}
+}
+
+// Gap writes an empty line.
+func (p *Page) Gap() { p.write("\n") }
+
+// Title writes a heading.
+func (p *Page) Title(s string) { p.Line(0, Span{Strong, s}) }
+
+func (p *Page) write(parts ...string) {
+	for _, part := range parts {
+		_, _ = p.w.WriteString(part) // Flush reports the error
+	}
+}
+
+const (
+	tableIndent = 2
+	columnGap   = 2
+)
+
+// Table writes rows in aligned columns. The last column is broken where the
+// page is not wide enough, and the others where even that does not help.
+func (p *Page) Table(rows [][]Span) {
+	if len(rows) == 0 {
+		return
+	}
+	w := table.NewWriter()
+	style := table.Style{Box: table.StyleBoxDefault, Options: table.OptionsNoBordersAndSeparators}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", columnGap)
+	w.SetStyle(style)
+	w.SetColumnConfigs(p.columns(rows))
+	for _, row := range rows {
+		cells := make(table.Row, len(row))
+		for i, s := range row {
+			cells[i] = p.render(s)
+		}
+		w.AppendRow(cells)
+	}
+	for line := range strings.SplitSeq(w.Render(), "\n") {
+		p.write(strings.Repeat(" ", tableIndent), strings.TrimRight(line, " "), "\n")
+	}
+}
+
+// columns decides how wide each column may become.
+func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
+	const least = 24 // what the last column gets at any rate
+	var widths []int
+	for _, row := range rows {
+		for i, s := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], text.StringWidth(Clean(s.Text)))
+		}
+	}
+	left := p.options.Width - tableIndent - columnGap*len(widths)
+	last := len(widths) - 1
+	var configs []table.ColumnConfig
+	for i, width := range widths {
+		if i == last {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: max(left, least), WidthMaxEnforcer: text.WrapSoft})
+			break
+		}
+		// A column may take what leaves the later ones some room.
+		most := max(left-least-12*(last-1-i), 12)
+		if width > most {
+			width = most
+			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: text.WrapHard})
+		}
+		left -= width
+	}
+	return configs
+}
+
+// Clean returns s with every character that could control a terminal, or the
+// direction of its text, written as an escape such as \x1b.
+func Clean(s string) string {
+	harmful := func(r rune) bool {
+		return r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+	}
+	if strings.IndexFunc(s, harmful) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for i, r := range s {
+		switch {
+		case !harmful(r) || r == unicode.ReplacementChar && strings.HasPrefix(s[i:], "\ufffd"):
+			b.WriteRune(r)
+		case r == unicode.ReplacementChar:
+			b.WriteString(`\x` + hex(rune(s[i]), 2))
+		case r < 0x80:
+			b.WriteString(`\x` + hex(r, 2))
+		default:
+			b.WriteString(`\u` + hex(r, 4))
+		}
+	}
+	return b.String()
+}
+
+func hex(r rune, digits int) string {
+	s := strconv.FormatInt(int64(r), 16)
+	return strings.Repeat("0", max(digits-len(s), 0)) + s
+}
+
+// Heading writes a heading to w.
+func Heading(w io.Writer, s string, options Options) {
+	p := newPage(w, options)
+	p.Title(s)
+	_ = p.w.Flush()
+}
+
+// Paragraph writes a text to w, broken into lines.
+func Paragraph(w io.Writer, s string, options Options) {
+	p := newPage(w, options)
+	p.Line(0, Span{Plain, s})
+	_ = p.w.Flush()
+}

@@ -1,0 +1,108 @@
+// Package present turns answers into output: text for people, JSON and CSV.
+//
+// An answer is a value with everything in it, in words; each way of printing it
+// takes from it what it needs. The JSON names are stable.
+package present
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"iter"
+	"strings"
+	"unicode/utf8"
+)
+
+// A Format is a kind of output.
+type Format string
+
+// The formats.
+const (
+	Text Format = "text"
+	JSON Format = "json"
+	CSV  Format = "csv"
+)
+
+// Options say how text looks.
+type Options struct {
+	Width  int // columns of the page
+	Colour bool
+	All    bool // show long lists in full
+}
+
+// An Answer can be printed. Its exported fields are its JSON.
+type Answer interface {
+	// writeText writes the answer for people: counts, exceptions, the rest.
+	writeText(p *Page)
+	// table returns the answer as a header and rows.
+	table() (header []string, rows iter.Seq[[]string])
+}
+
+// Print writes an answer in a format.
+func Print(w io.Writer, a Answer, format Format, options Options) error {
+	switch format {
+	case JSON:
+		return writeJSON(w, a)
+	case CSV:
+		return writeCSV(w, a)
+	}
+	p := newPage(w, options)
+	a.writeText(p)
+	return p.w.Flush()
+}
+
+// writeJSON writes JSON in which no control character stands as itself.
+func writeJSON(w io.Writer, a Answer) error {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	if err := encoder.Encode(a); err != nil {
+		return err
+	}
+	// Package json leaves DEL and the C1 controls. They stand in strings only.
+	if bytes.ContainsFunc(b.Bytes(), isLateControl) {
+		var clean []byte
+		for _, r := range b.String() {
+			if isLateControl(r) {
+				clean = fmt.Appendf(clean, `\u%04x`, r)
+			} else {
+				clean = utf8.AppendRune(clean, r)
+			}
+		}
+		_, err := w.Write(clean)
+		return err
+	}
+	_, err := w.Write(b.Bytes())
+	return err
+}
+
+func isLateControl(r rune) bool { return 0x7f <= r && r <= 0x9f }
+
+// writeCSV writes a table after RFC 4180. A cell that a spreadsheet would take
+// for a formula gets an apostrophe in front, and control characters are made
+// visible.
+func writeCSV(w io.Writer, a Answer) error {
+	writer := csv.NewWriter(w)
+	writer.UseCRLF = true
+	header, rows := a.table()
+	if err := writer.Write(header); err != nil {
+		return err
+	}
+	for row := range rows {
+		for i, cell := range row {
+			cell = Clean(cell)
+			if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
+				cell = "'" + cell
+			}
+			row[i] = cell
+		}
+		if err := writer.Write(row); err != nil {
+			return err
+		}
+	}
+	writer.Flush()
+	return writer.Error()
+}

@@ -1,0 +1,313 @@
+package present
+
+import (
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// What is said where no rule of a gate decides.
+const (
+	noRule      = "no rule of the gate lets you in"
+	rosterTakes = "a roster takes no mail"
+)
+
+// Decision is what a gate says, with the rule that decides.
+type Decision struct {
+	Verdict string `json:"verdict"`
+	Rule    int    `json:"rule"`            // from 1; 0: none
+	Text    string `json:"text"`            // what the sender is told
+	Written string `json:"written"`         // the rule as written, or ""
+	Place   string `json:"place,omitempty"` // where it stands, as file:line:column
+}
+
+func newDecision(e *estate.Estate, group estate.ID, d resolve.Decision) Decision {
+	g := e.Group(group)
+	decision := Decision{Verdict: d.Verdict.String(), Rule: d.Rule, Text: noRule}
+	switch {
+	case d.Rule > 0:
+		rule := g.Gate[d.Rule-1]
+		decision.Text, decision.Written = rule.Because, oneLine(rule.Text)
+		decision.Place = e.Settings().Position(rule.Place)
+	case g.Kind == estate.Roster:
+		decision.Text = rosterTakes
+	}
+	return decision
+}
+
+// by tells which rule decides, in words.
+func (d Decision) by() string {
+	if d.Rule == 0 {
+		return d.Text
+	}
+	return "rule " + strconv.Itoa(d.Rule) + ": " + d.Written
+}
+
+// told returns the words for the sender of a held or refused message, or "".
+func (d Decision) told() string {
+	if d.Verdict == estate.Admit.String() {
+		return ""
+	}
+	return d.Text
+}
+
+// placeOf returns where a rule stands, in words.
+func placeOf(position string) string {
+	if position == "" {
+		return "the default"
+	}
+	return position
+}
+
+func verdictStyle(verdict string) Style {
+	switch verdict {
+	case "admit", "open":
+		return Good
+	case "hold", "waiting":
+		return Doubtful
+	}
+	return Bad
+}
+
+func outcomeStyle(outcome string) Style {
+	switch outcome {
+	case "inbox", "digest", "archive":
+		return Good
+	case "waiting", "nothing":
+		return Doubtful
+	}
+	return Bad
+}
+
+// oneLine returns a text that may have been written over several lines on one.
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// count returns a number with its noun, such as "1 group" or "2 groups".
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
+}
+
+// groupName returns a group as people speak of it: its title and kind.
+func groupName(g *estate.Group) string {
+	if g.Title == "" {
+		return "a " + g.Kind.String()
+	}
+	return g.Title + ", a " + g.Kind.String()
+}
+
+// namer finds words for people, groups and places of one estate.
+type namer struct {
+	r *resolve.Resolver
+	e *estate.Estate
+}
+
+func newNamer(r *resolve.Resolver) namer { return namer{r, r.Estate()} }
+
+func (n namer) address(id estate.ID) string { return n.e.Address(id).String() }
+
+func (n namer) addresses(ids []estate.ID) []string {
+	list := make([]string, len(ids))
+	for i, id := range ids {
+		list[i] = n.address(id)
+	}
+	return list
+}
+
+func (n namer) position(p estate.Place) string { return n.e.Settings().Position(p) }
+
+// at returns " (file:line:column)", or "" for nowhere.
+func (n namer) at(p estate.Place) string {
+	if p == (estate.Place{}) {
+		return ""
+	}
+	return " (" + n.position(p) + ")"
+}
+
+// why tells why a recipient has their outcome.
+func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) string {
+	reason := n.r.Reason(d, recipient)
+	g := n.e.Group(reason.Group)
+	if reason.Nobody {
+		return "no such address, though it is listed" + n.at(reason.Listed)
+	}
+	var parts []string
+	if reason.Shared {
+		parts = append(parts, "reads it in the shared mailbox")
+	} else {
+		parts = append(parts, n.wish(g, reason))
+	}
+	switch recipient.Outcome {
+	case resolve.Archive:
+		if g.Kind == estate.Forum {
+			parts = append(parts, "can read it in the forum")
+		}
+	case resolve.Held, resolve.Halted:
+		parts = append(parts, n.hindrance(d, d.Way(recipient)))
+	case resolve.Undeliverable:
+		parts = append(parts, mailboxWords[reason.Mailbox])
+	}
+	return strings.Join(parts, "; ")
+}
+
+var mailboxWords = map[estate.MailboxState]string{
+	estate.MailboxFull:   "but their mailbox is full",
+	estate.MailboxClosed: "but their mailbox is closed",
+	estate.MailboxNone:   "but they have no mailbox",
+}
+
+// wish tells what a membership wants, and by which setting.
+func (n namer) wish(g *estate.Group, reason resolve.Reason) string {
+	listed := n.at(reason.Listed)
+	switch reason.Muting {
+	case resolve.MutedPaused:
+		return "the membership is paused" + listed
+	case resolve.MutedEcho:
+		return "their own message, and echo is false" + n.at(g.Where("echo"))
+	case resolve.MutedInvitations:
+		return "no invitations, with copy " + reason.Written.String() + listed
+	}
+	var s string
+	switch reason.Source {
+	case resolve.FromMembership:
+		s = "copy " + reason.Written.String() + " by the membership" + listed
+	case resolve.FromOutsideCopy:
+		s = "copy " + reason.Written.String() + " as outside-copy says" + n.at(g.Where("outside-copy"))
+	case resolve.FromGroup:
+		s = "copy " + reason.Written.String() + " as the group says" + n.at(g.Where("copy"))
+	default:
+		s = "copy every by default"
+	}
+	if reason.Rule {
+		s = "picked by a rule" + listed + ", " + strings.TrimSuffix(s, listed)
+	}
+	if reason.Invited {
+		s += ", but every invitation"
+	}
+	return s
+}
+
+// hindrance tells which gate makes a way wait or stop.
+func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) string {
+	group, decision, ok := d.Hindrance(way)
+	if !ok {
+		return ""
+	}
+	verb := "holds it"
+	if way.State == resolve.Stopped {
+		verb = "does not let it in"
+	}
+	return n.address(group) + " " + verb + ", " + newDecision(n.e, group, decision).by()
+}
+
+// answer tells why an atom is true or false for a sender, in a few words.
+func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m resolve.Message) string {
+	not := func(yes, no string) string {
+		if a.True {
+			return yes
+		}
+		return no
+	}
+	atom := a.Atom
+	switch atom.Kind {
+	case selector.Anyone:
+		return "that is everyone"
+	case selector.Nobody:
+		return "that is no one"
+	case selector.Inside, selector.Outside:
+		return n.insideness(s, m)
+	case selector.Known:
+		return not("the address is known here", "nobody here has the address")
+	case selector.Members:
+		return not("a member"+n.lineage(group, s), "not a member")
+	case selector.In:
+		other, _ := n.e.Find(atom.Address)
+		return not("a member of "+n.address(other)+n.lineage(other, s), "not a member of "+n.address(other))
+	case selector.Owners:
+		return not("an owner", "not an owner")
+	case selector.Moderators:
+		return not("a moderator", "not a moderator")
+	case selector.Newcomers:
+		return n.newcomer(group, s, a)
+	case selector.Is:
+		return not("that is the sender", "not "+atom.Address.String())
+	case selector.At:
+		return not("the address is at ", "the address is not at ") + atom.Domain
+	case selector.Below:
+		return not("the address is below ", "the address is not below ") + atom.Domain
+	case selector.Where:
+		return n.facts(s, a)
+	case selector.Unproven:
+		return not("nothing proves who sent it", "it is proven who sent it")
+	case selector.Suspect:
+		return not("it was flagged as suspect", "it was not flagged")
+	case selector.Automatic:
+		return not("a program sent it", "no program sent it")
+	case selector.Invitation:
+		return not("it is an invitation", "it is no invitation")
+	case selector.Larger:
+		return "it has " + count(int(m.Size), "byte", "bytes")
+	}
+	return ""
+}
+
+func (n namer) insideness(s resolve.Sender, m resolve.Message) string {
+	switch {
+	case !s.Inside:
+		return "the address is outside"
+	case m.Unproven:
+		return "the address is inside, but nothing proves it"
+	}
+	return "the address is inside"
+}
+
+// lineage tells how a sender is a member of a group.
+func (n namer) lineage(group estate.ID, s resolve.Sender) string {
+	l, ok := n.r.Lineage(group, s.ID)
+	if !ok {
+		return ""
+	}
+	through := ""
+	if len(l.Groups) > 1 {
+		through = " through " + strings.Join(n.addresses(l.Groups[1:]), ", then ")
+	}
+	return through + n.at(l.Place)
+}
+
+func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) string {
+	entry, _ := n.r.Membership(group, s.ID)
+	switch {
+	case entry == nil:
+		return "no direct membership names them"
+	case entry.Since() == 0:
+		return "the membership does not say since when" + n.at(entry.Place)
+	}
+	return "a member since " + entry.Since().String() + n.at(entry.Place)
+}
+
+// facts tells what a sender's facts are, as far as a filter asks for them.
+func (n namer) facts(s resolve.Sender, a selector.Answer) string {
+	if !n.e.IsPerson(s.ID) {
+		return "the sender is no person of the estate"
+	}
+	var parts []string
+	seen := map[string]bool{}
+	selector.Items(a.Atom.Filter, func(item *selector.Item) {
+		if seen[item.Attribute] {
+			return
+		}
+		seen[item.Attribute] = true
+		values := n.e.Values(s.ID, item.Attribute)
+		if len(values) == 0 {
+			parts = append(parts, "no "+item.Attribute)
+		} else {
+			parts = append(parts, item.Attribute+" is "+strings.Join(values, ", "))
+		}
+	})
+	return strings.Join(parts, ", ")
+}
