@@ -33,7 +33,8 @@ type Explanation struct {
 	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
 
 	name   string // of the group
-	owners bool   // the approvers are owners, for want of moderators
+	folder string
+	owners bool // the approvers are owners, for want of moderators
 }
 
 // MessageFacts are what the gates can know of the message.
@@ -103,7 +104,7 @@ type Case struct {
 func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	n := newNamer(r)
 	a := &Explanation{
-		From: c.From.String(), To: c.To.String(),
+		From: c.From.String(), To: c.To.String(), folder: n.folder(),
 		Message: MessageFacts(c.Message),
 		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
 	}
@@ -252,9 +253,11 @@ func (a *Explanations) writeText(p *Page) {
 		}
 		one.writeText(p)
 	}
+	p.hint()
 }
 
 func (a *Explanation) writeText(p *Page) {
+	p.folder = a.folder
 	p.message(a)
 	step := 0
 	title := func(s string) {
@@ -323,7 +326,7 @@ func (p *Page) message(a *Explanation) {
 		}
 	}
 	if len(traits) == 0 {
-		traits = []string{"proven", "otherwise unremarkable"}
+		traits = []string{"a plain, proven post"}
 	}
 	p.Title("A message")
 	rows := [][]Span{
@@ -343,7 +346,7 @@ func (p *Page) voice(v *VoiceDecision) {
 		return
 	}
 	p.Line(2, Span{Plain, "  "}, Span{Good, "yes"}, Span{Plain, ", " + v.Voice + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
-		Span{Faint, "(" + v.Place + ")"})
+		Span{Faint, "(" + p.short(v.Place) + ")"})
 }
 
 // gate writes the rules that were tried, and what they lead to.
@@ -354,7 +357,7 @@ func (p *Page) gate(a *Explanation) {
 		if tried.Matched {
 			answer = Span{verdictStyle(a.Verdict), "yes"}
 		}
-		rows = append(rows, []Span{{Plain, strconv.Itoa(tried.Rule)}, {Plain, tried.Written}, answer, {Faint, strings.Join(tried.Because, "; ")}})
+		rows = append(rows, []Span{{Plain, strconv.Itoa(tried.Rule)}, {Plain, tried.Written}, answer, {Faint, p.short(strings.Join(tried.Because, "; "))}})
 	}
 	p.Table(rows)
 	result := []Span{{Plain, "  So: "}, verdictSpan(a.Decision)}
@@ -362,7 +365,7 @@ func (p *Page) gate(a *Explanation) {
 	case a.Rule == 0:
 		result = append(result, Span{Plain, ", " + a.Text})
 	default:
-		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.Rule) + " "}, Span{Faint, a.at()})
+		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.Rule) + " "}, Span{Faint, p.at(a.Decision)})
 	}
 	p.Line(2, result...)
 	if a.Verdict != estate.Hold.String() {
@@ -382,29 +385,32 @@ func (p *Page) gate(a *Explanation) {
 func (p *Page) ways(ways []Way) {
 	var open, troubled [][]Span
 	for _, w := range ways[1:] {
-		why := "its gate is not asked"
+		why := "its own gate is not asked"
 		if w.Decision != nil {
-			why = "its gate: " + w.Decision.Verdict + ", " + w.Decision.by()
+			why = w.Decision.by()
 		}
-		row := []Span{{verdictStyle(w.State), w.State}, {Plain, w.Group}, {Faint, "from " + w.From + "; " + why}}
+		if w.From != ways[0].Group {
+			why = "from " + w.From + "; " + why
+		}
+		row := []Span{{verdictStyle(w.State), w.State}, {Plain, w.Group}, {Faint, why}}
 		if w.State == resolve.Open.String() {
 			open = append(open, row)
 		} else {
 			troubled = append(troubled, row)
 		}
 	}
-	const most = 20
 	rows := append(troubled, open...)
-	if !p.options.All && len(rows) > most+2 {
-		p.Table(rows[:most])
-		p.Line(2, Span{Faint, "  ... and " + strconv.Itoa(len(rows)-most) + " more; --all shows them"})
+	if !p.options.All && len(rows) > mostExceptions+2 {
+		p.Table(rows[:mostExceptions])
+		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(rows)-mostExceptions) + " more"})
+		p.cut = true
 		return
 	}
 	p.Table(rows)
 }
 
 func (p *Page) sees(a *Explanation) {
-	rows := [][]Span{{{Faint, "sender"}, {Plain, a.From + " " + a.Sees.Sender}}}
+	rows := [][]Span{{{Faint, "sender"}, {Plain, a.From + " " + p.short(a.Sees.Sender)}}}
 	if a.Verdict == estate.Admit.String() && a.Sees.Reaching > 0 {
 		view := "From: " + a.Sees.From
 		if a.Sees.SentBy != "" {

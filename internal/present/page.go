@@ -43,6 +43,8 @@ type Span struct {
 type Page struct {
 	w       *bufio.Writer
 	options Options
+	folder  string // what places begin with that need not be shown
+	cut     bool   // a list was not shown in full
 }
 
 func newPage(w io.Writer, options Options) *Page {
@@ -70,12 +72,14 @@ func (p *Page) Line(indent int, spans ...Span) {
 		b.WriteString(p.render(s))
 	}
 	margin := strings.Repeat(" ", indent)
-	lines := strings.Split(text.WrapSoft(b.String(), max(p.options.Width-indent, 20)), "\n")
-	for i, line := range lines {
+	s := b.String()
+	body := strings.TrimLeft(s, " ")
+	lead := s[:len(s)-len(body)]
+	for i, line := range strings.Split(text.WrapSoft(body, max(p.options.Width-max(indent, len(lead)), 20)), "\n") {
 		if i > 0 {
-			p.write(margin)
+			lead = margin
 		}
-		p.write(strings.TrimRight(line, " "), "\n")
+		p.write(lead, strings.TrimRight(line, " "), "\n")
 	}
 }
 
@@ -121,7 +125,6 @@ func (p *Page) Table(rows [][]Span) {
 
 // columns decides how wide each column may become.
 func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
-	const least = 24 // what the last column gets at any rate
 	var widths []int
 	for _, row := range rows {
 		for i, s := range row {
@@ -131,23 +134,74 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 			widths[i] = max(widths[i], text.StringWidth(Clean(s.Text)))
 		}
 	}
-	left := p.options.Width - tableIndent - columnGap*len(widths)
+	left := p.options.Width - tableIndent - columnGap*(len(widths)-1)
 	last := len(widths) - 1
+	least := min(widths[last], left*2/5) // what the last column gets at any rate
 	var configs []table.ColumnConfig
 	for i, width := range widths {
-		if i == last {
-			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: max(left, least), WidthMaxEnforcer: text.WrapSoft})
-			break
+		most := max(left, 16)
+		if i < last {
+			// A column may take what leaves the later ones some room.
+			most = max(left-least-12*(last-1-i), 12)
 		}
-		// A column may take what leaves the later ones some room.
-		most := max(left-least-12*(last-1-i), 12)
-		if width > most {
-			width = most
-			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: text.WrapHard})
-		}
-		left -= width
+		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: text.WrapSoft})
+		left -= min(width, most)
 	}
 	return configs
+}
+
+// A block is a number of people of whom the same is true.
+type block struct {
+	word   Span   // the verdict or outcome
+	text   string // what is true of them
+	place  string // where that is written, or ""
+	people []string
+}
+
+// blocks writes a titled list of blocks. Of each, no more than most people are
+// shown, unless all are wanted.
+func (p *Page) blocks(title string, list []block, most int) {
+	total := 0
+	for _, b := range list {
+		total += len(b.people)
+	}
+	if total == 0 {
+		return
+	}
+	p.Gap()
+	p.Title(title + " (" + strconv.Itoa(total) + ")")
+	for _, b := range list {
+		spans := []Span{{Plain, "  "}, b.word, {Plain, " " + strconv.Itoa(len(b.people)) + ": " + b.text}}
+		if b.place != "" {
+			spans = append(spans, Span{Faint, " (" + p.short(b.place) + ")"})
+		}
+		p.Line(4, spans...)
+		shown := b.people
+		more := ""
+		if !p.options.All && len(shown) > most+2 {
+			shown = shown[:most]
+			more = ", and " + strconv.Itoa(len(b.people)-most) + " more"
+			p.cut = true
+		}
+		p.Line(6, Span{Plain, "      " + strings.Join(shown, ", ")}, Span{Faint, more})
+	}
+}
+
+// hint tells how to see what was cut, if anything was.
+func (p *Page) hint() {
+	if p.cut {
+		p.Gap()
+		p.Line(0, Span{Faint, "Long lists are cut; --all shows them in full."})
+	}
+}
+
+// short returns a text in which places come without the folder that all files
+// of the estate are in.
+func (p *Page) short(s string) string {
+	if p.folder == "" {
+		return s
+	}
+	return strings.ReplaceAll(s, p.folder, "")
 }
 
 // Clean returns s with every character that could control a terminal, or the

@@ -2,6 +2,8 @@ package present
 
 import (
 	"iter"
+	"maps"
+	"slices"
 	"strconv"
 
 	"yorvet.example/yorvet/internal/core/estate"
@@ -19,6 +21,7 @@ type Posts struct {
 	People []Poster `json:"people"`
 
 	name      string
+	folder    string
 	addresses [3]string // of the strangers
 }
 
@@ -31,7 +34,7 @@ type Poster struct {
 // NewPosts asks a group's gate about everyone. m is what the messages are like.
 func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	n := newNamer(r)
-	a := &Posts{Group: n.address(group), name: groupName(n.e.Group(group)), People: []Poster{}}
+	a := &Posts{Group: n.address(group), folder: n.folder(), name: groupName(n.e.Group(group)), People: []Poster{}}
 	decide := func(d resolve.Decision) Decision { return newDecision(n.e, group, d) }
 	strangers := r.Strangers()
 	forged := m
@@ -58,6 +61,7 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 }
 
 func (a *Posts) writeText(p *Page) {
+	p.folder = a.folder
 	p.Line(2, Span{Strong, "Who may post to " + a.Group}, Span{Faint, "  " + a.name})
 	p.Gap()
 	counts := map[string]int{}
@@ -80,67 +84,40 @@ func (a *Posts) writeText(p *Page) {
 		rows = append(rows, []Span{{Plain, s.name}, verdictSpan(s.decision), {Plain, s.decision.by()}})
 	}
 	p.Table(rows)
-	var refused, admitted [][]Span
-	for _, person := range a.People {
-		row := []Span{verdictSpan(person.Decision), {Plain, person.Address}, {Faint, person.by()}}
-		if person.Verdict == estate.Admit.String() {
-			admitted = append(admitted, row)
-		} else {
-			refused = append(refused, row)
-		}
-	}
-	p.list("Not let in at once", refused, mostExceptions)
-	p.list("Let in", admitted, mostRest)
-	if len(a.People) > 0 {
-		p.rules(a)
-	}
+	refused, admitted := a.byRule()
+	p.blocks("Not let in at once", refused, mostExceptions)
+	p.blocks("Let in", admitted, mostRest)
+	p.hint()
 }
 
-// rules lists where the rules that decide stand.
-func (p *Page) rules(a *Posts) {
-	seen := map[int]bool{}
-	var rows [][]Span
-	add := func(d Decision) {
-		if !seen[d.Rule] && d.Rule > 0 {
-			seen[d.Rule] = true
-			rows = append(rows, []Span{{Plain, "rule " + strconv.Itoa(d.Rule)}, {Faint, placeOf(d.Place)}})
+// byRule gathers the people by the rule that decides for them.
+func (a *Posts) byRule() (refused, admitted []block) {
+	blocks := map[int]*block{}
+	for _, person := range a.People {
+		b, ok := blocks[person.Rule]
+		if !ok {
+			b = &block{word: verdictSpan(person.Decision), text: person.by(), place: person.Place}
+			blocks[person.Rule] = b
+		}
+		b.people = append(b.people, person.Address)
+	}
+	for _, rule := range slices.Sorted(maps.Keys(blocks)) {
+		if b := *blocks[rule]; b.word.Text == estate.Admit.String() {
+			admitted = append(admitted, b)
+		} else {
+			refused = append(refused, b)
 		}
 	}
-	for _, d := range []Decision{a.Strangers.Outside, a.Strangers.Inside, a.Strangers.Forged} {
-		add(d)
-	}
-	for _, person := range a.People {
-		add(person.Decision)
-	}
-	if len(rows) > 0 {
-		p.Gap()
-		p.Title("Where the rules stand")
-		p.Table(rows)
-	}
+	return refused, admitted
 }
 
 func verdictSpan(d Decision) Span { return Span{verdictStyle(d.Verdict), d.Verdict} }
 
-// How much of a list is shown without --all.
+// How many people of a block are shown without --all.
 const (
 	mostExceptions = 20
-	mostRest       = 8
+	mostRest       = 6
 )
-
-// list writes a titled list, cut to most rows unless all are wanted.
-func (p *Page) list(title string, rows [][]Span, most int) {
-	if len(rows) == 0 {
-		return
-	}
-	p.Gap()
-	p.Title(title + " (" + strconv.Itoa(len(rows)) + ")")
-	if p.options.All || len(rows) <= most+2 {
-		p.Table(rows)
-		return
-	}
-	p.Table(rows[:most])
-	p.Line(2, Span{Faint, "  ... and " + strconv.Itoa(len(rows)-most) + " more; --all shows them"})
-}
 
 // countSpans writes counts as "3 admit, 1 hold", in the order of words.
 func countSpans(counts map[string]int, words []string, style func(string) Style) []Span {

@@ -2,7 +2,6 @@ package present
 
 import (
 	"iter"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -17,7 +16,8 @@ type Receives struct {
 	*Decision              // absent without a sender
 	Recipients []Recipient `json:"recipients"`
 
-	name string
+	name   string
+	folder string
 }
 
 // A Recipient is somebody and what they get of a message.
@@ -26,13 +26,16 @@ type Recipient struct {
 	Outcome string   `json:"outcome"`
 	Via     []string `json:"via"`
 	Why     string   `json:"why"`
+
+	cause cause
+	own   string // the place of the entry that decides, if it is one
 }
 
 // NewReceives lays a message out from a group; s is nil for no sender in
 // particular.
 func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m resolve.Message) *Receives {
 	n := newNamer(r)
-	a := &Receives{Group: n.address(group), name: groupName(n.e.Group(group))}
+	a := &Receives{Group: n.address(group), folder: n.folder(), name: groupName(n.e.Group(group))}
 	if s != nil {
 		decision := newDecision(n.e, group, r.Judge(group, *s, m))
 		a.From, a.Decision = s.Address.String(), &decision
@@ -48,17 +51,24 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 	list := make([]Recipient, len(d.Recipients))
 	chains := d.Chains(n.address)
 	for i, recipient := range d.Recipients {
+		why, own := n.why(d, recipient)
 		list[i] = Recipient{
 			Address: n.address(recipient.ID),
 			Outcome: recipient.Outcome.String(),
 			Via:     chains.Of(d.Way(recipient)),
-			Why:     n.why(d, recipient),
+			Why:     why.text,
+			cause:   why,
+			own:     own,
+		}
+		if place := why.place + own; place != "" {
+			list[i].Why += " (" + place + ")"
 		}
 	}
 	return list
 }
 
 func (a *Receives) writeText(p *Page) {
+	p.folder = a.folder
 	p.Line(2, Span{Strong, "Who receives " + a.Group}, Span{Faint, "  " + a.name})
 	p.Gap()
 	if a.Decision != nil {
@@ -66,21 +76,25 @@ func (a *Receives) writeText(p *Page) {
 		if a.From != "" {
 			from = "From " + a.From
 		}
-		p.Line(2, Span{Plain, from + ": "}, verdictSpan(*a.Decision), Span{Plain, ", " + a.by() + " "}, Span{Faint, a.at()})
+		p.Line(2, Span{Plain, from + ": "}, verdictSpan(*a.Decision), Span{Plain, ", " + a.by() + " "}, Span{Faint, p.at(*a.Decision)})
 		if a.Verdict != estate.Admit.String() {
 			p.Line(2, Span{Plain, "What follows is what would happen if it were let in."})
 		}
 		p.Gap()
 	}
 	p.recipients(a.Recipients)
+	p.hint()
 }
 
 // at returns the place of the rule that decides in parentheses.
-func (d Decision) at() string {
-	if d.Rule == 0 {
+func (p *Page) at(d Decision) string {
+	switch {
+	case d.Rule == 0:
 		return ""
+	case d.Place == "":
+		return "(the default gate)"
 	}
-	return "(" + placeOf(d.Place) + ")"
+	return "(" + p.short(d.Place) + ")"
 }
 
 // outcomeOrder is the order in which outcomes are listed: what is wrong first.
@@ -88,32 +102,68 @@ var outcomeOrder = []string{"undeliverable", "stopped", "waiting", "nothing", "a
 
 // recipients writes counts, then those who get nothing delivered, then the rest.
 func (p *Page) recipients(list []Recipient) {
-	counts := map[string]int{}
-	byOutcome := map[string][][]Span{}
-	for _, r := range list {
-		counts[r.Outcome]++
-		row := []Span{{outcomeStyle(r.Outcome), r.Outcome}, {Plain, r.Address}, {Faint, r.Why}}
-		if len(r.Via) > 1 {
-			row[2].Text = "via " + strings.Join(r.Via[1:], ", ") + ": " + r.Why
-		}
-		byOutcome[r.Outcome] = append(byOutcome[r.Outcome], row)
-	}
 	if len(list) == 0 {
 		p.Line(2, Span{Bad, "Nobody"}, Span{Plain, " receives it."})
 		return
 	}
-	words := slices.Clone(resolve.OutcomeWords)
-	p.Line(2, append([]Span{{Plain, count(len(list), "address", "addresses") + ": "}}, countSpans(counts, words, outcomeStyle)...)...)
-	var exceptions, rest [][]Span
+	counts := map[string]int{}
+	for _, r := range list {
+		counts[r.Outcome]++
+	}
+	p.Line(2, append([]Span{{Plain, count(len(list), "address", "addresses") + ": "}}, countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
+	byOutcome := p.byCause(list)
+	var missing, rest []block
 	for i, outcome := range outcomeOrder {
 		if i < 4 {
-			exceptions = append(exceptions, byOutcome[outcome]...)
+			missing = append(missing, byOutcome[outcome]...)
 		} else {
 			rest = append(rest, byOutcome[outcome]...)
 		}
 	}
-	p.list("Not delivered", exceptions, mostExceptions)
-	p.list("Delivered", rest, mostRest)
+	p.blocks("Not delivered", missing, mostExceptions)
+	p.blocks("Delivered", rest, mostRest)
+}
+
+// byCause gathers recipients by outcome and by what they have it for.
+func (p *Page) byCause(list []Recipient) map[string][]block {
+	type key struct {
+		outcome, via string
+		cause        cause
+	}
+	index := map[key]int{}
+	blocks := map[string][]block{}
+	for _, r := range list {
+		via := ""
+		if len(r.Via) > 1 {
+			via = shorten(r.Via[1:])
+		}
+		k := key{r.Outcome, via, r.cause}
+		i, ok := index[k]
+		if !ok {
+			i = len(blocks[r.Outcome])
+			index[k] = i
+			b := block{word: Span{outcomeStyle(r.Outcome), r.Outcome}, text: r.cause.text, place: r.cause.place}
+			if via != "" && via != r.cause.names {
+				b.text = "via " + via + ": " + b.text
+			}
+			blocks[r.Outcome] = append(blocks[r.Outcome], b)
+		}
+		person := r.Address
+		if r.own != "" {
+			person += " (" + p.short(r.own) + ")"
+		}
+		blocks[r.Outcome][i].people = append(blocks[r.Outcome][i].people, person)
+	}
+	return blocks
+}
+
+// shorten writes a chain of groups; the middle of a very long one is left out.
+func shorten(via []string) string {
+	const most = 4
+	if len(via) > most {
+		return via[0] + ", ... " + strconv.Itoa(len(via)-2) + " more ..., " + via[len(via)-1]
+	}
+	return strings.Join(via, ", ")
 }
 
 func (a *Receives) table() ([]string, iter.Seq[[]string]) {

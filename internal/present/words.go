@@ -129,80 +129,102 @@ func (n namer) at(p estate.Place) string {
 	return " (" + n.position(p) + ")"
 }
 
-// why tells why a recipient has their outcome.
-func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) string {
+// folder returns the folder, with its slash, that all files of the estate are
+// in.
+func (n namer) folder() string {
+	files := n.e.Settings().Files
+	folder := files[0][:strings.LastIndexByte(files[0], '/')+1]
+	for _, file := range files[1:] {
+		for !strings.HasPrefix(file, folder) {
+			folder = folder[:strings.LastIndexByte(folder[:len(folder)-1], '/')+1]
+		}
+	}
+	return folder
+}
+
+// cause is why a recipient has their outcome.
+type cause struct {
+	text  string // in words
+	place string // of the rule or setting that decides, or ""
+	names string // a group that text names, or ""
+}
+
+// why tells why a recipient has their outcome. own is the place of the entry
+// that decides, if it is one.
+func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, own string) {
 	reason := n.r.Reason(d, recipient)
 	g := n.e.Group(reason.Group)
-	if reason.Nobody {
-		return "no such address, though it is listed" + n.at(reason.Listed)
+	switch {
+	case reason.Nobody:
+		return cause{text: "there is no such address, though it is listed"}, n.position(reason.Listed)
+	case recipient.Outcome == resolve.Undeliverable:
+		return cause{text: mailboxWords[reason.Mailbox]}, n.position(n.e.Person(recipient.ID).Place)
+	case recipient.Outcome == resolve.Held || recipient.Outcome == resolve.Halted:
+		return n.hindrance(d, d.Way(recipient)), ""
+	case reason.Shared:
+		return cause{text: "reads it in the shared mailbox"}, ""
 	}
-	var parts []string
-	if reason.Shared {
-		parts = append(parts, "reads it in the shared mailbox")
-	} else {
-		parts = append(parts, n.wish(g, reason))
+	c, own = n.wish(g, reason)
+	if recipient.Outcome == resolve.Archive {
+		c.text = "can read it in the forum: " + c.text
 	}
-	switch recipient.Outcome {
-	case resolve.Archive:
-		if g.Kind == estate.Forum {
-			parts = append(parts, "can read it in the forum")
-		}
-	case resolve.Held, resolve.Halted:
-		parts = append(parts, n.hindrance(d, d.Way(recipient)))
-	case resolve.Undeliverable:
-		parts = append(parts, mailboxWords[reason.Mailbox])
-	}
-	return strings.Join(parts, "; ")
+	return c, own
 }
 
 var mailboxWords = map[estate.MailboxState]string{
-	estate.MailboxFull:   "but their mailbox is full",
-	estate.MailboxClosed: "but their mailbox is closed",
-	estate.MailboxNone:   "but they have no mailbox",
+	estate.MailboxFull:   "the mailbox is full",
+	estate.MailboxClosed: "the mailbox is closed",
+	estate.MailboxNone:   "there is no mailbox",
 }
 
 // wish tells what a membership wants, and by which setting.
-func (n namer) wish(g *estate.Group, reason resolve.Reason) string {
-	listed := n.at(reason.Listed)
+func (n namer) wish(g *estate.Group, reason resolve.Reason) (c cause, own string) {
+	if reason.Rule {
+		c.place = n.position(reason.Listed)
+	} else {
+		own = n.position(reason.Listed)
+	}
 	switch reason.Muting {
 	case resolve.MutedPaused:
-		return "the membership is paused" + listed
+		return cause{text: "the membership is paused"}, own
 	case resolve.MutedEcho:
-		return "their own message, and echo is false" + n.at(g.Where("echo"))
+		return cause{text: "it is their own message, and echo is false", place: n.position(g.Where("echo"))}, ""
 	case resolve.MutedInvitations:
-		return "no invitations, with copy " + reason.Written.String() + listed
+		c.text = "no invitations, with copy " + reason.Written.String()
+		return c, own
 	}
-	var s string
-	switch reason.Source {
-	case resolve.FromMembership:
-		s = "copy " + reason.Written.String() + " by the membership" + listed
-	case resolve.FromOutsideCopy:
-		s = "copy " + reason.Written.String() + " as outside-copy says" + n.at(g.Where("outside-copy"))
-	case resolve.FromGroup:
-		s = "copy " + reason.Written.String() + " as the group says" + n.at(g.Where("copy"))
-	default:
-		s = "copy every by default"
+	c.text = "copy " + reason.Written.String()
+	if reason.Invited {
+		c.text = "every invitation"
 	}
 	if reason.Rule {
-		s = "picked by a rule" + listed + ", " + strings.TrimSuffix(s, listed)
+		c.text += ", picked by a rule"
 	}
-	if reason.Invited {
-		s += ", but every invitation"
+	switch reason.Source {
+	case resolve.FromMembership:
+		c.text += ", by the membership"
+		return c, own
+	case resolve.FromOutsideCopy:
+		return cause{text: c.text + ", by outside-copy", place: n.position(g.Where("outside-copy"))}, ""
+	case resolve.FromGroup:
+		return cause{text: c.text + ", by the group", place: n.position(g.Where("copy"))}, ""
 	}
-	return s
+	c.text += ", by default"
+	return c, ""
 }
 
 // hindrance tells which gate makes a way wait or stop.
-func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) string {
+func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) cause {
 	group, decision, ok := d.Hindrance(way)
 	if !ok {
-		return ""
+		return cause{}
 	}
-	verb := "holds it"
+	verb := " holds it: "
 	if way.State == resolve.Stopped {
-		verb = "does not let it in"
+		verb = " does not let it in: "
 	}
-	return n.address(group) + " " + verb + ", " + newDecision(n.e, group, decision).by()
+	said := newDecision(n.e, group, decision)
+	return cause{text: n.address(group) + verb + said.by(), place: said.Place, names: n.address(group)}
 }
 
 // answer tells why an atom is true or false for a sender, in a few words.
