@@ -346,7 +346,7 @@ loop:
 		case c == '*' && item.Comparison != Equal:
 			p.fail(p.pos, `a star can follow "=" only; a star that is meant is written \2a`)
 		case c == '*':
-			parts = append(parts, Fold(b.String()))
+			parts = append(parts, p.foldPart(start, b.String()))
 			b.Reset()
 		case c == '(' || c == 0:
 			p.fail(p.pos, "this character has to be escaped, as in \\28 for (")
@@ -362,12 +362,9 @@ loop:
 		}
 		p.pos++
 	}
+	last := p.foldPart(start, b.String())
 	if p.err != nil {
 		return
-	}
-	last := Fold(b.String())
-	if !utf8.ValidString(strings.Join(parts, "") + last) {
-		p.fail(start, "the value is not valid UTF-8")
 	}
 	switch {
 	case len(parts) == 0:
@@ -378,6 +375,14 @@ loop:
 	default:
 		item.Comparison, item.Parts = Substring, append(parts, last)
 	}
+}
+
+// foldPart folds a piece of the value that begins at start.
+func (p *filterParser) foldPart(start int, part string) string {
+	if !utf8.ValidString(part) {
+		p.fail(start, "the value is not valid UTF-8")
+	}
+	return Fold(part)
 }
 
 // escapeValue writes a value as RFC 4515, section 3, wants it.

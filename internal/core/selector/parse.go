@@ -187,6 +187,8 @@ func (p *parser) expectEnd() {
 		p.fail("this parenthesis closes nothing", "")
 	case p.tok.text == "because" && p.scope == ForPeople:
 		p.fail(`"because" belongs to the rules of a gate`, "")
+	case p.tok.text == "because":
+		p.fail(`expected "and", "or" or the end, not "because"`, "")
 	default:
 		p.fail(`expected "and", "or" or the end, not `+p.tok.describe(), nearest.Word(p.tok.text, []string{"and", "or", "because"}))
 	}

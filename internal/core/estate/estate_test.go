@@ -1,0 +1,293 @@
+package estate
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+func at(text string) address.Address { return address.MustParse(text) }
+
+func place(line int) Place { return Place{Line: uint32(line), Column: 1} }
+
+func settings(domains ...Domain) Settings {
+	return Settings{Files: []string{"a.yaml", "b.yaml"}, Domains: append([]Domain{{Name: "kelp.example"}}, domains...), Subaddress: "+"}
+}
+
+func TestDays(t *testing.T) {
+	for day := Day(1); day <= 3652059; day += 1 + Day(rand.IntN(400)) {
+		text := day.String()
+		if got, err := ParseDay(text); err != nil || got != day {
+			t.Fatalf("ParseDay(%q) = %d, %v, want %d", text, got, err, day)
+		}
+	}
+	if got := DayOf(time.Date(2026, 11, 23, 23, 59, 0, 0, time.UTC)).String(); got != "2026-11-23" {
+		t.Errorf("DayOf = %s", got)
+	}
+	if got, _ := ParseDay("9999-12-31"); got != 3652059 || pack(0, 0, false, got)>>sinceShift != uint32(got) {
+		t.Errorf("the last day is %d", got)
+	}
+	for _, bad := range []string{"", "2026-3-02", "2026-02-30", "2025-02-29", "1900-02-29", "0000-01-01", "2026-13-01", "2026-00-01",
+		"2026-01-00", "20260102", "2026/01/02", "2026-01-02T", "x026-01-02", "2026-04-31"} {
+		if got, err := ParseDay(bad); err == nil {
+			t.Errorf("ParseDay(%q) = %d", bad, got)
+		}
+	}
+	for _, good := range []string{"2024-02-29", "2000-02-29", "0001-01-01"} {
+		if got, err := ParseDay(good); err != nil || got.String() != good {
+			t.Errorf("ParseDay(%q) = %s, %v", good, got, err)
+		}
+	}
+	if Day(0).String() != "" {
+		t.Error("no date has a text")
+	}
+}
+
+func TestFind(t *testing.T) {
+	b := NewBuilder(settings(Domain{Name: "old.example", SameAs: "older.example"}, Domain{Name: "older.example", SameAs: "Kelp.example"}))
+	g := b.AddGroup(Group{Address: at("Desk@kelp.example"), Also: []address.Address{at("found@old.example")}}, []Place{place(2)})
+	ada := b.AddPerson(Person{Address: at("Ada@kelp.example"), Also: []address.Address{at("ada@out.example")}}, nil, []Place{place(3)})
+	tagged := b.AddPerson(Person{Address: at("ada+tag@kelp.example")}, nil, nil)
+	b.AddEntry(g, b.Refer(at("Bo@far.example"), g, "member", place(4)), Membership{}, place(4))
+	b.AddEntry(g, b.Refer(at("bo+x@far.example"), g, "member", place(5)), Membership{}, place(5))
+	b.AddEntry(g, b.Refer(at("ghost@kelp.example"), g, "member", place(6)), Membership{}, place(6))
+	b.AddEntry(g, b.Refer(at("GHOST@old.example"), g, "member", place(7)), Membership{}, place(7))
+	e, problems := b.Build()
+	if e == nil {
+		t.Fatal(problems)
+	}
+	for _, c := range []struct {
+		in   string
+		want ID
+	}{
+		{"desk@kelp.example", g}, {"DESK@OLD.example", g}, {"found@kelp.example", g}, {"found+x@older.example", g},
+		{"ada@old.example", ada}, {"ada+other@kelp.example", ada}, {"ada+tag@old.example", tagged}, {"ada+tag+b@kelp.example", ada},
+		{"ada@out.example", ada}, {"ada+x@out.example", ada}, {"bo+y@far.example", 3},
+		{"ghost@kelp.example", None}, {"nobody@kelp.example", None},
+	} {
+		if got, ok := e.Find(at(c.in)); got != c.want || ok != (c.want != None) {
+			t.Errorf("Find(%s) = %d, %t, want %d", c.in, got, ok, c.want)
+		}
+	}
+	if e.People() != 3 || e.Person(3).Address.String() != "Bo@far.example" || !e.Person(3).Implied || e.Inside(3) || !e.Inside(ada) || !e.Inside(g) {
+		t.Errorf("%d people, the last is %+v", e.People(), e.Person(3))
+	}
+	entries := e.Entries(g)
+	if len(entries) != 4 || entries[0].Member != entries[1].Member || entries[2].Member != entries[3].Member || !entries[2].Member.IsNobody() ||
+		e.Address(entries[3].Member).String() != "ghost@kelp.example" {
+		t.Errorf("the entries are %+v", entries)
+	}
+	if unknown := e.Unknown(); len(unknown) != 2 || unknown[1].Address.String() != "GHOST@old.example" || unknown[1].Place != place(7) {
+		t.Errorf("unknown are %+v", unknown)
+	}
+	var order []string
+	for _, id := range e.PeopleByAddress() {
+		order = append(order, e.Address(id).String())
+		if e.PeopleByAddress()[e.Rank(id)] != id {
+			t.Errorf("the rank of %s is %d", e.Address(id), e.Rank(id))
+		}
+	}
+	if !slices.Equal(order, []string{"ada+tag@kelp.example", "Ada@kelp.example", "Bo@far.example"}) {
+		t.Errorf("sorted, the people are %v", order)
+	}
+	if got := len(slices.Collect(e.Addresses)); got != 6 {
+		t.Errorf("%d addresses", got)
+	}
+	if e.Domain("old.example") != "kelp.example" || e.Domain("far.example") != "far.example" || !e.InsideDomain("older.example") || e.InsideDomain("far.example") {
+		t.Error("domains do not mean what they should")
+	}
+	if got := e.Settings().Position(Place{File: 1, Line: 3, Column: 4}); got != "b.yaml:3:4" || e.Settings().Position(Place{}) != "" {
+		t.Errorf("a position is %q", got)
+	}
+}
+
+func TestProblems(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		make func() *Builder
+		want []string
+	}{
+		{"domains", func() *Builder {
+			return NewBuilder(settings(
+				Domain{Name: "KELP.example", Place: place(1)},
+				Domain{Name: "b_d", Place: place(2)},
+				Domain{Name: "ring-a.example", SameAs: "ring-b.example", Place: place(3)},
+				Domain{Name: "ring-b.example", SameAs: "ring-a.example", Place: place(4)},
+				Domain{Name: "self.example", SameAs: "self.example", Place: place(5)},
+				Domain{Name: "far.example", SameAs: "klep.example", Place: place(6)},
+				Domain{Name: "bad.example", SameAs: "-", Place: place(7)}))
+		}, []string{
+			`1 the domain "KELP.example" is listed twice`, `2 the domain "b_d" is no address`, "5 the domain \"self.example\" is the same as itself",
+			`7 the domain "-" is no address`, "3 the domain \"ring-a.example\" is the same as itself, in a ring",
+			"4 the domain \"ring-b.example\" is the same as itself, in a ring", `6 same-as names "klep.example", expected a domain of the estate (kelp.example)`,
+		}},
+		{"clashes", func() *Builder {
+			b := NewBuilder(settings(Domain{Name: "old.example", SameAs: "kelp.example"}))
+			b.AddGroup(Group{Address: at("desk@kelp.example"), Place: place(5)}, nil)
+			b.AddPerson(Person{Address: at("ada@kelp.example"), Also: []address.Address{at("ADA@old.example"), at("Desk@old.example")}, Place: place(7)},
+				nil, []Place{place(8), place(3)})
+			b.AddPerson(Person{Address: at("bo@kelp.example"), Also: []address.Address{at("b@kelp.example")}, Place: place(9)}, nil, []Place{place(10)})
+			b.AddPerson(Person{Address: at("b@kelp.example"), Place: place(11)}, nil, nil)
+			return b
+		}, []string{`5 the address "Desk@old.example" is taken, see 3`, `11 the address "b@kelp.example" is taken, see 10`}},
+		{"groups", func() *Builder {
+			b := NewBuilder(settings())
+			b.AddGroup(Group{Address: at("desk@klep.example"), Also: []address.Address{at("x@out.example")}, Place: place(1)}, []Place{place(2)})
+			return b
+		}, []string{`1 the group "desk@klep.example" is outside, expected an address in a domain of the estate (kelp.example)`, `2 the group "x@out.example" is outside`}},
+		{"nested groups", func() *Builder {
+			b := NewBuilder(settings())
+			g := b.AddGroup(Group{Address: at("desk@kelp.example")}, nil)
+			b.AddEntry(g, g, Membership{Copy: CopyDigest, Paused: true, Since: 7, Invitations: InvitationsEvery}, place(4))
+			b.AddEntry(g, g, Membership{Copy: CopyNone}, place(5))
+			return b
+		}, []string{"4 the nested group \"desk@kelp.example\" takes copy every or none, not digest", "4 the nested group \"desk@kelp.example\" takes no since",
+			"4 the nested group \"desk@kelp.example\" takes no invitations", "4 the nested group \"desk@kelp.example\" takes no paused"}},
+		{"selectors", func() *Builder {
+			b := NewBuilder(settings())
+			in := func(text string) selector.Expr {
+				x, err := selector.Parse(text, selector.ForPeople)
+				if err != nil {
+					t.Fatal(err)
+				}
+				return x
+			}
+			b.AddGroup(Group{Address: at("desk@kelp.example"),
+				Gate:   []GateRule{{Selector: in("in dekc@kelp.example"), Text: "in dekc@kelp.example", Place: place(1)}},
+				Voice:  []VoiceRule{{Selector: in("in ada@kelp.example or nobody@kelp.example"), Text: "in ada", Place: place(2)}},
+				Access: [actions]AccessRule{{Selector: in("in far@out.example or far@out.example"), Text: "in far", Place: place(3)}},
+			}, nil)
+			b.AddPerson(Person{Address: at("ada@kelp.example")}, nil, nil)
+			return b
+		}, []string{`1 there is no group "dekc@kelp.example", expected one after "in" (desk@kelp.example)`, `2 "ada@kelp.example" is a person, expected a group`,
+			`3 there is no group "far@out.example"`}},
+	} {
+		e, problems := c.make().Build()
+		if e != nil {
+			t.Errorf("%s: there is an estate", c.name)
+		}
+		for i, p := range problems {
+			text := itoa(int(p.Place.Line)) + " " + p.Text
+			if p.See != (Place{}) {
+				text = strings.Split(text, ",")[0] + ", see " + itoa(int(p.See.Line))
+			}
+			if p.Nearest != "" {
+				text += " (" + p.Nearest + ")"
+			}
+			if i >= len(c.want) || !strings.HasPrefix(text, c.want[i]) {
+				t.Errorf("%s: problem %d is %s", c.name, i, text)
+			}
+		}
+		if len(problems) != len(c.want) {
+			t.Errorf("%s: %d problems, want %d", c.name, len(problems), len(c.want))
+		}
+	}
+}
+
+func itoa(n int) string {
+	if n < 10 {
+		return string(rune('0' + n))
+	}
+	return itoa(n/10) + itoa(n%10)
+}
+
+func TestFacts(t *testing.T) {
+	b := NewBuilder(settings())
+	ada := b.AddPerson(Person{Address: at("Ada@kelp.example"), Name: "Ada"}, []Fact{{"Post", "skipper"}, {"post", "trainer"}, {"years", "7"}}, nil)
+	bo := b.AddPerson(Person{Address: at("bo@kelp.example")}, []Fact{{"POST", "Skipper"}}, nil)
+	e, _ := b.Build()
+	if got := e.Values(ada, "post"); !slices.Equal(got, []string{"skipper", "trainer"}) {
+		t.Errorf("the posts are %v", got)
+	}
+	if got := e.Facts(ada); len(got) != 3 || got[0] != (Fact{"Post", "skipper"}) {
+		t.Errorf("the facts are %v", got)
+	}
+	for _, c := range []struct {
+		filter string
+		want   []ID
+	}{
+		{"(post=SKIPPER)", []ID{ada, bo}}, {"(post=trainer)", []ID{ada}}, {"(address=ada@*)", []ID{ada}}, {"(name=*)", []ID{ada}}, {"(rank=*)", nil},
+	} {
+		f, _ := selector.ParseFilter(c.filter)
+		var got []ID
+		e.EachMatch(f.(*selector.Item), func(id ID) {
+			if !slices.Contains(got, id) {
+				got = append(got, id)
+			}
+		})
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s matches %v, want %v", c.filter, got, c.want)
+		}
+		for _, id := range []ID{ada, bo} {
+			if e.Matches(id, f) != slices.Contains(c.want, id) {
+				t.Errorf("%s for %s is %t", c.filter, e.Address(id), e.Matches(id, f))
+			}
+		}
+	}
+}
+
+func TestEntriesAndNestings(t *testing.T) {
+	b := NewBuilder(settings())
+	var groups []ID
+	for _, name := range []string{"a", "b", "c"} {
+		groups = append(groups, b.AddGroup(Group{Address: at(name + "@kelp.example")}, nil))
+	}
+	ada := b.AddPerson(Person{Address: at("ada@kelp.example")}, nil, nil)
+	since, _ := ParseDay("2026-03-02")
+	full := Membership{Copy: CopyReplies, Invitations: InvitationsNone, Paused: true, Since: since}
+	// In the order of a table: groups in turn.
+	for i := range 200 {
+		b.AddEntry(groups[i%3], ada, full, place(i+1))
+	}
+	b.AddEntry(groups[0], groups[1], Membership{Copy: CopyNone}, place(500))
+	b.AddEntry(groups[0], groups[2], Membership{}, place(501))
+	b.AddEntry(groups[1], groups[2], Membership{}, place(502))
+	e, _ := b.Build()
+	if e.Memberships() != 203 {
+		t.Errorf("%d memberships", e.Memberships())
+	}
+	for n, g := range groups {
+		for i, entry := range e.Entries(g)[:66] {
+			if entry.Place != place(3*i+n+1) || entry.Copy() != CopyReplies || entry.Invitations() != InvitationsNone || !entry.Paused() || entry.Since() != since {
+				t.Fatalf("entry %d of group %d is %+v", i, n, entry)
+			}
+		}
+	}
+	if got := e.Children(groups[0]); len(got) != 2 || got[0] != (Nesting{groups[1], false, place(500)}) || got[1] != (Nesting{groups[2], true, place(501)}) {
+		t.Errorf("the children are %+v", got)
+	}
+	if got := e.Parents(groups[2]); len(got) != 2 || got[0].Group != groups[0] || got[1].Group != groups[1] {
+		t.Errorf("the parents are %+v", got)
+	}
+	if e.Group(groups[0]).Gate[0].Text != "admit inside" || e.Group(groups[0]).Access[Manage].Text != "owners" {
+		t.Error("the defaults are not there")
+	}
+	if x, _ := selector.Parse("in ada@kelp.example", selector.ForPeople); len(e.CheckSelector(x, "in ada@kelp.example")) != 1 {
+		t.Error("a selector with a person after in has no problem")
+	}
+}
+
+func TestWords(t *testing.T) {
+	if k, ok := WordIndex[Kind](KindWords, "forum"); k != Forum || !ok || !k.Keeps() || k.String() != "forum" {
+		t.Errorf("forum is %v, %t", k, ok)
+	}
+	if _, ok := WordIndex[Copy](CopyWords, ""); ok {
+		t.Error("the empty word is a copy")
+	}
+	if List.Keeps() || Roster.Keeps() || !Mailbox.Keeps() {
+		t.Error("the kinds keep what they should not")
+	}
+	for _, s := range []string{CopyNone.String(), InvitationsNone.String(), MailboxNone.String(), TellNone.String()} {
+		if s != "none" {
+			t.Errorf("none is %q", s)
+		}
+	}
+	if Hold.String() != "hold" || VoiceFor.String() != "for" || SeeMembers.String() != "see-members" {
+		t.Error("a word is wrong")
+	}
+}

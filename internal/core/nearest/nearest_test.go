@@ -1,0 +1,49 @@
+package nearest
+
+import (
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestWord(t *testing.T) {
+	known := []string{"members", "owners", "moderators", "in", "inside", "outside"}
+	for _, c := range []struct{ in, want string }{
+		{"memebrs", "members"}, // a swap is one edit
+		{"MEMBERS", "members"},
+		{"owner", "owners"},
+		{"insde", "inside"},
+		{"ousdie", "outside"},
+		{"on", "in"},
+		{"xyz", ""},
+		{"", ""},
+		{strings.Repeat("x", 10000), ""},
+	} {
+		if got := Word(c.in, known); got != c.want {
+			t.Errorf("Word(%q) = %q, want %q", c.in, got, c.want)
+		}
+	}
+}
+
+func TestWords(t *testing.T) {
+	known := slices.Values([]string{"deck-crew@x", "desk-crew@x", "deck-crow@x", "engine@x"})
+	if got := Words("deck-crew@x", known, 2); !slices.Equal(got, []string{"deck-crew@x", "desk-crew@x"}) {
+		t.Errorf("Words = %v", got)
+	}
+}
+
+func TestDistance(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"", "", 0}, {"a", "", 1}, {"", "ab", 2}, {"ab", "ba", 1}, {"kitten", "sitting", 3}, {"abc", "abc", 0},
+	} {
+		if got := distance(c.a, c.b, 9); got != c.want {
+			t.Errorf("distance(%q, %q) = %d, want %d", c.a, c.b, got, c.want)
+		}
+	}
+	if got := distance("aaaaaaaa", "bbbbbbbb", 2); got <= 2 {
+		t.Errorf("a distance above the limit is %d", got)
+	}
+}
