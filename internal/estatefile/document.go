@@ -56,13 +56,9 @@ func (d *document) failYAML(err error) {
 	d.fail(place, "this is no YAML: "+text, "")
 }
 
-// place returns where a node begins; for a quoted text, where its content does.
+// place returns where a node begins.
 func (d *document) place(n *yaml.Node) estate.Place {
-	column := n.Column
-	if n.Kind == yaml.ScalarNode && n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
-		column++
-	}
-	return estate.Place{File: d.file, Line: uint32(max(n.Line, 1)), Column: capColumn(max(column, 1))}
+	return estate.Place{File: d.file, Line: uint32(max(n.Line, 1)), Column: capColumn(max(n.Column, 1))}
 }
 
 // resolve returns what an alias stands for.

@@ -126,11 +126,15 @@ func (l *loader) within(place estate.Place, source string, offset int) estate.Pl
 	before := source[:min(offset, len(source))]
 	lines, isYAML := l.lines[int(place.File)]
 	if !isYAML {
-		place.Column = capColumn(int(place.Column) + utf8.RuneCountInString(before))
+		place.Column = capColumn(int(place.Column) + widthInTable(before))
 		return place
 	}
 	line := lines.at(int(place.Line))
 	start := byteColumn(line, int(place.Column))
+	if start < len(line) && (line[start] == '"' || line[start] == '\'') && !strings.HasPrefix(line[start:], source) {
+		start++ // the text begins behind its quote
+		place.Column = capColumn(int(place.Column) + 1)
+	}
 	if strings.HasPrefix(line[start:], before) && !strings.Contains(before, "\n") {
 		place.Column = capColumn(int(place.Column) + utf8.RuneCountInString(before))
 	}

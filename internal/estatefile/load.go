@@ -250,9 +250,8 @@ func (l *loader) finishSettings() {
 // parseAddress reads an address that stands at a place.
 func (l *loader) parseAddress(text string, place estate.Place) (address.Address, bool) {
 	a, err := address.Parse(text)
-	var bad *address.SyntaxError
-	if errors.As(err, &bad) {
-		l.fail(l.within(place, text, bad.Offset), bad.Error(), "")
+	if err != nil {
+		l.fail(place, err.Error(), "")
 	}
 	return a, err == nil
 }

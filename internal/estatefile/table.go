@@ -179,11 +179,15 @@ func (t *table) cells(column int) []item {
 		}
 		lead := strings.Index(text[part.from:], trimmed)
 		at := place
-		at.Column = capColumn(int(at.Column) + utf8.RuneCountInString(text[:part.from+lead]))
+		at.Column = capColumn(int(at.Column) + widthInTable(text[:part.from+lead]))
 		items = append(items, item{trimmed, at})
 	}
 	return items
 }
+
+// widthInTable returns how many characters a part of a cell takes in its file: a
+// quote stands there twice.
+func widthInTable(s string) int { return utf8.RuneCountInString(s) + strings.Count(s, `"`) }
 
 // span is a part of a text, in bytes.
 type span struct{ from, to int }

@@ -62,18 +62,6 @@ func NewBuilder(settings Settings) *Builder {
 	return b
 }
 
-// Grow makes room for so many people and their addresses.
-func (b *Builder) Grow(people int) {
-	b.e.people = slices.Grow(b.e.people, people)
-	if len(b.e.index.ids) < people/4 {
-		ids := make(map[string]ID, people+people/4+len(b.e.index.ids))
-		for key, id := range b.e.index.ids {
-			ids[key] = id
-		}
-		b.e.index.ids = ids
-	}
-}
-
 func (b *Builder) problem(p Problem) { b.problems = append(b.problems, p) }
 
 // addDomains fills the index with the estate's domains and with what each means.
@@ -112,7 +100,7 @@ func (b *Builder) addDomains(domains []Domain) {
 		for steps := 0; target != means[target]; steps++ {
 			if _, known := means[target]; !known {
 				b.problem(Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
-					Nearest: nearest.Word(target, b.domainNames())})
+					Nearest: nearest.Word(target, b.domainNames(d.Name))})
 				break
 			}
 			if steps > len(means) {
@@ -125,10 +113,13 @@ func (b *Builder) addDomains(domains []Domain) {
 	}
 }
 
-func (b *Builder) domainNames() []string {
+// domainNames returns the domains of the estate, but for one.
+func (b *Builder) domainNames(except string) []string {
 	var names []string
 	for _, d := range b.e.settings.Domains {
-		names = append(names, d.Name)
+		if d.Name != except {
+			names = append(names, d.Name)
+		}
 	}
 	return names
 }
@@ -158,7 +149,7 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 				place = alsoPlaces[i-1]
 			}
 			b.problem(Problem{Place: place, Text: "the group " + quote(a.String()) + " is outside, expected an address in a domain of the estate",
-				Nearest: nearest.Word(a.Domain(), b.domainNames())})
+				Nearest: nearest.Word(a.Domain(), b.domainNames(""))})
 		}
 	}
 	return id

@@ -394,3 +394,29 @@ func TestDeepNesting(t *testing.T) {
 		t.Errorf("the chains have %d steps in all", total)
 	}
 }
+
+func TestFilterSets(t *testing.T) {
+	b := newBuilder(t)
+	desk := b.group("desk", estate.List)
+	for i, facts := range [][]estate.Fact{
+		{{Attribute: "post", Value: "deck"}, {Attribute: "years", Value: "3"}}, {{Attribute: "post", Value: "deck"}}, {{Attribute: "years", Value: "12"}}, nil,
+	} {
+		b.b.AddPerson(estate.Person{Address: at(fmt.Sprint("p", i))}, facts, nil)
+	}
+	r := b.resolver(1)
+	for _, text := range []string{
+		"where (post=deck)", "where (!(post=deck))", "where (&(post=deck)(years>=3)(!(years>=12)))", "where (|(years<=3)(name=*))",
+		"not where (post=*) and known", "where (address=p1@*)", "where (!(!(years=12)))",
+	} {
+		x, err := selector.Parse(text, selector.ForPeople)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set := r.Set(desk, x, Message{})
+		for id := range estate.ID(r.e.Groups() + r.e.People()) {
+			if got := r.Eval(desk, x, r.Sender(r.e.Address(id)), Message{}); got != set.Contains(uint32(id)) {
+				t.Errorf("%s for %s: %t, in the set: %t", text, r.e.Address(id), got, !got)
+			}
+		}
+	}
+}
