@@ -18,4 +18,5 @@ require (
 	github.com/mschoch/smat v0.2.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
+	golang.org/x/tools v0.52.0 // indirect
 )

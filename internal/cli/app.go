@@ -111,7 +111,7 @@ func finish(cmd *cli.Command) {
 func flagError(cmd *cli.Command, err error) error {
 	message := err.Error()
 	const undefined = "flag provided but not defined: "
-	name, ok := strings.CutPrefix(message, undefined)
+	unknown, ok := strings.CutPrefix(message, undefined)
 	if !ok {
 		return usageError("%s", message)
 	}
@@ -125,8 +125,8 @@ func flagError(cmd *cli.Command, err error) error {
 			}
 		}
 	}
-	name = "--" + strings.TrimLeft(name, "-")
-	return usageError("there is no flag %s%s", name, meant(nearest.Word(name, known)))
+	unknown = "--" + strings.TrimLeft(unknown, "-")
+	return usageError("there is no flag %s%s", unknown, meant(nearest.Word(unknown, known)))
 }
 
 // missingCommand says that a command of a group of them was not given or is
@@ -136,14 +136,19 @@ func missingCommand(cmd *cli.Command) error {
 	for _, sub := range cmd.Commands {
 		known = append(known, sub.Name)
 	}
-	name := cmd.Args().First()
+	word := cmd.Args().First()
 	switch {
-	case name != "":
-		return usageError("there is no command %q, expected %s%s", present.Clean(name), orList(known), meant(nearest.Word(name, known)))
+	case word != "":
+		return usageError("there is no command %q, expected %s%s", word, orList(known), meant(nearest.Word(word, known)))
 	case cmd.Root() == cmd:
 		return cli.ShowRootCommandHelp(cmd)
 	}
-	return usageError("%s needs one of %s", cmd.FullName(), orList(known))
+	return usageError("%s needs one of %s", name(cmd), orList(known))
+}
+
+// name returns the full name of a command without the program's.
+func name(cmd *cli.Command) string {
+	return strings.TrimPrefix(cmd.FullName(), cmd.Root().Name+" ")
 }
 
 // meant returns "; did you mean X?", or "" if nothing is near.

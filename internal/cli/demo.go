@@ -60,9 +60,9 @@ var demoSteps = []step{
 		[]string{"who", "receives", "sailing-notices@kelpmere.example", "--from", "odile.renn@kelpmere.example"},
 	},
 	{
-		"Why does the south pier get it late, and the engine crew never?",
-		"The same message, step by step: this is what to paste into the ticket.",
-		[]string{"explain", "--from", "odile.renn@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
+		"The chief engineer wrote to the same group, and nobody has seen it. Why?",
+		"Step by step: where it turned, and whom it waits for. This is what to paste into the ticket.",
+		[]string{"explain", "--from", "chief@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
 	},
 }
 

@@ -156,7 +156,7 @@ func (s *session) nearGroups(text string) []string {
 	return near
 }
 
-// sender returns whoever an argument names as sender.
+// address returns the address that a flag names.
 func (s *session) address(flag, text string) (address.Address, error) {
 	a, err := address.Parse(text)
 	if err != nil {
@@ -171,9 +171,9 @@ func oneArgument(cmd *cli.Command, what string) (string, error) {
 	case 1:
 		return args.First(), nil
 	case 0:
-		return "", usageError("%s needs %s", cmd.FullName(), what)
+		return "", usageError("%s needs %s", name(cmd), what)
 	default:
-		return "", usageError("%s takes one argument, not %d: %s", cmd.FullName(), args.Len(), strings.Join(args.Slice(), " "))
+		return "", usageError("%s takes one argument, not %d: %s", name(cmd), args.Len(), strings.Join(args.Slice(), " "))
 	}
 }
 

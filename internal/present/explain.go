@@ -32,9 +32,11 @@ type Explanation struct {
 	Sees       Sees        `json:"sees"`
 	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
 
-	name   string // of the group
-	folder string
-	owners bool // the approvers are owners, for want of moderators
+	name    string // of the group
+	folder  string
+	gate    Decision // of the group, whether or not the message gets there
+	unknown string   // the address that Nearest are near to
+	owners  bool     // the approvers are owners, for want of moderators
 }
 
 // MessageFacts are what the gates can know of the message.
@@ -124,7 +126,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 		a.toPerson(n, to)
 	case n.e.InsideDomain(c.To.Domain()):
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: "5.1.1 no such address"}
-		a.Nearest = nearest.Words(c.To.String(), n.e.Addresses, 3)
+		a.suggest(n, a.To)
 		a.Sees.Sender = "is told that there is no such address"
 	default:
 		return nil
@@ -132,10 +134,16 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	if silent {
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: a.From + " has no voice in " + n.address(c.As)}
 		a.Sees.Sender = "is refused by their own mail service: " + a.Text
-	} else if s.ID == estate.None && s.Inside && a.Nearest == nil {
-		a.Nearest = nearest.Words(a.From, n.e.Addresses, 3)
+	} else if s.ID == estate.None && s.Inside && a.unknown == "" {
+		a.suggest(n, a.From)
 	}
 	return a
+}
+
+// suggest notes the addresses that are near to one that belongs to nobody.
+func (a *Explanation) suggest(n namer, unknown string) {
+	a.unknown = unknown
+	a.Nearest = nearest.Words(unknown, n.e.Addresses, 3)
 }
 
 func (n namer) sender(s resolve.Sender) SenderFacts {
@@ -168,13 +176,14 @@ func (a *Explanation) speak(n namer, group estate.ID, s resolve.Sender) bool {
 func (a *Explanation) toPerson(n namer, to estate.ID) {
 	a.Decision = Decision{Verdict: estate.Admit.String()}
 	person := n.e.Person(to)
-	recipient := Recipient{Address: n.address(to), Outcome: resolve.Inbox.String(), Via: []string{}, Why: "it is their own address; no group has to do with it"}
+	recipient := Recipient{Address: n.address(to), Outcome: resolve.Inbox.String(), Via: []string{}, Why: "it is their own address"}
 	if person.Mailbox != estate.MailboxOpen {
 		recipient.Outcome = resolve.Undeliverable.String()
-		recipient.Why += ", " + mailboxWords[person.Mailbox]
+		recipient.Why = mailboxWords[person.Mailbox]
 	} else {
 		a.Sees.Reaching = 1
 	}
+	recipient.cause.text = recipient.Why
 	a.Recipients = append(a.Recipients, recipient)
 	a.Sees.Sender = "is told nothing"
 }
@@ -192,6 +201,7 @@ func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m reso
 	}
 	decision := n.r.Judge(group, s, m)
 	a.Decision = newDecision(n.e, group, decision)
+	a.gate = a.Decision
 	if decision.Verdict == estate.Hold {
 		var approvers []estate.ID
 		approvers, a.owners = n.r.Approvers(group)
@@ -335,8 +345,12 @@ func (p *Page) message(a *Explanation) {
 		{{Faint, "it is"}, {Plain, strings.Join(traits, ", ")}, {}},
 	}
 	p.Table(rows)
-	if len(a.Nearest) > 0 {
-		p.Line(2, Span{Doubtful, "  No such address. Near it: "}, Span{Plain, strings.Join(a.Nearest, ", ")})
+	if a.unknown != "" {
+		near := ""
+		if len(a.Nearest) > 0 {
+			near = " Near it: " + strings.Join(a.Nearest, ", ")
+		}
+		p.Line(2, Span{Doubtful, "  Nobody here has " + a.unknown + "."}, Span{Plain, near})
 	}
 }
 
@@ -355,20 +369,20 @@ func (p *Page) gate(a *Explanation) {
 	for _, tried := range a.Tried {
 		answer := Span{Faint, "no"}
 		if tried.Matched {
-			answer = Span{verdictStyle(a.Verdict), "yes"}
+			answer = Span{verdictStyle(a.gate.Verdict), "yes"}
 		}
 		rows = append(rows, []Span{{Plain, strconv.Itoa(tried.Rule)}, {Plain, tried.Written}, answer, {Faint, p.short(strings.Join(tried.Because, "; "))}})
 	}
 	p.Table(rows)
-	result := []Span{{Plain, "  So: "}, verdictSpan(a.Decision)}
+	result := []Span{{Plain, "  So: "}, verdictSpan(a.gate)}
 	switch {
-	case a.Rule == 0:
-		result = append(result, Span{Plain, ", " + a.Text})
+	case a.gate.Rule == 0:
+		result = append(result, Span{Plain, ", " + a.gate.Text})
 	default:
-		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.Rule) + " "}, Span{Faint, p.at(a.Decision)})
+		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.gate.Rule) + " "}, Span{Faint, p.at(a.gate)})
 	}
 	p.Line(2, result...)
-	if a.Verdict != estate.Hold.String() {
+	if a.gate.Verdict != estate.Hold.String() {
 		return
 	}
 	switch {

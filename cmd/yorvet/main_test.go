@@ -1,0 +1,266 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/tools/txtar"
+)
+
+var update = flag.Bool("update", false, "write what the program answers into the scripts")
+
+// program is the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(buildAndRun(m))
+}
+
+func buildAndRun(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "yorvet-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "yorvet")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
+		return 1
+	}
+	return m.Run()
+}
+
+// result is what one run of the program did.
+type result struct {
+	stdout, stderr string
+	code           int
+	took           time.Duration
+}
+
+// run runs the program in a folder, with an environment of nothing but env.
+func run(t *testing.T, dir string, env, args []string) result {
+	t.Helper()
+	var stdout, stderr bytes.Buffer
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &stdout, &stderr
+	cmd.Args[0] = "yorvet"
+	cmd.Env = append([]string{"TMPDIR=" + t.TempDir()}, env...)
+	start := time.Now()
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(start)}
+}
+
+// TestScripts runs the scripts of testdata. Each is a txtar archive: files, and
+// before them lines such as
+//
+//	$ yorvet who posts desk@kelp.example
+//
+// Behind each stands what the program answers: standard output, then standard
+// error with "! " before each line, then the exit code unless it is 0. A line that
+// would look like one of the script's own begins with a backslash. Lines with #
+// are comments. With -update, the answers are written anew.
+func TestScripts(t *testing.T) {
+	scripts, err := filepath.Glob("testdata/*.txtar")
+	if err != nil || len(scripts) == 0 {
+		t.Fatalf("no scripts: %v", err)
+	}
+	for _, script := range scripts {
+		t.Run(strings.TrimSuffix(filepath.Base(script), ".txtar"), func(t *testing.T) { runScript(t, script) })
+	}
+}
+
+func runScript(t *testing.T, script string) {
+	archive, err := txtar.ParseFile(script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for _, file := range archive.Files {
+		path := filepath.Join(dir, file.Name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, file.Data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want := string(archive.Comment)
+	var got strings.Builder
+	for line := range strings.Lines(want) {
+		switch {
+		case strings.HasPrefix(line, "#"):
+			got.WriteString(line)
+		case strings.HasPrefix(line, "$ "):
+			got.WriteString(line)
+			got.WriteString(transcript(runLine(t, dir, strings.TrimSpace(line[2:]))))
+			got.WriteString("\n")
+		}
+	}
+	if got.String() == want {
+		return
+	}
+	if *update {
+		archive.Comment = []byte(got.String())
+		if err := os.WriteFile(script, txtar.Format(archive), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	gotLines, wantLines := strings.Split(got.String(), "\n"), strings.Split(want, "\n")
+	for i := range max(len(gotLines), len(wantLines)) {
+		if i >= len(gotLines) || i >= len(wantLines) || gotLines[i] != wantLines[i] {
+			t.Fatalf("%s:%d differs; from there the program answers:\n%s", script, i+1, strings.Join(gotLines[min(i, len(gotLines)):], "\n"))
+		}
+	}
+}
+
+// runLine runs a command line such as "A=b yorvet who 'x y'".
+func runLine(t *testing.T, dir, line string) result {
+	t.Helper()
+	var env []string
+	words := split(line)
+	for len(words) > 0 && words[0] != "yorvet" {
+		env = append(env, words[0])
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		t.Fatalf("the line %q does not call yorvet", line)
+	}
+	return run(t, dir, env, words[1:])
+}
+
+// split splits a line at its spaces, but for those between single quotes.
+func split(line string) []string {
+	var words []string
+	for i, part := range strings.Split(line, "'") {
+		switch {
+		case i%2 == 1 && len(words) > 0 && strings.HasSuffix(words[len(words)-1], "="):
+			words[len(words)-1] += part
+		case i%2 == 1:
+			words = append(words, part)
+		default:
+			words = append(words, strings.Fields(part)...)
+		}
+	}
+	return words
+}
+
+func transcript(r result) string {
+	var b strings.Builder
+	for line := range strings.Lines(strings.ReplaceAll(r.stdout, "\r\n", "\\r\n")) {
+		if strings.HasPrefix(line, "$ ") || strings.HasPrefix(line, "#") || strings.HasPrefix(line, "-- ") {
+			b.WriteString("\\")
+		}
+		b.WriteString(line)
+	}
+	for line := range strings.Lines(r.stderr) {
+		b.WriteString("! " + line)
+	}
+	if r.code != 0 {
+		fmt.Fprintf(&b, "[exit %d]\n", r.code)
+	}
+	return b.String()
+}
+
+// The demo runs from an empty folder within a second, and again over its own
+// files. It does not touch files that it did not write.
+func TestDemo(t *testing.T) {
+	dir := t.TempDir()
+	first := run(t, dir, nil, []string{"demo", "ferries"})
+	if first.code != 0 || first.stderr != "" || first.took > time.Second {
+		t.Fatalf("demo took %v and ended with %d: %s", first.took, first.code, first.stderr)
+	}
+	if again := run(t, dir, nil, []string{"demo", "ferries"}); again.code != 0 || again.stdout != first.stdout {
+		t.Errorf("the second demo ended with %d: %s", again.code, again.stderr)
+	}
+	groups := filepath.Join(dir, "ferries", "estate", "groups.yaml")
+	if err := os.WriteFile(groups, []byte("mine"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	before := list(t, dir)
+	refused := run(t, dir, nil, []string{"demo", "ferries"})
+	if refused.code != 2 || refused.stdout != "" || !strings.Contains(refused.stderr, "groups.yaml") {
+		t.Errorf("over a file of somebody else's it ended with %d: %s%s", refused.code, refused.stdout, refused.stderr)
+	}
+	if after := list(t, dir); after != before {
+		t.Errorf("it changed files:\n%s\nwere\n%s", after, before)
+	}
+	// What the demo wrote in an earlier version is its own, too: the record knows.
+	if err := os.Remove(groups); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("people.csv", groups); err != nil {
+		t.Fatal(err)
+	}
+	if refused := run(t, dir, nil, []string{"demo", "ferries"}); refused.code != 2 {
+		t.Errorf("over a link it ended with %d", refused.code)
+	}
+}
+
+// In a temporary folder, every command line that the demo shows can be repeated.
+func TestDemoCommandsCanBeRepeated(t *testing.T) {
+	demo := run(t, t.TempDir(), nil, []string{"demo"})
+	if demo.code != 0 {
+		t.Fatal(demo.stderr)
+	}
+	commands := 0
+	for line := range strings.Lines(demo.stdout) {
+		if !strings.HasPrefix(line, "$ ") {
+			continue
+		}
+		commands++
+		again := runLine(t, "/", strings.TrimSpace(line[2:]))
+		if again.code != 0 || !strings.Contains(demo.stdout, again.stdout) {
+			t.Errorf("%s ends with %d and answers\n%s%s", line, again.code, again.stdout, again.stderr)
+		}
+	}
+	if commands < 4 {
+		t.Errorf("the demo shows %d commands", commands)
+	}
+}
+
+// Every command has help with an example from the demo, and there is a version.
+func TestHelp(t *testing.T) {
+	for _, args := range [][]string{{}, {"--help"}, {"who", "--help"}, {"who", "posts", "--help"}, {"who", "receives", "-h"}, {"explain", "--help"}, {"help", "demo"}} {
+		help := run(t, t.TempDir(), nil, args)
+		if help.code != 0 || help.stderr != "" || !strings.Contains(help.stdout, "yorvet demo") && !strings.Contains(help.stdout, "kelpmere.example") {
+			t.Errorf("%v ends with %d and says\n%s%s", args, help.code, help.stdout, help.stderr)
+		}
+	}
+	if version := run(t, t.TempDir(), nil, []string{"--version"}); version.code != 0 || !strings.HasPrefix(version.stdout, "yorvet version ") {
+		t.Errorf("the version is %q", version.stdout)
+	}
+}
+
+// list returns the files below a folder with their content.
+func list(t *testing.T, dir string) string {
+	t.Helper()
+	var b strings.Builder
+	err := filepath.WalkDir(dir, func(path string, entry os.DirEntry, err error) error {
+		if err == nil && !entry.IsDir() {
+			data, _ := os.ReadFile(path)
+			fmt.Fprintf(&b, "%s %q\n", path, data)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}

@@ -1,0 +1,167 @@
+package present
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"iter"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/mattn/go-runewidth"
+)
+
+// sample is an answer with data of any kind.
+type sample struct {
+	Value string   `json:"value"`
+	rows  [][]Span // of a table
+	line  []Span   // a line
+	block []block  // blocks
+}
+
+func (s sample) writeText(p *Page) {
+	p.Table(s.rows)
+	if s.line != nil {
+		p.Line(4, s.line...)
+	}
+	p.blocks("Blocks", s.block, 2)
+	p.hint()
+}
+
+func (s sample) table() ([]string, iter.Seq[[]string]) {
+	return []string{"value"}, slices.Values([][]string{{s.Value}})
+}
+
+func printed(t *testing.T, s sample, options Options) string {
+	t.Helper()
+	var b bytes.Buffer
+	if err := Print(&b, s, Text, options); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+func TestClean(t *testing.T) {
+	for _, c := range []struct{ in, want string }{
+		{"plain, é, 渡し船", "plain, é, 渡し船"},
+		{"\x1b[31mred", `\x1b[31mred`},
+		{"a\tb\r\nc\x00\x7f", `a\x09b\x0d\x0ac\x00\x7f`},
+		{"\u009b31m", `\u009b31m`},
+		{"\u202eevil\u2066", `\u202eevil\u2066`},
+		{"a\u2028b", `a\u2028b`},
+		{"bad \xff utf", `bad \xff utf`},
+		{"real \ufffd", "real \ufffd"},
+	} {
+		if got := Clean(c.in); got != c.want {
+			t.Errorf("Clean(%q) = %q, want %q", c.in, got, c.want)
+		}
+	}
+}
+
+// The text of an answer never brings a control character to the terminal, but
+// for the colours that were asked for.
+func TestNoControls(t *testing.T) {
+	const evil = "\x1b]0;title\a\u202e\u009b1m\r"
+	s := sample{
+		rows:  [][]Span{{{Bad, evil}, {Plain, evil}, {Faint, evil}}},
+		line:  []Span{{Strong, evil}, {Good, evil}},
+		block: []block{{word: Span{Doubtful, evil}, text: evil, place: evil, people: []string{evil}}},
+	}
+	for _, colour := range []bool{false, true} {
+		out := printed(t, s, Options{Width: 80, Colour: colour})
+		for _, code := range []string{"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[31m", "\x1b[32m", "\x1b[33m"} {
+			if colour {
+				out = strings.ReplaceAll(out, code, "")
+			}
+		}
+		for _, r := range out {
+			if r != '\n' && (r < ' ' || 0x7f <= r && r <= 0x9f || r == '\u202e') {
+				t.Fatalf("colour %t: %q has the control character %q", colour, out, r)
+			}
+		}
+	}
+}
+
+// Tables stay within the width, and their columns are aligned whatever the width
+// of the characters.
+func TestTable(t *testing.T) {
+	s := sample{rows: [][]Span{
+		{{Plain, "渡し船"}, {Plain, "first"}, {Plain, strings.Repeat("many words ", 20)}},
+		{{Plain, "é"}, {Plain, "second"}, {Plain, "short"}},
+	}}
+	for _, width := range []int{40, 80, 120} {
+		out := printed(t, s, Options{Width: width, Colour: width == 120})
+		lines := strings.Split(strings.TrimSuffix(out, "\n"), "\n")
+		for _, line := range lines {
+			if got := runewidth.StringWidth(line); got > width {
+				t.Errorf("at %d columns, a line has %d: %q", width, got, line)
+			}
+		}
+		column := func(line, word string) int { return runewidth.StringWidth(line[:strings.Index(line, word)]) }
+		last := lines[len(lines)-1]
+		if column(lines[0], "first") != column(last, "second") || column(lines[0], "many") != column(last, "short") {
+			t.Errorf("at %d columns, the columns are not aligned:\n%s", width, out)
+		}
+	}
+}
+
+func TestLinesAndBlocks(t *testing.T) {
+	s := sample{line: []Span{{Plain, "  " + strings.Repeat("word ", 30)}}, block: []block{
+		{word: Span{Bad, "stopped"}, text: "why", place: "a.yaml:1:2", people: []string{"a", "b", "c", "d", "e"}},
+		{word: Span{Good, "inbox"}, text: "so", people: []string{"f"}},
+	}}
+	out := printed(t, s, Options{Width: 50})
+	for i, line := range strings.Split(out, "\n")[:3] {
+		if indent := len(line) - len(strings.TrimLeft(line, " ")); len(line) > 50 || indent != []int{2, 4, 4}[i] {
+			t.Errorf("line %d is %q", i, line)
+		}
+	}
+	for _, want := range []string{"Blocks (6)", "  stopped 5: why (a.yaml:1:2)\n      a, b, and 3 more\n", "  inbox 1: so\n      f\n", "--all shows them"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("there is no %q in\n%s", want, out)
+		}
+	}
+	if all := printed(t, s, Options{Width: 50, All: true}); !strings.Contains(all, "a, b, c, d, e\n") || strings.Contains(all, "--all") {
+		t.Errorf("with --all:\n%s", all)
+	}
+}
+
+func TestJSON(t *testing.T) {
+	const value = "a\x1b\x7f\u009b\u2028<é>\xff"
+	var b bytes.Buffer
+	if err := Print(&b, sample{Value: value}, JSON, Options{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range b.String() {
+		if r != '\n' && (r < ' ' || 0x7f <= r && r <= 0x9f) {
+			t.Errorf("%q has the control character %q", b.String(), r)
+		}
+	}
+	var back sample
+	if err := json.Unmarshal(b.Bytes(), &back); err != nil || back.Value != strings.ToValidUTF8(value, "\ufffd") {
+		t.Errorf("%s is read back as %q, %v", b.String(), back.Value, err)
+	}
+}
+
+func TestCSV(t *testing.T) {
+	for _, c := range []struct{ in, want string }{
+		{"plain", "plain"}, {"=1+1", "'=1+1"}, {"+1", "'+1"}, {"-1", "'-1"}, {"@x", "'@x"}, {"a=b", "a=b"}, {"", ""},
+		{"\t=1", `\x09=1`}, {"a,\"b\"", "a,\"b\""}, {"\x1b[m", `\x1b[m`},
+	} {
+		var b bytes.Buffer
+		if err := Print(&b, sample{Value: c.in}, CSV, Options{}); err != nil {
+			t.Fatal(err)
+		}
+		if !strings.HasSuffix(b.String(), "\r\n") {
+			t.Errorf("%q does not end as RFC 4180 wants", b.String())
+		}
+		rows, err := csv.NewReader(strings.NewReader(b.String())).ReadAll()
+		if c.in == "" {
+			continue // an empty line is no row for package csv
+		}
+		if err != nil || len(rows) != 2 || rows[1][0] != c.want {
+			t.Errorf("%q becomes %q, %v", c.in, rows, err)
+		}
+	}
+}
