@@ -15,6 +15,7 @@ import (
 type row struct {
 	cells  []string
 	places []estate.Place // where each cell begins, with columns in bytes
+	ids    []estate.ID    // what findAhead found, if it was asked to
 	err    error          // a *csv.ParseError, or what ended the reading
 }
 
@@ -23,6 +24,7 @@ type batch struct {
 	rows   []row
 	cells  []string // of all rows
 	places []estate.Place
+	ids    []estate.ID
 	text   []byte // of plain rows
 	ends   []int  // where each of their cells ends in text
 }
@@ -167,9 +169,36 @@ func (r *rowReader) fill(b *batch) bool {
 			line, column := r.csv.FieldPos(i)
 			b.places = append(b.places, estate.Place{File: r.file, Line: uint32(r.line + line), Column: capColumn(column)})
 		}
-		b.rows = append(b.rows, row{b.cells[from:], b.places[from:], err})
+		b.rows = append(b.rows, row{cells: b.cells[from:], places: b.places[from:], err: err})
 	}
 	return true
+}
+
+// find looks up the cells of some columns of all rows. None is for what is not
+// found.
+func (b *batch) find(columns []int, find func(string) (estate.ID, bool)) {
+	last := make([]struct { // by column, of the row before: often it is the same
+		text string
+		id   estate.ID
+	}, len(columns))
+	b.ids = b.ids[:0]
+	for i := range b.rows {
+		from := len(b.ids)
+		for n, column := range columns {
+			if b.rows[i].err != nil {
+				break
+			}
+			if text := b.rows[i].cells[column]; text != last[n].text || i == 0 {
+				id, ok := find(text)
+				if !ok {
+					id = estate.None
+				}
+				last[n].text, last[n].id = text, id
+			}
+			b.ids = append(b.ids, last[n].id)
+		}
+		b.rows[i].ids = b.ids[from:]
+	}
 }
 
 // ended is a row for an error that ends the reading.

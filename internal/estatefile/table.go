@@ -23,7 +23,7 @@ type table struct {
 	used    chan<- *batch
 	batch   *batch // the one at hand
 	next    int    // index in it of the row after the one at hand
-	row     row    // the one at hand; its slices are used again later
+	row     *row   // the one at hand; it is used again later
 }
 
 // readTable opens the table that a YAML file names at a place, and calls use
@@ -56,9 +56,23 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 	}()
 	use(t)
 	close(used)
-	for range full { // let the reader notice
+	for range t.batches { // let the reader notice
 	}
 	<-done
+}
+
+// findAhead looks up the cells of some columns of the rows that are not read
+// yet, so that it is done when they are.
+func (t *table) findAhead(columns []int, find func(string) (estate.ID, bool)) {
+	read, found := t.batches, make(chan *batch, cap(t.batches))
+	t.batches = found
+	go func() {
+		defer close(found)
+		for b := range read {
+			b.find(columns, find)
+			found <- b
+		}
+	}()
 }
 
 // readHeader reads the header row. Columns that are none of known are errors,
@@ -112,7 +126,7 @@ func (t *table) read() bool {
 			}
 			t.batch, t.next = b, 0
 		}
-		t.row = t.batch.rows[t.next]
+		t.row = &t.batch.rows[t.next]
 		t.next++
 		if t.row.err == nil {
 			return true
@@ -378,31 +392,27 @@ func (l *loader) readMembershipTable(t *table) {
 	}
 	group, member := columns["group"], columns["address"]
 	options := t.options(columns)
-	var last struct { // of the row before
-		text  string
-		group estate.ID
-	}
+	named := []int{group, member}
+	t.batch.find(named, l.b.FindText)
+	t.findAhead(named, l.b.FindText)
 	for t.read() {
-		if text := t.row.cells[group]; text != last.text || text == "" {
-			id, found := l.b.FindText(text)
-			if !found || !l.b.IsGroup(id) {
-				if id, found = l.findGroup(t.cell(group)); !found {
-					continue
-				}
+		id, place := t.row.ids[0], t.row.places[member]
+		if id == estate.None || !l.b.IsGroup(id) {
+			var ok bool
+			if id, ok = l.findGroup(t.cell(group)); !ok {
+				continue
 			}
-			last.text, last.group = strings.Clone(text), id
 		}
-		id, found := l.b.FindText(t.row.cells[member])
-		place := t.row.places[member]
-		if !found {
+		listed := t.row.ids[1]
+		if listed == estate.None {
 			place = t.place(member)
 			a, ok := l.parseAddress(strings.Clone(t.row.cells[member]), place)
 			if !ok {
 				continue
 			}
-			id = l.b.Refer(a, last.group, "member", place)
+			listed = l.b.Refer(a, id, "member", place)
 		}
-		l.b.AddEntry(last.group, id, t.membership(options), place)
+		l.b.AddEntry(id, listed, t.membership(options), place)
 	}
 }
 

@@ -49,6 +49,7 @@ func NewBuilder(settings Settings) *Builder {
 			settings: settings,
 			index: &index{
 				ids:        map[string]ID{},
+				implied:    map[string]ID{},
 				canonical:  map[string]string{},
 				subaddress: strings.ToLower(settings.Subaddress),
 				numbers:    map[string]uint32{},
@@ -190,7 +191,7 @@ func (b *Builder) register(id ID, main address.Address, also []address.Address, 
 // claim enters one address. It belongs to whoever comes first.
 func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
 	key := b.e.index.key(a)
-	holder, taken := b.e.index.ids[key]
+	holder, taken := b.e.index.exact(key)
 	if !taken {
 		b.e.index.ids[key] = id
 		if also {
@@ -229,8 +230,10 @@ func (b *Builder) placeOf(id ID) Place {
 	return b.e.Person(id).Place
 }
 
-// FindText returns the ID of the person or group whose address is text in
-// canonical form. It is quick, and finds nothing that is written otherwise.
+// FindText returns the ID of the group or added person whose address is text in
+// canonical form. It is quick, and finds nothing that is written otherwise. It
+// may be called by other goroutines while nothing but Refer, AddEntry and AddRule
+// is.
 func (b *Builder) FindText(text string) (ID, bool) {
 	id, ok := b.e.index.ids[text]
 	return id, ok
@@ -259,10 +262,13 @@ func (b *Builder) Refer(a address.Address, group ID, role string, place Place) I
 	if id, ok := b.e.index.find(a); ok {
 		return id
 	}
-	if !b.inside(a) {
-		return b.AddPerson(Person{Address: a, Place: place, Implied: true}, nil, nil)
-	}
 	key := b.e.index.key(a)
+	if !b.inside(a) {
+		id := b.e.PersonID(len(b.e.people))
+		b.e.people = append(b.e.people, Person{Address: a, Place: place, Implied: true})
+		b.e.index.implied[key] = id
+		return id
+	}
 	id, ok := b.nobody[key]
 	if !ok {
 		id = firstNobody + ID(len(b.e.nobody))

@@ -8,7 +8,8 @@ import (
 
 // index finds people and groups by address.
 type index struct {
-	ids        map[string]ID     // by canonical key
+	ids        map[string]ID     // by canonical key, of groups and listed people
+	implied    map[string]ID     // likewise, of people whom only a group lists
 	canonical  map[string]string // by estate domain: the domain that it means
 	subaddress string
 	numbers    map[string]uint32 // of the domains in use, for Estate.domain
@@ -23,18 +24,28 @@ func (x *index) key(a address.Address) string {
 	return a.Key()
 }
 
+// exact returns the person or group with a key.
+func (x *index) exact(key string) (ID, bool) {
+	id, ok := x.ids[key]
+	if !ok {
+		id, ok = x.implied[key]
+	}
+	return id, ok
+}
+
 // find returns the person or group with that address: the exact one, or else
 // the one with the address as it is without its subaddress (RFC 5233).
 func (x *index) find(a address.Address) (ID, bool) {
-	if id, ok := x.ids[x.key(a)]; ok {
+	if id, ok := x.exact(x.key(a)); ok {
 		return id, true
 	}
 	if x.subaddress == "" {
 		return None, false
 	}
 	if bare, ok := a.WithoutSubaddress(x.subaddress); ok {
-		id, ok := x.ids[x.key(bare)]
-		return id, ok
+		if id, ok := x.exact(x.key(bare)); ok {
+			return id, true
+		}
 	}
 	return None, false
 }
@@ -51,13 +62,7 @@ func (x *index) number(domain string) uint32 {
 
 // Find returns the ID of the person or group that has the address a, by
 // subaddress if need be, and whether there is one.
-func (e *Estate) Find(a address.Address) (ID, bool) {
-	id, ok := e.index.find(a)
-	if !ok {
-		return None, false
-	}
-	return id, true
-}
+func (e *Estate) Find(a address.Address) (ID, bool) { return e.index.find(a) }
 
 // Key returns the canonical form of a in this estate: addresses with the same
 // key are the same mailbox.

@@ -1,0 +1,212 @@
+package main
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// size is that of a generated estate.
+type size struct {
+	name                        string
+	people, groups, memberships int
+}
+
+var sizes = []size{{"medium", 20_000, 4_000, 400_000}, {"large", 100_000, 20_000, 2_000_000}}
+
+var tables = []string{"people.csv", "groups.csv", "memberships.csv"}
+
+// generate writes an estate of a size in tables, and returns their bytes.
+func generate(b *testing.B, dir string, s size) int64 {
+	b.Helper()
+	random := rand.New(rand.NewPCG(1, 2))
+	pick := func(words ...string) string { return words[random.IntN(len(words))] }
+	person := func() string { return fmt.Sprintf("person.%06d@kelpmere.example", random.IntN(s.people)) }
+	write := func(name string, rows func(w *bufio.Writer)) {
+		f, err := os.Create(filepath.Join(dir, name))
+		if err != nil {
+			b.Fatal(err)
+		}
+		w := bufio.NewWriter(f)
+		rows(w)
+		if err := errors.Join(w.Flush(), f.Close()); err != nil {
+			b.Fatal(err)
+		}
+	}
+	write("estate.yaml", func(w *bufio.Writer) {
+		fmt.Fprint(w, "yorvet: 1\ndomains: [kelpmere.example]\npeople: {table: people.csv}\ngroups: {table: groups.csv}\nmemberships: {table: memberships.csv}\n")
+	})
+	write("people.csv", func(w *bufio.Writer) {
+		fmt.Fprintln(w, "address,name,mailbox,base,post,years")
+		for i := range s.people {
+			fmt.Fprintf(w, "person.%06d@kelpmere.example,Person Number %d,%s,%s,%s,%d\n", i, i,
+				pick("", "", "", "open", "full"), pick("north-pier", "south-pier", "harbour"), pick("skipper", "deck", "engine", "desk"), random.IntN(40))
+		}
+	})
+	write("groups.csv", func(w *bufio.Writer) {
+		fmt.Fprintln(w, "address,title,kind,copy,owners,gate")
+		for i := range s.groups {
+			fmt.Fprintf(w, "group-%05d@kelpmere.example,Group %d,%s,%s,%s,%s\n", i, i, pick("list", "list", "forum", "mailbox", "roster"),
+				pick("", "every", "digest"), person(), pick("", "admit inside", "refuse unproven; hold newcomers(14d); admit members or owners", "admit anyone"))
+		}
+	})
+	write("memberships.csv", func(w *bufio.Writer) {
+		fmt.Fprintln(w, "group,address,copy,since,invitations,paused")
+		for i := range s.memberships {
+			group := i * s.groups / s.memberships
+			member := person()
+			if group > 0 && i%(s.memberships/s.groups) == 0 {
+				fmt.Fprintf(w, "group-%05d@kelpmere.example,group-%05d@kelpmere.example,,,,\n", group, random.IntN(group))
+				continue
+			}
+			fmt.Fprintf(w, "group-%05d@kelpmere.example,%s,%s,20%02d-%02d-%02d,,\n", group, member, pick("", "every", "digest", "none"),
+				10+random.IntN(16), 1+random.IntN(12), 1+random.IntN(28))
+		}
+	})
+	var bytes int64
+	for _, table := range tables {
+		info, err := os.Stat(filepath.Join(dir, table))
+		if err != nil {
+			b.Fatal(err)
+		}
+		bytes += info.Size()
+	}
+	return bytes
+}
+
+// readCSV reads the tables with package csv and does nothing with them.
+func readCSV(b *testing.B, dir string) time.Duration {
+	b.Helper()
+	start := time.Now()
+	for _, table := range tables {
+		f, err := os.Open(filepath.Join(dir, table))
+		if err != nil {
+			b.Fatal(err)
+		}
+		reader := csv.NewReader(f)
+		reader.ReuseRecord = true
+		for err == nil {
+			_, err = reader.Read()
+		}
+		f.Close()
+		if !errors.Is(err, io.EOF) {
+			b.Fatal(err)
+		}
+	}
+	return time.Since(start)
+}
+
+// BenchmarkLoad loads generated estates, each time beside what package csv alone
+// needs for the same tables: x-csv is the median of that ratio.
+func BenchmarkLoad(b *testing.B) {
+	for _, s := range sizes {
+		b.Run(s.name, func(b *testing.B) {
+			dir := b.TempDir()
+			b.SetBytes(generate(b, dir, s))
+			var ratios []float64
+			for b.Loop() {
+				b.StopTimer()
+				plain := readCSV(b, dir)
+				b.StartTimer()
+				start := time.Now()
+				if _, err := estatefile.Load(filepath.Join(dir, "estate.yaml")); err != nil {
+					b.Fatal(err)
+				}
+				ratios = append(ratios, float64(time.Since(start))/float64(plain))
+			}
+			slices.Sort(ratios)
+			b.ReportMetric(ratios[len(ratios)/2], "x-csv")
+		})
+	}
+}
+
+// BenchmarkReceives answers who receives a message to the group that reaches
+// most, of a loaded estate: anew each time, as one run of the program does.
+func BenchmarkReceives(b *testing.B) {
+	for _, s := range sizes {
+		b.Run(s.name, func(b *testing.B) {
+			dir := b.TempDir()
+			generate(b, dir, s)
+			e, err := estatefile.Load(filepath.Join(dir, "estate.yaml"))
+			if err != nil {
+				b.Fatal(err)
+			}
+			today, _ := estate.ParseDay("2026-11-23")
+			largest, most := estate.ID(0), 0
+			r := resolve.New(e, today)
+			for id := range estate.ID(e.Groups()) {
+				if n := len(r.Deliver(id, nil, resolve.Message{}).Recipients); n > most {
+					largest, most = id, n
+				}
+			}
+			b.ReportMetric(float64(most), "recipients")
+			for b.Loop() {
+				r := resolve.New(e, today)
+				sender := r.Sender(address.MustParse("person.000007@kelpmere.example"))
+				r.Judge(largest, sender, resolve.Message{})
+				r.Deliver(largest, &sender, resolve.Message{})
+			}
+		})
+	}
+}
+
+// BenchmarkProgram runs the whole program on generated estates, and reports its
+// peak memory.
+func BenchmarkProgram(b *testing.B) {
+	for _, s := range sizes {
+		b.Run(s.name, func(b *testing.B) {
+			dir := b.TempDir()
+			generate(b, dir, s)
+			peak := 0
+			for b.Loop() {
+				cmd := exec.Command(program, "--estate", dir+"/estate.yaml", "who", "receives", fmt.Sprintf("group-%05d@kelpmere.example", s.groups-1), "--json")
+				if err := cmd.Start(); err != nil {
+					b.Fatal(err)
+				}
+				done := make(chan error)
+				go func() { done <- cmd.Wait() }()
+				for running := true; running; {
+					select {
+					case err := <-done:
+						if err != nil {
+							b.Fatal(err)
+						}
+						running = false
+					case <-time.After(2 * time.Millisecond):
+						peak = max(peak, peakMemory(cmd.Process.Pid))
+					}
+				}
+			}
+			b.ReportMetric(float64(peak)/1024, "peak-MiB")
+		})
+	}
+}
+
+// peakMemory returns the kibibytes that a running process has used at most so
+// far, as Linux counts them. What the kernel tells of an ended process includes
+// the process that started it.
+func peakMemory(pid int) int {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := strings.Cut(string(status), "VmHWM:")
+	peak := 0
+	_, _ = fmt.Sscan(rest, &peak)
+	return peak
+}
