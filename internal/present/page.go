@@ -171,7 +171,7 @@ func (p *Page) blocks(title string, list []block, most int) {
 	p.Gap()
 	p.Title(title + " (" + strconv.Itoa(total) + ")")
 	for _, b := range list {
-		spans := []Span{{Plain, "  "}, b.word, {Plain, " " + strconv.Itoa(len(b.people)) + ": " + b.text}}
+		spans := []Span{{Plain, "  " + strconv.Itoa(len(b.people)) + " "}, b.word, {Plain, ": " + b.text}}
 		if b.place != "" {
 			spans = append(spans, Span{Faint, " (" + p.short(b.place) + ")"})
 		}

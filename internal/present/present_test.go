@@ -117,7 +117,7 @@ func TestLinesAndBlocks(t *testing.T) {
 			t.Errorf("line %d is %q", i, line)
 		}
 	}
-	for _, want := range []string{"Blocks (6)", "  stopped 5: why (a.yaml:1:2)\n      a, b, and 3 more\n", "  inbox 1: so\n      f\n", "--all shows them"} {
+	for _, want := range []string{"Blocks (6)", "  5 stopped: why (a.yaml:1:2)\n      a, b, and 3 more\n", "  1 inbox: so\n      f\n", "--all shows them"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("there is no %q in\n%s", want, out)
 		}

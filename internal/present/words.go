@@ -198,18 +198,18 @@ func (n namer) wish(g *estate.Group, reason resolve.Reason) (c cause, own string
 		c.text = "every invitation"
 	}
 	if reason.Rule {
-		c.text += ", picked by a rule"
+		c.text = "picked by a rule, " + c.text
 	}
 	switch reason.Source {
 	case resolve.FromMembership:
-		c.text += ", by the membership"
+		c.text += " by the membership"
 		return c, own
 	case resolve.FromOutsideCopy:
-		return cause{text: c.text + ", by outside-copy", place: n.position(g.Where("outside-copy"))}, ""
+		return cause{text: c.text + " by outside-copy", place: n.position(g.Where("outside-copy"))}, ""
 	case resolve.FromGroup:
-		return cause{text: c.text + ", by the group", place: n.position(g.Where("copy"))}, ""
+		return cause{text: c.text + " by the group", place: n.position(g.Where("copy"))}, ""
 	}
-	c.text += ", by default"
+	c.text += " by default"
 	return c, ""
 }
 
