@@ -264,3 +264,47 @@ func list(t *testing.T, dir string) string {
 	}
 	return b.String()
 }
+
+// TestReadme runs the commands of the README on its first estate, and compares
+// what they answer with what the README shows.
+func TestReadme(t *testing.T) {
+	data, err := os.ReadFile("../../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	readme := string(data)
+	dir := t.TempDir()
+	_, yaml, _ := strings.Cut(readme, "```yaml\n")
+	yaml, _, found := strings.Cut(yaml, "```\n")
+	if err := os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(yaml), 0o644); err != nil || !found {
+		t.Fatalf("no estate in the README: %v", err)
+	}
+	var shown strings.Builder
+	runs := 0
+	for i, part := range strings.Split(readme, "```console\n") {
+		if i == 0 {
+			shown.WriteString(part)
+			continue
+		}
+		runs++
+		line, _, _ := strings.Cut(part, "\n")
+		_, rest, _ := strings.Cut(part, "```\n")
+		answer := runLine(t, dir, strings.TrimPrefix(line, "$ "))
+		if answer.code != 0 {
+			t.Errorf("%s ends with %d: %s", line, answer.code, answer.stderr)
+		}
+		shown.WriteString("```console\n" + line + "\n" + answer.stdout + "```\n" + rest)
+	}
+	if runs < 3 {
+		t.Errorf("the README runs %d commands", runs)
+	}
+	if shown.String() == readme {
+		return
+	}
+	if !*update {
+		t.Fatalf("the README differs from what the program answers; go test ./cmd/yorvet -update mends it")
+	}
+	if err := os.WriteFile("../../README.md", []byte(shown.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
