@@ -7,26 +7,39 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
+// cell is a cell of a row: a part of the text of its batch, and where it begins
+// in the file, with the column in bytes.
+type cell struct {
+	from, to uint32
+	place    estate.Place
+}
+
 // row is a record of a table, or why there is none.
 type row struct {
-	cells  []string
-	places []estate.Place // where each cell begins, with columns in bytes
-	ids    []estate.ID    // what findAhead found, if it was asked to
-	err    error          // a *csv.ParseError, or what ended the reading
+	cells []cell
+	ids   []estate.ID // what findAhead found, if it was asked to
+	err   error       // a *csv.ParseError, or what ended the reading
 }
 
 // batch is a number of rows that are read ahead.
 type batch struct {
-	rows   []row
-	cells  []string // of all rows
-	places []estate.Place
-	ids    []estate.ID
-	text   []byte // of plain rows
-	ends   []int  // where each of their cells ends in text
+	rows  []row
+	text  string // that the cells are parts of
+	bytes []byte // text, while it grows
+	cells []cell // of all rows
+
+	texts []string // for find
+	ids   []estate.ID
+}
+
+// clear makes a batch ready for new rows.
+func (b *batch) clear() {
+	b.rows, b.cells, b.bytes = b.rows[:0], b.cells[:0], b.bytes[:0]
 }
 
 const batchSize = 256
@@ -56,13 +69,14 @@ func newRowReader(r io.Reader, file uint16) *rowReader {
 // is closed.
 func (r *rowReader) send(full chan<- *batch, used <-chan *batch) {
 	for b := range used {
-		b.rows, b.cells, b.places = b.rows[:0], b.cells[:0], b.places[:0]
+		b.clear()
 		more := false
 		if r.csv == nil {
 			more = r.fillPlain(b)
 		} else {
 			more = r.fill(b)
 		}
+		b.text = string(b.bytes)
 		full <- b
 		if !more {
 			return
@@ -73,9 +87,7 @@ func (r *rowReader) send(full chan<- *batch, used <-chan *batch) {
 // fillPlain reads rows that have no quotes, and reports whether there may be
 // more rows.
 func (r *rowReader) fillPlain(b *batch) bool {
-	b.text, b.ends = b.text[:0], b.ends[:0]
 	more := true
-	var failure error
 	for len(b.rows) < batchSize && more {
 		line, err := r.plain.ReadSlice('\n')
 		if errors.Is(err, bufio.ErrBufferFull) || bytes.IndexByte(line, '"') >= 0 {
@@ -86,58 +98,39 @@ func (r *rowReader) fillPlain(b *batch) bool {
 		more = err == nil
 		line = bytes.TrimSuffix(bytes.TrimSuffix(line, []byte{'\n'}), []byte{'\r'})
 		if err != nil && !errors.Is(err, io.EOF) {
-			failure = err
+			b.rows = append(b.rows, r.ended(err))
 		} else if len(line) > 0 {
 			r.cut(b, line)
 		}
 	}
-	b.fillCells()
-	if failure != nil {
-		b.rows = append(b.rows, r.ended(failure))
-	}
 	return more
 }
 
-// cut adds a plain line to a batch. Its cells are filled in later.
+// cut adds a plain line to a batch.
 func (r *rowReader) cut(b *batch, line []byte) {
-	from, start := len(b.places), 0
-	base := len(b.text)
-	b.text = append(b.text, line...)
+	first, start := len(b.cells), 0
+	base := len(b.bytes)
+	b.bytes = append(b.bytes, line...)
 	for start <= len(line) {
-		end := bytes.IndexByte(line[start:], ',')
-		if end < 0 {
-			end = len(line) - start
+		length := bytes.IndexByte(line[start:], ',')
+		if length < 0 {
+			length = len(line) - start
 		}
-		b.places = append(b.places, estate.Place{File: r.file, Line: uint32(r.line), Column: capColumn(start + 1)})
-		b.ends = append(b.ends, base+start+end)
-		start += end + 1
+		b.cells = append(b.cells, cell{
+			from:  uint32(base + start),
+			to:    uint32(base + start + length),
+			place: estate.Place{File: r.file, Line: uint32(r.line), Column: capColumn(start + 1)},
+		})
+		start += length + 1
 	}
-	one := row{places: b.places[from:]}
+	one := row{cells: b.cells[first:]}
 	if r.width == 0 {
-		r.width = len(one.places)
+		r.width = len(one.cells)
 	}
-	if len(one.places) != r.width {
+	if len(one.cells) != r.width {
 		one.err = &csv.ParseError{StartLine: r.line, Line: r.line, Column: 1, Err: csv.ErrFieldCount}
 	}
 	b.rows = append(b.rows, one)
-}
-
-// fillCells makes the cells of plain rows out of the text of all of them.
-func (b *batch) fillCells() {
-	text := string(b.text)
-	from, end := 0, 0
-	for i := range b.rows {
-		first := len(b.cells)
-		for n := range b.rows[i].places {
-			if n > 0 {
-				from = end + 1
-			}
-			end = b.ends[len(b.cells)]
-			b.cells = append(b.cells, text[from:end])
-		}
-		from = end
-		b.rows[i].cells = b.cells[first:]
-	}
 }
 
 // startCSV has package csv read all that follows, a line that was read already
@@ -163,47 +156,47 @@ func (r *rowReader) fill(b *batch) bool {
 			b.rows = append(b.rows, r.ended(err))
 			return false
 		}
-		from := len(b.cells)
-		b.cells = append(b.cells, record...)
-		for i := range record {
+		first := len(b.cells)
+		for i, text := range record {
 			line, column := r.csv.FieldPos(i)
-			b.places = append(b.places, estate.Place{File: r.file, Line: uint32(r.line + line), Column: capColumn(column)})
+			from := len(b.bytes)
+			b.bytes = append(b.bytes, text...)
+			b.cells = append(b.cells, cell{
+				from:  uint32(from),
+				to:    uint32(len(b.bytes)),
+				place: estate.Place{File: r.file, Line: uint32(r.line + line), Column: capColumn(column)},
+			})
 		}
-		b.rows = append(b.rows, row{cells: b.cells[from:], places: b.places[from:], err: err})
+		b.rows = append(b.rows, row{cells: b.cells[first:], err: err})
 	}
 	return true
 }
 
-// find looks up the cells of some columns of all rows. None is for what is not
-// found.
-func (b *batch) find(columns []int, find func(string) (estate.ID, bool)) {
-	last := make([]struct { // by column, of the row before: often it is the same
-		text string
-		id   estate.ID
-	}, len(columns))
-	b.ids = b.ids[:0]
+// find looks up the cells of some columns of all rows.
+func (b *batch) find(columns []int, findAll func([]string, []estate.ID)) {
+	b.texts = b.texts[:0]
 	for i := range b.rows {
-		from := len(b.ids)
-		for n, column := range columns {
-			if b.rows[i].err != nil {
-				break
+		for _, column := range columns {
+			if b.rows[i].err == nil {
+				c := b.rows[i].cells[column]
+				b.texts = append(b.texts, b.text[c.from:c.to])
 			}
-			if text := b.rows[i].cells[column]; text != last[n].text || i == 0 {
-				id, ok := find(text)
-				if !ok {
-					id = estate.None
-				}
-				last[n].text, last[n].id = text, id
-			}
-			b.ids = append(b.ids, last[n].id)
 		}
-		b.rows[i].ids = b.ids[from:]
+	}
+	b.ids = slices.Grow(b.ids[:0], len(b.texts))[:len(b.texts)]
+	findAll(b.texts, b.ids)
+	next := 0
+	for i := range b.rows {
+		if b.rows[i].err == nil {
+			b.rows[i].ids = b.ids[next : next+len(columns)]
+			next += len(columns)
+		}
 	}
 }
 
 // ended is a row for an error that ends the reading.
 func (r *rowReader) ended(err error) row {
-	return row{places: []estate.Place{{File: r.file, Line: r.guard.line, Column: 1}}, err: err}
+	return row{cells: []cell{{place: estate.Place{File: r.file, Line: r.guard.line, Column: 1}}}, err: err}
 }
 
 // lineGuard stops reading at a line that is longer than maxLine.

@@ -23,7 +23,7 @@ type table struct {
 	used    chan<- *batch
 	batch   *batch // the one at hand
 	next    int    // index in it of the row after the one at hand
-	row     *row   // the one at hand; it is used again later
+	row     *row   // the one at hand
 }
 
 // readTable opens the table that a YAML file names at a place, and calls use
@@ -63,13 +63,13 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 
 // findAhead looks up the cells of some columns of the rows that are not read
 // yet, so that it is done when they are.
-func (t *table) findAhead(columns []int, find func(string) (estate.ID, bool)) {
+func (t *table) findAhead(columns []int, findAll func([]string, []estate.ID)) {
 	read, found := t.batches, make(chan *batch, cap(t.batches))
 	t.batches = found
 	go func() {
 		defer close(found)
 		for b := range read {
-			b.find(columns, find)
+			b.find(columns, findAll)
 			found <- b
 		}
 	}()
@@ -88,7 +88,9 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 		}
 		return columns, false
 	}
-	t.header = slices.Clone(t.row.cells)
+	for i := range t.row.cells {
+		t.header = append(t.header, strings.Clone(t.text(i)))
+	}
 	ok := true
 	for i, name := range t.header {
 		if slices.Contains(t.header[:i], name) {
@@ -139,14 +141,14 @@ func (t *table) read() bool {
 func (t *table) failRow() {
 	var bad *csv.ParseError
 	if !errors.As(t.row.err, &bad) {
-		t.l.fail(t.row.places[0], t.row.err.Error(), "")
+		t.l.fail(t.row.cells[0].place, t.row.err.Error(), "")
 		return
 	}
 	place := estate.Place{File: t.file, Line: uint32(bad.Line), Column: capColumn(bad.Column)}
 	text := bad.Err.Error()
 	switch {
 	case errors.Is(bad.Err, csv.ErrFieldCount):
-		place.Line, place.Column = t.row.places[0].Line, 1
+		place.Line, place.Column = t.row.cells[0].place.Line, 1
 		text = fmt.Sprintf("the row has %d cells, expected %d as in the header", len(t.row.cells), len(t.header))
 	case errors.Is(bad.Err, csv.ErrBareQuote):
 		text = `a quote stands in a cell that is not in quotes, expected the whole cell in quotes and "" for the quote`
@@ -156,18 +158,25 @@ func (t *table) failRow() {
 	t.l.fail(place, text, "")
 }
 
+// text returns the content of a cell of the row. It keeps all that was read with
+// it in memory; what stays is to be cloned.
+func (t *table) text(column int) string {
+	c := t.row.cells[column]
+	return t.batch.text[c.from:c.to]
+}
+
 // start returns the beginning of the table.
 func (t *table) start() estate.Place { return estate.Place{File: t.file, Line: 1, Column: 1} }
 
 // place returns where a cell of the row begins; for one in quotes, where its
 // content does.
 func (t *table) place(column int) estate.Place {
-	place := t.row.places[column]
+	place := t.row.cells[column].place
 	at := int(place.Column)
-	for _, cell := range t.row.cells[:column] {
-		at -= len(cell) - utf8.RuneCountInString(cell)
+	for i := range column {
+		at -= len(t.text(i)) - utf8.RuneCountInString(t.text(i))
 	}
-	if strings.ContainsAny(t.row.cells[column], "\",\n\r") {
+	if strings.ContainsAny(t.text(column), "\",\n\r") {
 		at++
 	}
 	place.Column = capColumn(at)
@@ -178,13 +187,13 @@ func (t *table) fail(column int, text string) { t.l.fail(t.place(column), text, 
 
 // cell returns a cell as an item that outlives the row.
 func (t *table) cell(column int) item {
-	return item{strings.Clone(t.row.cells[column]), t.place(column)}
+	return item{strings.Clone(t.text(column)), t.place(column)}
 }
 
 // cells returns the items of a cell that holds a list. Semicolons separate,
 // except inside a quoted because or a quoted local part.
 func (t *table) cells(column int) []item {
-	text, place := strings.Clone(t.row.cells[column]), t.place(column)
+	text, place := strings.Clone(t.text(column)), t.place(column)
 	var items []item
 	for _, part := range splitList(text) {
 		trimmed := strings.Trim(text[part.from:part.to], " \t\r\n")
@@ -239,7 +248,8 @@ func isEscaped(text string, i int) bool {
 // validText reports whether all cells of the row are UTF-8; the first that is
 // not is an error.
 func (t *table) validText() bool {
-	for i, cell := range t.row.cells {
+	for i := range t.row.cells {
+		cell := t.text(i)
 		if !utf8.ValidString(cell) {
 			t.fail(i, "this is not UTF-8, expected text in UTF-8")
 			return false
@@ -269,7 +279,7 @@ func (l *loader) readGroupTable(t *table) {
 		var s groupSpec
 		for _, field := range groupFields {
 			column := columns[field.name]
-			if column < 0 || t.row.cells[column] == "" {
+			if column < 0 || t.text(column) == "" {
 				continue
 			}
 			s.give(field, t.place(column))
@@ -287,7 +297,7 @@ func (l *loader) readGroupTable(t *table) {
 			}
 		}
 		for i, action := range estate.ActionWords {
-			if column := columns["access."+action]; column >= 0 && t.row.cells[column] != "" {
+			if column := columns["access."+action]; column >= 0 && t.text(column) != "" {
 				s.setAccess(l, estate.Action(i), t.cell(column))
 			}
 		}
@@ -348,13 +358,13 @@ func (l *loader) readPeopleTable(t *table) {
 func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, facts []string) {
 	given := func(name string) (int, bool) {
 		column := columns[name]
-		return column, column >= 0 && t.row.cells[column] != ""
+		return column, column >= 0 && t.text(column) != ""
 	}
 	if column, ok := given("address"); ok {
 		s.setAddress(l, t.cell(column))
 	}
 	if column, ok := given("name"); ok {
-		s.person.Name = strings.Clone(t.row.cells[column])
+		s.person.Name = strings.Clone(t.text(column))
 	}
 	if column, ok := given("mailbox"); ok {
 		s.setMailbox(l, t.cell(column))
@@ -364,7 +374,8 @@ func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, 
 			s.addAlso(l, it)
 		}
 	}
-	for i, value := range t.row.cells {
+	for i := range t.row.cells {
+		value := t.text(i)
 		name := facts[i]
 		switch {
 		case name == "" || value == "":
@@ -393,10 +404,10 @@ func (l *loader) readMembershipTable(t *table) {
 	group, member := columns["group"], columns["address"]
 	options := t.options(columns)
 	named := []int{group, member}
-	t.batch.find(named, l.b.FindText)
-	t.findAhead(named, l.b.FindText)
+	t.batch.find(named, l.b.FindAll)
+	t.findAhead(named, l.b.FindAll)
 	for t.read() {
-		id, place := t.row.ids[0], t.row.places[member]
+		id, place := t.row.ids[0], t.row.cells[member].place
 		if id == estate.None || !l.b.IsGroup(id) {
 			var ok bool
 			if id, ok = l.findGroup(t.cell(group)); !ok {
@@ -406,7 +417,7 @@ func (l *loader) readMembershipTable(t *table) {
 		listed := t.row.ids[1]
 		if listed == estate.None {
 			place = t.place(member)
-			a, ok := l.parseAddress(strings.Clone(t.row.cells[member]), place)
+			a, ok := l.parseAddress(strings.Clone(t.text(member)), place)
 			if !ok {
 				continue
 			}
@@ -437,7 +448,7 @@ func (t *table) options(columns map[string]int) []option {
 func (t *table) membership(options []option) estate.Membership {
 	var m estate.Membership
 	for _, o := range options {
-		text := t.row.cells[o.column]
+		text := t.text(o.column)
 		if text == "" {
 			continue
 		}

@@ -26,10 +26,12 @@ func readAll(r io.Reader) (rows []string) {
 	}()
 	for b := range full {
 		for _, row := range b.rows {
-			line := fmt.Sprintf("%q", row.cells)
-			for _, place := range row.places {
-				line += fmt.Sprintf(" %d:%d", place.Line, place.Column)
+			cells, places := []string{}, ""
+			for _, c := range row.cells {
+				cells = append(cells, b.text[c.from:c.to])
+				places += fmt.Sprintf(" %d:%d", c.place.Line, c.place.Column)
 			}
+			line := fmt.Sprintf("%q%s", cells, places)
 			if row.err != nil {
 				line += " " + row.err.Error()
 			}

@@ -296,7 +296,7 @@ func (n namer) lineage(group estate.ID, s resolve.Sender) string {
 	}
 	through := ""
 	if len(l.Groups) > 1 {
-		through = " through " + strings.Join(n.addresses(l.Groups[1:]), ", then ")
+		through = " through " + shorten(n.addresses(l.Groups[1:]))
 	}
 	return through + n.at(l.Place)
 }

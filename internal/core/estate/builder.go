@@ -48,8 +48,8 @@ func NewBuilder(settings Settings) *Builder {
 		e: &Estate{
 			settings: settings,
 			index: &index{
-				ids:        map[string]ID{},
-				implied:    map[string]ID{},
+				ids:        newDirectory(),
+				implied:    newDirectory(),
 				canonical:  map[string]string{},
 				subaddress: strings.ToLower(settings.Subaddress),
 				numbers:    map[string]uint32{},
@@ -193,7 +193,7 @@ func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
 	key := b.e.index.key(a)
 	holder, taken := b.e.index.exact(key)
 	if !taken {
-		b.e.index.ids[key] = id
+		b.e.index.ids.put(key, id)
 		if also {
 			b.also[key] = place
 		}
@@ -230,14 +230,11 @@ func (b *Builder) placeOf(id ID) Place {
 	return b.e.Person(id).Place
 }
 
-// FindText returns the ID of the group or added person whose address is text in
-// canonical form. It is quick, and finds nothing that is written otherwise. It
-// may be called by other goroutines while nothing but Refer, AddEntry and AddRule
-// is.
-func (b *Builder) FindText(text string) (ID, bool) {
-	id, ok := b.e.index.ids[text]
-	return id, ok
-}
+// FindAll sets each of ids to the ID of the group or added person whose address
+// in canonical form is the text with the same index, or to None. It finds nothing
+// that is written otherwise. It may be called by other goroutines while nothing
+// but Refer, AddEntry and AddRule is.
+func (b *Builder) FindAll(texts []string, ids []ID) { b.e.index.ids.getAll(texts, ids) }
 
 // Find returns the ID of the person or group that has the address a, by
 // subaddress if need be, and whether there is one.
@@ -266,7 +263,7 @@ func (b *Builder) Refer(a address.Address, group ID, role string, place Place) I
 	if !b.inside(a) {
 		id := b.e.PersonID(len(b.e.people))
 		b.e.people = append(b.e.people, Person{Address: a, Place: place, Implied: true})
-		b.e.index.implied[key] = id
+		b.e.index.implied.put(key, id)
 		return id
 	}
 	id, ok := b.nobody[key]

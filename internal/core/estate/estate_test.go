@@ -291,3 +291,30 @@ func TestWords(t *testing.T) {
 		t.Error("a word is wrong")
 	}
 }
+
+// The directory is a map.
+func TestDirectory(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	d, want := newDirectory(), map[string]ID{}
+	var asked []string
+	for i := range 5000 {
+		key := strings.Repeat("k", random.IntN(3)) + itoa(random.IntN(20000)) + "@x"
+		if _, there := want[key]; !there {
+			d.put(key, ID(i))
+			want[key] = ID(i)
+		}
+		asked = append(asked, key, key+"?", itoa(i))
+	}
+	asked = append(asked, "")
+	ids := make([]ID, len(asked))
+	d.getAll(asked, ids)
+	for i, key := range asked {
+		id, there := want[key]
+		if !there {
+			id = None
+		}
+		if got, ok := d.get(key); ids[i] != id || got != id || ok != there {
+			t.Fatalf("%q is %d, and %d among all, want %d", key, got, ids[i], id)
+		}
+	}
+}

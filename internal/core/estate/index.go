@@ -8,8 +8,8 @@ import (
 
 // index finds people and groups by address.
 type index struct {
-	ids        map[string]ID     // by canonical key, of groups and listed people
-	implied    map[string]ID     // likewise, of people whom only a group lists
+	ids        *directory        // by canonical key, of groups and added people
+	implied    *directory        // likewise, of people whom only a group lists
 	canonical  map[string]string // by estate domain: the domain that it means
 	subaddress string
 	numbers    map[string]uint32 // of the domains in use, for Estate.domain
@@ -26,9 +26,9 @@ func (x *index) key(a address.Address) string {
 
 // exact returns the person or group with a key.
 func (x *index) exact(key string) (ID, bool) {
-	id, ok := x.ids[key]
+	id, ok := x.ids.get(key)
 	if !ok {
-		id, ok = x.implied[key]
+		id, ok = x.implied.get(key)
 	}
 	return id, ok
 }
