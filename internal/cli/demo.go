@@ -50,9 +50,14 @@ var demoSteps = []step{
 		[]string{"explain", "--from", "passenger@holiday.example", "--to", "found@kelpmereferries.example"},
 	},
 	{
-		"Somebody claims to be the director",
-		"The gate of all-hands goes by the address that a message claims. Nothing proves this one, and it is let in all the same.",
-		[]string{"explain", "--from", "director@kelpmere.example", "--to", "all-hands@kelpmere.example", "--unproven"},
+		"Somebody claims to be a skipper",
+		"The address is one of ours, but nothing proves it. The gate looks at that first.",
+		[]string{"explain", "--from", "ines.maro@kelpmere.example", "--to", "lost-property@kelpmere.example", "--unproven"},
+	},
+	{
+		"A new member of the crew writes to the desk",
+		"Proven, inside, a member: and still it waits, for somebody who can release it.",
+		[]string{"explain", "--from", "ivo.lark@kelpmere.example", "--to", "lost-property@kelpmere.example"},
 	},
 	{
 		"Who receives a sailing notice?",
