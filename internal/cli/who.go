@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -34,6 +35,16 @@ func newWho(streams Streams) *cli.Command {
 				Flags:  append([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from"}}, messageFlags()...),
 				Action: func(_ context.Context, cmd *cli.Command) error { return whoReceives(cmd, streams) },
 			},
+			newWhoGroup(streams, "speaks", "who may write in a group's name, and whether they can prove it",
+				"Where the group asks for a mailed code, it is sent as the mail service would send it: it has to be\n"+
+					"let in, and has to reach the person.\n\n"+
+					"Example: yorvet who speaks charter@kelpmere.example", present.NewSpeaks),
+			newWhoGroup(streams, "approves", "who can release a held message",
+				"Example: yorvet who approves lost-property@kelpmere.example", present.NewApproves),
+			newWhoMay(streams, "reads", estate.Read, "who reads what a group keeps", "volunteers@kelpmere.example"),
+			newWhoMay(streams, "joins", estate.Join, "who may join a group", "volunteers@kelpmere.example"),
+			newWhoMay(streams, "finds", estate.Find, "who finds a group", "works-council@kelpmere.example"),
+			newWhoMay(streams, "manages", estate.Manage, "who manages a group", "galley@kelpmere.example"),
 		},
 	}
 }
@@ -85,4 +96,35 @@ func whoReceives(cmd *cli.Command, streams Streams) error {
 		sender = &found
 	}
 	return s.print(present.NewReceives(s.r, group, sender, m))
+}
+
+// newWhoGroup returns a command that asks one thing about one group.
+func newWhoGroup[A present.Answer](streams Streams, verb, usage, description string, ask func(*resolve.Resolver, estate.ID) A) *cli.Command {
+	return &cli.Command{
+		Name:        verb,
+		Usage:       usage,
+		ArgsUsage:   "GROUP",
+		Description: description,
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			text, err := oneArgument(cmd, "the address of a group")
+			if err != nil {
+				return err
+			}
+			s, err := open(cmd, streams)
+			if err != nil {
+				return err
+			}
+			group, err := s.group(text)
+			if err != nil {
+				return err
+			}
+			return s.print(ask(s.r, group))
+		},
+	}
+}
+
+// newWhoMay returns a command about one action of the access setting.
+func newWhoMay(streams Streams, verb string, action estate.Action, usage, example string) *cli.Command {
+	return newWhoGroup(streams, verb, usage, "Example: yorvet who "+verb+" "+example,
+		func(r *resolve.Resolver, group estate.ID) *present.May { return present.NewMay(r, group, action, verb) })
 }

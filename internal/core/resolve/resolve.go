@@ -111,17 +111,6 @@ func (r *Resolver) Verdict(group estate.ID, rule int) estate.Verdict {
 	return r.e.Group(group).Gate[rule-1].Verdict
 }
 
-// Voice returns the voice that a proven sender has in a group, and the rule
-// that gives it, from 1; 0 where none does.
-func (r *Resolver) Voice(group estate.ID, s Sender) (estate.Voice, int) {
-	for i, rule := range r.e.Group(group).Voice {
-		if r.Eval(group, rule.Selector, s, Message{}) {
-			return rule.Voice, i + 1
-		}
-	}
-	return estate.NoVoice, 0
-}
-
 // Approvers returns the people who can release a held message, in file order,
 // and whether they are the group's owners, for want of moderators.
 func (r *Resolver) Approvers(group estate.ID) (people []estate.ID, owners bool) {
