@@ -82,6 +82,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newDemo(args[0], streams),
 			newWho(streams),
 			newExplain(streams),
+			newMatrix(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

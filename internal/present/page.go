@@ -134,15 +134,21 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 			widths[i] = max(widths[i], text.StringWidth(Clean(s.Text)))
 		}
 	}
+	const fair = 12 // what a column in the middle gets at any rate
 	left := p.options.Width - tableIndent - columnGap*(len(widths)-1)
 	last := len(widths) - 1
-	least := min(widths[last], left*2/5) // what the last column gets at any rate
+	later := min(widths[last], left*2/5) // what the columns behind the one at hand get at any rate
+	for _, width := range widths[1:max(last, 1)] {
+		later += min(width, fair)
+	}
 	var configs []table.ColumnConfig
 	for i, width := range widths {
 		most := max(left, 16)
 		if i < last {
-			// A column may take what leaves the later ones some room.
-			most = max(left-least-12*(last-1-i), 12)
+			most = max(left-later, fair)
+			if i+1 < last {
+				later -= min(widths[i+1], fair)
+			}
 		}
 		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: text.WrapSoft})
 		left -= min(width, most)

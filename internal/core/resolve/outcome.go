@@ -63,17 +63,43 @@ func (d *Delivery) Way(recipient Recipient) Way { return d.Ways[recipient.way] }
 // sender (nil), all nested gates admit and nobody is the sender.
 func (r *Resolver) Deliver(group estate.ID, s *Sender, m Message) *Delivery {
 	d := &Delivery{Group: group, sender: s, message: m}
-	d.Ways = r.findWays(group, s, m)
+	nobodies := r.layAllOut(d)
 	d.steps = slices.Clone(r.layout.steps)
-	t := &r.tally
-	t.prepare(r.e.People())
-	nobodies := map[estate.ID]int32{}
-	for i := range d.Ways {
-		r.layOut(d, int32(i), nobodies)
-	}
 	d.Recipients = r.collect(nobodies)
-	t.clear()
+	r.tally.clear()
 	return d
+}
+
+// Receives returns how many have each outcome of a message to a group without a
+// sender in particular, by Outcome.
+func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
+	var counts [Undeliverable + 1]int
+	counts[Undeliverable] = len(r.layAllOut(&Delivery{Group: group}))
+	for _, person := range r.tally.touched {
+		counts[r.final(r.tally.best[person])]++
+	}
+	r.tally.clear()
+	return counts
+}
+
+// layAllOut finds the ways of d and counts what the memberships on them give. It
+// returns the way of each address that belongs to nobody.
+func (r *Resolver) layAllOut(d *Delivery) map[estate.ID]int32 {
+	d.Ways = r.findWays(d.Group, d.sender, d.message)
+	r.tally.prepare(r.e.People())
+	var nobodies map[estate.ID]int32
+	for i := range d.Ways {
+		r.layOut(d, int32(i), &nobodies)
+	}
+	return nobodies
+}
+
+// final returns the outcome of a person, given whether their mailbox works.
+func (r *Resolver) final(recipient Recipient) Outcome {
+	if recipient.Outcome <= Digest && r.e.Person(recipient.ID).Mailbox != estate.MailboxOpen {
+		return Undeliverable
+	}
+	return recipient.Outcome
 }
 
 // tally holds the best outcome of every person so far. It is used again for the
@@ -111,7 +137,7 @@ func (t *tally) count(person int, candidate Recipient) {
 }
 
 // layOut counts what the memberships of one group give.
-func (r *Resolver) layOut(d *Delivery, way int32, nobodies map[estate.ID]int32) {
+func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32) {
 	id := d.Ways[way].Group
 	over := d.Ways[way].State
 	g := r.e.Group(id)
@@ -121,8 +147,11 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies map[estate.ID]int32) 
 	for i, entry := range r.e.Entries(id) {
 		switch {
 		case entry.Member.IsNobody():
-			if _, listed := nobodies[entry.Member]; !listed {
-				nobodies[entry.Member] = way
+			if *nobodies == nil {
+				*nobodies = map[estate.ID]int32{}
+			}
+			if _, listed := (*nobodies)[entry.Member]; !listed {
+				(*nobodies)[entry.Member] = way
 			}
 		case r.e.IsGroup(entry.Member) || shared:
 		default:
@@ -189,9 +218,7 @@ func (r *Resolver) collect(nobodies map[estate.ID]int32) []Recipient {
 	list := make([]Recipient, 0, len(t.touched)+len(nobodies))
 	add := func(person int) {
 		recipient := t.best[person]
-		if recipient.Outcome <= Digest && r.e.Person(recipient.ID).Mailbox != estate.MailboxOpen {
-			recipient.Outcome = Undeliverable
-		}
+		recipient.Outcome = r.final(recipient)
 		list = append(list, recipient)
 	}
 	if len(t.touched) > r.e.People()/16 {

@@ -15,6 +15,7 @@ type Resolver struct {
 
 	strangers *Strangers
 	standings map[estate.ID]standing
+	rings     []int32 // by group: see findRings
 	members   map[estate.ID]*roaring.Bitmap
 	matches   map[string]*roaring.Bitmap // by filter
 	layout    layout

@@ -188,39 +188,6 @@ func (r *Resolver) listed(list []estate.Listed) *roaring.Bitmap {
 	return set
 }
 
-// Members returns the members of a group: people and groups, direct and through
-// nested groups. A group is among its own members where it is nested in a ring.
-// The set is not to be changed.
-func (r *Resolver) Members(group estate.ID) *roaring.Bitmap {
-	set, ok := r.members[group]
-	if ok {
-		return set
-	}
-	set = roaring.New()
-	entered := map[estate.ID]bool{group: true}
-	queue := []estate.ID{group}
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		for _, entry := range r.e.Entries(at) {
-			if !entry.Member.IsNobody() {
-				set.Add(uint32(entry.Member))
-			}
-		}
-		for _, rule := range r.e.Rules(at) {
-			set.Or(r.picked(rule))
-		}
-		for _, child := range r.e.Children(at) {
-			if !entered[child.Group] {
-				entered[child.Group] = true
-				queue = append(queue, child.Group)
-			}
-		}
-	}
-	r.members[group] = set
-	return set
-}
-
 // picked returns the people whom a membership rule picks.
 func (r *Resolver) picked(rule estate.MemberRule) *roaring.Bitmap {
 	insidePeople := r.matching("inside people", func(set *roaring.Bitmap) {

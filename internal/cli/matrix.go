@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newMatrix(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "matrix",
+		Usage: "all groups at a glance",
+		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
+			"miss it, speak for it and approve. --where takes comparisons joined by \"and\", of a column with a\n" +
+			"word or a number; the columns are those of --format csv.\n\n" +
+			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
+			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 0 {
+				return usageError("matrix takes no arguments besides its flags, not %q", cmd.Args().First())
+			}
+			s, err := open(cmd, streams)
+			if err != nil {
+				return err
+			}
+			a := present.NewMatrix(s.r)
+			if cmd.IsSet("where") {
+				if err := a.Where(cmd.String("where")); err != nil {
+					return usageError("--where: %v", err)
+				}
+			}
+			if cmd.IsSet("sort") {
+				if err := a.Sort(cmd.String("sort")); err != nil {
+					return usageError("--sort: %v", err)
+				}
+			}
+			return s.print(a)
+		},
+	}
+}

@@ -1,0 +1,42 @@
+package resolve
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+// An Overview is a group at a glance.
+type Overview struct {
+	Outside, Inside, Forged estate.Verdict         // for the strangers
+	Posters                 [estate.Drop + 1]int   // people, by verdict
+	Receives                [Undeliverable + 1]int // by outcome, without a sender
+	Speaks                  int                    // people with a voice
+	Approves                int                    // people who can release a held message
+}
+
+// Overview returns a group at a glance.
+func (r *Resolver) Overview(group estate.ID) Overview {
+	strangers := r.Strangers()
+	o := Overview{
+		Outside:  r.Judge(group, strangers.Outside, Message{}).Verdict,
+		Inside:   r.Judge(group, strangers.Inside, Message{}).Verdict,
+		Forged:   r.Judge(group, strangers.Inside, Message{Unproven: true}).Verdict,
+		Receives: r.Receives(group),
+	}
+	for rule, class := range r.Posters(group, Message{}) {
+		o.Posters[r.Verdict(group, rule)] += r.peopleIn(class.GetCardinality(), class.Rank)
+	}
+	if len(r.e.Group(group).Voice) > 0 {
+		none := r.VoiceClasses(group)[0]
+		o.Speaks = r.e.People() - r.peopleIn(none.GetCardinality(), none.Rank)
+	}
+	people, _ := r.Approvers(group)
+	o.Approves = len(people)
+	return o
+}
+
+// peopleIn returns how many of a set are people, by its size and by how many of
+// it are not above a number: groups come first.
+func (r *Resolver) peopleIn(size uint64, rank func(uint32) uint64) int {
+	if r.e.Groups() == 0 {
+		return int(size)
+	}
+	return int(size - rank(uint32(r.e.Groups()-1)))
+}

@@ -1,0 +1,239 @@
+package present
+
+import (
+	"cmp"
+	"fmt"
+	"iter"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// Matrix shows all groups at a glance.
+type Matrix struct {
+	Groups []MatrixRow `json:"groups"`
+
+	domain string // the first of the estate: text leaves it out
+}
+
+// A MatrixRow is one group. Counts that are 0 are left out of the maps.
+type MatrixRow struct {
+	Group    string         `json:"group"`
+	Kind     string         `json:"kind"`
+	Outside  string         `json:"outside"`
+	Inside   string         `json:"inside"`
+	Forged   string         `json:"forged"`
+	Posters  map[string]int `json:"posters"`
+	Receives map[string]int `json:"receives"`
+	Speaks   int            `json:"speaks"`
+	Approves int            `json:"approves"`
+}
+
+// NewMatrix looks at all groups, in the order of the estate.
+func NewMatrix(r *resolve.Resolver) *Matrix {
+	n := newNamer(r)
+	a := &Matrix{Groups: make([]MatrixRow, 0, n.e.Groups()), domain: "@" + n.e.Settings().Domains[0].Name}
+	for id := range estate.ID(n.e.Groups()) {
+		o := r.Overview(id)
+		row := MatrixRow{
+			Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
+			Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
+			Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves,
+		}
+		for verdict, count := range o.Posters {
+			if count > 0 {
+				row.Posters[estate.VerdictWords[verdict]] = count
+			}
+		}
+		for outcome, count := range o.Receives {
+			if count > 0 {
+				row.Receives[resolve.OutcomeWords[outcome]] = count
+			}
+		}
+		a.Groups = append(a.Groups, row)
+	}
+	return a
+}
+
+// column is a column of the matrix: a word or a number of each row.
+type column struct {
+	name   string
+	word   func(*MatrixRow) string
+	number func(*MatrixRow) int
+	words  []string // that it can hold
+}
+
+// columns are those that a condition or an order may name, and those of CSV.
+var columns = func() []column {
+	list := []column{
+		{name: "group", word: func(r *MatrixRow) string { return r.Group }},
+		{name: "kind", word: func(r *MatrixRow) string { return r.Kind }, words: estate.KindWords},
+		{name: "outside", word: func(r *MatrixRow) string { return r.Outside }, words: estate.VerdictWords},
+		{name: "inside", word: func(r *MatrixRow) string { return r.Inside }, words: estate.VerdictWords},
+		{name: "forged", word: func(r *MatrixRow) string { return r.Forged }, words: estate.VerdictWords},
+	}
+	for _, word := range estate.VerdictWords {
+		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Posters[word] }})
+	}
+	for _, word := range resolve.OutcomeWords {
+		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Receives[word] }})
+	}
+	return append(list,
+		column{name: "speaks", number: func(r *MatrixRow) int { return r.Speaks }},
+		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }})
+}()
+
+func findColumn(name string) (column, error) {
+	var known []string
+	for _, c := range columns {
+		if c.name == name {
+			return c, nil
+		}
+		known = append(known, c.name)
+	}
+	if near := nearest.Word(name, known); near != "" {
+		return column{}, fmt.Errorf("there is no column %q; did you mean %s?", name, near)
+	}
+	return column{}, fmt.Errorf("there is no column %q, expected one of %s", name, strings.Join(known, ", "))
+}
+
+// Where keeps the rows that fulfil a condition, such as "outside admit and
+// stopped > 0": comparisons joined by "and", each of a column with a word it may
+// hold, or with a number by =, <, >, <= or >=. A number alone means "=".
+func (a *Matrix) Where(condition string) error {
+	for part := range strings.SplitSeq(condition, " and ") {
+		words := strings.Fields(part)
+		if len(words) < 2 || len(words) > 3 {
+			return fmt.Errorf("%q is no condition, expected one such as \"outside admit\" or \"stopped > 0\"", strings.TrimSpace(part))
+		}
+		c, err := findColumn(words[0])
+		if err != nil {
+			return err
+		}
+		keep, err := c.compare(words[1:])
+		if err != nil {
+			return err
+		}
+		a.Groups = slices.DeleteFunc(a.Groups, func(r MatrixRow) bool { return !keep(&r) })
+	}
+	return nil
+}
+
+// compare returns whether a row fulfils a comparison with this column.
+func (c column) compare(words []string) (func(*MatrixRow) bool, error) {
+	operator, operand := "=", words[len(words)-1]
+	if len(words) == 2 {
+		operator = words[0]
+	}
+	if c.word != nil {
+		if operator != "=" {
+			return nil, fmt.Errorf("the column %s holds words, which compare by = only", c.name)
+		}
+		if c.words != nil && !slices.Contains(c.words, operand) {
+			return nil, fmt.Errorf("the column %s holds %s, not %q", c.name, strings.Join(c.words, ", "), operand)
+		}
+		return func(r *MatrixRow) bool { return strings.EqualFold(c.word(r), operand) }, nil
+	}
+	number, err := strconv.Atoi(operand)
+	if err != nil {
+		return nil, fmt.Errorf("the column %s holds numbers, not %q", c.name, operand)
+	}
+	signs := map[string][]int{"=": {0}, "<": {-1}, ">": {1}, "<=": {-1, 0}, ">=": {0, 1}}[operator]
+	if signs == nil {
+		return nil, fmt.Errorf("unknown comparison %q, expected =, <, >, <= or >=", operator)
+	}
+	return func(r *MatrixRow) bool { return slices.Contains(signs, cmp.Compare(c.number(r), number)) }, nil
+}
+
+// Sort orders the rows by a column: words upwards, numbers downwards; with a
+// hyphen in front, the other way round.
+func (a *Matrix) Sort(by string) error {
+	name, reverse := strings.CutPrefix(by, "-")
+	c, err := findColumn(name)
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(a.Groups, func(x, y MatrixRow) int {
+		order := 0
+		if c.word != nil {
+			order = strings.Compare(c.word(&x), c.word(&y))
+		} else {
+			order = cmp.Compare(c.number(&y), c.number(&x))
+		}
+		if reverse {
+			return -order
+		}
+		return order
+	})
+	return nil
+}
+
+func (a *Matrix) writeText(p *Page) {
+	p.Line(2, Span{Strong, count(len(a.Groups), "group", "groups") + " at a glance"}, Span{Faint, "  all but the full addresses end in " + a.domain})
+	p.Gap()
+	const most = 30
+	shown := a.Groups
+	if !p.options.All && len(shown) > most+2 {
+		shown = shown[:most]
+	}
+	head := []Span{{Faint, "group"}, {Faint, "outside"}, {Faint, "inside"}, {Faint, "forged"}, {Faint, "post"}, {Faint, "held"}, {Faint, "get"}, {Faint, "miss"}}
+	wide := p.options.Width >= 110
+	if wide {
+		head = append(slices.Insert(head, 1, Span{Faint, "kind"}), Span{Faint, "speak"}, Span{Faint, "approve"})
+	}
+	rows := [][]Span{head}
+	for _, g := range shown {
+		row := []Span{{Plain, strings.TrimSuffix(g.Group, a.domain)}, verdictCell(g.Outside), verdictCell(g.Inside), verdictCell(g.Forged),
+			number(g.Posters["admit"], Plain), number(g.Posters["hold"], Doubtful),
+			number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain),
+			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)}
+		if wide {
+			row = append(slices.Insert(row, 1, Span{Plain, g.Kind}), number(g.Speaks, Plain), number(g.Approves, Plain))
+		}
+		rows = append(rows, row)
+	}
+	p.Table(rows)
+	p.Gap()
+	if len(shown) < len(a.Groups) {
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
+		p.cut = true
+	}
+	p.Line(0, Span{Faint, "get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a wide page has more."})
+	p.hint()
+}
+
+func verdictCell(verdict string) Span { return Span{verdictStyle(verdict), verdict} }
+
+// number is a count in a cell; 0 is a dot.
+func number(n int, style Style) Span {
+	if n == 0 {
+		return Span{Faint, "."}
+	}
+	return Span{style, strconv.Itoa(n)}
+}
+
+func (a *Matrix) table() ([]string, iter.Seq[[]string]) {
+	var header []string
+	for _, c := range columns {
+		header = append(header, c.name)
+	}
+	return header, func(yield func([]string) bool) {
+		for i := range a.Groups {
+			row := make([]string, len(columns))
+			for j, c := range columns {
+				if c.word != nil {
+					row[j] = c.word(&a.Groups[i])
+				} else {
+					row[j] = strconv.Itoa(c.number(&a.Groups[i]))
+				}
+			}
+			if !yield(row) {
+				return
+			}
+		}
+	}
+}
