@@ -42,6 +42,9 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 	if err == nil {
 		return exitAnswered
 	}
+	if errors.Is(err, errWrong) {
+		return exitWrong
+	}
 	for line := range strings.SplitSeq(err.Error(), "\n") {
 		fmt.Fprintln(streams.Err, present.Clean(line))
 	}
@@ -56,6 +59,9 @@ func exitCode(err error) int {
 	}
 	return exitInput
 }
+
+// errWrong says that the answer has been given, and that something is wrong.
+var errWrong = errors.New("something is wrong")
 
 // usageError is a mistake on the command line.
 func usageError(format string, args ...any) error {
@@ -83,6 +89,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newWho(streams),
 			newExplain(streams),
 			newMatrix(streams),
+			newCheck(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

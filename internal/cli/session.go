@@ -33,10 +33,11 @@ type session struct {
 }
 
 // open checks the flags that all commands share, then loads the estate.
-func open(cmd *cli.Command, streams Streams) (*session, error) {
+// formats are those that the command knows besides the usual ones.
+func open(cmd *cli.Command, streams Streams, formats ...present.Format) (*session, error) {
 	s := &session{cmd: cmd, streams: streams}
 	var err error
-	if s.format, err = formatOf(cmd); err != nil {
+	if s.format, err = formatOf(cmd, formats...); err != nil {
 		return nil, err
 	}
 	today := estate.DayOf(time.Now())
@@ -56,9 +57,12 @@ func open(cmd *cli.Command, streams Streams) (*session, error) {
 	return s, nil
 }
 
-func formatOf(cmd *cli.Command) (present.Format, error) {
+func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) {
 	format := cmd.String("format")
-	known := []string{string(present.Text), string(present.JSON), string(present.CSV)}
+	var known []string
+	for _, f := range append([]present.Format{present.Text, present.JSON, present.CSV}, more...) {
+		known = append(known, string(f))
+	}
 	switch {
 	case cmd.Bool("json") && format != "" && format != string(present.JSON):
 		return "", usageError("--json and --format %s exclude each other", format)

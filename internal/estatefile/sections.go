@@ -1,10 +1,14 @@
 package estatefile
 
 import (
+	"slices"
+
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
@@ -123,12 +127,15 @@ func (d *document) readGroup(n *yaml.Node) {
 			d.list(value, "a list of members", func(n *yaml.Node) { d.readMember(&s, n) })
 		},
 		"access": func(_, value *yaml.Node) { d.readAccess(&s, value) },
+		"accept": func(_, value *yaml.Node) {
+			d.list(value, "a list of accepted hazards", func(n *yaml.Node) { d.readAcceptance(&s, n) })
+		},
 	}
 	for _, f := range groupFields {
 		names = append(names, f.name)
 		fields[f.name] = func(_, value *yaml.Node) { d.readGroupField(&s, f, value) }
 	}
-	if d.mapping(n, "a group", append(names, "members", "access"), fields) {
+	if d.mapping(n, "a group", append(names, "members", "access", "accept"), fields) {
 		s.finish(d.loader, d.place(n))
 	}
 }
@@ -171,6 +178,33 @@ func (d *document) readAccess(s *groupSpec, n *yaml.Node) {
 		}
 	}
 	d.mapping(n, "access", estate.ActionWords, fields)
+}
+
+// readAcceptance reads a hazard that is meant to be.
+func (d *document) readAcceptance(s *groupSpec, n *yaml.Node) {
+	a := estate.Acceptance{Place: d.place(n)}
+	set := func(to *string) field {
+		return func(_, value *yaml.Node) { *to, _ = d.text(value) }
+	}
+	names := []string{"hazard", "address", "because"}
+	ok := d.mapping(n, "an accepted hazard", names, map[string]field{
+		"hazard": func(key, value *yaml.Node) {
+			set(&a.Hazard)(key, value)
+			var known []string
+			for _, check := range hazard.All {
+				known = append(known, check.Name)
+			}
+			if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
+				d.fail(d.place(value), "there is no hazard "+quote(a.Hazard)+", expected one of those of yorvet check", nearest.Word(a.Hazard, known))
+			}
+		},
+		"address": set(&a.Address),
+		"because": set(&a.Because),
+	})
+	if ok && (a.Hazard == "" || a.Because == "") {
+		d.fail(a.Place, "expected hazard and because in an accepted hazard", "")
+	}
+	s.group.Accepted = append(s.group.Accepted, a)
 }
 
 // readMember reads an entry of a group: an address, or a mapping.

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -23,6 +24,9 @@ const (
 	Text Format = "text"
 	JSON Format = "json"
 	CSV  Format = "csv"
+
+	// SARIF is for hazards only (OASIS SARIF 2.1.0).
+	SARIF Format = "sarif"
 )
 
 // Options say how text looks.
@@ -47,6 +51,11 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 		return writeJSON(w, a)
 	case CSV:
 		return writeCSV(w, a)
+	case SARIF:
+		if hazards, ok := a.(*Hazards); ok {
+			return writeJSON(w, hazards.sarif())
+		}
+		return errors.New("only hazards can be printed as SARIF")
 	}
 	p := newPage(w, options)
 	a.writeText(p)
@@ -54,7 +63,7 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 }
 
 // writeJSON writes JSON in which no control character stands as itself.
-func writeJSON(w io.Writer, a Answer) error {
+func writeJSON(w io.Writer, a any) error {
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)

@@ -103,6 +103,15 @@ type Group struct {
 	ManagedIn   string
 	Place       Place
 	Given       []Given // the settings that are written, for their places
+	Accepted    []Acceptance
+}
+
+// An Acceptance is a hazard of a group that is meant to be.
+type Acceptance struct {
+	Hazard  string // its name
+	Address string // whom it concerns; "" for all
+	Because string // the reason
+	Place   Place
 }
 
 // A Given is the place of one setting of a group.

@@ -82,6 +82,93 @@ func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
 	return counts
 }
 
+// ReachesAnyone reports whether any person has an outcome of a message to a
+// group.
+func (r *Resolver) ReachesAnyone(group estate.ID) bool {
+	r.layAllOut(&Delivery{Group: group})
+	reaches := len(r.tally.touched) > 0
+	r.tally.clear()
+	return reaches
+}
+
+// OutcomesFor returns the outcome that each of some people has of a message to a
+// group without a sender in particular, and whether they have any.
+func (r *Resolver) OutcomesFor(group estate.ID, people []estate.ID) ([]Outcome, []bool) {
+	r.layAllOut(&Delivery{Group: group})
+	outcomes, any := make([]Outcome, len(people)), make([]bool, len(people))
+	for i, id := range people {
+		if person := r.e.PersonIndex(id); r.tally.known[person] {
+			outcomes[i], any[i] = r.final(r.tally.best[person]), true
+		}
+	}
+	r.tally.clear()
+	return outcomes, any
+}
+
+// A Fingerprint stands for a group's kind and for who gets what of its mail, over
+// which nested groups. Groups with the same one are alike in that.
+type Fingerprint [2]uint64
+
+// Fingerprint returns the fingerprint of a group, and false if it reaches nobody.
+func (r *Resolver) Fingerprint(group estate.ID) (Fingerprint, bool) {
+	d := &Delivery{Group: group}
+	r.layAllOut(d)
+	chains := make([]uint64, len(r.layout.steps))
+	for i, s := range r.layout.steps {
+		if s.from >= 0 {
+			chains[i] = mix(chains[s.from] ^ mix(uint64(s.group)+1))
+		}
+	}
+	sum := Fingerprint{uint64(r.e.Group(group).Kind)}
+	for _, person := range r.tally.touched {
+		best := r.tally.best[person]
+		hash := mix(mix(uint64(best.ID)<<8|uint64(best.Outcome)) ^ chains[d.Ways[best.way].step])
+		sum[0] += hash
+		sum[1] += mix(hash + 0x9e3779b97f4a7c15)
+	}
+	any := len(r.tally.touched) > 0
+	r.tally.clear()
+	return sum, any
+}
+
+// mix scatters the bits of a number (the finalizer of SplitMix64).
+func mix(x uint64) uint64 {
+	x += 0x9e3779b97f4a7c15
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+// EachMembership calls visit with every person's direct membership in a group:
+// what it wants of a default message without a sender, and where it stands.
+func (r *Resolver) EachMembership(group estate.ID, visit func(person estate.ID, wish Wish, place estate.Place)) {
+	d := &Delivery{Group: group}
+	g := r.e.Group(group)
+	t := &r.tally
+	t.prepare(r.e.People())
+	t.group++
+	first := func(id estate.ID) bool {
+		person := r.e.PersonIndex(id)
+		if t.counted[person] == t.group {
+			return false
+		}
+		t.counted[person] = t.group
+		return true
+	}
+	for _, entry := range r.e.Entries(group) {
+		if r.e.IsPerson(entry.Member) && first(entry.Member) {
+			visit(entry.Member, r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d), entry.Place)
+		}
+	}
+	for _, rule := range r.e.Rules(group) {
+		for it := r.picked(rule).Iterator(); it.HasNext(); {
+			if id := estate.ID(it.Next()); first(id) {
+				visit(id, r.wish(g, id, own{copy: rule.Copy, invitations: rule.Invitations}, d), rule.Place)
+			}
+		}
+	}
+}
+
 // layAllOut finds the ways of d and counts what the memberships on them give. It
 // returns the way of each address that belongs to nobody.
 func (r *Resolver) layAllOut(d *Delivery) map[estate.ID]int32 {

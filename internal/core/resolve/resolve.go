@@ -122,6 +122,12 @@ func (r *Resolver) Approvers(group estate.ID) (people []estate.ID, owners bool) 
 	return r.listedPeople(g.Owners), true
 }
 
+// Owners returns the people who own a group, in file order. A group that is
+// listed stands for its members.
+func (r *Resolver) Owners(group estate.ID) []estate.ID {
+	return r.listedPeople(r.e.Group(group).Owners)
+}
+
 // listedPeople returns the people that a list of owners or moderators amounts
 // to, each once. A group stands for its members.
 func (r *Resolver) listedPeople(list []estate.Listed) []estate.ID {

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+	"slices"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newCheck(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "check",
+		Usage: "find what is going to bite",
+		Description: "Every hazard comes with its place, what will go wrong, and what to do. The exit code is 1 if there\n" +
+			"is one at least as severe as --fail-on. A finding that is meant to be is accepted in the estate, in\n" +
+			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
+			"Example: yorvet check --skip owner-left-out",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "fail-on", Value: "high", Usage: "the `SEVERITY` from which the exit code is 1: high, medium, low or never"},
+			&cli.StringSliceFlag{Name: "only", Usage: "look for hazards of this `NAME` only; may be repeated"},
+			&cli.StringSliceFlag{Name: "skip", Usage: "do not look for hazards of this `NAME`; may be repeated"},
+			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error { return check(cmd, streams) },
+	}
+}
+
+func check(cmd *cli.Command, streams Streams) error {
+	if cmd.Args().Len() > 0 {
+		return usageError("check takes no arguments besides its flags, not %q", cmd.Args().First())
+	}
+	if cmd.IsSet("explain") {
+		return explainHazard(cmd, streams)
+	}
+	threshold, fails := hazard.High, cmd.String("fail-on") != "never"
+	if fails {
+		var ok bool
+		if threshold, ok = estate.WordIndex[hazard.Severity](hazard.SeverityWords, cmd.String("fail-on")); !ok {
+			return usageError("--fail-on takes high, medium, low or never, not %q", cmd.String("fail-on"))
+		}
+	}
+	checks, err := chosenChecks(cmd)
+	if err != nil {
+		return err
+	}
+	s, err := open(cmd, streams, present.SARIF)
+	if err != nil {
+		return err
+	}
+	answer := present.NewHazards(s.r, checks)
+	if err := s.print(answer); err != nil {
+		return err
+	}
+	if fails && answer.Worst(threshold) {
+		return errWrong
+	}
+	return nil
+}
+
+// chosenChecks returns the checks that --only and --skip leave.
+func chosenChecks(cmd *cli.Command) ([]*hazard.Check, error) {
+	only, skip := cmd.StringSlice("only"), cmd.StringSlice("skip")
+	for _, name := range slices.Concat(only, skip) {
+		if _, err := findCheck(name); err != nil {
+			return nil, err
+		}
+	}
+	var checks []*hazard.Check
+	for _, c := range hazard.All {
+		if (len(only) == 0 || slices.Contains(only, c.Name)) && !slices.Contains(skip, c.Name) {
+			checks = append(checks, c)
+		}
+	}
+	return checks, nil
+}
+
+func findCheck(name string) (*hazard.Check, error) {
+	var known []string
+	for _, c := range hazard.All {
+		if c.Name == name {
+			return c, nil
+		}
+		known = append(known, c.Name)
+	}
+	return nil, usageError("there is no hazard %q%s", name, meant(nearest.Word(name, known)))
+}
+
+func explainHazard(cmd *cli.Command, streams Streams) error {
+	c, err := findCheck(cmd.String("explain"))
+	if err != nil {
+		return err
+	}
+	format, err := formatOf(cmd)
+	if err != nil {
+		return err
+	}
+	s := &session{cmd: cmd, streams: streams, format: format}
+	return s.print(present.NewHazardPage(c))
+}

@@ -1,0 +1,240 @@
+package hazard
+
+import (
+	"slices"
+	"strconv"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+var deadRule = Check{
+	Name:     "dead-rule",
+	Severity: Medium,
+	Trap:     "a rule of a gate or voice that never decides anything",
+	Doc: `Rules are tried from the top. A rule is dead if for everybody the estate knows, and for all
+strangers, proven or not, and whatever the message is, an earlier rule decides or this one is false:
+
+    gate:
+      - admit anyone
+      - hold suspect      # dead: whatever is suspect has been let in already`,
+	Cure: "Move the rule up, mend its selector, or take it out.",
+	Run: func(p *Pass) {
+		p.groups(func(id estate.ID, g *estate.Group) {
+			if g.Where("gate") != (estate.Place{}) {
+				alive := p.aliveRules(id)
+				for i, rule := range g.Gate {
+					if !alive[i] {
+						p.reportDead(id, "gate", i, rule.Text, rule.Place)
+					}
+				}
+			}
+			alive := p.aliveVoices(id)
+			for i, rule := range g.Voice {
+				if !alive[i] {
+					p.reportDead(id, "voice", i, rule.Text, rule.Place)
+				}
+			}
+		})
+	},
+}
+
+func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
+	says := "Rule " + strconv.Itoa(index+1) + " of the " + list + " of " + p.name(id) + ", \"" + text + "\", decides for nobody."
+	if p.E.Group(id).Kind == estate.Roster && list == "gate" {
+		says = "Rule " + strconv.Itoa(index+1) + " of the gate of " + p.name(id) + " decides for nobody: a roster takes no mail."
+	}
+	p.report(Finding{Group: id, Place: place, Says: says, Fix: "Move the rule up, mend its selector, or take it out."})
+}
+
+var noWayIn = Check{
+	Name:     "no-way-in",
+	Severity: High,
+	Trap:     "a group that takes mail and never admits anybody",
+	Doc: `The gate admits no person of the estate and no stranger, whatever they write. Mail to the group is
+refused, dropped, or waits for a moderator, one by one.`,
+	Cure: "Let the gate admit somebody, or make the group a roster if it only grants access.",
+	Run: func(p *Pass) {
+		p.mailed(func(id estate.ID, g *estate.Group) {
+			alive := p.aliveRules(id)
+			for i, rule := range g.Gate {
+				if rule.Verdict == estate.Admit && alive[i] && p.admitsNonGroup(id) {
+					return
+				}
+			}
+			p.report(Finding{Group: id, Place: where(g, "gate"),
+				Says: "Nobody's message to " + p.name(id) + " is ever let in.",
+				Fix:  "Let the gate admit somebody, or make the group a roster."})
+		})
+	},
+}
+
+// messages returns every kind of message that a gate can tell apart: all
+// combinations of what its selectors ask about messages, proven and not.
+func messages(rules []selector.Expr) []resolve.Message {
+	list := []resolve.Message{{}, {Unproven: true}}
+	vary := func(set func(*resolve.Message)) {
+		for _, m := range slices.Clone(list) {
+			set(&m)
+			list = append(list, m)
+		}
+	}
+	named := map[selector.Kind]bool{}
+	var sizes []int64
+	for _, x := range rules {
+		selector.Atoms(x, func(a *selector.Atom) {
+			named[a.Kind] = true
+			if a.Kind == selector.Larger && !slices.Contains(sizes, a.Size+1) {
+				sizes = append(sizes, a.Size+1)
+			}
+		})
+	}
+	if named[selector.Suspect] {
+		vary(func(m *resolve.Message) { m.Suspect = true })
+	}
+	if named[selector.Automatic] {
+		vary(func(m *resolve.Message) { m.Automatic = true })
+	}
+	if named[selector.Invitation] {
+		vary(func(m *resolve.Message) { m.Invitation = true })
+	}
+	if len(sizes) > 0 {
+		for _, m := range slices.Clone(list) {
+			for _, size := range sizes {
+				m.Size = size
+				list = append(list, m)
+			}
+		}
+	}
+	return list
+}
+
+// aliveRules returns for each rule of a group's gate whether it decides anything.
+func (p *Pass) aliveRules(id estate.ID) []bool {
+	g := p.E.Group(id)
+	alive := make([]bool, len(g.Gate))
+	if g.Kind == estate.Roster {
+		return alive
+	}
+	selectors := make([]selector.Expr, len(g.Gate))
+	for i, rule := range g.Gate {
+		selectors[i] = rule.Selector
+	}
+	others := p.otherSenders(selectors)
+	for _, m := range messages(selectors) {
+		for rule, class := range p.R.Posters(id, m) {
+			if rule > 0 && !class.IsEmpty() {
+				alive[rule-1] = true
+			}
+		}
+		for _, s := range others {
+			if d := p.R.Judge(id, s, m); d.Rule > 0 {
+				alive[d.Rule-1] = true
+			}
+		}
+		if !slices.Contains(alive, false) {
+			break
+		}
+	}
+	return alive
+}
+
+// admitsNonGroup reports whether a gate ever admits a person or a stranger.
+func (p *Pass) admitsNonGroup(id estate.ID) bool {
+	g := p.E.Group(id)
+	selectors := make([]selector.Expr, len(g.Gate))
+	for i, rule := range g.Gate {
+		selectors[i] = rule.Selector
+	}
+	others := p.otherSenders(selectors)
+	for _, m := range messages(selectors) {
+		for rule, class := range p.R.Posters(id, m) {
+			if rule > 0 && g.Gate[rule-1].Verdict == estate.Admit && !class.IsEmpty() && p.E.IsPerson(p.first(class)) {
+				return true
+			}
+		}
+		for _, s := range others {
+			if !p.E.IsGroup(s.ID) && p.R.Judge(id, s, m).Verdict == estate.Admit {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// aliveVoices returns for each voice rule of a group whether it decides anything.
+func (p *Pass) aliveVoices(id estate.ID) []bool {
+	g := p.E.Group(id)
+	alive := make([]bool, len(g.Voice))
+	if len(alive) == 0 {
+		return alive
+	}
+	selectors := make([]selector.Expr, len(g.Voice))
+	for i, rule := range g.Voice {
+		selectors[i] = rule.Selector
+	}
+	for rule, class := range p.R.VoiceClasses(id) {
+		if rule > 0 && !class.IsEmpty() {
+			alive[rule-1] = true
+		}
+	}
+	for _, s := range p.otherSenders(selectors) {
+		if _, rule := p.R.Voice(id, s); rule > 0 {
+			alive[rule-1] = true
+		}
+	}
+	return alive
+}
+
+// otherSenders returns those whom the sets of package resolve do not hold: the
+// strangers; whoever is at an address or in a domain that a selector names; and
+// people and groups who write from a further address in another domain.
+func (p *Pass) otherSenders(rules []selector.Expr) []resolve.Sender {
+	strangers := p.R.Strangers()
+	list := []resolve.Sender{strangers.Outside, strangers.Inside}
+	add := func(a address.Address) { list = append(list, p.R.Sender(a)) }
+	for _, x := range rules {
+		selector.Atoms(x, func(a *selector.Atom) {
+			switch a.Kind {
+			case selector.Is:
+				add(a.Address)
+			case selector.At:
+				add(strangerAt(a.Domain))
+			case selector.Below:
+				add(strangerAt("stranger." + a.Domain))
+			}
+		})
+	}
+	return append(list, p.furtherAddresses()...)
+}
+
+func strangerAt(domain string) address.Address {
+	a, err := address.Parse("no-such-stranger@" + domain)
+	if err != nil {
+		a, _ = address.Parse("no-such-stranger@outside.example")
+	}
+	return a
+}
+
+// furtherAddresses returns people and groups who write from an address that is in
+// another domain than their main one.
+func (p *Pass) furtherAddresses() []resolve.Sender {
+	if p.further == nil {
+		p.further = []resolve.Sender{}
+		add := func(main address.Address, also []address.Address) {
+			for _, a := range also {
+				if p.E.Domain(a.Domain()) != p.E.Domain(main.Domain()) {
+					p.further = append(p.further, p.R.Sender(a))
+				}
+			}
+		}
+		p.groups(func(_ estate.ID, g *estate.Group) { add(g.Address, g.Also) })
+		for i := range p.E.People() {
+			person := p.E.Person(p.E.PersonID(i))
+			add(person.Address, person.Also)
+		}
+	}
+	return p.further
+}
