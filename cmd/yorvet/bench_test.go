@@ -17,8 +17,10 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
 )
 
 // size is that of a generated estate.
@@ -209,4 +211,32 @@ func peakMemory(pid int) int {
 	peak := 0
 	_, _ = fmt.Sscan(rest, &peak)
 	return peak
+}
+
+// BenchmarkWhole asks what concerns a whole estate, loading included.
+func BenchmarkWhole(b *testing.B) {
+	for _, s := range sizes {
+		dir := b.TempDir()
+		generate(b, dir, s)
+		load := func(b *testing.B) *resolve.Resolver {
+			e, err := estatefile.Load(filepath.Join(dir, "estate.yaml"))
+			if err != nil {
+				b.Fatal(err)
+			}
+			today, _ := estate.ParseDay("2026-11-23")
+			return resolve.New(e, today)
+		}
+		b.Run("matrix/"+s.name, func(b *testing.B) {
+			for b.Loop() {
+				present.NewMatrix(load(b))
+			}
+		})
+		if s.name == "medium" {
+			b.Run("check/"+s.name, func(b *testing.B) {
+				for b.Loop() {
+					present.NewHazards(load(b), hazard.All)
+				}
+			})
+		}
+	}
 }

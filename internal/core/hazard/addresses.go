@@ -41,7 +41,7 @@ not; real systems do the same. If nothing refuses unproven messages first, a for
 			if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit {
 				return
 			}
-			classes := p.R.Posters(id, unproven)
+			classes := p.posters(id, unproven)
 			for rule := 1; rule < len(classes); rule++ {
 				if g.Gate[rule-1].Verdict != estate.Admit || classes[rule].IsEmpty() {
 					continue

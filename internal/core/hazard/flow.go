@@ -1,7 +1,7 @@
 package hazard
 
 import (
-	"slices"
+	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -71,30 +71,54 @@ func (p *Pass) verdicts(id estate.ID) [estate.Drop + 1]senders {
 	return result
 }
 
-// verdictSets returns the people and groups by verdict. Gates that are written
-// alike and do not speak of their own group are asked once.
-func (p *Pass) verdictSets(id estate.ID) []*roaring.Bitmap {
-	key := ""
+// gateKey stands for a group's gate: equal ones judge alike.
+func (p *Pass) gateKey(id estate.ID) string {
+	if p.keys[id] != "" {
+		return p.keys[id]
+	}
+	var key strings.Builder
+	own := p.E.Group(id).Kind == estate.Roster
 	for _, rule := range p.E.Group(id).Gate {
-		key += "\n" + rule.Text
+		key.WriteString("\n" + rule.Text)
 		selector.Atoms(rule.Selector, func(a *selector.Atom) {
 			switch a.Kind {
 			case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
-				key = "#" + p.name(id) + key
+				own = true // it speaks of its group
 			}
 		})
 	}
-	if sets, ok := p.gates[key]; ok {
+	p.keys[id] = "\n" + key.String()
+	if own {
+		p.keys[id] = p.name(id) + key.String()
+	}
+	return p.keys[id]
+}
+
+// posters returns what Resolver.Posters does. Equal gates are asked once.
+func (p *Pass) posters(id estate.ID, m resolve.Message) []*roaring.Bitmap {
+	key := gateMessage{p.gateKey(id), m}
+	classes, ok := p.gates[key]
+	if !ok {
+		classes = p.R.Posters(id, m)
+		p.gates[key] = classes
+	}
+	return classes
+}
+
+// verdictSets returns the people and groups by verdict, for a default message.
+func (p *Pass) verdictSets(id estate.ID) []*roaring.Bitmap {
+	key := p.gateKey(id)
+	if sets, ok := p.verdict[key]; ok {
 		return sets
 	}
 	sets := make([]*roaring.Bitmap, estate.Drop+1)
 	for v := range sets {
 		sets[v] = roaring.New()
 	}
-	for rule, class := range p.R.Posters(id, resolve.Message{}) {
+	for rule, class := range p.posters(id, resolve.Message{}) {
 		sets[p.R.Verdict(id, rule)].Or(class)
 	}
-	p.gates[key] = sets
+	p.verdict[key] = sets
 	return sets
 }
 
@@ -172,21 +196,16 @@ func (p *Pass) witness(s senders) Witness {
 
 // who names some senders: people, groups and strangers.
 func (p *Pass) who(s senders) string {
-	var ids []estate.ID
-	for it := s.known.Iterator(); it.HasNext() && len(ids) < 1000; {
-		ids = append(ids, estate.ID(it.Next()))
-	}
 	// People first: they mean more to the reader than groups that write.
-	slices.SortStableFunc(ids, func(a, b estate.ID) int {
-		switch {
-		case p.E.IsPerson(a) == p.E.IsPerson(b):
-			return 0
-		case p.E.IsPerson(a):
-			return -1
+	some, total := p.people(s.known)
+	for it := s.known.Iterator(); len(some) < mostNames && it.HasNext(); {
+		id := estate.ID(it.Next())
+		if p.E.IsPerson(id) {
+			break
 		}
-		return 1
-	})
-	text := p.names(ids)
+		some = append(some, id)
+	}
+	text := p.some(some, max(total, len(some)))
 	for i, name := range []string{"strangers from outside", "unknown senders from inside"} {
 		if s.strangers[i] {
 			if text != "" {

@@ -79,14 +79,37 @@ type Pass struct {
 	check    *Check
 	findings []Finding
 	flows    map[estate.ID][]flow
-	gates    map[string][]*roaring.Bitmap
-	further  []resolve.Sender // see furtherAddresses
+	gates    map[gateMessage][]*roaring.Bitmap
+	verdict  map[string][]*roaring.Bitmap // by gate, see verdictSets
+	alive    map[estate.ID][]bool         // see aliveRules
+	keys     []string                     // by group, see gateKey
+	further  []resolve.Sender             // see furtherAddresses
+	outside  *roaring.Bitmap              // people whose main address is outside
+}
+
+// gateMessage is a gate and a message that it was asked about.
+type gateMessage struct {
+	gate    string
+	message resolve.Message
 }
 
 // Run runs checks over an estate. The findings come by severity and then in the
 // order of checks and groups.
 func Run(r *resolve.Resolver, checks []*Check) []Finding {
-	p := &Pass{E: r.Estate(), R: r, flows: map[estate.ID][]flow{}, gates: map[string][]*roaring.Bitmap{}}
+	p := &Pass{
+		E: r.Estate(), R: r,
+		flows:   map[estate.ID][]flow{},
+		gates:   map[gateMessage][]*roaring.Bitmap{},
+		verdict: map[string][]*roaring.Bitmap{},
+		alive:   map[estate.ID][]bool{},
+		keys:    make([]string, r.Estate().Groups()),
+		outside: roaring.New(),
+	}
+	for i := range p.E.People() {
+		if id := p.E.PersonID(i); !p.E.Inside(id) {
+			p.outside.Add(uint32(id))
+		}
+	}
 	for _, check := range checks {
 		p.check = check
 		check.Run(p)
@@ -154,14 +177,19 @@ func (p *Pass) mailed(visit func(id estate.ID, g *estate.Group)) {
 func (p *Pass) name(id estate.ID) string { return p.E.Address(id).String() }
 
 // names lists people and groups: some of them, and how many more.
-func (p *Pass) names(ids []estate.ID) string {
-	const most = 3
+func (p *Pass) names(ids []estate.ID) string { return p.some(ids[:min(mostNames, len(ids))], len(ids)) }
+
+// mostNames is how many are named in a sentence.
+const mostNames = 3
+
+// some lists some of so many.
+func (p *Pass) some(ids []estate.ID, total int) string {
 	var list []string
-	for _, id := range ids[:min(most, len(ids))] {
+	for _, id := range ids {
 		list = append(list, p.name(id))
 	}
-	if more := len(ids) - most; more > 0 {
-		return strings.Join(list, ", ") + " and " + strconv.Itoa(more) + " more"
+	if total > len(ids) {
+		return strings.Join(list, ", ") + " and " + strconv.Itoa(total-len(ids)) + " more"
 	}
 	if len(list) > 1 {
 		return strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
@@ -169,15 +197,18 @@ func (p *Pass) names(ids []estate.ID) string {
 	return strings.Join(list, "")
 }
 
-// people returns the people of a set, in order.
-func (p *Pass) people(set *roaring.Bitmap) []estate.ID {
-	var list []estate.ID
-	for it := set.Iterator(); it.HasNext(); {
-		if id := estate.ID(it.Next()); p.E.IsPerson(id) {
-			list = append(list, id)
-		}
+// people returns the first people of a set, and how many there are.
+func (p *Pass) people(set *roaring.Bitmap) (some []estate.ID, total int) {
+	total = int(set.GetCardinality())
+	if groups := uint32(p.E.Groups()); groups > 0 {
+		total -= int(set.Rank(groups - 1))
 	}
-	return list
+	it := set.Iterator()
+	it.AdvanceIfNeeded(uint32(p.E.Groups()))
+	for len(some) < mostNames && it.HasNext() {
+		some = append(some, estate.ID(it.Next()))
+	}
+	return some, total
 }
 
 // first returns one of a set: a person, if there is one.

@@ -34,12 +34,15 @@ func (p *Pass) nested(turned func(flow) senders, verb, consequence string) {
 		}
 		for _, f := range p.flow(id) {
 			away := turned(f)
-			members := p.people(p.R.Members(f.group))
-			if away.isEmpty() || len(members) == 0 {
+			if away.isEmpty() {
+				continue
+			}
+			members, total := p.people(p.R.Members(f.group))
+			if total == 0 {
 				continue
 			}
 			p.report(Finding{Group: id, Address: p.name(f.group), Place: f.place, Witness: p.witness(away),
-				Says: "Senders whom " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " + p.who(away) + ". Its members, " + p.names(members) + ", " + consequence + ".",
+				Says: "Senders whom " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " + p.who(away) + ". Its members, " + p.some(members, total) + ", " + consequence + ".",
 				Fix:  "Let the gate of " + p.name(f.group) + " admit them."})
 		}
 	})
@@ -119,12 +122,7 @@ func (p *Pass) admitsOnlyInside(id estate.ID) bool {
 	if admitted.isEmpty() || admitted.strangers[0] {
 		return false
 	}
-	for it := admitted.known.Iterator(); it.HasNext(); {
-		if !p.E.Inside(estate.ID(it.Next())) {
-			return false
-		}
-	}
-	return true
+	return !admitted.known.Intersects(p.outside)
 }
 
 // outsideReaders returns the outside people who get copies as direct members of a

@@ -58,11 +58,8 @@ refused, dropped, or waits for a moderator, one by one.`,
 	Cure: "Let the gate admit somebody, or make the group a roster if it only grants access.",
 	Run: func(p *Pass) {
 		p.mailed(func(id estate.ID, g *estate.Group) {
-			alive := p.aliveRules(id)
-			for i, rule := range g.Gate {
-				if rule.Verdict == estate.Admit && alive[i] && p.admitsNonGroup(id) {
-					return
-				}
+			if p.admitsNonGroup(id) {
+				return
 			}
 			p.report(Finding{Group: id, Place: where(g, "gate"),
 				Says: "Nobody's message to " + p.name(id) + " is ever let in.",
@@ -114,7 +111,11 @@ func messages(rules []selector.Expr) []resolve.Message {
 // aliveRules returns for each rule of a group's gate whether it decides anything.
 func (p *Pass) aliveRules(id estate.ID) []bool {
 	g := p.E.Group(id)
+	if alive, ok := p.alive[id]; ok {
+		return alive
+	}
 	alive := make([]bool, len(g.Gate))
+	p.alive[id] = alive
 	if g.Kind == estate.Roster {
 		return alive
 	}
@@ -124,7 +125,7 @@ func (p *Pass) aliveRules(id estate.ID) []bool {
 	}
 	others := p.otherSenders(selectors)
 	for _, m := range messages(selectors) {
-		for rule, class := range p.R.Posters(id, m) {
+		for rule, class := range p.posters(id, m) {
 			if rule > 0 && !class.IsEmpty() {
 				alive[rule-1] = true
 			}
@@ -150,7 +151,7 @@ func (p *Pass) admitsNonGroup(id estate.ID) bool {
 	}
 	others := p.otherSenders(selectors)
 	for _, m := range messages(selectors) {
-		for rule, class := range p.R.Posters(id, m) {
+		for rule, class := range p.posters(id, m) {
 			if rule > 0 && g.Gate[rule-1].Verdict == estate.Admit && !class.IsEmpty() && p.E.IsPerson(p.first(class)) {
 				return true
 			}

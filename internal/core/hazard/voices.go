@@ -1,6 +1,8 @@
 package hazard
 
 import (
+	"github.com/RoaringBitmap/roaring/v2"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -66,12 +68,13 @@ default. Whoever answers shows their own address; the next question goes there, 
 			if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
 				return
 			}
-			members := p.people(p.R.Members(id))
-			if len(members) == 0 {
+			all := p.R.Members(id)
+			members, total := p.people(all)
+			if total == 0 {
 				return
 			}
 			problem := ""
-			if silent := p.R.VoiceClasses(id)[0]; !p.anyNotIn(members, silent.Contains) {
+			if p.allSilent(id, all) {
 				problem = "its members have no voice"
 			} else if g.RepliesAs == estate.PartyPerson {
 				problem = "its members answer as persons"
@@ -79,20 +82,20 @@ default. Whoever answers shows their own address; the next question goes there, 
 				return
 			}
 			p.report(Finding{Group: id, Place: where(g, "voice"),
-				Says: "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.names(members) + " shows their own address.",
+				Says: "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(members, total) + " shows their own address.",
 				Fix:  "Give the members a voice, and set replies-as to group."})
 		})
 	},
 }
 
-// anyNotIn reports whether one of some people is not in a set.
-func (p *Pass) anyNotIn(people []estate.ID, contains func(uint32) bool) bool {
-	for _, id := range people {
-		if !contains(uint32(id)) {
-			return true
-		}
+// allSilent reports whether none of the people in a set has a voice in a group.
+func (p *Pass) allSilent(id estate.ID, set *roaring.Bitmap) bool {
+	if len(p.E.Group(id).Voice) == 0 {
+		return true
 	}
-	return false
+	speaking := roaring.AndNot(set, p.R.VoiceClasses(id)[0])
+	_, total := p.people(speaking)
+	return total == 0
 }
 
 var membersOnShow = Check{

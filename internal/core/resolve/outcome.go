@@ -85,6 +85,11 @@ func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
 // ReachesAnyone reports whether any person has an outcome of a message to a
 // group.
 func (r *Resolver) ReachesAnyone(group estate.ID) bool {
+	for _, entry := range r.e.Entries(group) {
+		if r.e.IsPerson(entry.Member) {
+			return true
+		}
+	}
 	r.layAllOut(&Delivery{Group: group})
 	reaches := len(r.tally.touched) > 0
 	r.tally.clear()
