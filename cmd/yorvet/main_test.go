@@ -125,7 +125,7 @@ func runScript(t *testing.T, script string) {
 	gotLines, wantLines := strings.Split(got.String(), "\n"), strings.Split(want, "\n")
 	for i := range max(len(gotLines), len(wantLines)) {
 		if i >= len(gotLines) || i >= len(wantLines) || gotLines[i] != wantLines[i] {
-			t.Fatalf("%s:%d differs; from there the program answers:\n%s", script, i+1, strings.Join(gotLines[min(i, len(gotLines)):], "\n"))
+			t.Fatalf("%s:%d differs; from there the program answers:\n%s", script, i+1, strings.Join(gotLines[min(i, len(gotLines)):min(i+40, len(gotLines))], "\n"))
 		}
 	}
 }

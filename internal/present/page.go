@@ -177,7 +177,10 @@ func (p *Page) blocks(title string, list []block, most int) {
 	p.Gap()
 	p.Title(title + " (" + strconv.Itoa(total) + ")")
 	for _, b := range list {
-		spans := []Span{{Plain, "  " + strconv.Itoa(len(b.people)) + " "}, b.word, {Plain, ": " + b.text}}
+		spans := []Span{{Plain, "  " + strconv.Itoa(len(b.people)) + " "}, b.word}
+		if b.text != "" {
+			spans = append(spans, Span{Plain, ": " + b.text})
+		}
 		if b.place != "" {
 			spans = append(spans, Span{Faint, " (" + p.short(b.place) + ")"})
 		}

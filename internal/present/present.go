@@ -27,6 +27,9 @@ const (
 
 	// SARIF is for hazards only (OASIS SARIF 2.1.0).
 	SARIF Format = "sarif"
+	// JUnit and TAP are for expectations only.
+	JUnit Format = "junit"
+	TAP   Format = "tap"
 )
 
 // Options say how text looks.
@@ -56,6 +59,15 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 			return writeJSON(w, hazards.sarif())
 		}
 		return errors.New("only hazards can be printed as SARIF")
+	case JUnit, TAP:
+		expectations, ok := a.(*Expectations)
+		if !ok {
+			return errors.New("only expectations can be printed as " + string(format))
+		}
+		if format == TAP {
+			return expectations.writeTAP(w)
+		}
+		return expectations.writeJUnit(w)
 	}
 	p := newPage(w, options)
 	a.writeText(p)

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newExpect(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "expect",
+		Usage:     "see whether what you expect of the groups holds",
+		ArgsUsage: "FILE...",
+		Description: "Each file holds statements such as \"reaches members in inbox\". A broken one shows who breaks it,\n" +
+			"and the exit code is 1. With --draft, the arguments are groups, and what holds of them today is\n" +
+			"written down as a start.\n\n" +
+			"Example: yorvet expect kelpmere.expect",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "draft", Usage: "write the expectations that hold for the groups that are named"},
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Bool("draft") {
+				return draft(cmd, streams)
+			}
+			return expectFiles(cmd, streams)
+		},
+	}
+}
+
+func expectFiles(cmd *cli.Command, streams Streams) error {
+	if cmd.Args().Len() == 0 {
+		return usageError("expect needs a file of expectations; yorvet expect --draft GROUP writes one")
+	}
+	s, err := open(cmd, streams, present.JUnit, present.TAP)
+	if err != nil {
+		return err
+	}
+	var answer present.Expectations
+	lists := make([][]expect.Expectation, cmd.Args().Len())
+	var problems []string
+	for i, name := range cmd.Args().Slice() {
+		text, err := readText(name)
+		if err != nil {
+			return usageError("the expectations %s cannot be read: %v", name, err)
+		}
+		list, errs := expect.Parse(text)
+		lists[i] = list
+		for _, e := range append(errs, expect.Check(s.e, list)...) {
+			problems = append(problems, name+":"+e.Error()+caret(e))
+		}
+	}
+	if len(problems) > 0 {
+		return fmt.Errorf("%s", strings.Join(problems, "\n"))
+	}
+	for i, name := range cmd.Args().Slice() {
+		answer.Add(s.r, name, lists[i])
+	}
+	if err := s.print(&answer); err != nil {
+		return err
+	}
+	if answer.Broken() > 0 {
+		return errWrong
+	}
+	return nil
+}
+
+// caret shows the line of an error with a caret under the spot.
+func caret(e *expect.Error) string {
+	if e.Source == "" || utf8.RuneCountInString(e.Source) > 200 {
+		return ""
+	}
+	return "\n    " + strings.ReplaceAll(e.Source, "\t", " ") + "\n    " + strings.Repeat(" ", e.Column-1) + "^"
+}
+
+// readText reads a file that people write by hand.
+func readText(name string) (string, error) {
+	const most = 32 << 20
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && len(data) > most {
+		err = fmt.Errorf("it is larger than %d MiB", most>>20)
+	}
+	return string(data), err
+}
+
+func draft(cmd *cli.Command, streams Streams) error {
+	if cmd.Args().Len() == 0 {
+		return usageError("expect --draft needs the address of a group")
+	}
+	s, err := open(cmd, streams)
+	if err != nil {
+		return err
+	}
+	var groups []estate.ID
+	for _, name := range cmd.Args().Slice() {
+		id, err := s.group(name)
+		if err != nil {
+			return err
+		}
+		groups = append(groups, id)
+	}
+	_, err = io.WriteString(streams.Out, expect.Draft(s.r, groups))
+	return err
+}

@@ -1,0 +1,256 @@
+package expect
+
+import (
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// A Result is whether an expectation holds.
+type Result struct {
+	Expectation *Expectation
+	Group       estate.ID
+	Holds       bool
+	Picked      int // how many the selector picks
+	Counter     []Counterexample
+}
+
+// A Counterexample is somebody who breaks an expectation.
+type Counterexample struct {
+	From     address.Address // a sender, a person or a stranger; not valid where nobody in particular breaks it
+	Stranger string          // outside, inside or forged, for a stranger
+	Message  resolve.Message
+
+	// What is the case instead, by the kind of the expectation.
+	Decision resolve.Decision
+	Outcome  resolve.Outcome
+	Gets     bool // there is an outcome at all
+	Voice    estate.Voice
+	Rule     int // of the voice
+	Number   int // of approvers
+}
+
+// Check returns what keeps expectations from being evaluated: groups that do not
+// exist.
+func Check(e *estate.Estate, list []Expectation) []*Error {
+	var errs []*Error
+	reported := map[int]bool{}
+	for _, x := range list {
+		if id, ok := e.Find(x.Group); (!ok || !e.IsGroup(id)) && !reported[x.groupLine] {
+			reported[x.groupLine] = true
+			near := nearest.Words(x.Group.String(), groupAddresses(e), 1)
+			one := &Error{Line: x.groupLine, Column: x.groupColumn, Text: "there is no group " + strconv.Quote(x.Group.String())}
+			if len(near) > 0 {
+				one.Nearest = near[0]
+			}
+			errs = append(errs, one)
+		}
+		if x.Selector == nil {
+			continue
+		}
+		for _, p := range e.CheckSelector(x.Selector, x.selectorText) {
+			errs = append(errs, &Error{Line: x.Line, Column: utf8.RuneCountInString(x.line[:min(x.selectorOffset+p.Offset, len(x.line))]) + 1,
+				Text: p.Text, Nearest: p.Nearest, Source: x.line})
+		}
+	}
+	return errs
+}
+
+func groupAddresses(e *estate.Estate) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for id := range estate.ID(e.Groups()) {
+			if !yield(e.Address(id).String()) {
+				return
+			}
+		}
+	}
+}
+
+// Evaluate says of an expectation that Check has nothing against whether it
+// holds.
+func Evaluate(r *resolve.Resolver, x *Expectation) Result {
+	group, _ := r.Estate().Find(x.Group)
+	t := &trial{r: r, x: x, result: Result{Expectation: x, Group: group}}
+	switch x.Kind {
+	case Judges:
+		t.judges()
+	case Reaches, Spares:
+		t.reaches()
+	case Speaks, SpeaksOnly:
+		t.speaks()
+	case Approves:
+		t.approves()
+	case ApprovesAtLeast:
+		t.approvesAtLeast()
+	}
+	t.result.Holds = len(t.result.Counter) == 0 && (t.result.Picked > 0 || x.Kind == ApprovesAtLeast)
+	return t.result
+}
+
+// trial is the evaluation of one expectation.
+type trial struct {
+	r      *resolve.Resolver
+	x      *Expectation
+	result Result
+}
+
+func (t *trial) breaks(c Counterexample) { t.result.Counter = append(t.result.Counter, c) }
+
+// stranger is one of those who stand for everyone the estate does not know.
+type stranger struct {
+	name   string
+	sender resolve.Sender
+	forged bool
+}
+
+func (t *trial) strangers() []stranger {
+	s := t.r.Strangers()
+	return []stranger{{"outside", s.Outside, false}, {"inside", s.Inside, false}, {"forged", s.Inside, true}}
+}
+
+// messages returns the default message and those with each combination of the
+// message atoms that the selector names.
+func (t *trial) messages() []resolve.Message {
+	list := []resolve.Message{{}}
+	var sizes []int64
+	vary := func(set func(*resolve.Message)) {
+		for _, m := range slices.Clone(list) {
+			if set(&m); !slices.Contains(list, m) {
+				list = append(list, m)
+			}
+		}
+	}
+	selector.Atoms(t.x.Selector, func(a *selector.Atom) {
+		switch a.Kind {
+		case selector.Unproven:
+			vary(func(m *resolve.Message) { m.Unproven = true })
+		case selector.Suspect:
+			vary(func(m *resolve.Message) { m.Suspect = true })
+		case selector.Automatic:
+			vary(func(m *resolve.Message) { m.Automatic = true })
+		case selector.Invitation:
+			vary(func(m *resolve.Message) { m.Invitation = true })
+		case selector.Larger:
+			sizes = append(sizes, a.Size+1)
+		}
+	})
+	for _, m := range slices.Clone(list) {
+		for _, size := range sizes {
+			if m.Size = size; !slices.Contains(list, m) {
+				list = append(list, m)
+			}
+		}
+	}
+	return list
+}
+
+// eachPicked calls visit with every person and stranger whom the selector picks
+// with a message.
+func (t *trial) eachPicked(m resolve.Message, visit func(s resolve.Sender, stranger string)) {
+	e := t.r.Estate()
+	set := t.r.Set(t.result.Group, t.x.Selector, m)
+	for _, id := range e.PeopleByAddress() {
+		if set.Contains(uint32(id)) {
+			visit(t.r.Sender(e.Address(id)), "")
+		}
+	}
+	for _, s := range t.strangers() {
+		if s.forged == m.Unproven && t.r.Eval(t.result.Group, t.x.Selector, s.sender, m) {
+			visit(s.sender, s.name)
+		}
+	}
+}
+
+func (t *trial) judges() {
+	for _, m := range t.messages() {
+		t.eachPicked(m, func(s resolve.Sender, stranger string) {
+			t.result.Picked++
+			if d := t.r.Judge(t.result.Group, s, m); d.Verdict != t.x.Verdict {
+				t.breaks(Counterexample{From: s.Address, Stranger: stranger, Message: m, Decision: d})
+			}
+		})
+	}
+}
+
+func (t *trial) reaches() {
+	var from *resolve.Sender
+	admitted := true
+	var decision resolve.Decision
+	if t.x.From.IsValid() {
+		s := t.r.Sender(t.x.From)
+		from = &s
+		decision = t.r.Judge(t.result.Group, s, resolve.Message{})
+		admitted = decision.Verdict == estate.Admit
+	}
+	outcomes := map[estate.ID]resolve.Outcome{}
+	if admitted {
+		for _, recipient := range t.r.Deliver(t.result.Group, from, resolve.Message{}).Recipients {
+			outcomes[recipient.ID] = recipient.Outcome
+		}
+	}
+	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
+		if stranger != "" && t.x.Kind == Reaches {
+			return // it is about the people of the estate
+		}
+		t.result.Picked++
+		outcome, gets := outcomes[s.ID]
+		delivered := gets && (outcome == resolve.Inbox || outcome == resolve.Digest)
+		if t.x.Kind == Reaches && (!gets || outcome != t.x.Outcome) || t.x.Kind == Spares && delivered {
+			t.breaks(Counterexample{From: s.Address, Stranger: stranger, Outcome: outcome, Gets: gets, Decision: decision})
+		}
+	})
+}
+
+func (t *trial) speaks() {
+	picked := map[string]bool{}
+	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
+		t.result.Picked++
+		picked[s.Address.Key()] = true
+		if voice, rule := t.r.Voice(t.result.Group, s); t.x.Kind == Speaks && voice != t.x.Voice {
+			t.breaks(Counterexample{From: s.Address, Stranger: stranger, Voice: voice, Rule: rule})
+		}
+	})
+	if t.x.Kind == Speaks {
+		return
+	}
+	e := t.r.Estate()
+	for _, speaker := range t.r.Speakers(t.result.Group).People {
+		if a := e.Address(speaker.ID); !picked[a.Key()] {
+			t.breaks(Counterexample{From: a, Voice: speaker.Voice, Rule: speaker.Rule})
+		}
+	}
+	for _, s := range t.strangers() {
+		if voice, rule := t.r.Voice(t.result.Group, s.sender); !s.forged && voice != estate.NoVoice && !picked[s.sender.Address.Key()] {
+			t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, Voice: voice, Rule: rule})
+		}
+	}
+}
+
+func (t *trial) approves() {
+	approvers, _ := t.r.Approvers(t.result.Group)
+	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
+		t.result.Picked++
+		if !slices.Contains(approvers, s.ID) {
+			t.breaks(Counterexample{From: s.Address, Stranger: stranger})
+		}
+	})
+}
+
+func (t *trial) approvesAtLeast() {
+	approvers, _ := t.r.Approvers(t.result.Group)
+	working := 0
+	for _, id := range approvers {
+		if t.r.Estate().Person(id).Mailbox == estate.MailboxOpen {
+			working++
+		}
+	}
+	if working < t.x.Number {
+		t.breaks(Counterexample{Number: working})
+	}
+}

@@ -1,0 +1,95 @@
+package resolve
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+// A Candidate is one way in which a message comes to a person.
+type Candidate struct {
+	Way     Way
+	Outcome Outcome // of this way; mailboxes that do not work make it Undeliverable
+	Decides bool    // this is the best one, which counts
+
+	recipient Recipient
+}
+
+// Follow returns all ways in which a message to a group without a sender in
+// particular comes to a person, in the order of the ways, and a delivery that
+// gives reasons for them.
+func (r *Resolver) Follow(group, person estate.ID) (*Delivery, []Candidate) {
+	d := &Delivery{Group: group}
+	d.Ways = r.findWays(group, nil, Message{})
+	d.steps = append([]step(nil), r.layout.steps...)
+	var candidates []Candidate
+	best := -1
+	for i, way := range d.Ways {
+		recipient, ok := r.membershipOutcome(d, int32(i), person)
+		if !ok {
+			continue
+		}
+		if best < 0 || recipient.Outcome < candidates[best].recipient.Outcome {
+			best = len(candidates)
+		}
+		candidates = append(candidates, Candidate{Way: way, Outcome: r.final(recipient), recipient: recipient})
+	}
+	if best >= 0 {
+		candidates[best].Decides = true
+	}
+	return d, candidates
+}
+
+// membershipOutcome returns what a person's membership in the group of a way
+// gives, and false if they are no member.
+func (r *Resolver) membershipOutcome(d *Delivery, way int32, person estate.ID) (Recipient, bool) {
+	id := d.Ways[way].Group
+	g := r.e.Group(id)
+	recipient := Recipient{ID: person, way: way, member: inMailbox}
+	if g.Kind == estate.Mailbox {
+		recipient.Outcome = outcomes(g.Kind, estate.CopyEvery, d.Ways[way].State)
+		return recipient, r.isMember(id, person)
+	}
+	entry, rule := r.Membership(id, person)
+	var says own
+	switch {
+	case entry != nil:
+		says = own{entry.Copy(), entry.Invitations(), entry.Paused()}
+		entries := r.e.Entries(id)
+		for i := range entries {
+			if &entries[i] == entry {
+				recipient.member = int32(i)
+			}
+		}
+	case rule != nil:
+		says = own{copy: rule.Copy, invitations: rule.Invitations}
+		rules := r.e.Rules(id)
+		for i := range rules {
+			if &rules[i] == rule {
+				recipient.member = ^int32(i)
+			}
+		}
+	default:
+		return recipient, false
+	}
+	recipient.Outcome = outcomes(g.Kind, r.wish(g, person, says, d).Copy, d.Ways[way].State)
+	return recipient, true
+}
+
+// Recipient returns a candidate as a recipient of the delivery that it came with.
+func (c Candidate) Recipient() Recipient {
+	c.recipient.Outcome = c.Outcome
+	return c.recipient
+}
+
+// GroupsOf returns the groups that a person or group is a member of, directly or
+// through nested groups, in the order of the estate.
+func (r *Resolver) GroupsOf(id estate.ID) []estate.ID {
+	var groups []estate.ID
+	if r.e.Groups() == 0 {
+		return nil
+	}
+	r.isMember(0, id) // works out the standing
+	for group, in := range r.standings[id] {
+		if in {
+			groups = append(groups, estate.ID(group))
+		}
+	}
+	return groups
+}

@@ -1,0 +1,278 @@
+package present
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"iter"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// Expectations says which expectations hold.
+type Expectations struct {
+	Expectations []Expectation `json:"expectations"`
+
+	folder string
+}
+
+// An Expectation is one statement, and who breaks it.
+type Expectation struct {
+	File            string           `json:"file"`
+	Line            int              `json:"line"`
+	Column          int              `json:"column"`
+	Group           string           `json:"group"`
+	Text            string           `json:"text"`
+	Holds           bool             `json:"holds"`
+	Picked          int              `json:"picked"`
+	Counterexamples []Counterexample `json:"counterexamples"`
+}
+
+// A Counterexample breaks an expectation.
+type Counterexample struct {
+	Address string `json:"address"`
+	Who     string `json:"who"`  // person, outside stranger, inside stranger or forged stranger
+	Says    string `json:"says"` // what is the case instead
+	Rule    int    `json:"rule"` // that decides, where one does
+	Place   string `json:"place,omitempty"`
+}
+
+// Add evaluates the expectations of a file.
+func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expectation) {
+	n := newNamer(r)
+	a.folder = n.folder()
+	if a.Expectations == nil {
+		a.Expectations = []Expectation{}
+	}
+	for i := range list {
+		result := expect.Evaluate(r, &list[i])
+		e := Expectation{File: file, Line: list[i].Line, Column: list[i].Column, Group: n.address(result.Group), Text: list[i].Text,
+			Holds: result.Holds, Picked: result.Picked, Counterexamples: []Counterexample{}}
+		for _, c := range result.Counter {
+			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c))
+		}
+		if !e.Holds && len(e.Counterexamples) == 0 {
+			e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "picks nobody"})
+		}
+		a.Expectations = append(a.Expectations, e)
+	}
+}
+
+// Broken returns how many expectations do not hold.
+func (a *Expectations) Broken() int {
+	broken := 0
+	for _, e := range a.Expectations {
+		if !e.Holds {
+			broken++
+		}
+	}
+	return broken
+}
+
+func (n namer) counterexample(result expect.Result, c expect.Counterexample) Counterexample {
+	e := Counterexample{Who: "person"}
+	if c.From.IsValid() {
+		e.Address = c.From.String()
+	}
+	if c.Stranger != "" {
+		e.Who = c.Stranger + " stranger"
+	}
+	g := n.e.Group(result.Group)
+	switch result.Expectation.Kind {
+	case expect.Judges:
+		d := newDecision(n.e, result.Group, c.Decision)
+		e.Says, e.Rule, e.Place = d.Verdict+", "+d.by(), d.Rule, d.Place
+		if traits := traitsOf(c.Message); traits != "" {
+			e.Says = traits + ": " + e.Says
+		}
+	case expect.Reaches, expect.Spares:
+		switch {
+		case c.Gets:
+			e.Says = c.Outcome.String()
+		case c.Decision.Verdict != estate.Admit:
+			d := newDecision(n.e, result.Group, c.Decision)
+			e.Says, e.Rule, e.Place = "gets nothing: the gate says "+d.Verdict+", "+d.by(), d.Rule, d.Place
+		default:
+			e.Says = "no recipient"
+		}
+	case expect.Speaks, expect.SpeaksOnly:
+		e.Says, e.Rule = "has no voice", c.Rule
+		if c.Voice != estate.NoVoice {
+			rule := g.Voice[c.Rule-1]
+			e.Says = "speaks " + c.Voice.String() + " the group, rule " + strconv.Itoa(c.Rule) + ": " + oneLine(rule.Text)
+			e.Place = n.position(rule.Place)
+		}
+	case expect.Approves:
+		e.Says = "cannot release held mail"
+	case expect.ApprovesAtLeast:
+		e.Who, e.Says = "", "only "+count(c.Number, "approver has", "approvers have")+" a mailbox that works"
+	}
+	return e
+}
+
+// traitsOf tells what is special about a message, or "".
+func traitsOf(m resolve.Message) string {
+	var traits []string
+	for _, trait := range []struct {
+		is   bool
+		name string
+	}{{m.Unproven, "unproven"}, {m.Suspect, "suspect"}, {m.Automatic, "automatic"}, {m.Invitation, "an invitation"}, {m.Size > 0, count(int(m.Size), "byte", "bytes")}} {
+		if trait.is {
+			traits = append(traits, trait.name)
+		}
+	}
+	return strings.Join(traits, ", ")
+}
+
+func (a *Expectations) writeText(p *Page) {
+	p.folder = a.folder
+	broken := a.Broken()
+	head := []Span{{Strong, count(len(a.Expectations), "expectation", "expectations")}, {Plain, ": "}}
+	if broken == 0 {
+		head = append(head, Span{Good, "all hold"})
+	} else {
+		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"}, Span{Plain, ", " + strconv.Itoa(len(a.Expectations)-broken) + " hold"})
+	}
+	p.Line(2, head...)
+	const most = 5
+	for _, e := range a.Expectations {
+		if e.Holds {
+			continue
+		}
+		p.Gap()
+		p.Line(4, Span{Bad, "broken  "}, Span{Strong, e.Text}, Span{Plain, "  to " + e.Group}, Span{Faint, " (" + e.File + ":" + strconv.Itoa(e.Line) + ":" + strconv.Itoa(e.Column) + ")"})
+		shown := e.Counterexamples
+		if !p.options.All && len(shown) > most+1 {
+			shown = shown[:most]
+		}
+		for _, c := range shown {
+			who := c.Address
+			if c.Who != "person" && c.Who != "" {
+				who = "the " + c.Who + ", " + c.Address
+			}
+			if who != "" {
+				who += ": "
+			}
+			place := ""
+			if c.Place != "" {
+				place = " (" + p.short(c.Place) + ")"
+			}
+			p.Line(6, Span{Plain, "    " + who + c.Says}, Span{Faint, place})
+		}
+		if len(shown) < len(e.Counterexamples) {
+			p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(e.Counterexamples)-len(shown)) + " more"})
+			p.cut = true
+		}
+	}
+	if p.options.All {
+		p.Gap()
+		for _, e := range a.Expectations {
+			if e.Holds {
+				p.Line(4, Span{Good, "holds  "}, Span{Plain, e.Text + "  to " + e.Group})
+			}
+		}
+	}
+	p.hint()
+}
+
+func (a *Expectations) table() ([]string, iter.Seq[[]string]) {
+	return []string{"file", "line", "group", "text", "holds", "address", "who", "says", "place"}, func(yield func([]string) bool) {
+		for _, e := range a.Expectations {
+			head := []string{e.File, strconv.Itoa(e.Line), e.Group, e.Text, strconv.FormatBool(e.Holds)}
+			if e.Holds && !yield(append(head, "", "", "", "")) {
+				return
+			}
+			for _, c := range e.Counterexamples {
+				if !yield(append(head[:5:5], c.Address, c.Who, c.Says, c.Place)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// story tells who breaks an expectation, a line each.
+func (e Expectation) story() string {
+	var b strings.Builder
+	for _, c := range e.Counterexamples {
+		line := c.Says
+		if c.Address != "" {
+			line = c.Address + " (" + c.Who + "): " + line
+		}
+		if c.Place != "" {
+			line += " at " + c.Place
+		}
+		b.WriteString(Clean(line) + "\n")
+	}
+	return b.String()
+}
+
+// writeTAP writes TAP version 14.
+func (a *Expectations) writeTAP(w io.Writer) error {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "TAP version 14\n1..%d\n", len(a.Expectations))
+	for i, e := range a.Expectations {
+		ok := "ok"
+		if !e.Holds {
+			ok = "not ok"
+		}
+		description := strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(Clean(e.Group + " " + e.Text))
+		fmt.Fprintf(&b, "%s %d - %s\n", ok, i+1, description)
+		if !e.Holds {
+			fmt.Fprintf(&b, "  ---\n  at: %q\n  broken-by:\n", e.File+":"+strconv.Itoa(e.Line))
+			for line := range strings.Lines(e.story()) {
+				fmt.Fprintf(&b, "    - %q\n", strings.TrimSpace(line))
+			}
+			b.WriteString("  ...\n")
+		}
+	}
+	_, err := w.Write(b.Bytes())
+	return err
+}
+
+// writeJUnit writes the XML that build servers read test results from.
+func (a *Expectations) writeJUnit(w io.Writer) error {
+	type failure struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+	type testcase struct {
+		Class   string   `xml:"classname,attr"`
+		Name    string   `xml:"name,attr"`
+		File    string   `xml:"file,attr"`
+		Line    int      `xml:"line,attr"`
+		Time    string   `xml:"time,attr"`
+		Failure *failure `xml:"failure"`
+	}
+	type suite struct {
+		XMLName  xml.Name   `xml:"testsuite"`
+		Name     string     `xml:"name,attr"`
+		Tests    int        `xml:"tests,attr"`
+		Failures int        `xml:"failures,attr"`
+		Errors   int        `xml:"errors,attr"`
+		Cases    []testcase `xml:"testcase"`
+	}
+	type suites struct {
+		XMLName xml.Name `xml:"testsuites"`
+		Suites  []suite
+	}
+	one := suite{Name: "yorvet expect", Tests: len(a.Expectations), Failures: a.Broken()}
+	for _, e := range a.Expectations {
+		c := testcase{Class: Clean(e.Group), Name: Clean(e.Text), File: Clean(e.File), Line: e.Line, Time: "0"}
+		if !e.Holds {
+			c.Failure = &failure{Message: "broken by " + strconv.Itoa(len(e.Counterexamples)), Text: e.story()}
+		}
+		one.Cases = append(one.Cases, c)
+	}
+	data, err := xml.MarshalIndent(suites{Suites: []suite{one}}, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(append([]byte(xml.Header), append(data, '\n')...))
+	return err
+}
