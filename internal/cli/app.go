@@ -92,6 +92,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newMatrix(streams),
 			newCheck(streams),
 			newExpect(streams),
+			newCompare(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

@@ -7,7 +7,6 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/core/selector"
 )
 
 // flow is a group that mail to another one comes to by nesting, and for which
@@ -77,18 +76,11 @@ func (p *Pass) gateKey(id estate.ID) string {
 		return p.keys[id]
 	}
 	var key strings.Builder
-	own := p.E.Group(id).Kind == estate.Roster
 	for _, rule := range p.E.Group(id).Gate {
 		key.WriteString("\n" + rule.Text)
-		selector.Atoms(rule.Selector, func(a *selector.Atom) {
-			switch a.Kind {
-			case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
-				own = true // it speaks of its group
-			}
-		})
 	}
 	p.keys[id] = "\n" + key.String()
-	if own {
+	if !resolve.SameForAll(p.E.Group(id)) {
 		p.keys[id] = p.name(id) + key.String()
 	}
 	return p.keys[id]

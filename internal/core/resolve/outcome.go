@@ -110,6 +110,16 @@ func (r *Resolver) OutcomesFor(group estate.ID, people []estate.ID) ([]Outcome, 
 	return outcomes, any
 }
 
+// EachOutcome calls visit with every person who has an outcome of a message to a
+// group without a sender in particular, in no order.
+func (r *Resolver) EachOutcome(group estate.ID, visit func(person estate.ID, outcome Outcome)) {
+	r.layAllOut(&Delivery{Group: group})
+	for _, person := range r.tally.touched {
+		visit(r.tally.best[person].ID, r.final(r.tally.best[person]))
+	}
+	r.tally.clear()
+}
+
 // A Fingerprint stands for a group's kind and for who gets what of its mail, over
 // which nested groups. Groups with the same one are alike in that.
 type Fingerprint [2]uint64

@@ -59,6 +59,21 @@ func (r *Resolver) Judge(group estate.ID, s Sender, m Message) Decision {
 	return Decision{Verdict: estate.Refuse}
 }
 
+// SameForAll reports whether a gate that is written like that of g says the same
+// in every group of the estate: whether it does not speak of its own group.
+func SameForAll(g *estate.Group) bool {
+	same := g.Kind != estate.Roster
+	for _, rule := range g.Gate {
+		selector.Atoms(rule.Selector, func(a *selector.Atom) {
+			switch a.Kind {
+			case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
+				same = false
+			}
+		})
+	}
+	return same
+}
+
 // A Tried is a rule that was asked, and the answers that settle it.
 type Tried struct {
 	Rule    int // from 1

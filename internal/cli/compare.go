@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newCompare(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "compare",
+		Usage:     "what changes for whom from one estate to another",
+		ArgsUsage: "OLD NEW",
+		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who speaks,\n" +
+			"which hazards appear and go, and which welcome notices would go out. OLD and NEW are files or\n" +
+			"folders, or REV:PATH for a revision of the git repository around, the path seen from here.\n\n" +
+			"Example: yorvet compare estate served",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usageError("compare needs two estates, OLD and NEW")
+			}
+			format, err := formatOf(cmd)
+			if err != nil {
+				return err
+			}
+			today := estate.DayOf(time.Now())
+			if on := cmd.String("on"); on != "" {
+				if today, err = estate.ParseDay(on); err != nil {
+					return usageError("--on: %v", err)
+				}
+			}
+			var sides [2]*resolve.Resolver
+			var errs [2]error
+			done := make(chan struct{})
+			for i := range sides {
+				go func() {
+					defer func() { done <- struct{}{} }()
+					var e *estate.Estate
+					if e, errs[i] = loadSide(ctx, cmd.Args().Get(i)); errs[i] == nil {
+						sides[i] = resolve.New(e, today)
+					}
+				}()
+			}
+			<-done
+			<-done
+			if err := errors.Join(errs[:]...); err != nil {
+				return err
+			}
+			s := &session{cmd: cmd, streams: streams, format: format}
+			return s.print(present.NewComparison(sides[0], sides[1]))
+		},
+	}
+}
+
+// loadSide loads an estate from a path, or from a revision as REV:PATH.
+func loadSide(ctx context.Context, name string) (*estate.Estate, error) {
+	revision, path, ok := strings.Cut(name, ":")
+	if _, err := os.Stat(name); err == nil || !ok || revision == "" || path == "" {
+		e, err := estatefile.Load(name)
+		if err != nil {
+			return nil, loadError(name, err)
+		}
+		return e, nil
+	}
+	dir, err := os.MkdirTemp("", "yorvet-revision-")
+	if err != nil {
+		return nil, usageError("%v", err)
+	}
+	defer os.RemoveAll(dir)
+	if err := checkOut(ctx, revision, path, dir); err != nil {
+		return nil, usageError("%s: %v", name, err)
+	}
+	e, err := estatefile.Load(filepath.Join(dir, path))
+	prefix := dir + string(filepath.Separator)
+	if err != nil {
+		return nil, errors.New(strings.ReplaceAll(loadError(name, err).Error(), prefix, revision+":"))
+	}
+	files := e.Settings().Files
+	for i := range files {
+		files[i] = revision + ":" + strings.TrimPrefix(files[i], prefix)
+	}
+	return e, nil
+}
+
+// checkOut writes what a revision has at a path, and beside it where it is a
+// file, below a folder.
+func checkOut(ctx context.Context, revision, path, dir string) error {
+	if strings.HasPrefix(revision, "-") || filepath.IsAbs(path) || !filepath.IsLocal(filepath.Clean(path)) {
+		return errors.New("expected REV:PATH with a path below this folder")
+	}
+	around := path
+	if strings.HasSuffix(path, ".yaml") {
+		around = filepath.Dir(path) // tables stand beside it
+	}
+	var archive, problem bytes.Buffer
+	git := exec.CommandContext(ctx, "git", "archive", "--format=tar", revision, "--", filepath.ToSlash(around))
+	git.Stdout, git.Stderr = &archive, &problem
+	if err := git.Run(); err != nil {
+		return fmt.Errorf("git cannot show it: %s", strings.TrimSpace(problem.String()+" "+err.Error()))
+	}
+	reader := tar.NewReader(&archive)
+	for {
+		header, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if header.Typeflag != tar.TypeReg || !filepath.IsLocal(header.Name) {
+			continue
+		}
+		to := filepath.Join(dir, filepath.FromSlash(header.Name))
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		data, err := io.ReadAll(reader)
+		if err == nil {
+			err = os.WriteFile(to, data, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,472 @@
+// Package effect compares two estates by what they do: who may post, who
+// receives, who speaks, what bites, and which notices the change sends.
+package effect
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// A Report is what changes from one estate to another. Lists are in the order of
+// the estates, those of people sorted by address.
+type Report struct {
+	Groups  Parties
+	People  Parties
+	Changes []Change // of groups that are in both
+	Appear  []hazard.Finding
+	Go      []hazard.Finding
+	Notices []Notice
+}
+
+// Parties are groups or people that come, go or have another main address.
+type Parties struct {
+	Added   []estate.ID // of the new estate
+	Removed []estate.ID // of the old one
+	Renamed []Pair
+}
+
+// A Pair is somebody in both estates.
+type Pair struct{ Old, New estate.ID }
+
+// A Change is what is different about one group.
+type Change struct {
+	Group     Pair
+	Strangers []StrangerChange
+	Posts     []VerdictChange
+	Receives  []OutcomeChange
+	Speaks    []VoiceChange
+}
+
+// A StrangerChange is another verdict for a stranger: outside, inside or forged.
+type StrangerChange struct {
+	Stranger string
+	Old, New resolve.Decision
+}
+
+// A VerdictChange is another verdict for some people.
+type VerdictChange struct {
+	Old, New estate.Verdict
+	People   []estate.ID // of the new estate
+}
+
+// An OutcomeChange is another outcome for some people.
+type OutcomeChange struct {
+	Old, New      resolve.Outcome
+	Before, Later bool        // whether there is an outcome at all
+	People        []estate.ID // of the new estate, or of the old one where Gone is set
+	Gone          bool        // they are not in the new estate
+}
+
+// A VoiceChange is another voice for some people.
+type VoiceChange struct {
+	Old, New estate.Voice
+	People   []estate.ID // of the new estate
+}
+
+// A Notice is a welcome notice that goes out to the new members of a group.
+type Notice struct {
+	Group  estate.ID // of the new estate
+	People []estate.ID
+}
+
+// Count returns how many notices go out.
+func (r *Report) Count() int {
+	n := 0
+	for _, notice := range r.Notices {
+		n += len(notice.People)
+	}
+	return n
+}
+
+// IsEmpty reports whether nothing changes.
+func (r *Report) IsEmpty() bool {
+	return r.Groups.isEmpty() && r.People.isEmpty() && len(r.Changes) == 0 && len(r.Appear) == 0 && len(r.Go) == 0 && len(r.Notices) == 0
+}
+
+func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
+
+// Compare returns what changes from one estate to another.
+func Compare(older, newer *resolve.Resolver) *Report {
+	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string]setPair{}}
+	c.match()
+	groups := c.report.Groups
+	for id := range estate.ID(c.b.Groups()) {
+		if slices.Contains(groups.Added, id) {
+			c.notice(estate.None, id)
+			continue
+		}
+		old := c.toOld[id]
+		c.notice(old, id)
+		change := Change{Group: Pair{old, id}, Strangers: c.strangers(old, id), Posts: c.posts(old, id), Receives: c.receives(old, id), Speaks: c.speaks(old, id)}
+		if len(change.Strangers)+len(change.Posts)+len(change.Receives)+len(change.Speaks) > 0 {
+			c.report.Changes = append(c.report.Changes, change)
+		}
+	}
+	c.hazards()
+	return c.report
+}
+
+// comparison is one run of Compare.
+type comparison struct {
+	old, new *resolve.Resolver
+	a, b     *estate.Estate // theirs
+	report   *Report
+
+	toNew []estate.ID // by ID of the old estate; None: gone
+	toOld []estate.ID // by ID of the new estate; None: added
+	shift int64       // toNew adds this to every ID of a person, if uniform
+	even  bool        // shift is meaningful
+
+	posters map[string]setPair // by the gates of both
+	before  []uint8            // scratch for receives: by person of the new estate, 1 + outcome
+}
+
+type setPair struct{ changes []VerdictChange }
+
+// match finds who is who: by the main address, wherever the other estate has it.
+func (c *comparison) match() {
+	c.toNew = make([]estate.ID, c.a.Groups()+c.a.People())
+	c.toOld = make([]estate.ID, c.b.Groups()+c.b.People())
+	for i := range c.toOld {
+		c.toOld[i] = estate.None
+	}
+	for id := range estate.ID(len(c.toNew)) {
+		c.toNew[id] = estate.None
+		other, ok := c.b.Find(c.a.Address(id))
+		if !ok || c.b.IsGroup(other) != c.a.IsGroup(id) || c.toOld[other] != estate.None || !c.exact(c.b, other, id) {
+			continue
+		}
+		c.toNew[id], c.toOld[other] = other, id
+	}
+	// Whoever is not found by the old main address may be by the new one.
+	for id := range estate.ID(len(c.toOld)) {
+		if c.toOld[id] != estate.None {
+			continue
+		}
+		other, ok := c.a.Find(c.b.Address(id))
+		if ok && c.a.IsGroup(other) == c.b.IsGroup(id) && c.toNew[other] == estate.None {
+			c.toNew[other], c.toOld[id] = id, other
+		}
+	}
+	c.parties()
+	c.even = true
+	first := true
+	for id := estate.ID(c.a.Groups()); int(id) < len(c.toNew); id++ {
+		if c.toNew[id] == estate.None {
+			continue
+		}
+		if shift := int64(c.toNew[id]) - int64(id); first {
+			c.shift, first = shift, false
+		} else if shift != c.shift {
+			c.even = false
+			break
+		}
+	}
+}
+
+// exact reports whether other has the very main address of id, rather than one
+// that it stands for by subaddress.
+func (c *comparison) exact(e *estate.Estate, other, id estate.ID) bool {
+	key := e.Key(c.a.Address(id))
+	if e.Key(e.Address(other)) == key {
+		return true
+	}
+	also := []string{}
+	if e.IsGroup(other) {
+		for _, a := range e.Group(other).Also {
+			also = append(also, e.Key(a))
+		}
+	} else {
+		for _, a := range e.Person(other).Also {
+			also = append(also, e.Key(a))
+		}
+	}
+	return slices.Contains(also, key)
+}
+
+// parties notes who comes, goes and is renamed.
+func (c *comparison) parties() {
+	for id, to := range c.toNew {
+		old := estate.ID(id)
+		list := &c.report.People
+		if c.a.IsGroup(old) {
+			list = &c.report.Groups
+		}
+		switch {
+		case to == estate.None:
+			list.Removed = append(list.Removed, old)
+		case !strings.EqualFold(c.a.Address(old).String(), c.b.Address(to).String()):
+			list.Renamed = append(list.Renamed, Pair{old, to})
+		}
+	}
+	for id, from := range c.toOld {
+		if from == estate.None {
+			if c.b.IsGroup(estate.ID(id)) {
+				c.report.Groups.Added = append(c.report.Groups.Added, estate.ID(id))
+			} else {
+				c.report.People.Added = append(c.report.People.Added, estate.ID(id))
+			}
+		}
+	}
+}
+
+func (c *comparison) strangers(old, id estate.ID) []StrangerChange {
+	a, b := c.old.Strangers(), c.new.Strangers()
+	var changes []StrangerChange
+	for _, s := range []struct {
+		name     string
+		old, new resolve.Sender
+		message  resolve.Message
+	}{
+		{"outside", a.Outside, b.Outside, resolve.Message{}},
+		{"inside", a.Inside, b.Inside, resolve.Message{}},
+		{"forged", a.Inside, b.Inside, resolve.Message{Unproven: true}},
+	} {
+		before, later := c.old.Judge(old, s.old, s.message), c.new.Judge(id, s.new, s.message)
+		if before.Verdict != later.Verdict {
+			changes = append(changes, StrangerChange{s.name, before, later})
+		}
+	}
+	return changes
+}
+
+// verdictSets returns the people of an estate by what a group's gate says.
+func verdictSets(r *resolve.Resolver, id estate.ID) [estate.Drop + 1]*roaring.Bitmap {
+	var sets [estate.Drop + 1]*roaring.Bitmap
+	for v := range sets {
+		sets[v] = roaring.New()
+	}
+	for rule, class := range r.Posters(id, resolve.Message{}) {
+		sets[r.Verdict(id, rule)].Or(class)
+	}
+	for _, set := range sets {
+		set.RemoveRange(0, uint64(r.Estate().Groups()))
+	}
+	return sets
+}
+
+// posts returns the people in both estates for whom a gate says something else.
+// Gates that are written alike and do not speak of their group are asked once.
+func (c *comparison) posts(old, id estate.ID) []VerdictChange {
+	key := ""
+	if resolve.SameForAll(c.a.Group(old)) && resolve.SameForAll(c.b.Group(id)) {
+		key = gateText(c.a.Group(old)) + "\x00" + gateText(c.b.Group(id))
+		if known, ok := c.posters[key]; ok {
+			return known.changes
+		}
+	}
+	before, later := verdictSets(c.old, old), verdictSets(c.new, id)
+	var changes []VerdictChange
+	for v := range before {
+		if before[v].IsEmpty() {
+			continue
+		}
+		moved := c.translate(before[v])
+		for w := range later {
+			if v == w || later[w].IsEmpty() {
+				continue
+			}
+			if both := roaring.And(moved, later[w]); !both.IsEmpty() {
+				changes = append(changes, VerdictChange{estate.Verdict(v), estate.Verdict(w), c.sorted(both)})
+			}
+		}
+	}
+	if key != "" {
+		c.posters[key] = setPair{changes}
+	}
+	return changes
+}
+
+func gateText(g *estate.Group) string {
+	text := g.Kind.String()
+	for _, rule := range g.Gate {
+		text += "\n" + rule.Text
+	}
+	return text
+}
+
+// translate returns those of a set of people of the old estate that are in the
+// new one, as they are numbered there.
+func (c *comparison) translate(set *roaring.Bitmap) *roaring.Bitmap {
+	if c.even && len(c.report.People.Removed) == 0 {
+		return roaring.AddOffset64(set, c.shift)
+	}
+	moved := roaring.New()
+	for it := set.Iterator(); it.HasNext(); {
+		if to := c.toNew[it.Next()]; to != estate.None {
+			moved.Add(uint32(to))
+		}
+	}
+	return moved
+}
+
+// sorted returns a set of people of the new estate by address.
+func (c *comparison) sorted(set *roaring.Bitmap) []estate.ID {
+	var list []estate.ID
+	for it := set.Iterator(); it.HasNext(); {
+		list = append(list, estate.ID(it.Next()))
+	}
+	return c.byAddress(c.b, list)
+}
+
+func (c *comparison) byAddress(e *estate.Estate, list []estate.ID) []estate.ID {
+	slices.SortFunc(list, func(x, y estate.ID) int { return e.Rank(x) - e.Rank(y) })
+	return list
+}
+
+// receives returns the people whose outcome is another one.
+func (c *comparison) receives(old, id estate.ID) []OutcomeChange {
+	type key struct {
+		old, new      resolve.Outcome
+		before, later bool
+		gone          bool
+	}
+	people := map[key][]estate.ID{}
+	if c.before == nil {
+		c.before = make([]uint8, c.b.People())
+	}
+	var touched []estate.ID
+	c.old.EachOutcome(old, func(person estate.ID, outcome resolve.Outcome) {
+		to := c.toNew[person]
+		if to == estate.None {
+			k := key{old: outcome, before: true, gone: true}
+			people[k] = append(people[k], person)
+			return
+		}
+		c.before[c.b.PersonIndex(to)] = uint8(outcome) + 1
+		touched = append(touched, to)
+	})
+	c.new.EachOutcome(id, func(person estate.ID, outcome resolve.Outcome) {
+		was := &c.before[c.b.PersonIndex(person)]
+		switch {
+		case *was == 0:
+			k := key{new: outcome, later: true}
+			people[k] = append(people[k], person)
+		case *was != uint8(outcome)+1:
+			k := key{old: resolve.Outcome(*was - 1), new: outcome, before: true, later: true}
+			people[k] = append(people[k], person)
+		}
+		*was = 0
+	})
+	for _, person := range touched {
+		if was := &c.before[c.b.PersonIndex(person)]; *was != 0 {
+			k := key{old: resolve.Outcome(*was - 1), before: true}
+			people[k] = append(people[k], person)
+			*was = 0
+		}
+	}
+	var changes []OutcomeChange
+	for k, list := range people {
+		e := c.b
+		if k.gone {
+			e = c.a
+		}
+		changes = append(changes, OutcomeChange{k.old, k.new, k.before, k.later, c.byAddress(e, list), k.gone})
+	}
+	slices.SortFunc(changes, func(x, y OutcomeChange) int { return x.order() - y.order() })
+	return changes
+}
+
+func (o OutcomeChange) order() int {
+	order := int(o.Old)*16 + int(o.New)
+	if o.Before && o.Later {
+		order += 1 << 12
+	} else if o.Later {
+		order += 1 << 10
+	}
+	if o.Gone {
+		order += 1 << 8
+	}
+	return order
+}
+
+// speaks returns the people in both estates who have another voice.
+func (c *comparison) speaks(old, id estate.ID) []VoiceChange {
+	if len(c.a.Group(old).Voice)+len(c.b.Group(id).Voice) == 0 {
+		return nil
+	}
+	before := map[estate.ID]estate.Voice{}
+	for _, s := range c.old.Speakers(old).People {
+		if to := c.toNew[s.ID]; to != estate.None {
+			before[to] = s.Voice
+		}
+	}
+	people := map[[2]estate.Voice][]estate.ID{}
+	for _, s := range c.new.Speakers(id).People {
+		if was := before[s.ID]; was != s.Voice && c.toOld[s.ID] != estate.None {
+			people[[2]estate.Voice{was, s.Voice}] = append(people[[2]estate.Voice{was, s.Voice}], s.ID)
+		}
+		delete(before, s.ID)
+	}
+	for person, was := range before {
+		people[[2]estate.Voice{was, estate.NoVoice}] = append(people[[2]estate.Voice{was, estate.NoVoice}], person)
+	}
+	var changes []VoiceChange
+	for k, list := range people {
+		changes = append(changes, VoiceChange{k[0], k[1], c.byAddress(c.b, list)})
+	}
+	slices.SortFunc(changes, func(x, y VoiceChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) })
+	return changes
+}
+
+// notice notes who is newly a member of a group that welcomes its members. old is
+// None for a new group.
+func (c *comparison) notice(old, id estate.ID) {
+	if c.b.Group(id).NoWelcome {
+		return
+	}
+	before := map[estate.ID]bool{}
+	if old != estate.None {
+		c.old.EachMembership(old, func(person estate.ID, _ resolve.Wish, _ estate.Place) { before[c.toNew[person]] = true })
+	}
+	var added []estate.ID
+	c.new.EachMembership(id, func(person estate.ID, _ resolve.Wish, _ estate.Place) {
+		if !before[person] {
+			added = append(added, person)
+		}
+	})
+	if len(added) > 0 {
+		c.report.Notices = append(c.report.Notices, Notice{id, c.byAddress(c.b, added)})
+	}
+}
+
+// hazards notes which hazards appear and which go.
+func (c *comparison) hazards() {
+	type key struct{ name, group, address string }
+	keyOf := func(f hazard.Finding, group string) key { return key{f.Check.Name, group, f.Address} }
+	before := map[key]int{}
+	older := hazard.Run(c.old, hazard.All)
+	for _, f := range older {
+		group := c.toNew[f.Group]
+		if group != estate.None {
+			before[keyOf(f, c.b.Address(group).String())]++
+		} else {
+			before[keyOf(f, "-"+c.a.Address(f.Group).String())]++
+		}
+	}
+	for _, f := range hazard.Run(c.new, hazard.All) {
+		k := keyOf(f, c.b.Address(f.Group).String())
+		if before[k] > 0 {
+			before[k]--
+			continue
+		}
+		c.report.Appear = append(c.report.Appear, f)
+	}
+	for _, f := range older {
+		group := c.toNew[f.Group]
+		k := keyOf(f, "-"+c.a.Address(f.Group).String())
+		if group != estate.None {
+			k = keyOf(f, c.b.Address(group).String())
+		}
+		if before[k] > 0 {
+			before[k]--
+			c.report.Go = append(c.report.Go, f)
+		}
+	}
+}
