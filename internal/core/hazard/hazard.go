@@ -127,7 +127,7 @@ func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Accep
 	used := map[estate.Place]bool{}
 	for _, f := range findings {
 		for _, a := range e.Group(f.Group).Accepted {
-			if a.Hazard == f.Check.Name && (a.Address == "" || a.Address == f.Address) {
+			if a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address)) {
 				used[a.Place] = true
 			}
 		}
