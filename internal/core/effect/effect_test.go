@@ -1,0 +1,214 @@
+package effect_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/effect"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+func load(t *testing.T, yaml string) *resolve.Resolver {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "e.yaml")
+	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	e, err := estatefile.Load(path)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, yaml)
+	}
+	day, _ := estate.ParseDay("2026-11-23")
+	return resolve.New(e, day)
+}
+
+// effects writes a report as lines "what group who old new", without notices.
+func effects(older, newer *resolve.Resolver, report *effect.Report) []string {
+	a, b := older.Estate(), newer.Estate()
+	var lines []string
+	add := func(parts ...any) { lines = append(lines, strings.TrimSpace(fmt.Sprintln(parts...))) }
+	party := func(what string, p effect.Parties) {
+		for _, id := range p.Added {
+			add(what, b.Address(id), "-", "there")
+		}
+		for _, id := range p.Removed {
+			add(what, a.Address(id), "there", "-")
+		}
+		for _, pair := range p.Renamed {
+			add(what, "-", a.Address(pair.Old), b.Address(pair.New))
+		}
+	}
+	party("group", report.Groups)
+	party("person", report.People)
+	for _, c := range report.Changes {
+		group := b.Address(c.Group.New)
+		for _, s := range c.Strangers {
+			add("posts", group, s.Stranger, s.Old.Verdict, s.New.Verdict)
+		}
+		for _, v := range c.Posts {
+			for _, id := range v.People {
+				add("posts", group, b.Address(id), v.Old, v.New)
+			}
+		}
+		for _, o := range c.Receives {
+			before, later := "-", "-"
+			if o.Before {
+				before = o.Old.String()
+			}
+			if o.Later {
+				later = o.New.String()
+			}
+			for _, id := range o.People {
+				if o.Gone {
+					add("receives", group, a.Address(id), before, later)
+				} else {
+					add("receives", group, b.Address(id), before, later)
+				}
+			}
+		}
+		for _, v := range c.Speaks {
+			for _, id := range v.People {
+				add("speaks", group, b.Address(id), "voice:"+v.Old.String(), "voice:"+v.New.String())
+			}
+		}
+	}
+	finding := func(f hazard.Finding, e *estate.Estate, old, new string) {
+		add("hazard", f.Check.Name+"/"+e.Address(f.Group).String(), "/"+f.Address, old, new)
+	}
+	for _, f := range report.Appear {
+		finding(f, b, "-", "there")
+	}
+	for _, f := range report.Go {
+		finding(f, a, "there", "-")
+	}
+	slices.Sort(lines)
+	return lines
+}
+
+// mirror swaps old and new, the last two words of each line.
+func mirror(lines []string) []string {
+	var swapped []string
+	for _, line := range lines {
+		words := strings.Fields(line)
+		n := len(words)
+		words[n-1], words[n-2] = words[n-2], words[n-1]
+		swapped = append(swapped, strings.Join(words, " "))
+	}
+	slices.Sort(swapped)
+	return swapped
+}
+
+// Nothing changes from an estate to itself, and from one to another everything
+// is the mirror image of the way back.
+func TestRandomEstates(t *testing.T) {
+	for seed := range 300 {
+		yaml := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 21)))
+		other := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 22)))
+		x, again, y := load(t, yaml), load(t, yaml), load(t, other)
+		if report := effect.Compare(x, again); !report.IsEmpty() {
+			t.Fatalf("estate %d differs from itself: %v", seed, effects(x, again, report))
+		}
+		there := effects(x, y, effect.Compare(x, y))
+		back := effects(y, x, effect.Compare(y, x))
+		if got := mirror(back); !slices.Equal(got, there) {
+			for i := range there {
+				if i >= len(got) || got[i] != there[i] {
+					t.Fatalf("estate %d: there %q, back %v\n%s\n%s", seed, there[i], got[min(i, len(got)):min(i+1, len(got))], yaml, other)
+				}
+			}
+			t.Fatalf("estate %d: %d effects there, %d back", seed, len(there), len(got))
+		}
+		checkAgainstEach(t, x, y, there)
+	}
+}
+
+// checkAgainstEach compares the effects on posting with what the gates say to each
+// person, one by one.
+func checkAgainstEach(t *testing.T, x, y *resolve.Resolver, lines []string) {
+	t.Helper()
+	a, b := x.Estate(), y.Estate()
+	for id := range estate.ID(b.Groups()) {
+		old, ok := a.Find(b.Address(id))
+		if !ok {
+			continue
+		}
+		for i := range b.People() {
+			person := b.PersonID(i)
+			before, ok := a.Find(b.Address(person))
+			if !ok || a.IsGroup(before) || a.Address(before).Key() != b.Address(person).Key() {
+				continue
+			}
+			v := x.Judge(old, x.Sender(a.Address(before)), resolve.Message{}).Verdict
+			w := y.Judge(id, y.Sender(b.Address(person)), resolve.Message{}).Verdict
+			line := fmt.Sprintf("posts %s %s %s %s", b.Address(id), b.Address(person), v, w)
+			if _, found := slices.BinarySearch(lines, line); found != (v != w) {
+				t.Fatalf("%q is listed: %t", line, found)
+			}
+		}
+	}
+}
+
+const before = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ada@kelp.example}, {address: bo@kelp.example}, {address: leaves@kelp.example}]
+groups:
+  - {address: desk@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example, leaves@kelp.example], voice: [as ada@kelp.example]}
+  - {address: quiet@kelp.example, owners: [ada@kelp.example], welcome: false, members: [ada@kelp.example]}
+  - {address: goes@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example]}
+`
+
+const later = `yorvet: 1
+domains: [kelp.example]
+people: [{address: comes@kelp.example}, {address: ada.new@kelp.example, also: [ada@kelp.example]}, {address: bo@kelp.example}]
+groups:
+  - {address: counter@kelp.example, also: [desk@kelp.example], owners: [ada@kelp.example], members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, comes@kelp.example], voice: [for bo@kelp.example], gate: [admit anyone]}
+  - {address: quiet@kelp.example, owners: [ada@kelp.example], welcome: false, members: [ada@kelp.example, bo@kelp.example]}
+  - {address: fresh@kelp.example, owners: [ada@kelp.example], members: [everyone: true]}
+`
+
+func TestCompare(t *testing.T) {
+	x, y := load(t, before), load(t, later)
+	report := effect.Compare(x, y)
+	var got []string
+	for _, line := range effects(x, y, report) {
+		if !strings.HasPrefix(line, "hazard") {
+			got = append(got, line)
+		}
+	}
+	want := []string{
+		"group - desk@kelp.example counter@kelp.example",
+		"group fresh@kelp.example - there",
+		"group goes@kelp.example there -",
+		"person - ada@kelp.example ada.new@kelp.example",
+		"person comes@kelp.example - there",
+		"person leaves@kelp.example there -",
+		"posts counter@kelp.example forged refuse admit",
+		"posts counter@kelp.example outside refuse admit",
+		"receives counter@kelp.example bo@kelp.example - digest",
+		"receives counter@kelp.example comes@kelp.example - inbox",
+		"receives counter@kelp.example leaves@kelp.example inbox -",
+		"receives quiet@kelp.example bo@kelp.example - inbox",
+		"speaks counter@kelp.example ada.new@kelp.example voice:as voice:",
+		"speaks counter@kelp.example bo@kelp.example voice: voice:for",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("the effects are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	// bo and comes are new in counter, all three in fresh; quiet does not welcome.
+	if report.Count() != 5 || len(report.Notices) != 2 {
+		t.Errorf("the notices are %+v", report.Notices)
+	}
+	appears := slices.ContainsFunc(report.Appear, func(f hazard.Finding) bool { return f.Check.Name == "answers-show-person" })
+	if !appears {
+		t.Errorf("answers-show-person does not appear: %+v", report.Appear)
+	}
+}
