@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/tools/txtar"
+
+	"yorvet.example/yorvet/internal/demo"
 )
 
 var update = flag.Bool("update", false, "write what the program answers into the scripts")
@@ -74,7 +76,8 @@ func run(t *testing.T, dir string, env, args []string) result {
 // Behind each stands what the program answers: standard output, then standard
 // error with "! " before each line, then the exit code unless it is 0. A line that
 // would look like one of the script's own begins with a backslash. Lines with #
-// are comments. With -update, the answers are written anew.
+// are comments. With -update, the answers are written anew. The demo's files are
+// in the folder ferries.
 func TestScripts(t *testing.T) {
 	scripts, err := filepath.Glob("testdata/*.txtar")
 	if err != nil || len(scripts) == 0 {
@@ -91,6 +94,9 @@ func runScript(t *testing.T, script string) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
+	if err := demo.Write(filepath.Join(dir, "ferries")); err != nil {
+		t.Fatal(err)
+	}
 	for _, file := range archive.Files {
 		path := filepath.Join(dir, file.Name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {

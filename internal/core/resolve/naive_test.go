@@ -590,6 +590,7 @@ func TestRandomEstates(t *testing.T) {
 			m := Message{Invitation: random.IntN(2) == 0}
 			compareDelivery(t, fmt.Sprintf("estate %d: nobody to g%d, %+v", seed, group, m),
 				outcomesOf(r.Deliver(estate.ID(group), nil, m), r), n.receive(group, nil, m))
+			compareOverview(t, r, estate.ID(group))
 			compareSets(t, r, estate.ID(group), Message{Unproven: random.IntN(3) == 0, Invitation: random.IntN(3) == 0})
 		}
 	}
@@ -615,6 +616,39 @@ func compareDelivery(t *testing.T, name string, got, want []string) {
 	}
 	if !slices.Equal(got, want) {
 		t.Fatalf("%s:\n got %s\nwant %s", name, strings.Join(got, "\n     "), strings.Join(want, "\n     "))
+	}
+}
+
+// compareOverview checks the counts of a group, and the ways of each person,
+// against what is delivered.
+func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
+	t.Helper()
+	o := r.Overview(group)
+	var receives [Undeliverable + 1]int
+	d := r.Deliver(group, nil, Message{})
+	for _, recipient := range d.Recipients {
+		receives[recipient.Outcome]++
+	}
+	var posters [estate.Drop + 1]int
+	for _, id := range r.e.PeopleByAddress() {
+		posters[r.Judge(group, r.Sender(r.e.Address(id)), Message{}).Verdict]++
+		_, candidates := r.Follow(group, id)
+		for _, c := range candidates {
+			if !c.Decides {
+				continue
+			}
+			i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
+			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Way)) {
+				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
+			}
+		}
+		if gets := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return x.ID == id }); gets != (len(candidates) > 0) {
+			t.Fatalf("%s is a recipient of %s: %t, by %d ways", r.e.Address(id), r.e.Address(group), gets, len(candidates))
+		}
+	}
+	approvers, _ := r.Approvers(group)
+	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.Speaks != len(r.Speakers(group).People) {
+		t.Fatalf("%s at a glance is %+v, want posters %v, receives %v", r.e.Address(group), o, posters, receives)
 	}
 }
 
