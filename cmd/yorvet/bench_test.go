@@ -237,6 +237,11 @@ func BenchmarkWhole(b *testing.B) {
 					present.NewHazards(load(b), hazard.All)
 				}
 			})
+			b.Run("compare/"+s.name, func(b *testing.B) {
+				for b.Loop() {
+					present.NewComparison(load(b), load(b))
+				}
+			})
 		}
 	}
 }

@@ -232,7 +232,7 @@ func TestDemoCommandsCanBeRepeated(t *testing.T) {
 		}
 		commands++
 		again := runLine(t, "/", strings.TrimSpace(line[2:]))
-		if again.code != 0 || !strings.Contains(demo.stdout, again.stdout) {
+		if again.code > 1 || !strings.Contains(demo.stdout, again.stdout) {
 			t.Errorf("%s ends with %d and answers\n%s%s", line, again.code, again.stdout, again.stderr)
 		}
 	}

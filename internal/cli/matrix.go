@@ -15,8 +15,9 @@ func newMatrix(streams Streams) *cli.Command {
 		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
 			"miss it, speak for it and approve. --where takes comparisons joined by \"and\", of a column with a\n" +
 			"word or a number; the columns are those of --format csv.\n\n" +
-			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
+			"Example: yorvet matrix --hazards --where 'outside admit and undeliverable > 0' --sort undeliverable",
 		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "hazards", Usage: "count the hazards of each group, too"},
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
@@ -29,6 +30,9 @@ func newMatrix(streams Streams) *cli.Command {
 				return err
 			}
 			a := present.NewMatrix(s.r)
+			if cmd.Bool("hazards") {
+				a.CountHazards(s.r)
+			}
 			if cmd.IsSet("where") {
 				if err := a.Where(cmd.String("where")); err != nil {
 					return usageError("--where: %v", err)

@@ -24,6 +24,10 @@ const record = ".yorvet-demo"
 // Estate is the folder of the estate as it is written down, below the demo's.
 const Estate = "estate"
 
+// Files are what stands in the demo's folder: the estate as it is written down, as
+// the mail service has it, and what is expected of it.
+var Files = []string{Estate, "served", "kelpmere.expect"}
+
 // Write writes the demo below dir, which it makes if need be. It replaces only
 // files that it wrote itself and nobody changed since; others are an error that
 // names them, and then nothing is written.

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -31,6 +32,7 @@ type MatrixRow struct {
 	Receives map[string]int `json:"receives"`
 	Speaks   int            `json:"speaks"`
 	Approves int            `json:"approves"`
+	Hazards  *int           `json:"hazards,omitempty"` // where they are counted
 }
 
 // NewMatrix looks at all groups, in the order of the estate.
@@ -59,6 +61,19 @@ func NewMatrix(r *resolve.Resolver) *Matrix {
 	return a
 }
 
+// CountHazards adds the hazards of each group.
+func (a *Matrix) CountHazards(r *resolve.Resolver) {
+	counts := make([]int, len(a.Groups))
+	for _, f := range hazard.Run(r, hazard.All) {
+		if !f.Accepted {
+			counts[f.Group]++
+		}
+	}
+	for i := range a.Groups {
+		a.Groups[i].Hazards = &counts[i]
+	}
+}
+
 // column is a column of the matrix: a word or a number of each row.
 type column struct {
 	name   string
@@ -84,7 +99,13 @@ var columns = func() []column {
 	}
 	return append(list,
 		column{name: "speaks", number: func(r *MatrixRow) int { return r.Speaks }},
-		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }})
+		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }},
+		column{name: "hazards", number: func(r *MatrixRow) int {
+			if r.Hazards == nil {
+				return 0
+			}
+			return *r.Hazards
+		}})
 }()
 
 func findColumn(name string) (column, error) {
@@ -185,6 +206,10 @@ func (a *Matrix) writeText(p *Page) {
 	if wide {
 		head = append(slices.Insert(head, 1, Span{Faint, "kind"}), Span{Faint, "speak"}, Span{Faint, "approve"})
 	}
+	hazards := len(shown) > 0 && shown[0].Hazards != nil
+	if hazards {
+		head = append(head, Span{Faint, "hazards"})
+	}
 	rows := [][]Span{head}
 	for _, g := range shown {
 		row := []Span{{Plain, strings.TrimSuffix(g.Group, a.domain)}, verdictCell(g.Outside), verdictCell(g.Inside), verdictCell(g.Forged),
@@ -193,6 +218,9 @@ func (a *Matrix) writeText(p *Page) {
 			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)}
 		if wide {
 			row = append(slices.Insert(row, 1, Span{Plain, g.Kind}), number(g.Speaks, Plain), number(g.Approves, Plain))
+		}
+		if hazards {
+			row = append(row, number(*g.Hazards, Bad))
 		}
 		rows = append(rows, row)
 	}

@@ -67,14 +67,22 @@ func (p *Page) render(s Span) string {
 // Line writes spans on a line, broken where it is too long. What follows a
 // break is set in by indent.
 func (p *Page) Line(indent int, spans ...Span) {
+	// Leading blanks are no part of what is broken into lines.
+	lead := ""
+	for i, s := range spans {
+		trimmed := strings.TrimLeft(s.Text, " ")
+		lead += s.Text[:len(s.Text)-len(trimmed)]
+		spans[i].Text = trimmed
+		if trimmed != "" {
+			break
+		}
+	}
 	var b strings.Builder
 	for _, s := range spans {
 		b.WriteString(p.render(s))
 	}
 	margin := strings.Repeat(" ", indent)
-	s := b.String()
-	body := strings.TrimLeft(s, " ")
-	lead := s[:len(s)-len(body)]
+	body := b.String()
 	for i, line := range strings.Split(text.WrapSoft(body, max(p.options.Width-max(indent, len(lead)), 20)), "\n") {
 		if i > 0 {
 			lead = margin

@@ -2,6 +2,7 @@ package present
 
 import (
 	"iter"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,6 +166,13 @@ func (a *Person) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.Address}, Span{Plain, "  " + a.Name}, Span{Faint, "  " + where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"})
 	if len(a.Also) > 0 {
 		p.Line(2, Span{Faint, "also "}, Span{Plain, strings.Join(a.Also, ", ")})
+	}
+	var facts []string
+	for _, name := range slices.Sorted(maps.Keys(a.Facts)) {
+		facts = append(facts, name+": "+strings.Join(a.Facts[name], ", "))
+	}
+	if len(facts) > 0 {
+		p.Line(2, Span{Faint, strings.Join(facts, "; ")})
 	}
 	p.Gap()
 	counts := map[string]int{}
