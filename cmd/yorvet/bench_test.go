@@ -239,7 +239,10 @@ func BenchmarkWhole(b *testing.B) {
 			})
 			b.Run("compare/"+s.name, func(b *testing.B) {
 				for b.Loop() {
-					present.NewComparison(load(b), load(b))
+					older := make(chan *resolve.Resolver)
+					go func() { older <- load(b) }()
+					newer := load(b)
+					present.NewComparison(<-older, newer)
 				}
 			})
 		}

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -38,27 +40,42 @@ type MatrixRow struct {
 // NewMatrix looks at all groups, in the order of the estate.
 func NewMatrix(r *resolve.Resolver) *Matrix {
 	n := newNamer(r)
-	a := &Matrix{Groups: make([]MatrixRow, 0, n.e.Groups()), domain: "@" + n.e.Settings().Domains[0].Name}
-	for id := range estate.ID(n.e.Groups()) {
-		o := r.Overview(id)
-		row := MatrixRow{
-			Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
-			Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
-			Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves,
-		}
-		for verdict, count := range o.Posters {
-			if count > 0 {
-				row.Posters[estate.VerdictWords[verdict]] = count
+	a := &Matrix{Groups: make([]MatrixRow, n.e.Groups()), domain: "@" + n.e.Settings().Domains[0].Name}
+	// Groups that are nested in each other often stand together: each worker takes
+	// a stretch of them, so that it can use what it has worked out.
+	workers := min(runtime.GOMAXPROCS(0), 4)
+	var done sync.WaitGroup
+	for w := range workers {
+		from, to := len(a.Groups)*w/workers, len(a.Groups)*(w+1)/workers
+		done.Go(func() {
+			fork := r.Fork()
+			for id := from; id < to; id++ {
+				a.Groups[id] = n.row(estate.ID(id), fork.Overview(estate.ID(id)))
 			}
-		}
-		for outcome, count := range o.Receives {
-			if count > 0 {
-				row.Receives[resolve.OutcomeWords[outcome]] = count
-			}
-		}
-		a.Groups = append(a.Groups, row)
+		})
 	}
+	done.Wait()
 	return a
+}
+
+// row is a group at a glance, in words.
+func (n namer) row(id estate.ID, o resolve.Overview) MatrixRow {
+	row := MatrixRow{
+		Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
+		Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
+		Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves,
+	}
+	for verdict, count := range o.Posters {
+		if count > 0 {
+			row.Posters[estate.VerdictWords[verdict]] = count
+		}
+	}
+	for outcome, count := range o.Receives {
+		if count > 0 {
+			row.Receives[resolve.OutcomeWords[outcome]] = count
+		}
+	}
+	return row
 }
 
 // CountHazards adds the hazards of each group.

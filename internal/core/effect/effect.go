@@ -94,6 +94,8 @@ func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renam
 // Compare returns what changes from one estate to another.
 func Compare(older, newer *resolve.Resolver) *Report {
 	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string]setPair{}}
+	// The hazards take longest; the rest is worked out meanwhile.
+	c.older, c.newer = hazards(older), hazards(newer)
 	c.match()
 	groups := c.report.Groups
 	for id := range estate.ID(c.b.Groups()) {
@@ -112,6 +114,14 @@ func Compare(older, newer *resolve.Resolver) *Report {
 	return c.report
 }
 
+// hazards starts looking for the hazards of an estate.
+func hazards(r *resolve.Resolver) <-chan []hazard.Finding {
+	found := make(chan []hazard.Finding, 1)
+	fork := r.Fork()
+	go func() { found <- hazard.Run(fork, hazard.All) }()
+	return found
+}
+
 // comparison is one run of Compare.
 type comparison struct {
 	old, new *resolve.Resolver
@@ -122,6 +132,8 @@ type comparison struct {
 	toOld []estate.ID // by ID of the new estate; None: added
 	shift int64       // toNew adds this to every ID of a person, if uniform
 	even  bool        // shift is meaningful
+
+	older, newer <-chan []hazard.Finding
 
 	posters map[string]setPair // by the gates of both
 	before  []uint8            // scratch for receives: by person of the new estate, 1 + outcome
@@ -441,7 +453,7 @@ func (c *comparison) hazards() {
 	type key struct{ name, group, address string }
 	keyOf := func(f hazard.Finding, group string) key { return key{f.Check.Name, group, f.Address} }
 	before := map[key]int{}
-	older := hazard.Run(c.old, hazard.All)
+	older, newer := <-c.older, <-c.newer
 	for _, f := range older {
 		group := c.toNew[f.Group]
 		if group != estate.None {
@@ -450,7 +462,7 @@ func (c *comparison) hazards() {
 			before[keyOf(f, "-"+c.a.Address(f.Group).String())]++
 		}
 	}
-	for _, f := range hazard.Run(c.new, hazard.All) {
+	for _, f := range newer {
 		k := keyOf(f, c.b.Address(f.Group).String())
 		if before[k] > 0 {
 			before[k]--

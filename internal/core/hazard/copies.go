@@ -21,10 +21,24 @@ func (p *Pass) memberships(id estate.ID) []membership {
 	return list
 }
 
+// survey returns what becomes of a message to a group, and for its owners in
+// particular.
+func (p *Pass) survey(id estate.ID) resolve.Survey {
+	if p.surveys == nil {
+		p.surveys = make([]*resolve.Survey, p.E.Groups())
+	}
+	if p.surveys[id] == nil {
+		survey := p.R.Survey(id, p.R.Owners(id))
+		p.surveys[id] = &survey
+	}
+	return *p.surveys[id]
+}
+
 func wantsCopies(copy estate.Copy) bool { return copy == estate.CopyEvery || copy == estate.CopyDigest }
 
 var unreachableMember = Check{
 	Name:     "unreachable-member",
+	copies:   true,
 	Severity: Medium,
 	Trap:     "a member who should get copies cannot",
 	Doc: `Their mailbox is full, closed or missing, or the membership is paused. The sender gets a bounce at
@@ -60,6 +74,7 @@ best; the member hears nothing.`,
 
 var getsNothing = Check{
 	Name:     "gets-nothing",
+	copies:   true,
 	Severity: Medium,
 	Trap:     "a member of a list who gets no copies",
 	Doc: `Their copy is none or replies. A list keeps nothing, so there is nowhere to read what was written
@@ -83,6 +98,7 @@ either. (In a forum or a mailbox there is.)`,
 
 var olderMembersDiffer = Check{
 	Name:     "older-members-differ",
+	copies:   true,
 	Severity: Medium,
 	Trap:     "new members get copies, members from before do not",
 	Doc: `The group's copy is none or replies, and joiners sets copies for those who come. Whoever joined before
@@ -111,13 +127,14 @@ that, or was brought in otherwise, has a membership that says nothing: they get 
 
 var noMembers = Check{
 	Name:     "no-members",
+	copies:   true,
 	Severity: Medium,
 	Trap:     "a group that takes mail and reaches nobody",
 	Doc:      `No person receives anything of what is sent to the group, in any way: the sender believes that it arrived.`,
 	Cure:     "Add members, or let the gate refuse everyone with a word why.",
 	Run: func(p *Pass) {
 		p.mailed(func(id estate.ID, g *estate.Group) {
-			if !p.R.ReachesAnyone(id) {
+			if !p.survey(id).Reaches {
 				p.report(Finding{Group: id, Place: where(g, "members"), Says: "Mail to " + p.name(id) + " reaches nobody.", Fix: "Add members, or refuse the mail."})
 			}
 		})
@@ -126,6 +143,7 @@ var noMembers = Check{
 
 var noOwner = Check{
 	Name:     "no-owner",
+	copies:   true,
 	Severity: Medium,
 	Trap:     "nobody answers for the group",
 	Doc:      `The group has no owners, or they amount to no person. Nobody is asked when it is to be changed or given up.`,
@@ -141,6 +159,7 @@ var noOwner = Check{
 
 var ownerLeftOut = Check{
 	Name:     "owner-left-out",
+	copies:   true,
 	Severity: Low,
 	Trap:     "an owner who receives nothing of the group's mail",
 	Doc:      `They answer for the group and see nothing of what goes on in it.`,
@@ -151,9 +170,9 @@ var ownerLeftOut = Check{
 			if len(owners) == 0 {
 				return
 			}
-			outcomes, gets := p.R.OutcomesFor(id, owners)
+			survey := p.survey(id)
 			for i, owner := range owners {
-				if !gets[i] || outcomes[i] == resolve.Nothing {
+				if !survey.Gets[i] || survey.Outcomes[i] == resolve.Nothing {
 					p.report(Finding{Group: id, Address: p.name(owner), Place: where(g, "owners"),
 						Says: p.name(owner) + " owns " + p.name(id) + " and receives nothing of its mail.", Fix: "Make them a member."})
 				}
@@ -164,6 +183,7 @@ var ownerLeftOut = Check{
 
 var sameMembers = Check{
 	Name:     "same-members",
+	copies:   true,
 	Severity: Low,
 	Trap:     "two groups with exactly the same people, who get the same in the same ways",
 	Doc:      `One of them is likely a leftover. Whoever changes one forgets the other.`,
@@ -171,13 +191,13 @@ var sameMembers = Check{
 	Run: func(p *Pass) {
 		first := map[resolve.Fingerprint]estate.ID{}
 		p.groups(func(id estate.ID, g *estate.Group) {
-			print, any := p.R.Fingerprint(id)
-			other, same := first[print]
-			if !any {
+			survey := p.survey(id)
+			other, same := first[survey.Fingerprint]
+			if !survey.Reaches {
 				return
 			}
 			if !same {
-				first[print] = id
+				first[survey.Fingerprint] = id
 				return
 			}
 			p.report(Finding{Group: id, Address: p.name(other), Place: g.Place,

@@ -39,6 +39,8 @@ type Check struct {
 	Doc      string // why it bites, and an example
 	Cure     string // what to do
 	Run      func(*Pass)
+
+	copies bool // it looks at who gets what, rather than at gates
 }
 
 // All are the checks, the worst first.
@@ -85,6 +87,7 @@ type Pass struct {
 	keys     []string                     // by group, see gateKey
 	further  []resolve.Sender             // see furtherAddresses
 	outside  *roaring.Bitmap              // people whose main address is outside
+	surveys  []*resolve.Survey            // by group, see survey
 }
 
 // gateMessage is a gate and a message that it was asked about.
@@ -96,6 +99,30 @@ type gateMessage struct {
 // Run runs checks over an estate. The findings come by severity and then in the
 // order of checks and groups.
 func Run(r *resolve.Resolver, checks []*Check) []Finding {
+	// What gates say and what members get is worked out apart, side by side.
+	var others []Finding
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		others = newPass(r.Fork()).run(checks, true)
+	}()
+	findings := newPass(r).run(checks, false)
+	<-done
+	findings = append(findings, others...)
+	order := map[*Check]int{}
+	for i, check := range checks {
+		order[check] = i
+	}
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		if a.Check.Severity != b.Check.Severity {
+			return int(a.Check.Severity) - int(b.Check.Severity)
+		}
+		return order[a.Check] - order[b.Check]
+	})
+	return findings
+}
+
+func newPass(r *resolve.Resolver) *Pass {
 	p := &Pass{
 		E: r.Estate(), R: r,
 		flows:   map[estate.ID][]flow{},
@@ -110,14 +137,20 @@ func Run(r *resolve.Resolver, checks []*Check) []Finding {
 			p.outside.Add(uint32(id))
 		}
 	}
+	return p
+}
+
+// run runs those of checks that are about copies, or those that are not.
+func (p *Pass) run(checks []*Check, copies bool) []Finding {
 	for _, check := range checks {
-		p.check = check
-		check.Run(p)
+		if check.copies == copies {
+			p.check = check
+			check.Run(p)
+		}
 	}
 	for i := range p.findings {
 		p.accept(&p.findings[i])
 	}
-	slices.SortStableFunc(p.findings, func(a, b Finding) int { return int(a.Check.Severity) - int(b.Check.Severity) })
 	return p.findings
 }
 

@@ -82,34 +82,6 @@ func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
 	return counts
 }
 
-// ReachesAnyone reports whether any person has an outcome of a message to a
-// group.
-func (r *Resolver) ReachesAnyone(group estate.ID) bool {
-	for _, entry := range r.e.Entries(group) {
-		if r.e.IsPerson(entry.Member) {
-			return true
-		}
-	}
-	r.layAllOut(&Delivery{Group: group})
-	reaches := len(r.tally.touched) > 0
-	r.tally.clear()
-	return reaches
-}
-
-// OutcomesFor returns the outcome that each of some people has of a message to a
-// group without a sender in particular, and whether they have any.
-func (r *Resolver) OutcomesFor(group estate.ID, people []estate.ID) ([]Outcome, []bool) {
-	r.layAllOut(&Delivery{Group: group})
-	outcomes, any := make([]Outcome, len(people)), make([]bool, len(people))
-	for i, id := range people {
-		if person := r.e.PersonIndex(id); r.tally.known[person] {
-			outcomes[i], any[i] = r.final(r.tally.best[person]), true
-		}
-	}
-	r.tally.clear()
-	return outcomes, any
-}
-
 // EachOutcome calls visit with every person who has an outcome of a message to a
 // group without a sender in particular, in no order.
 func (r *Resolver) EachOutcome(group estate.ID, visit func(person estate.ID, outcome Outcome)) {
@@ -124,8 +96,17 @@ func (r *Resolver) EachOutcome(group estate.ID, visit func(person estate.ID, out
 // which nested groups. Groups with the same one are alike in that.
 type Fingerprint [2]uint64
 
-// Fingerprint returns the fingerprint of a group, and false if it reaches nobody.
-func (r *Resolver) Fingerprint(group estate.ID) (Fingerprint, bool) {
+// A Survey is what becomes of a message to a group without a sender in particular.
+type Survey struct {
+	Fingerprint Fingerprint
+	Reaches     bool      // any person has an outcome
+	Outcomes    []Outcome // of the people asked about
+	Gets        []bool    // whether they have one
+}
+
+// Survey returns what becomes of a message to a group, and for some people in
+// particular.
+func (r *Resolver) Survey(group estate.ID, people []estate.ID) Survey {
 	d := &Delivery{Group: group}
 	r.layAllOut(d)
 	chains := make([]uint64, len(r.layout.steps))
@@ -134,16 +115,21 @@ func (r *Resolver) Fingerprint(group estate.ID) (Fingerprint, bool) {
 			chains[i] = mix(chains[s.from] ^ mix(uint64(s.group)+1))
 		}
 	}
-	sum := Fingerprint{uint64(r.e.Group(group).Kind)}
+	s := Survey{Fingerprint: Fingerprint{uint64(r.e.Group(group).Kind)}, Reaches: len(r.tally.touched) > 0,
+		Outcomes: make([]Outcome, len(people)), Gets: make([]bool, len(people))}
 	for _, person := range r.tally.touched {
 		best := r.tally.best[person]
 		hash := mix(mix(uint64(best.ID)<<8|uint64(best.Outcome)) ^ chains[d.Ways[best.way].step])
-		sum[0] += hash
-		sum[1] += mix(hash + 0x9e3779b97f4a7c15)
+		s.Fingerprint[0] += hash
+		s.Fingerprint[1] += hash*hash ^ hash>>32
 	}
-	any := len(r.tally.touched) > 0
+	for i, id := range people {
+		if person := r.e.PersonIndex(id); r.tally.known[person] {
+			s.Outcomes[i], s.Gets[i] = r.final(r.tally.best[person]), true
+		}
+	}
 	r.tally.clear()
-	return sum, any
+	return s
 }
 
 // mix scatters the bits of a number (the finalizer of SplitMix64).

@@ -33,6 +33,10 @@ func New(e *estate.Estate, today estate.Day) *Resolver {
 	}
 }
 
+// Fork returns a Resolver for the same estate and day that another goroutine may
+// use.
+func (r *Resolver) Fork() *Resolver { return New(r.e, r.today) }
+
 // Estate returns the estate that r answers questions about.
 func (r *Resolver) Estate() *estate.Estate { return r.e }
 
