@@ -218,7 +218,7 @@ func BenchmarkWhole(b *testing.B) {
 	for _, s := range sizes {
 		dir := b.TempDir()
 		generate(b, dir, s)
-		load := func(b *testing.B) *resolve.Resolver {
+		load := func(b *testing.B, dir string) *resolve.Resolver {
 			e, err := estatefile.Load(filepath.Join(dir, "estate.yaml"))
 			if err != nil {
 				b.Fatal(err)
@@ -228,23 +228,51 @@ func BenchmarkWhole(b *testing.B) {
 		}
 		b.Run("matrix/"+s.name, func(b *testing.B) {
 			for b.Loop() {
-				present.NewMatrix(load(b))
+				present.NewMatrix(load(b, dir))
 			}
 		})
 		if s.name == "medium" {
 			b.Run("check/"+s.name, func(b *testing.B) {
 				for b.Loop() {
-					present.NewHazards(load(b), hazard.All)
+					present.NewHazards(load(b, dir), hazard.All)
 				}
 			})
 			b.Run("compare/"+s.name, func(b *testing.B) {
+				changed := change(b, dir, s)
 				for b.Loop() {
 					older := make(chan *resolve.Resolver)
-					go func() { older <- load(b) }()
-					newer := load(b)
+					go func() { older <- load(b, dir) }()
+					newer := load(b, changed)
 					present.NewComparison(<-older, newer)
 				}
 			})
 		}
 	}
+}
+
+// change writes a generated estate anew with other memberships and other groups:
+// one in a hundred.
+func change(b *testing.B, dir string, s size) string {
+	b.Helper()
+	other := b.TempDir()
+	for _, name := range append([]string{"estate.yaml"}, tables...) {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			b.Fatal(err)
+		}
+		lines := strings.SplitAfter(string(data), "\n")
+		for i := range lines {
+			switch {
+			case i%100 != 50:
+			case name == "memberships.csv":
+				lines[i] = strings.Replace(lines[i], ",every,", ",none,", 1)
+			case name == "groups.csv":
+				lines[i] = strings.Replace(lines[i], "admit anyone", "admit inside", 1)
+			}
+		}
+		if err := os.WriteFile(filepath.Join(other, name), []byte(strings.Join(lines, "")), 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return other
 }

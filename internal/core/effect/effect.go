@@ -92,13 +92,26 @@ func (r *Report) IsEmpty() bool {
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
 
 // Compare returns what changes from one estate to another.
-func Compare(older, newer *resolve.Resolver) *Report {
+func Compare(older, newer *resolve.Resolver) *Report { return compare(older, newer, true) }
+
+// compare is Compare; it may pass over the groups that are written as before.
+func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string]setPair{}}
-	// The hazards take longest; the rest is worked out meanwhile.
-	c.older, c.newer = hazards(older), hazards(newer)
 	c.match()
 	groups := c.report.Groups
+	var unchanged []bool
+	if passOver {
+		unchanged = c.unchanged()
+	}
+	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
+		return c.report
+	}
+	// The hazards take longest; the rest is worked out meanwhile.
+	c.older, c.newer = hazards(older), hazards(newer)
 	for id := range estate.ID(c.b.Groups()) {
+		if unchanged != nil && unchanged[id] {
+			continue
+		}
 		if slices.Contains(groups.Added, id) {
 			c.notice(estate.None, id)
 			continue

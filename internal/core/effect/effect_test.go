@@ -212,3 +212,39 @@ func TestCompare(t *testing.T) {
 		t.Errorf("answers-show-person does not appear: %+v", report.Appear)
 	}
 }
+
+// Passing over the groups that are written as before changes no answer.
+func TestPassingOver(t *testing.T) {
+	passed := 0
+	for seed := range 300 {
+		random := rand.New(rand.NewPCG(uint64(seed), 31))
+		yaml := sample.Estate(random)
+		lines := strings.SplitAfter(yaml, "\n")
+		i := random.IntN(len(lines) - 1)
+		isItem := func(line string) bool { return strings.HasPrefix(line, "      - ") }
+		switch line := lines[i]; {
+		case strings.Contains(line, "copy: every"):
+			lines[i] = strings.Replace(line, "copy: every", "copy: none", 1)
+		case strings.Contains(line, "      - admit"):
+			lines[i] = strings.Replace(line, "admit", "hold", 1)
+		case strings.Contains(line, "kind: list"):
+			lines[i] = strings.Replace(line, "list", "forum", 1)
+		case isItem(line) && isItem(lines[i+1]):
+			lines[i] = "" // a member or rule less
+		default:
+			continue
+		}
+		changed := strings.Join(lines, "")
+		x, y := load(t, yaml), load(t, changed)
+		got, want := effects(x, y, effect.Compare(x, y)), effects(x, y, effect.CompareAll(x, y))
+		if !slices.Equal(got, want) {
+			t.Fatalf("estate %d:\n got %s\nwant %s\n%s", seed, strings.Join(got, "\n     "), strings.Join(want, "\n     "), changed)
+		}
+		if len(want) > 0 {
+			passed++
+		}
+	}
+	if passed < 40 {
+		t.Errorf("only %d changes had an effect", passed)
+	}
+}

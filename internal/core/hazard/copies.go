@@ -14,10 +14,17 @@ type membership struct {
 
 // memberships returns the direct memberships of a group: one for each person.
 func (p *Pass) memberships(id estate.ID) []membership {
-	var list []membership
+	if p.direct == nil {
+		p.direct = make([][]membership, p.E.Groups())
+	}
+	if p.direct[id] != nil {
+		return p.direct[id]
+	}
+	list := make([]membership, 0, len(p.E.Entries(id)))
 	p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, place estate.Place) {
 		list = append(list, membership{person, wish, place})
 	})
+	p.direct[id] = list
 	return list
 }
 

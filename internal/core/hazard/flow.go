@@ -29,16 +29,34 @@ type senders struct {
 
 func (s senders) isEmpty() bool { return s.known.IsEmpty() && !s.strangers[0] && !s.strangers[1] }
 
+// and returns those in both. Sets are shared where they can be; none is changed.
 func (s senders) and(other senders) senders {
-	both := senders{known: roaring.And(s.known, other.known)}
+	var both senders
+	switch {
+	case s.known.IsEmpty():
+		both.known = s.known
+	case other.known.IsEmpty() || s.known == other.known:
+		both.known = other.known
+	default:
+		both.known = roaring.And(s.known, other.known)
+	}
 	for i := range both.strangers {
 		both.strangers[i] = s.strangers[i] && other.strangers[i]
 	}
 	return both
 }
 
+// or returns those in either.
 func (s senders) or(other senders) senders {
-	either := senders{known: roaring.Or(s.known, other.known)}
+	var either senders
+	switch {
+	case s.known.IsEmpty():
+		either.known = other.known
+	case other.known.IsEmpty() || s.known == other.known:
+		either.known = s.known
+	default:
+		either.known = roaring.Or(s.known, other.known)
+	}
 	for i := range either.strangers {
 		either.strangers[i] = s.strangers[i] || other.strangers[i]
 	}
@@ -165,10 +183,14 @@ func (p *Pass) enter(f *flow, reach map[estate.ID]senders, open, reaching sender
 		return
 	}
 	says := p.verdicts(f.group)
-	f.open = f.open.or(open.and(says[estate.Admit]))
-	f.held = f.held.or(reaching.and(says[estate.Hold]))
+	passing, held := open.and(says[estate.Admit]), reaching.and(says[estate.Hold])
+	f.open = f.open.or(passing)
+	f.held = f.held.or(held)
 	f.stopped = f.stopped.or(reaching.and(says[estate.Refuse])).or(reaching.and(says[estate.Drop]))
-	reach[f.group] = reach[f.group].or(reaching.and(says[estate.Admit])).or(reaching.and(says[estate.Hold]))
+	if open.known != reaching.known {
+		passing = passing.or(reaching.and(says[estate.Admit]))
+	}
+	reach[f.group] = reach[f.group].or(passing).or(held)
 }
 
 // witness returns one of some senders: a person if there is one, else a stranger,

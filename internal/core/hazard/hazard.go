@@ -88,6 +88,7 @@ type Pass struct {
 	further  []resolve.Sender             // see furtherAddresses
 	outside  *roaring.Bitmap              // people whose main address is outside
 	surveys  []*resolve.Survey            // by group, see survey
+	direct   [][]membership               // by group, see memberships
 }
 
 // gateMessage is a gate and a message that it was asked about.

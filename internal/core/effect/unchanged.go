@@ -1,0 +1,202 @@
+package effect
+
+import (
+	"hash/maphash"
+	"slices"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// unchanged returns the groups of the new estate for which nothing can have
+// changed: they are written as before, and so is everything that they refer to. It returns nil where settings or people differ.
+func (c *comparison) unchanged() []bool {
+	seed := maphash.MakeSeed()
+	old, new := printer{seed: seed, e: c.a}, printer{seed: seed, e: c.b}
+	if old.settings() != new.settings() || c.a.People() != c.b.People() || len(c.report.People.Added)+len(c.report.People.Renamed) > 0 {
+		return nil
+	}
+	old.names()
+	new.names()
+	for i := range c.b.People() {
+		id := c.b.PersonID(i)
+		if new.person(id) != old.person(c.toOld[id]) {
+			return nil
+		}
+	}
+	same := make([]bool, c.b.Groups())
+	var queue []estate.ID
+	for id := range estate.ID(c.b.Groups()) {
+		same[id] = c.toOld[id] != estate.None && new.group(id) == old.group(c.toOld[id])
+		if !same[id] {
+			queue = append(queue, id)
+		}
+	}
+	// What refers to a group that has changed may behave otherwise, too.
+	referring := c.referring()
+	for len(queue) > 0 {
+		id := queue[0]
+		queue = queue[1:]
+		for _, other := range referring[id] {
+			if same[other] {
+				same[other] = false
+				queue = append(queue, other)
+			}
+		}
+	}
+	return same
+}
+
+// referring returns, for each group of the new estate, those that nest it, or
+// name it as owner, moderator or in a selector.
+func (c *comparison) referring() map[estate.ID][]estate.ID {
+	referring := map[estate.ID][]estate.ID{}
+	for id := range estate.ID(c.b.Groups()) {
+		g := c.b.Group(id)
+		note := func(other estate.ID) {
+			if c.b.IsGroup(other) {
+				referring[other] = append(referring[other], id)
+			}
+		}
+		for _, child := range c.b.Children(id) {
+			note(child.Group)
+		}
+		for _, listed := range slices.Concat(g.Owners, g.Moderators) {
+			note(listed.ID)
+		}
+		visit := func(a *selector.Atom) {
+			if a.Kind == selector.In || a.Kind == selector.Is {
+				if other, ok := c.b.Find(a.Address); ok {
+					note(other)
+				}
+			}
+		}
+		for _, rule := range g.Gate {
+			selector.Atoms(rule.Selector, visit)
+		}
+		for _, rule := range g.Voice {
+			selector.Atoms(rule.Selector, visit)
+		}
+	}
+	return referring
+}
+
+// printer makes fingerprints of what stands in an estate, that compare between
+// two estates.
+type printer struct {
+	seed    maphash.Seed
+	e       *estate.Estate
+	hashes  []uint64 // by ID: of the address
+	scratch maphash.Hash
+}
+
+// begin starts a fingerprint.
+func (p *printer) begin() *maphash.Hash {
+	p.scratch.SetSeed(p.seed)
+	p.scratch.Reset()
+	return &p.scratch
+}
+
+// text adds texts, each with its length so that they do not run together.
+func text(h *maphash.Hash, texts ...string) {
+	for _, t := range texts {
+		number(h, uint64(len(t)))
+		_, _ = h.WriteString(t)
+	}
+}
+
+func number(h *maphash.Hash, n uint64) {
+	_, _ = h.Write([]byte{byte(n), byte(n >> 8), byte(n >> 16), byte(n >> 24), byte(n >> 32), byte(n >> 40), byte(n >> 48), byte(n >> 56)})
+}
+
+func flag(h *maphash.Hash, yes bool) {
+	if yes {
+		number(h, 1)
+	} else {
+		number(h, 0)
+	}
+}
+
+func (p *printer) settings() uint64 {
+	h := p.begin()
+	s := p.e.Settings()
+	for _, d := range s.Domains {
+		text(h, d.Name, d.SameAs)
+	}
+	text(h, s.Subaddress, s.CodeSender.String())
+	flag(h, s.OpenNestedGates)
+	return h.Sum64()
+}
+
+// names works out the fingerprints of all addresses.
+func (p *printer) names() {
+	p.hashes = make([]uint64, p.e.Groups()+p.e.People())
+	for id := range estate.ID(len(p.hashes)) {
+		p.hashes[id] = maphash.String(p.seed, p.e.Key(p.e.Address(id)))
+	}
+}
+
+func (p *printer) name(id estate.ID) uint64 {
+	if id.IsNobody() {
+		return maphash.String(p.seed, "nobody "+p.e.Key(p.e.Address(id)))
+	}
+	return p.hashes[id]
+}
+
+func (p *printer) person(id estate.ID) uint64 {
+	h := p.begin()
+	person := p.e.Person(id)
+	number(h, p.hashes[id])
+	text(h, person.Name, person.Mailbox.String())
+	for _, a := range person.Also {
+		text(h, p.e.Key(a))
+	}
+	for _, fact := range p.e.Facts(id) {
+		text(h, selector.Fold(fact.Attribute), fact.Value)
+	}
+	return h.Sum64()
+}
+
+func (p *printer) group(id estate.ID) uint64 {
+	h := p.begin()
+	g := p.e.Group(id)
+	number(h, p.hashes[id])
+	for _, a := range g.Also {
+		text(h, p.e.Key(a))
+	}
+	for _, n := range []uint8{uint8(g.Kind), uint8(g.Copy), uint8(g.Joiners), uint8(g.OutsideCopy), uint8(g.Invitations), uint8(g.VoiceProof), uint8(g.RepliesAs)} {
+		number(h, uint64(n))
+	}
+	for _, rule := range g.Access {
+		text(h, rule.Text)
+	}
+	flag(h, g.NoEcho)
+	flag(h, g.NoWelcome)
+	for _, rule := range g.Gate {
+		text(h, rule.Text)
+	}
+	text(h, "voice")
+	for _, rule := range g.Voice {
+		text(h, rule.Text)
+	}
+	for _, list := range [][]estate.Listed{g.Owners, g.Moderators} {
+		text(h, "list")
+		for _, listed := range list {
+			number(h, p.name(listed.ID))
+		}
+	}
+	for _, e := range p.e.Entries(id) {
+		number(h, p.name(e.Member))
+		number(h, uint64(e.Copy())|uint64(e.Invitations())<<8|uint64(e.Since())<<24)
+		flag(h, e.Paused())
+	}
+	for _, rule := range p.e.Rules(id) {
+		if rule.Filter == nil {
+			text(h, "everyone")
+		} else {
+			text(h, rule.Filter.String())
+		}
+		number(h, uint64(rule.Copy)|uint64(rule.Invitations)<<8)
+	}
+	return h.Sum64()
+}
