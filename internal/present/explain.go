@@ -87,6 +87,7 @@ type Way struct {
 // Sees is what each side sees.
 type Sees struct {
 	Sender   string `json:"sender"`             // what the sender is told
+	Before   string `json:"before,omitempty"`   // what an inside sender who is not let in could have known
 	From     string `json:"from"`               // RFC 5322 From of the copies
 	SentBy   string `json:"sent-by,omitempty"`  // Sender, where it differs
 	ReplyTo  string `json:"reply-to,omitempty"` // Reply-To, where there is one
@@ -218,6 +219,9 @@ func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m reso
 		}
 	}
 	a.Sees.Sender = n.told(g, decision, a.Decision, s, m)
+	if decision.Verdict != estate.Admit && s.Inside && !m.Unproven {
+		a.Sees.Before = n.foreseen(g, group, s)
+	}
 	a.Sees.Subject = g.SubjectTag
 	if g.RepliesTo == estate.PartyGroup {
 		a.Sees.ReplyTo = n.address(group)
@@ -252,6 +256,20 @@ func (n namer) told(g *estate.Group, d resolve.Decision, decision Decision, s re
 		words += `: "` + decision.Text + `"`
 	}
 	return words
+}
+
+// foreseen tells what a sender who is not let in could have known before writing.
+func (n namer) foreseen(g *estate.Group, group estate.ID, s resolve.Sender) string {
+	find := g.Access[estate.Find]
+	switch {
+	case !n.r.Eval(group, find.Selector, s, resolve.Message{}):
+		return "could not have known: they do not find the group (find: " + oneLine(find.Text) + ")" + n.at(find.Place)
+	case g.Kind == estate.Roster:
+		return "could have known: they find the group, and see that it is a roster"
+	case g.About != "":
+		return "could have known: they find the group, which says: " + g.About
+	}
+	return "could hardly have known: they find the group, but it says nothing about itself"
 }
 
 func (a *Explanations) writeText(p *Page) {
@@ -425,6 +443,9 @@ func (p *Page) ways(ways []Way) {
 
 func (p *Page) sees(a *Explanation) {
 	rows := [][]Span{{{Faint, "sender"}, {Plain, a.From + " " + p.short(a.Sees.Sender)}}}
+	if a.Sees.Before != "" {
+		rows = append(rows, []Span{{Faint, "before"}, {Plain, a.From + " " + p.short(a.Sees.Before)}})
+	}
 	if a.Verdict == estate.Admit.String() && a.Sees.Reaching > 0 {
 		view := "From: " + a.Sees.From
 		if a.Sees.SentBy != "" {
