@@ -114,7 +114,7 @@ func runScript(t *testing.T, script string) {
 			got.WriteString(line)
 		case strings.HasPrefix(line, "$ "):
 			got.WriteString(line)
-			got.WriteString(transcript(runLine(t, dir, strings.TrimSpace(line[2:]))))
+			got.WriteString(answered(runLine(t, dir, strings.TrimSpace(line[2:]))))
 			got.WriteString("\n")
 		}
 	}
@@ -167,7 +167,8 @@ func split(line string) []string {
 	return words
 }
 
-func transcript(r result) string {
+// answered writes a result as it stands in a script.
+func answered(r result) string {
 	var b strings.Builder
 	for line := range strings.Lines(strings.ReplaceAll(r.stdout, "\r\n", "\\r\n")) {
 		if strings.HasPrefix(line, "$ ") || strings.HasPrefix(line, "#") || strings.HasPrefix(line, "-- ") {

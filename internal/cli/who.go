@@ -50,19 +50,7 @@ func newWho(streams Streams) *cli.Command {
 }
 
 func whoPosts(cmd *cli.Command, streams Streams) error {
-	name, err := oneArgument(cmd, "the address of a group")
-	if err != nil {
-		return err
-	}
-	m, err := message(cmd)
-	if err != nil {
-		return err
-	}
-	s, err := open(cmd, streams)
-	if err != nil {
-		return err
-	}
-	group, err := s.group(name)
+	s, group, m, err := openGroup(cmd, streams)
 	if err != nil {
 		return err
 	}
@@ -70,19 +58,7 @@ func whoPosts(cmd *cli.Command, streams Streams) error {
 }
 
 func whoReceives(cmd *cli.Command, streams Streams) error {
-	name, err := oneArgument(cmd, "the address of a group")
-	if err != nil {
-		return err
-	}
-	m, err := message(cmd)
-	if err != nil {
-		return err
-	}
-	s, err := open(cmd, streams)
-	if err != nil {
-		return err
-	}
-	group, err := s.group(name)
+	s, group, m, err := openGroup(cmd, streams)
 	if err != nil {
 		return err
 	}
@@ -98,6 +74,25 @@ func whoReceives(cmd *cli.Command, streams Streams) error {
 	return s.print(present.NewReceives(s.r, group, sender, m))
 }
 
+// openGroup opens the estate for a command that is about one group, and perhaps
+// about a message.
+func openGroup(cmd *cli.Command, streams Streams) (*session, estate.ID, resolve.Message, error) {
+	text, err := oneArgument(cmd, "the address of a group")
+	if err != nil {
+		return nil, estate.None, resolve.Message{}, err
+	}
+	m, err := message(cmd)
+	if err != nil {
+		return nil, estate.None, m, err
+	}
+	s, err := open(cmd, streams)
+	if err != nil {
+		return nil, estate.None, m, err
+	}
+	group, err := s.group(text)
+	return s, group, m, err
+}
+
 // newWhoGroup returns a command that asks one thing about one group.
 func newWhoGroup[A present.Answer](streams Streams, verb, usage, description string, ask func(*resolve.Resolver, estate.ID) A) *cli.Command {
 	return &cli.Command{
@@ -106,15 +101,7 @@ func newWhoGroup[A present.Answer](streams Streams, verb, usage, description str
 		ArgsUsage:   "GROUP",
 		Description: description,
 		Action: func(_ context.Context, cmd *cli.Command) error {
-			text, err := oneArgument(cmd, "the address of a group")
-			if err != nil {
-				return err
-			}
-			s, err := open(cmd, streams)
-			if err != nil {
-				return err
-			}
-			group, err := s.group(text)
+			s, group, _, err := openGroup(cmd, streams)
 			if err != nil {
 				return err
 			}

@@ -1,12 +1,34 @@
-// Package sample makes small random estates for tests: much of what can happen
-// in an estate happens in them.
+// Package sample makes estates for tests: of YAML, and small random ones in which
+// much of what can happen in an estate happens.
 package sample
 
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
 )
+
+// Load makes an estate of YAML, on 2026-11-23.
+func Load(t testing.TB, yaml string) *resolve.Resolver {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "e.yaml")
+	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	e, err := estatefile.Load(path)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, yaml)
+	}
+	day, _ := estate.ParseDay("2026-11-23")
+	return resolve.New(e, day)
+}
 
 // Estate returns a random estate as YAML.
 func Estate(random *rand.Rand) string {

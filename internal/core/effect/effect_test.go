@@ -3,8 +3,6 @@ package effect_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -13,23 +11,8 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-func load(t *testing.T, yaml string) *resolve.Resolver {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "e.yaml")
-	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(path)
-	if err != nil {
-		t.Fatalf("%v\n%s", err, yaml)
-	}
-	day, _ := estate.ParseDay("2026-11-23")
-	return resolve.New(e, day)
-}
 
 // effects writes a report as lines "what group who old new", without notices.
 func effects(older, newer *resolve.Resolver, report *effect.Report) []string {
@@ -113,7 +96,7 @@ func TestRandomEstates(t *testing.T) {
 	for seed := range 300 {
 		yaml := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 21)))
 		other := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 22)))
-		x, again, y := load(t, yaml), load(t, yaml), load(t, other)
+		x, again, y := sample.Load(t, yaml), sample.Load(t, yaml), sample.Load(t, other)
 		if report := effect.Compare(x, again); !report.IsEmpty() {
 			t.Fatalf("estate %d differs from itself: %v", seed, effects(x, again, report))
 		}
@@ -176,7 +159,7 @@ groups:
 `
 
 func TestCompare(t *testing.T) {
-	x, y := load(t, before), load(t, later)
+	x, y := sample.Load(t, before), sample.Load(t, later)
 	report := effect.Compare(x, y)
 	var got []string
 	for _, line := range effects(x, y, report) {
@@ -235,7 +218,7 @@ func TestPassingOver(t *testing.T) {
 			continue
 		}
 		changed := strings.Join(lines, "")
-		x, y := load(t, yaml), load(t, changed)
+		x, y := sample.Load(t, yaml), sample.Load(t, changed)
 		got, want := effects(x, y, effect.Compare(x, y)), effects(x, y, effect.CompareAll(x, y))
 		if !slices.Equal(got, want) {
 			t.Fatalf("estate %d:\n got %s\nwant %s\n%s", seed, strings.Join(got, "\n     "), strings.Join(want, "\n     "), changed)

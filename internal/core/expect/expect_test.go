@@ -2,8 +2,6 @@ package expect_test
 
 import (
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -11,23 +9,8 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-func load(t *testing.T, yaml string) *resolve.Resolver {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "e.yaml")
-	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(path)
-	if err != nil {
-		t.Fatalf("%v\n%s", err, yaml)
-	}
-	day, _ := estate.ParseDay("2026-11-23")
-	return resolve.New(e, day)
-}
 
 const desk = `yorvet: 1
 domains: [kelp.example]
@@ -55,7 +38,7 @@ groups:
 `
 
 func TestEvaluate(t *testing.T) {
-	r := load(t, desk)
+	r := sample.Load(t, desk)
 	for _, c := range []struct {
 		statement string
 		broken    string // the addresses of those who break it, or what; "": it holds
@@ -149,7 +132,7 @@ func TestErrors(t *testing.T) {
 	if len(errs) > 0 {
 		t.Fatal(errs)
 	}
-	problems := expect.Check(load(t, desk).Estate(), list)
+	problems := expect.Check(sample.Load(t, desk).Estate(), list)
 	if len(problems) != 2 || problems[0].Error() != `2:9: there is no group "dekc@kelp.example", expected one after "in"; did you mean "desk@kelp.example"?` ||
 		problems[1].Error() != `3:4: there is no group "desc@kelp.example"; did you mean "desk@kelp.example"?` {
 		t.Errorf("the problems are %v", problems)
@@ -160,7 +143,7 @@ func TestErrors(t *testing.T) {
 func TestDraftHolds(t *testing.T) {
 	for seed := range 200 {
 		yaml := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 11)))
-		r := load(t, yaml)
+		r := sample.Load(t, yaml)
 		text := expect.Draft(r, allGroups(r))
 		if broken := broken(t, r, text); len(broken) > 0 {
 			t.Fatalf("estate %d:\n%s\nbroken: %v", seed, yaml, broken)
@@ -197,7 +180,7 @@ func broken(t *testing.T, r *resolve.Resolver, text string) []string {
 
 // What is drafted breaks when the estate changes.
 func TestDraftBreaks(t *testing.T) {
-	draft := expect.Draft(load(t, desk), []estate.ID{0})
+	draft := expect.Draft(sample.Load(t, desk), []estate.ID{0})
 	for _, change := range [][2]string{
 		{"      - ada@kelp.example\n", ""},                                                    // a member less
 		{"      - ada@kelp.example\n", "      - ada@kelp.example\n      - far@out.example\n"}, // one more
@@ -217,7 +200,7 @@ func TestDraftBreaks(t *testing.T) {
 		if changed == desk {
 			t.Fatalf("there is no %q", change[0])
 		}
-		if len(broken(t, load(t, changed), draft)) == 0 {
+		if len(broken(t, sample.Load(t, changed), draft)) == 0 {
 			t.Errorf("%q becomes %q, and all that was drafted holds:\n%s", change[0], change[1], draft)
 		}
 	}

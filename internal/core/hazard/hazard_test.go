@@ -16,21 +16,6 @@ import (
 	"yorvet.example/yorvet/internal/sample"
 )
 
-// load makes an estate of YAML.
-func load(t *testing.T, yaml string) *resolve.Resolver {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "e.yaml")
-	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(path)
-	if err != nil {
-		t.Fatalf("%v\n%s", err, yaml)
-	}
-	day, _ := estate.ParseDay("2026-11-23")
-	return resolve.New(e, day)
-}
-
 const people = `yorvet: 1
 domains: [kelp.example]
 code-sender: codes@post.example
@@ -190,7 +175,7 @@ func TestChecks(t *testing.T) {
 
 func run(t *testing.T, text string, check *hazard.Check) []hazard.Finding {
 	t.Helper()
-	return hazard.Run(load(t, groups(text)), []*hazard.Check{check})
+	return hazard.Run(sample.Load(t, groups(text)), []*hazard.Check{check})
 }
 
 func TestRegistry(t *testing.T) {
@@ -243,7 +228,7 @@ func TestDemoAndReadme(t *testing.T) {
 	}
 	_, yaml, _ := strings.Cut(string(readme), "```yaml\n")
 	yaml, _, _ = strings.Cut(yaml, "```\n")
-	for _, f := range hazard.Run(load(t, yaml), hazard.All) {
+	for _, f := range hazard.Run(sample.Load(t, yaml), hazard.All) {
 		t.Errorf("the README's estate has %s: %s", f.Check.Name, f.Says)
 	}
 }
@@ -283,7 +268,7 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 // what trying every sender, one by one, finds.
 func TestExact(t *testing.T) {
 	for seed := range 400 {
-		r := load(t, sample.Estate(rand.New(rand.NewPCG(uint64(seed), 3))))
+		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(uint64(seed), 3))))
 		e := r.Estate()
 		var got []string
 		for _, f := range hazard.Run(r, hazard.All) {
@@ -398,7 +383,7 @@ func getsNested(r *resolve.Resolver, d *resolve.Delivery, person estate.ID) bool
 }
 
 func TestAcceptance(t *testing.T) {
-	r := load(t, people+`  - address: g@kelp.example
+	r := sample.Load(t, people+`  - address: g@kelp.example
     owners: [ada@kelp.example]
     members: [{address: ada@kelp.example, copy: none}, {address: bo@kelp.example, copy: none}]
     accept:
