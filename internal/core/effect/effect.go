@@ -107,7 +107,12 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		return c.report
 	}
 	// The hazards take longest; the rest is worked out meanwhile.
-	c.older, c.newer = hazards(older), hazards(newer)
+	var concernsOld, concernsNew func(estate.ID) bool
+	if unchanged != nil {
+		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
+		concernsNew = func(id estate.ID) bool { return !unchanged[id] }
+	}
+	c.older, c.newer = hazards(older, concernsOld), hazards(newer, concernsNew)
 	for id := range estate.ID(c.b.Groups()) {
 		if unchanged != nil && unchanged[id] {
 			continue
@@ -127,11 +132,11 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	return c.report
 }
 
-// hazards starts looking for the hazards of an estate.
-func hazards(r *resolve.Resolver) <-chan []hazard.Finding {
+// hazards starts looking for the hazards of an estate, in the groups concerned.
+func hazards(r *resolve.Resolver, concerns func(estate.ID) bool) <-chan []hazard.Finding {
 	found := make(chan []hazard.Finding, 1)
 	fork := r.Fork()
-	go func() { found <- hazard.Run(fork, hazard.All) }()
+	go func() { found <- hazard.RunOn(fork, hazard.All, concerns) }()
 	return found
 }
 

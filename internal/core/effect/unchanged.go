@@ -13,7 +13,7 @@ import (
 func (c *comparison) unchanged() []bool {
 	seed := maphash.MakeSeed()
 	old, new := printer{seed: seed, e: c.a}, printer{seed: seed, e: c.b}
-	if old.settings() != new.settings() || c.a.People() != c.b.People() || len(c.report.People.Added)+len(c.report.People.Renamed) > 0 {
+	if old.settings() != new.settings() || c.a.People() != c.b.People() || len(c.report.People.Added)+len(c.report.People.Renamed) > 0 || !c.report.Groups.isEmpty() {
 		return nil
 	}
 	old.names()
@@ -27,7 +27,10 @@ func (c *comparison) unchanged() []bool {
 	same := make([]bool, c.b.Groups())
 	var queue []estate.ID
 	for id := range estate.ID(c.b.Groups()) {
-		same[id] = c.toOld[id] != estate.None && new.group(id) == old.group(c.toOld[id])
+		if new.addresses(id) != old.addresses(c.toOld[id]) {
+			return nil // a sender writes from it
+		}
+		same[id] = new.group(id) == old.group(c.toOld[id])
 		if !same[id] {
 			queue = append(queue, id)
 		}
@@ -44,7 +47,28 @@ func (c *comparison) unchanged() []bool {
 			}
 		}
 	}
+	c.touchRosters(same)
 	return same
+}
+
+// touchRosters notes as changed the rosters in groups that have changed: whether
+// their people should get copies hangs on that.
+func (c *comparison) touchRosters(same []bool) {
+	for id := range estate.ID(c.b.Groups()) {
+		if same[id] {
+			continue
+		}
+		for _, child := range c.b.Children(id) {
+			if c.b.Group(child.Group).Kind == estate.Roster {
+				same[child.Group] = false
+			}
+		}
+		for _, child := range c.a.Children(c.toOld[id]) {
+			if c.a.Group(child.Group).Kind == estate.Roster {
+				same[c.toNew[child.Group]] = false
+			}
+		}
+	}
 }
 
 // referring returns, for each group of the new estate, those that nest it, or
@@ -157,13 +181,19 @@ func (p *printer) person(id estate.ID) uint64 {
 	return h.Sum64()
 }
 
+// addresses is the fingerprint of a group's addresses.
+func (p *printer) addresses(id estate.ID) uint64 {
+	h := p.begin()
+	number(h, p.hashes[id])
+	for _, a := range p.e.Group(id).Also {
+		text(h, p.e.Key(a))
+	}
+	return h.Sum64()
+}
+
 func (p *printer) group(id estate.ID) uint64 {
 	h := p.begin()
 	g := p.e.Group(id)
-	number(h, p.hashes[id])
-	for _, a := range g.Also {
-		text(h, p.e.Key(a))
-	}
 	for _, n := range []uint8{uint8(g.Kind), uint8(g.Copy), uint8(g.Joiners), uint8(g.OutsideCopy), uint8(g.Invitations), uint8(g.VoiceProof), uint8(g.RepliesAs)} {
 		number(h, uint64(n))
 	}

@@ -15,6 +15,9 @@ whoever registers the address next gets what is meant for somebody else.`,
 	Cure: "Mend the address, or take it out.",
 	Run: func(p *Pass) {
 		for _, u := range p.E.Unknown() {
+			if p.concerns != nil && !p.concerns(u.Group) {
+				continue
+			}
 			says := u.Address.String() + " belongs to nobody, and is listed as " + u.Role + " of " + p.name(u.Group) + "."
 			switch u.Role {
 			case "gate", "voice", "access":

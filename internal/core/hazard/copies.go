@@ -197,19 +197,19 @@ var sameMembers = Check{
 	Cure:     "Give one up, and keep its address as a further one of the other.",
 	Run: func(p *Pass) {
 		first := map[resolve.Fingerprint]estate.ID{}
-		p.groups(func(id estate.ID, g *estate.Group) {
+		for id := range estate.ID(p.E.Groups()) {
 			survey := p.survey(id)
 			other, same := first[survey.Fingerprint]
 			if !survey.Reaches {
-				return
+				continue
 			}
 			if !same {
 				first[survey.Fingerprint] = id
-				return
+				continue
 			}
-			p.report(Finding{Group: id, Address: p.name(other), Place: g.Place,
+			p.report(Finding{Group: id, Address: p.name(other), Place: p.E.Group(id).Place,
 				Says: p.name(id) + " and " + p.name(other) + " have exactly the same people, who get the same in the same ways.",
 				Fix:  "Give one up, and keep its address as a further one of the other."})
-		})
+		}
 	},
 }

@@ -78,6 +78,7 @@ type Pass struct {
 	E *estate.Estate
 	R *resolve.Resolver
 
+	concerns func(estate.ID) bool // nil: all groups
 	check    *Check
 	findings []Finding
 	flows    map[estate.ID][]flow
@@ -99,15 +100,19 @@ type gateMessage struct {
 
 // Run runs checks over an estate. The findings come by severity and then in the
 // order of checks and groups.
-func Run(r *resolve.Resolver, checks []*Check) []Finding {
+func Run(r *resolve.Resolver, checks []*Check) []Finding { return RunOn(r, checks, nil) }
+
+// RunOn is Run for some groups only, those that concerns is true for; nil means
+// all. What takes two groups to find is found in any.
+func RunOn(r *resolve.Resolver, checks []*Check, concerns func(estate.ID) bool) []Finding {
 	// What gates say and what members get is worked out apart, side by side.
 	var others []Finding
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		others = newPass(r.Fork()).run(checks, true)
+		others = newPass(r.Fork(), concerns).run(checks, true)
 	}()
-	findings := newPass(r).run(checks, false)
+	findings := newPass(r, concerns).run(checks, false)
 	<-done
 	findings = append(findings, others...)
 	order := map[*Check]int{}
@@ -123,9 +128,9 @@ func Run(r *resolve.Resolver, checks []*Check) []Finding {
 	return findings
 }
 
-func newPass(r *resolve.Resolver) *Pass {
+func newPass(r *resolve.Resolver, concerns func(estate.ID) bool) *Pass {
 	p := &Pass{
-		E: r.Estate(), R: r,
+		E: r.Estate(), R: r, concerns: concerns,
 		flows:   map[estate.ID][]flow{},
 		gates:   map[gateMessage][]*roaring.Bitmap{},
 		verdict: map[string][]*roaring.Bitmap{},
@@ -192,10 +197,12 @@ func (p *Pass) report(f Finding) {
 	p.findings = append(p.findings, f)
 }
 
-// groups calls visit with every group.
+// groups calls visit with every group that the run is about.
 func (p *Pass) groups(visit func(id estate.ID, g *estate.Group)) {
 	for id := range estate.ID(p.E.Groups()) {
-		visit(id, p.E.Group(id))
+		if p.concerns == nil || p.concerns(id) {
+			visit(id, p.E.Group(id))
+		}
 	}
 }
 
