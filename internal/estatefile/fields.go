@@ -117,7 +117,7 @@ func (s *groupSpec) finish(l *loader, place estate.Place) {
 		s.group.Place = place
 		l.fail(place, "the group has no address, expected one", "")
 	}
-	l.specs = append(l.specs, *s)
+	l.specs = append(l.specs, s)
 }
 
 // personSpec is a person as read.

@@ -91,7 +91,7 @@ type loader struct {
 	memberships []section
 
 	b     *estate.Builder
-	specs []groupSpec
+	specs []*groupSpec
 	rules map[ruleKey]selector.Rule // every text is parsed once
 }
 
@@ -205,15 +205,14 @@ func (l *loader) build() *estate.Estate {
 	for _, s := range l.groups {
 		s.d.each(s.node, "groups", s.d.readGroup, l.readGroupTable)
 	}
-	for i := range l.specs {
-		spec := &l.specs[i]
+	for _, spec := range l.specs {
 		spec.id = l.b.AddGroup(spec.group, spec.alsoPlaces)
 	}
 	for _, s := range l.people {
 		s.d.each(s.node, "people", s.d.readPerson, l.readPeopleTable)
 	}
-	for i := range l.specs {
-		l.addRelations(&l.specs[i])
+	for _, spec := range l.specs {
+		l.addRelations(spec)
 	}
 	l.specs = nil
 	for _, s := range l.memberships {

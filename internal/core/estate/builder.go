@@ -54,7 +54,7 @@ func NewBuilder(settings Settings) *Builder {
 				subaddress: strings.ToLower(settings.Subaddress),
 				numbers:    map[string]uint32{},
 			},
-			facts: facts{columns: map[string]*column{}, known: map[string]uint32{}},
+			facts: facts{columns: map[string]*column{}, written: map[string]*column{}, known: map[string]uint32{}},
 		},
 		also:   map[string]Place{},
 		nobody: map[string]ID{},
@@ -420,9 +420,10 @@ func (e *Estate) sortPeople() {
 		folded[i] = strings.ToLower(e.people[i].Address.String())
 		e.byAddress[i] = e.PersonID(i)
 	}
-	slices.SortFunc(e.byAddress, func(a, b ID) int {
-		return strings.Compare(folded[e.PersonIndex(a)], folded[e.PersonIndex(b)])
-	})
+	byAddress := func(a, b ID) int { return strings.Compare(folded[e.PersonIndex(a)], folded[e.PersonIndex(b)]) }
+	if !slices.IsSortedFunc(e.byAddress, byAddress) {
+		slices.SortFunc(e.byAddress, byAddress)
+	}
 	e.rank = make([]uint32, len(e.people))
 	for place, id := range e.byAddress {
 		e.rank[e.PersonIndex(id)] = uint32(place)

@@ -17,6 +17,7 @@ type Fact struct {
 // once, so that a question is asked once for each of them.
 type facts struct {
 	columns map[string]*column // by folded attribute
+	written map[string]*column // by attribute as written
 	values  []string
 	known   map[string]uint32 // index into values
 }
@@ -33,11 +34,14 @@ type cell struct {
 }
 
 func (f *facts) add(person int, fact Fact) {
-	folded := selector.Fold(fact.Attribute)
-	c, ok := f.columns[folded]
+	c, ok := f.written[fact.Attribute]
 	if !ok {
-		c = &column{name: strings.Clone(fact.Attribute)}
-		f.columns[strings.Clone(folded)] = c
+		folded := selector.Fold(fact.Attribute)
+		if c, ok = f.columns[folded]; !ok {
+			c = &column{name: strings.Clone(fact.Attribute)}
+			f.columns[strings.Clone(folded)] = c
+		}
+		f.written[strings.Clone(fact.Attribute)] = c
 	}
 	value, ok := f.known[fact.Value]
 	if !ok {
