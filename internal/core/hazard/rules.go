@@ -10,62 +10,12 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-var deadRule = Check{
-	Name:     "dead-rule",
-	Severity: Medium,
-	Trap:     "a rule of a gate or voice that never decides anything",
-	Doc: `Rules are tried from the top. A rule is dead if for everybody the estate knows, and for all
-strangers, proven or not, and whatever the message is, an earlier rule decides or this one is false:
-
-    gate:
-      - admit anyone
-      - hold suspect      # dead: whatever is suspect has been let in already`,
-	Cure: "Move the rule up, mend its selector, or take it out.",
-	Run: func(p *Pass) {
-		p.groups(func(id estate.ID, g *estate.Group) {
-			if g.Where("gate") != (estate.Place{}) {
-				alive := p.aliveRules(id)
-				for i, rule := range g.Gate {
-					if !alive[i] {
-						p.reportDead(id, "gate", i, rule.Text, rule.Place)
-					}
-				}
-			}
-			alive := p.aliveVoices(id)
-			for i, rule := range g.Voice {
-				if !alive[i] {
-					p.reportDead(id, "voice", i, rule.Text, rule.Place)
-				}
-			}
-		})
-	},
-}
-
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
 	says := "Rule " + strconv.Itoa(index+1) + " of the " + list + " of " + p.name(id) + ", \"" + text + "\", decides for nobody."
 	if p.E.Group(id).Kind == estate.Roster && list == "gate" {
 		says = "Rule " + strconv.Itoa(index+1) + " of the gate of " + p.name(id) + " decides for nobody: a roster takes no mail."
 	}
 	p.report(Finding{Group: id, Place: place, Says: says, Fix: "Move the rule up, mend its selector, or take it out."})
-}
-
-var noWayIn = Check{
-	Name:     "no-way-in",
-	Severity: High,
-	Trap:     "a group that takes mail and never admits anybody",
-	Doc: `The gate admits no person of the estate and no stranger, whatever they write. Mail to the group is
-refused, dropped, or waits for a moderator, one by one.`,
-	Cure: "Let the gate admit somebody, or make the group a roster if it only grants access.",
-	Run: func(p *Pass) {
-		p.mailed(func(id estate.ID, g *estate.Group) {
-			if p.admitsNonGroup(id) {
-				return
-			}
-			p.report(Finding{Group: id, Place: where(g, "gate"),
-				Says: "Nobody's message to " + p.name(id) + " is ever let in.",
-				Fix:  "Let the gate admit somebody, or make the group a roster."})
-		})
-	},
 }
 
 // messages returns every kind of message that a gate can tell apart: all

@@ -1,0 +1,23 @@
+package hazard
+
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+var membersOnShow = Check{
+	Name:     "members-on-show",
+	Severity: Low,
+	Trap:     "strangers from outside may see the member list",
+	Doc:      `The access setting see-members is true for anybody at all.`,
+	Cure:     "Set see-members to members or inside.",
+	Run: func(p *Pass) {
+		p.groups(func(id estate.ID, g *estate.Group) {
+			rule := g.Access[estate.SeeMembers]
+			if p.R.Eval(id, rule.Selector, p.R.Strangers().Outside, resolve.Message{}) {
+				p.report(Finding{Group: id, Place: rule.Place, Says: "Strangers from outside may see who is in " + p.name(id) + ".",
+					Fix: "Set see-members to members or inside."})
+			}
+		})
+	},
+}

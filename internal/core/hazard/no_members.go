@@ -1,0 +1,19 @@
+package hazard
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+var noMembers = Check{
+	Name:     "no-members",
+	copies:   true,
+	Severity: Medium,
+	Trap:     "a group that takes mail and reaches nobody",
+	Doc:      `No person receives anything of what is sent to the group, in any way: the sender believes that it arrived.`,
+	Cure:     "Add members, or let the gate refuse everyone with a word why.",
+	Run: func(p *Pass) {
+		p.mailed(func(id estate.ID, g *estate.Group) {
+			if !p.survey(id).Reaches {
+				p.report(Finding{Group: id, Place: where(g, "members"), Says: "Mail to " + p.name(id) + " reaches nobody.", Fix: "Add members, or refuse the mail."})
+			}
+		})
+	},
+}

@@ -1,0 +1,34 @@
+package hazard
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+var twiceAMember = Check{
+	Name:     "twice-a-member",
+	Severity: Low,
+	Trap:     "one person has two entries in one group",
+	Doc: `Only the first entry that names somebody counts. What the second says (a copy, a pause) is without
+effect, and whoever changes it wonders why.`,
+	Cure: "Take the second entry out.",
+	Run: func(p *Pass) {
+		p.groups(func(id estate.ID, g *estate.Group) {
+			first := map[estate.ID]estate.Place{}
+			reported := map[estate.ID]bool{}
+			for _, entry := range p.E.Entries(id) {
+				if !p.E.IsPerson(entry.Member) {
+					continue
+				}
+				place, twice := first[entry.Member]
+				if !twice {
+					first[entry.Member] = entry.Place
+					continue
+				}
+				if !reported[entry.Member] {
+					reported[entry.Member] = true
+					p.report(Finding{Group: id, Address: p.name(entry.Member), Place: entry.Place,
+						Says: p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " + p.E.Settings().Position(place) + ".",
+						Fix:  "Take this entry out."})
+				}
+			}
+		})
+	},
+}
