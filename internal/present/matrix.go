@@ -221,7 +221,8 @@ func (a *Matrix) writeText(p *Page) {
 	head := []Span{{Faint, "group"}, {Faint, "outside"}, {Faint, "inside"}, {Faint, "forged"}, {Faint, "post"}, {Faint, "held"}, {Faint, "get"}, {Faint, "miss"}}
 	wide := p.options.Width >= 110
 	if wide {
-		head = append(slices.Insert(head, 1, Span{Faint, "kind"}), Span{Faint, "speak"}, Span{Faint, "approve"})
+		head = append(slices.Insert(head, 6, Span{Faint, "refused"}), Span{Faint, "speak"}, Span{Faint, "approve"})
+		head = slices.Insert(head, 1, Span{Faint, "kind"})
 	}
 	hazards := len(shown) > 0 && shown[0].Hazards != nil
 	if hazards {
@@ -234,7 +235,8 @@ func (a *Matrix) writeText(p *Page) {
 			number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain),
 			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)}
 		if wide {
-			row = append(slices.Insert(row, 1, Span{Plain, g.Kind}), number(g.Speaks, Plain), number(g.Approves, Plain))
+			row = append(slices.Insert(row, 6, number(g.Posters["refuse"]+g.Posters["drop"], Plain)), number(g.Speaks, Plain), number(g.Approves, Plain))
+			row = slices.Insert(row, 1, Span{Plain, g.Kind})
 		}
 		if hazards {
 			row = append(row, number(*g.Hazards, Bad))
