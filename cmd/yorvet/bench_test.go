@@ -237,22 +237,24 @@ func BenchmarkWhole(b *testing.B) {
 					present.NewHazards(load(b, dir), hazard.All)
 				}
 			})
-			b.Run("compare/"+s.name, func(b *testing.B) {
-				changed := change(b, dir, s)
-				for b.Loop() {
-					older := make(chan *resolve.Resolver)
-					go func() { older <- load(b, dir) }()
-					newer := load(b, changed)
-					present.NewComparison(<-older, newer)
-				}
-			})
+			for name, scattered := range map[string]bool{"compare/": false, "compare-scattered/": true} {
+				b.Run(name+s.name, func(b *testing.B) {
+					changed := change(b, dir, scattered)
+					for b.Loop() {
+						older := make(chan *resolve.Resolver)
+						go func() { older <- load(b, dir) }()
+						newer := load(b, changed)
+						present.NewComparison(<-older, newer)
+					}
+				})
+			}
 		}
 	}
 }
 
-// change writes a generated estate anew with other memberships and gates in one of
-// a hundred groups, in the middle.
-func change(b *testing.B, dir string, s size) string {
+// change writes a generated estate anew, one line in a hundred being different:
+// scattered over all groups, or together in few of them.
+func change(b *testing.B, dir string, scattered bool) string {
 	b.Helper()
 	other := b.TempDir()
 	for _, name := range append([]string{"estate.yaml"}, tables...) {
@@ -263,7 +265,8 @@ func change(b *testing.B, dir string, s size) string {
 		lines := strings.SplitAfter(string(data), "\n")
 		for i := range lines {
 			switch {
-			case i*100 < len(lines)*50 || i*100 >= len(lines)*51:
+			case scattered && i%100 != 50:
+			case !scattered && (i*100 < len(lines)*50 || i*100 >= len(lines)*51):
 			case name == "memberships.csv":
 				lines[i] = strings.Replace(lines[i], ",every,", ",none,", 1)
 			case name == "groups.csv":

@@ -58,6 +58,15 @@ func messages(rules []selector.Expr) []resolve.Message {
 	return list
 }
 
+// gateSelectors returns the selectors of a gate's rules.
+func gateSelectors(g *estate.Group) []selector.Expr {
+	selectors := make([]selector.Expr, len(g.Gate))
+	for i, rule := range g.Gate {
+		selectors[i] = rule.Selector
+	}
+	return selectors
+}
+
 // aliveRules returns for each rule of a group's gate whether it decides anything.
 func (p *Pass) aliveRules(id estate.ID) []bool {
 	g := p.E.Group(id)
@@ -69,10 +78,7 @@ func (p *Pass) aliveRules(id estate.ID) []bool {
 	if g.Kind == estate.Roster {
 		return alive
 	}
-	selectors := make([]selector.Expr, len(g.Gate))
-	for i, rule := range g.Gate {
-		selectors[i] = rule.Selector
-	}
+	selectors := gateSelectors(g)
 	others := p.otherSenders(selectors)
 	for _, m := range messages(selectors) {
 		for rule, class := range p.posters(id, m) {
@@ -95,10 +101,7 @@ func (p *Pass) aliveRules(id estate.ID) []bool {
 // admitsNonGroup reports whether a gate ever admits a person or a stranger.
 func (p *Pass) admitsNonGroup(id estate.ID) bool {
 	g := p.E.Group(id)
-	selectors := make([]selector.Expr, len(g.Gate))
-	for i, rule := range g.Gate {
-		selectors[i] = rule.Selector
-	}
+	selectors := gateSelectors(g)
 	others := p.otherSenders(selectors)
 	for _, m := range messages(selectors) {
 		for rule, class := range p.posters(id, m) {
