@@ -152,7 +152,7 @@ func (a *Speaks) writeText(p *Page) {
 	if voices["for"] {
 		rows = append(rows, []Span{{Faint, "for"}, {Plain, "Sender is the person who writes: their own address shows"}})
 	}
-	rows = append(rows, []Span{{Faint, "answer"}, {Plain, "goes to " + a.Reader.AnswerTo}})
+	rows = append(rows, []Span{{Faint, "answer"}, {Plain, "goes to " + a.Reader.AnswerTo + "; there is no Reply-To"}})
 	p.Table(rows)
 	p.hint()
 }
