@@ -13,11 +13,10 @@ func newMatrix(streams Streams) *cli.Command {
 		Name:  "matrix",
 		Usage: "all groups at a glance",
 		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
-			"miss it, speak for it and approve. --where takes comparisons joined by \"and\", of a column with a\n" +
-			"word or a number; the columns are those of --format csv.\n\n" +
-			"Example: yorvet matrix --hazards --where 'outside admit and undeliverable > 0' --sort undeliverable",
+			"miss it, speak for it and approve, and how many hazards it has. --where takes comparisons\n" +
+			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +
+			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "hazards", Usage: "count the hazards of each group, too"},
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
@@ -30,9 +29,6 @@ func newMatrix(streams Streams) *cli.Command {
 				return err
 			}
 			a := present.NewMatrix(s.r)
-			if cmd.Bool("hazards") {
-				a.CountHazards(s.r)
-			}
 			if cmd.IsSet("where") {
 				if err := a.Where(cmd.String("where")); err != nil {
 					return usageError("--where: %v", err)

@@ -54,7 +54,24 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
 	for _, word := range hazard.SeverityWords {
 		a.Counts[word] = 0
 	}
-	findings := hazard.Run(r, checks)
+	type looked struct {
+		pass  *hazard.Pass
+		sheaf *hazard.Sheaf
+	}
+	var passes []*hazard.Pass
+	var sheaves []*hazard.Sheaf
+	for _, l := range sideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) looked {
+		sheaf := hazard.NewSheaf(checks)
+		pass := hazard.NewPass(fork, checks, sheaf.Add)
+		for id := from; id < to; id++ {
+			pass.Look(id)
+		}
+		return looked{pass, sheaf}
+	}) {
+		passes, sheaves = append(passes, l.pass), append(sheaves, l.sheaf)
+	}
+	hazard.Finish(passes...)
+	findings := hazard.Bind(sheaves...)
 	for _, f := range findings {
 		h := n.hazard(f)
 		if f.Accepted {
@@ -71,8 +88,8 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
 }
 
 func (n namer) hazard(f hazard.Finding) Hazard {
-	h := Hazard{Name: f.Check.Name, Severity: f.Check.Severity.String(), Group: n.address(f.Group), Address: f.Address,
-		Says: f.Says, Fix: f.Fix, Because: f.Because}
+	h := Hazard{Name: f.Check.Name, Severity: f.Check.Severity.String(), Group: n.address(f.Group), Address: f.Address, Because: f.Because}
+	h.Says, h.Fix = f.Text()
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}

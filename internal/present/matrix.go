@@ -34,28 +34,42 @@ type MatrixRow struct {
 	Receives map[string]int `json:"receives"`
 	Speaks   int            `json:"speaks"`
 	Approves int            `json:"approves"`
-	Hazards  *int           `json:"hazards,omitempty"` // where they are counted
+	Hazards  int            `json:"hazards"` // without those that are accepted
 }
 
 // NewMatrix looks at all groups, in the order of the estate.
 func NewMatrix(r *resolve.Resolver) *Matrix {
 	n := newNamer(r)
 	a := &Matrix{Groups: make([]MatrixRow, n.e.Groups()), domain: "@" + n.e.Settings().Domains[0].Name}
-	// Groups that are nested in each other often stand together: each worker takes
-	// a stretch of them, so that it can use what it has worked out.
-	workers := min(runtime.GOMAXPROCS(0), 4)
-	var done sync.WaitGroup
-	for w := range workers {
-		from, to := len(a.Groups)*w/workers, len(a.Groups)*(w+1)/workers
-		done.Go(func() {
-			fork := r.Fork()
-			for id := from; id < to; id++ {
-				a.Groups[id] = n.row(estate.ID(id), fork.Overview(estate.ID(id)))
+	hazard.Finish(sideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *hazard.Pass {
+		pass := hazard.NewPass(fork, hazard.All, func(f hazard.Finding) {
+			if !f.Accepted {
+				a.Groups[f.Group].Hazards++
 			}
+		})
+		for id := from; id < to; id++ {
+			a.Groups[id] = n.row(id, fork.Overview(id))
+			pass.Look(id)
+		}
+		return pass
+	})...)
+	return a
+}
+
+// sideBySide looks at all groups, in several goroutines. Groups that are nested in
+// each other often stand together: each goroutine takes a stretch of them, so that
+// it can use what it has worked out.
+func sideBySide[T any](r *resolve.Resolver, look func(fork *resolve.Resolver, from, to estate.ID) T) []T {
+	groups := r.Estate().Groups()
+	results := make([]T, min(runtime.GOMAXPROCS(0), 4))
+	var done sync.WaitGroup
+	for w := range results {
+		done.Go(func() {
+			results[w] = look(r.Fork(), estate.ID(groups*w/len(results)), estate.ID(groups*(w+1)/len(results)))
 		})
 	}
 	done.Wait()
-	return a
+	return results
 }
 
 // row is a group at a glance, in words.
@@ -76,19 +90,6 @@ func (n namer) row(id estate.ID, o resolve.Overview) MatrixRow {
 		}
 	}
 	return row
-}
-
-// CountHazards adds the hazards of each group.
-func (a *Matrix) CountHazards(r *resolve.Resolver) {
-	counts := make([]int, len(a.Groups))
-	for _, f := range hazard.Run(r, hazard.All) {
-		if !f.Accepted {
-			counts[f.Group]++
-		}
-	}
-	for i := range a.Groups {
-		a.Groups[i].Hazards = &counts[i]
-	}
 }
 
 // column is a column of the matrix: a word or a number of each row.
@@ -117,12 +118,7 @@ var columns = func() []column {
 	return append(list,
 		column{name: "speaks", number: func(r *MatrixRow) int { return r.Speaks }},
 		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }},
-		column{name: "hazards", number: func(r *MatrixRow) int {
-			if r.Hazards == nil {
-				return 0
-			}
-			return *r.Hazards
-		}})
+		column{name: "hazards", number: func(r *MatrixRow) int { return r.Hazards }})
 }()
 
 func findColumn(name string) (column, error) {
@@ -224,11 +220,7 @@ func (a *Matrix) writeText(p *Page) {
 		head = append(slices.Insert(head, 6, Span{Faint, "refused"}), Span{Faint, "speak"}, Span{Faint, "approve"})
 		head = slices.Insert(head, 1, Span{Faint, "kind"})
 	}
-	hazards := len(shown) > 0 && shown[0].Hazards != nil
-	if hazards {
-		head = append(head, Span{Faint, "hazards"})
-	}
-	rows := [][]Span{head}
+	rows := [][]Span{append(head, Span{Faint, "hazards"})}
 	for _, g := range shown {
 		row := []Span{{Plain, strings.TrimSuffix(g.Group, a.domain)}, verdictCell(g.Outside), verdictCell(g.Inside), verdictCell(g.Forged),
 			number(g.Posters["admit"], Plain), number(g.Posters["hold"], Doubtful),
@@ -238,10 +230,7 @@ func (a *Matrix) writeText(p *Page) {
 			row = append(slices.Insert(row, 6, number(g.Posters["refuse"]+g.Posters["drop"], Plain)), number(g.Speaks, Plain), number(g.Approves, Plain))
 			row = slices.Insert(row, 1, Span{Plain, g.Kind})
 		}
-		if hazards {
-			row = append(row, number(*g.Hazards, Bad))
-		}
-		rows = append(rows, row)
+		rows = append(rows, append(row, number(g.Hazards, Bad)))
 	}
 	p.Table(rows)
 	p.Gap()

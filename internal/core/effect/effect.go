@@ -96,7 +96,7 @@ func Compare(older, newer *resolve.Resolver) *Report { return compare(older, new
 
 // compare is Compare; it may pass over the groups that are written as before.
 func compare(older, newer *resolve.Resolver, passOver bool) *Report {
-	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string]setPair{}}
+	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string][]VerdictChange{}}
 	c.match()
 	groups := c.report.Groups
 	var unchanged []bool
@@ -106,13 +106,19 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
 		return c.report
 	}
-	// The hazards take longest; the rest is worked out meanwhile.
-	var concernsOld, concernsNew func(estate.ID) bool
+	concernsOld, concernsNew := func(estate.ID) bool { return true }, func(estate.ID) bool { return true }
 	if unchanged != nil {
 		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
 		concernsNew = func(id estate.ID) bool { return !unchanged[id] }
 	}
-	c.older, c.newer = hazards(older, concernsOld), hazards(newer, concernsNew)
+	// Each side is looked at on its own first; it remembers what is asked below.
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c.was = look(older, concernsOld)
+	}()
+	c.is = look(newer, concernsNew)
+	<-done
 	for id := range estate.ID(c.b.Groups()) {
 		if unchanged != nil && unchanged[id] {
 			continue
@@ -132,12 +138,35 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	return c.report
 }
 
-// hazards starts looking for the hazards of an estate, in the groups concerned.
-func hazards(r *resolve.Resolver, concerns func(estate.ID) bool) <-chan []hazard.Finding {
-	found := make(chan []hazard.Finding, 1)
-	fork := r.Fork()
-	go func() { found <- hazard.RunOn(fork, hazard.All, concerns) }()
-	return found
+// side is what has been seen in one estate.
+type side struct {
+	findings []hazard.Finding
+	// By group, of those concerned: who gets what, and whom the gate lets in, holds
+	// and drops, if it speaks of its own group.
+	outcomes [][]resolve.PersonOutcome
+	verdicts []verdictSets
+}
+
+// look looks at the groups of an estate that are concerned.
+func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
+	groups := r.Estate().Groups()
+	s := side{outcomes: make([][]resolve.PersonOutcome, groups), verdicts: make([]verdictSets, groups)}
+	found := hazard.NewSheaf(hazard.All)
+	pass := hazard.NewPass(r, hazard.All, found.Add)
+	for id := range estate.ID(groups) {
+		if !concerns(id) {
+			pass.Pass(id)
+			continue
+		}
+		s.outcomes[id] = r.Outcomes(id)
+		if !resolve.SameForAll(r.Estate().Group(id)) {
+			s.verdicts[id] = newVerdictSets(r, id)
+		}
+		pass.Look(id)
+	}
+	hazard.Finish(pass)
+	s.findings = hazard.Bind(found)
+	return s
 }
 
 // comparison is one run of Compare.
@@ -151,13 +180,13 @@ type comparison struct {
 	shift int64       // toNew adds this to every ID of a person, if uniform
 	even  bool        // shift is meaningful
 
-	older, newer <-chan []hazard.Finding
+	was, is side
+	noted   []estate.ID // scratch for notice: by person of the new estate, 1 + the last group
+	touched []estate.ID // scratch for receives
+	before  []uint8     // scratch for receives: by person of the new estate, 1 + outcome
 
-	posters map[string]setPair // by the gates of both
-	before  []uint8            // scratch for receives: by person of the new estate, 1 + outcome
+	posters map[string][]VerdictChange // by the gates of both
 }
-
-type setPair struct{ changes []VerdictChange }
 
 // match finds who is who: by the main address, wherever the other estate has it.
 func (c *comparison) match() {
@@ -266,49 +295,82 @@ func (c *comparison) strangers(old, id estate.ID) []StrangerChange {
 	return changes
 }
 
-// verdictSets returns the people of an estate by what a group's gate says.
-func verdictSets(r *resolve.Resolver, id estate.ID) [estate.Drop + 1]*roaring.Bitmap {
-	var sets [estate.Drop + 1]*roaring.Bitmap
+// verdictSets are the people and groups of an estate by what a group's gate says:
+// to those in none of these, it says refuse.
+type verdictSets [estate.Drop + 1]*roaring.Bitmap
+
+func newVerdictSets(r *resolve.Resolver, id estate.ID) verdictSets {
+	var sets verdictSets
 	for v := range sets {
 		sets[v] = roaring.New()
 	}
-	for rule, class := range r.Posters(id, resolve.Message{}) {
-		sets[r.Verdict(id, rule)].Or(class)
-	}
-	for _, set := range sets {
-		set.RemoveRange(0, uint64(r.Estate().Groups()))
+	for i, class := range r.Deciding(id, resolve.Message{}) {
+		if verdict := r.Verdict(id, i+1); verdict != estate.Refuse {
+			sets[verdict].Or(class)
+		}
 	}
 	return sets
+}
+
+// refuse fills in those who are refused.
+func (sets *verdictSets) refuse(e *estate.Estate) {
+	refused := roaring.New()
+	refused.AddRange(uint64(e.Groups()), uint64(e.Groups()+e.People()))
+	for _, set := range sets {
+		refused.AndNot(set)
+	}
+	sets[estate.Refuse] = refused
 }
 
 // posts returns the people in both estates for whom a gate says something else.
 // Gates that are written alike and do not speak of their group are asked once.
 func (c *comparison) posts(old, id estate.ID) []VerdictChange {
+	before, later := c.was.verdicts[old], c.is.verdicts[id]
 	key := ""
-	if resolve.SameForAll(c.a.Group(old)) && resolve.SameForAll(c.b.Group(id)) {
+	if before[0] == nil && later[0] == nil {
 		key = gateText(c.a.Group(old)) + "\x00" + gateText(c.b.Group(id))
 		if known, ok := c.posters[key]; ok {
-			return known.changes
+			return known
 		}
 	}
-	before, later := verdictSets(c.old, old), verdictSets(c.new, id)
-	var changes []VerdictChange
+	if before[0] == nil {
+		before = newVerdictSets(c.old, old)
+	}
+	if later[0] == nil {
+		later = newVerdictSets(c.new, id)
+	}
+	changes := c.verdictChanges(before, later)
+	if key != "" {
+		c.posters[key] = changes
+	}
+	return changes
+}
+
+func (c *comparison) verdictChanges(before, later verdictSets) []VerdictChange {
+	var moved verdictSets
+	same := c.a.Groups() == c.b.Groups() // else groups get in the way of comparing
 	for v := range before {
-		if before[v].IsEmpty() {
-			continue
-		}
-		moved := c.translate(before[v])
+		moved[v] = c.translate(before[v])
+		same = same && moved[v].Equals(later[v])
+	}
+	if same {
+		return nil
+	}
+	before.refuse(c.a)
+	later.refuse(c.b)
+	moved[estate.Refuse] = c.translate(before[estate.Refuse])
+	var changes []VerdictChange
+	for v := range moved {
 		for w := range later {
-			if v == w || later[w].IsEmpty() {
+			if v == w || moved[v].IsEmpty() || later[w].IsEmpty() {
 				continue
 			}
-			if both := roaring.And(moved, later[w]); !both.IsEmpty() {
-				changes = append(changes, VerdictChange{estate.Verdict(v), estate.Verdict(w), c.sorted(both)})
+			both := roaring.And(moved[v], later[w])
+			both.RemoveRange(0, uint64(c.b.Groups()))
+			if !both.IsEmpty() {
+				changes = append(changes, VerdictChange{estate.Verdict(v), estate.Verdict(w), sorted(c.b, both)})
 			}
 		}
-	}
-	if key != "" {
-		c.posters[key] = setPair{changes}
 	}
 	return changes
 }
@@ -325,7 +387,12 @@ func gateText(g *estate.Group) string {
 // new one, as they are numbered there.
 func (c *comparison) translate(set *roaring.Bitmap) *roaring.Bitmap {
 	if c.even && len(c.report.People.Removed) == 0 {
-		return roaring.AddOffset64(set, c.shift)
+		if c.shift == 0 {
+			return set
+		}
+		people := set.Clone()
+		people.RemoveRange(0, uint64(c.a.Groups()))
+		return roaring.AddOffset64(people, c.shift)
 	}
 	moved := roaring.New()
 	for it := set.Iterator(); it.HasNext(); {
@@ -336,16 +403,16 @@ func (c *comparison) translate(set *roaring.Bitmap) *roaring.Bitmap {
 	return moved
 }
 
-// sorted returns a set of people of the new estate by address.
-func (c *comparison) sorted(set *roaring.Bitmap) []estate.ID {
-	var list []estate.ID
+// sorted returns a set of people of an estate by address.
+func sorted(e *estate.Estate, set *roaring.Bitmap) []estate.ID {
+	list := make([]estate.ID, 0, set.GetCardinality())
 	for it := set.Iterator(); it.HasNext(); {
 		list = append(list, estate.ID(it.Next()))
 	}
-	return c.byAddress(c.b, list)
+	return byAddress(e, list)
 }
 
-func (c *comparison) byAddress(e *estate.Estate, list []estate.ID) []estate.ID {
+func byAddress(e *estate.Estate, list []estate.ID) []estate.ID {
 	slices.SortFunc(list, func(x, y estate.ID) int { return e.Rank(x) - e.Rank(y) })
 	return list
 }
@@ -361,29 +428,30 @@ func (c *comparison) receives(old, id estate.ID) []OutcomeChange {
 	if c.before == nil {
 		c.before = make([]uint8, c.b.People())
 	}
-	var touched []estate.ID
-	c.old.EachOutcome(old, func(person estate.ID, outcome resolve.Outcome) {
-		to := c.toNew[person]
+	touched := c.touched[:0]
+	defer func() { c.touched = touched }()
+	for _, x := range c.was.outcomes[old] {
+		to := c.toNew[x.Person]
 		if to == estate.None {
-			k := key{old: outcome, before: true, gone: true}
-			people[k] = append(people[k], person)
-			return
+			k := key{old: x.Outcome, before: true, gone: true}
+			people[k] = append(people[k], x.Person)
+			continue
 		}
-		c.before[c.b.PersonIndex(to)] = uint8(outcome) + 1
+		c.before[c.b.PersonIndex(to)] = uint8(x.Outcome) + 1
 		touched = append(touched, to)
-	})
-	c.new.EachOutcome(id, func(person estate.ID, outcome resolve.Outcome) {
-		was := &c.before[c.b.PersonIndex(person)]
+	}
+	for _, x := range c.is.outcomes[id] {
+		was := &c.before[c.b.PersonIndex(x.Person)]
 		switch {
 		case *was == 0:
-			k := key{new: outcome, later: true}
-			people[k] = append(people[k], person)
-		case *was != uint8(outcome)+1:
-			k := key{old: resolve.Outcome(*was - 1), new: outcome, before: true, later: true}
-			people[k] = append(people[k], person)
+			k := key{new: x.Outcome, later: true}
+			people[k] = append(people[k], x.Person)
+		case *was != uint8(x.Outcome)+1:
+			k := key{old: resolve.Outcome(*was - 1), new: x.Outcome, before: true, later: true}
+			people[k] = append(people[k], x.Person)
 		}
 		*was = 0
-	})
+	}
 	for _, person := range touched {
 		if was := &c.before[c.b.PersonIndex(person)]; *was != 0 {
 			k := key{old: resolve.Outcome(*was - 1), before: true}
@@ -397,7 +465,7 @@ func (c *comparison) receives(old, id estate.ID) []OutcomeChange {
 		if k.gone {
 			e = c.a
 		}
-		changes = append(changes, OutcomeChange{k.old, k.new, k.before, k.later, c.byAddress(e, list), k.gone})
+		changes = append(changes, OutcomeChange{k.old, k.new, k.before, k.later, byAddress(e, list), k.gone})
 	}
 	slices.SortFunc(changes, func(x, y OutcomeChange) int { return x.order() - y.order() })
 	return changes
@@ -439,7 +507,7 @@ func (c *comparison) speaks(old, id estate.ID) []VoiceChange {
 	}
 	var changes []VoiceChange
 	for k, list := range people {
-		changes = append(changes, VoiceChange{k[0], k[1], c.byAddress(c.b, list)})
+		changes = append(changes, VoiceChange{k[0], k[1], byAddress(c.b, list)})
 	}
 	slices.SortFunc(changes, func(x, y VoiceChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) })
 	return changes
@@ -451,52 +519,60 @@ func (c *comparison) notice(old, id estate.ID) {
 	if c.b.Group(id).NoWelcome {
 		return
 	}
-	before := map[estate.ID]bool{}
+	if c.noted == nil {
+		c.noted = make([]estate.ID, c.b.People())
+	}
+	mark := id + 1
 	if old != estate.None {
-		c.old.EachMembership(old, func(person estate.ID, _ resolve.Wish, _ estate.Place) { before[c.toNew[person]] = true })
+		c.old.EachMembership(old, func(person estate.ID, _ resolve.Wish, _ estate.Place) {
+			if to := c.toNew[person]; to != estate.None {
+				c.noted[c.b.PersonIndex(to)] = mark
+			}
+		})
 	}
 	var added []estate.ID
 	c.new.EachMembership(id, func(person estate.ID, _ resolve.Wish, _ estate.Place) {
-		if !before[person] {
+		if c.noted[c.b.PersonIndex(person)] != mark {
 			added = append(added, person)
 		}
 	})
 	if len(added) > 0 {
-		c.report.Notices = append(c.report.Notices, Notice{id, c.byAddress(c.b, added)})
+		c.report.Notices = append(c.report.Notices, Notice{id, byAddress(c.b, added)})
 	}
 }
 
 // hazards notes which hazards appear and which go.
 func (c *comparison) hazards() {
-	type key struct{ name, group, address string }
-	keyOf := func(f hazard.Finding, group string) key { return key{f.Check.Name, group, f.Address} }
-	before := map[key]int{}
-	older, newer := <-c.older, <-c.newer
-	for _, f := range older {
-		group := c.toNew[f.Group]
-		if group != estate.None {
-			before[keyOf(f, c.b.Address(group).String())]++
-		} else {
-			before[keyOf(f, "-"+c.a.Address(f.Group).String())]++
-		}
+	type key struct {
+		check   *hazard.Check
+		group   estate.ID // of the new estate; None: it is not in there
+		address string
+		gone    estate.ID // of the old estate, where it is not in the new one
 	}
-	for _, f := range newer {
-		k := keyOf(f, c.b.Address(f.Group).String())
+	oldKey := func(f *hazard.Finding) key {
+		if group := c.toNew[f.Group]; group != estate.None {
+			return key{check: f.Check, group: group, address: f.Address}
+		}
+		return key{f.Check, estate.None, f.Address, f.Group}
+	}
+	before := make(map[key]int, len(c.was.findings))
+	for i := range c.was.findings {
+		before[oldKey(&c.was.findings[i])]++
+	}
+	for i := range c.is.findings {
+		f := &c.is.findings[i]
+		k := key{check: f.Check, group: f.Group, address: f.Address}
 		if before[k] > 0 {
 			before[k]--
 			continue
 		}
-		c.report.Appear = append(c.report.Appear, f)
+		c.report.Appear = append(c.report.Appear, *f)
 	}
-	for _, f := range older {
-		group := c.toNew[f.Group]
-		k := keyOf(f, "-"+c.a.Address(f.Group).String())
-		if group != estate.None {
-			k = keyOf(f, c.b.Address(group).String())
-		}
-		if before[k] > 0 {
+	for i := range c.was.findings {
+		f := &c.was.findings[i]
+		if k := oldKey(f); before[k] > 0 {
 			before[k]--
-			c.report.Go = append(c.report.Go, f)
+			c.report.Go = append(c.report.Go, *f)
 		}
 	}
 }

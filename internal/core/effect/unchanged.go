@@ -16,21 +16,26 @@ func (c *comparison) unchanged() []bool {
 	if old.settings() != new.settings() || c.a.People() != c.b.People() || len(c.report.People.Added)+len(c.report.People.Renamed) > 0 || !c.report.Groups.isEmpty() {
 		return nil
 	}
-	old.names()
-	new.names()
+	var was, is prints
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		was = old.all()
+	}()
+	is = new.all()
+	<-done
 	for i := range c.b.People() {
-		id := c.b.PersonID(i)
-		if new.person(id) != old.person(c.toOld[id]) {
+		if is.people[i] != was.people[c.a.PersonIndex(c.toOld[c.b.PersonID(i)])] {
 			return nil
 		}
 	}
 	same := make([]bool, c.b.Groups())
 	var queue []estate.ID
 	for id := range estate.ID(c.b.Groups()) {
-		if new.addresses(id) != old.addresses(c.toOld[id]) {
+		if is.addresses[id] != was.addresses[c.toOld[id]] {
 			return nil // a sender writes from it
 		}
-		same[id] = new.group(id) == old.group(c.toOld[id])
+		same[id] = is.groups[id] == was.groups[c.toOld[id]]
 		if !same[id] {
 			queue = append(queue, id)
 		}
@@ -112,6 +117,25 @@ type printer struct {
 	e       *estate.Estate
 	hashes  []uint64 // by ID: of the address
 	scratch maphash.Hash
+}
+
+// prints are the fingerprints of what stands in an estate.
+type prints struct {
+	people    []uint64 // by index
+	addresses []uint64 // by group: of its addresses
+	groups    []uint64 // of all else about it
+}
+
+func (p *printer) all() prints {
+	p.names()
+	x := prints{make([]uint64, p.e.People()), make([]uint64, p.e.Groups()), make([]uint64, p.e.Groups())}
+	for i := range x.people {
+		x.people[i] = p.person(p.e.PersonID(i))
+	}
+	for i := range x.groups {
+		x.addresses[i], x.groups[i] = p.addresses(estate.ID(i)), p.group(estate.ID(i))
+	}
+	return x
 }
 
 // begin starts a fingerprint.

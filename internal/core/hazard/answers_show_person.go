@@ -9,33 +9,34 @@ import (
 
 var answersShowPerson = Check{
 	Name:     "answers-show-person",
+	mailed:   true,
 	Severity: Low,
 	Trap:     "outsiders may write, and see the private address of whoever answers",
 	Doc: `Strangers from outside may write to the group, but its members have no voice, or answer as persons by
 default. Whoever answers shows their own address; the next question goes there, and not to the group.`,
 	Cure: "Give the members a voice, such as [as members], and set replies-as to group.",
-	Run: func(p *Pass) {
-		p.mailed(func(id estate.ID, g *estate.Group) {
-			if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
-				return
-			}
-			all := p.R.Members(id)
-			members, total := p.people(all)
-			if total == 0 {
-				return
-			}
-			problem := ""
-			if p.allSilent(id, all) {
-				problem = "its members have no voice"
-			} else if g.RepliesAs == estate.PartyPerson {
-				problem = "its members answer as persons"
-			} else {
-				return
-			}
-			p.report(Finding{Group: id, Place: where(g, "voice"),
-				Says: "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(members, total) + " shows their own address.",
-				Fix:  "Give the members a voice, and set replies-as to group."})
-		})
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
+			return
+		}
+		all := p.R.Members(id)
+		members, total := p.people(all)
+		if total == 0 {
+			return
+		}
+		problem := ""
+		if p.allSilent(id, all) {
+			problem = "its members have no voice"
+		} else if g.RepliesAs == estate.PartyPerson {
+			problem = "its members answer as persons"
+		} else {
+			return
+		}
+		p.report(Finding{Group: id, Place: where(g, "voice"),
+			text: func() (says, fix string) {
+				return "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(members, total) + " shows their own address.",
+					"Give the members a voice, and set replies-as to group."
+			}})
 	},
 }
 

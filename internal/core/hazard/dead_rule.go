@@ -13,22 +13,20 @@ strangers, proven or not, and whatever the message is, an earlier rule decides o
       - admit anyone
       - hold suspect      # dead: whatever is suspect has been let in already`,
 	Cure: "Move the rule up, mend its selector, or take it out.",
-	Run: func(p *Pass) {
-		p.groups(func(id estate.ID, g *estate.Group) {
-			if g.Where("gate") != (estate.Place{}) {
-				alive := p.aliveRules(id)
-				for i, rule := range g.Gate {
-					if !alive[i] {
-						p.reportDead(id, "gate", i, rule.Text, rule.Place)
-					}
-				}
-			}
-			alive := p.aliveVoices(id)
-			for i, rule := range g.Voice {
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		if g.Where("gate") != (estate.Place{}) {
+			alive := p.aliveRules(id)
+			for i, rule := range g.Gate {
 				if !alive[i] {
-					p.reportDead(id, "voice", i, rule.Text, rule.Place)
+					p.reportDead(id, "gate", i, rule.Text, rule.Place)
 				}
 			}
-		})
+		}
+		alive := p.aliveVoices(id)
+		for i, rule := range g.Voice {
+			if !alive[i] {
+				p.reportDead(id, "voice", i, rule.Text, rule.Place)
+			}
+		}
 	},
 }

@@ -63,6 +63,18 @@ func (s senders) or(other senders) senders {
 	return either
 }
 
+// without returns those who are not among others.
+func (s senders) without(other senders) senders {
+	rest := senders{known: s.known}
+	if !s.known.IsEmpty() && !other.known.IsEmpty() {
+		rest.known = roaring.AndNot(s.known, other.known)
+	}
+	for i := range rest.strangers {
+		rest.strangers[i] = s.strangers[i] && !other.strangers[i]
+	}
+	return rest
+}
+
 func (s senders) size() uint64 {
 	size := s.known.GetCardinality()
 	for _, yes := range s.strangers {
@@ -73,72 +85,85 @@ func (s senders) size() uint64 {
 	return size
 }
 
-// verdicts returns the senders of a default message for whom a group's gate has
-// each verdict.
-func (p *Pass) verdicts(id estate.ID) [estate.Drop + 1]senders {
-	sets := p.verdictSets(id)
-	var result [estate.Drop + 1]senders
-	for v := range result {
-		result[v].known = sets[v]
+// letIn are the senders of a default message whom a group's gate admits, and those
+// whom it holds. It stops the others.
+type letIn struct{ admitted, held senders }
+
+func (p *Pass) letIn(id estate.ID) letIn {
+	key := p.gateKey(id)
+	in, ok := p.gates[key]
+	if ok {
+		return in
+	}
+	in = letIn{senders{known: roaring.New()}, senders{known: roaring.New()}}
+	by := map[estate.Verdict]*senders{estate.Admit: &in.admitted, estate.Hold: &in.held}
+	g := p.E.Group(id)
+	for i, class := range p.deciding(id, resolve.Message{}) {
+		if set := by[g.Gate[i].Verdict]; set != nil {
+			set.known.Or(class)
+		}
 	}
 	strangers := p.R.Strangers()
 	for i, s := range []resolve.Sender{strangers.Outside, strangers.Inside} {
-		result[p.R.Judge(id, s, resolve.Message{}).Verdict].strangers[i] = true
+		if set := by[p.R.Judge(id, s, resolve.Message{}).Verdict]; set != nil {
+			set.strangers[i] = true
+		}
 	}
-	return result
+	in.admitted.known.RunOptimize() // they are kept for all groups
+	in.held.known.RunOptimize()
+	p.gates[key] = in
+	return in
 }
+
+// ownGate begins the key of a gate that judges in its group alone.
+const ownGate = "own "
 
 // gateKey stands for a group's gate: equal ones judge alike.
 func (p *Pass) gateKey(id estate.ID) string {
-	if p.keys[id] != "" {
-		return p.keys[id]
-	}
-	var key strings.Builder
-	for _, rule := range p.E.Group(id).Gate {
-		key.WriteString("\n" + rule.Text)
-	}
-	p.keys[id] = "\n" + key.String()
-	if !resolve.SameForAll(p.E.Group(id)) {
-		p.keys[id] = p.name(id) + key.String()
+	if p.keys[id] == "" {
+		if g := p.E.Group(id); resolve.SameForAll(g) {
+			var key strings.Builder
+			for _, rule := range g.Gate {
+				key.WriteString("\n" + rule.Text)
+			}
+			p.keys[id] = "\n" + key.String()
+		} else {
+			p.keys[id] = ownGate + p.name(id)
+		}
 	}
 	return p.keys[id]
 }
 
-// posters returns what Resolver.Posters does. Equal gates are asked once.
-func (p *Pass) posters(id estate.ID, m resolve.Message) []*roaring.Bitmap {
+// shared reports whether a gate that is written as that of a group judges alike
+// in others.
+func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(id), ownGate) }
+
+// deciding returns what Resolver.Deciding does. What the group at hand says, and
+// gates that are equal, are asked once.
+func (p *Pass) deciding(id estate.ID, m resolve.Message) []*roaring.Bitmap {
+	memory := p.classes
+	if !p.shared(id) {
+		if id != p.group {
+			return p.R.Deciding(id, m)
+		}
+		memory = p.own
+	}
 	key := gateMessage{p.gateKey(id), m}
-	classes, ok := p.gates[key]
+	classes, ok := memory[key]
 	if !ok {
-		classes = p.R.Posters(id, m)
-		p.gates[key] = classes
+		classes = p.R.Deciding(id, m)
+		memory[key] = classes
 	}
 	return classes
 }
 
-// verdictSets returns the people and groups by verdict, for a default message.
-func (p *Pass) verdictSets(id estate.ID) []*roaring.Bitmap {
-	key := p.gateKey(id)
-	if sets, ok := p.verdict[key]; ok {
-		return sets
-	}
-	sets := make([]*roaring.Bitmap, estate.Drop+1)
-	for v := range sets {
-		sets[v] = roaring.New()
-	}
-	for rule, class := range p.posters(id, resolve.Message{}) {
-		sets[p.R.Verdict(id, rule)].Or(class)
-	}
-	p.verdict[key] = sets
-	return sets
-}
-
-// flow returns the groups that a default message to a group comes to by nesting,
-// in the order of entries, for all who are admitted there.
+// flow returns the groups that a default message to the group at hand comes to by
+// nesting, in the order of entries, for all who are admitted there.
 func (p *Pass) flow(id estate.ID) []flow {
-	if flows, ok := p.flows[id]; ok {
-		return flows
+	if p.flows != nil {
+		return p.flows
 	}
-	admitted := p.verdicts(id)[estate.Admit]
+	admitted := p.letIn(id).admitted
 	none := senders{known: roaring.New()}
 	reach := map[estate.ID]senders{id: admitted} // over open and waiting ways
 	found := map[estate.ID]*flow{id: {group: id, open: admitted}}
@@ -169,7 +194,7 @@ func (p *Pass) flow(id estate.ID) []flow {
 	for _, group := range order {
 		flows = append(flows, *found[group])
 	}
-	p.flows[id] = flows
+	p.flows = flows
 	return flows
 }
 
@@ -182,13 +207,13 @@ func (p *Pass) enter(f *flow, reach map[estate.ID]senders, open, reaching sender
 		reach[f.group] = reach[f.group].or(reaching)
 		return
 	}
-	says := p.verdicts(f.group)
-	passing, held := open.and(says[estate.Admit]), reaching.and(says[estate.Hold])
+	in := p.letIn(f.group)
+	passing, held := open.and(in.admitted), reaching.and(in.held)
 	f.open = f.open.or(passing)
 	f.held = f.held.or(held)
-	f.stopped = f.stopped.or(reaching.and(says[estate.Refuse])).or(reaching.and(says[estate.Drop]))
+	f.stopped = f.stopped.or(reaching.without(in.admitted).without(in.held))
 	if open.known != reaching.known {
-		passing = passing.or(reaching.and(says[estate.Admit]))
+		passing = passing.or(reaching.and(in.admitted))
 	}
 	reach[f.group] = reach[f.group].or(passing).or(held)
 }

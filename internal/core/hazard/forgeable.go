@@ -7,6 +7,7 @@ import (
 
 var forgeable = Check{
 	Name:     "forgeable",
+	mailed:   true,
 	Severity: High,
 	Trap:     "whoever claims the right address gets in where a stranger does not",
 	Doc: `Selectors such as members, an address or a domain go by the address that a message claims, proven or
@@ -15,38 +16,36 @@ not; real systems do the same. If nothing refuses unproven messages first, a for
     gate:
       - admit director@kelpmere.example     # or anybody who says so`,
 	Cure: "Begin the gate with \"refuse unproven\" or \"hold unproven\", or ask for \"inside and ...\".",
-	Run: func(p *Pass) {
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit {
+			return
+		}
 		unproven := resolve.Message{Unproven: true}
-		p.mailed(func(id estate.ID, g *estate.Group) {
-			if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit {
+		for i, class := range p.deciding(id, unproven) {
+			if g.Gate[i].Verdict == estate.Admit && !class.IsEmpty() {
+				victim := p.first(class)
+				p.reportForgeable(id, i+1, resolve.Sender{Address: p.E.Address(victim)}, int(class.GetCardinality())-1)
 				return
 			}
-			classes := p.posters(id, unproven)
-			for rule := 1; rule < len(classes); rule++ {
-				if g.Gate[rule-1].Verdict != estate.Admit || classes[rule].IsEmpty() {
-					continue
-				}
-				victim := p.first(classes[rule])
-				p.reportForgeable(id, rule, resolve.Sender{Address: p.E.Address(victim)}, int(classes[rule].GetCardinality())-1)
+		}
+		for _, s := range p.furtherAddresses() {
+			if d := p.R.Judge(id, s, unproven); d.Verdict == estate.Admit {
+				p.reportForgeable(id, d.Rule, s, 0)
 				return
 			}
-			for _, s := range p.furtherAddresses() {
-				if d := p.R.Judge(id, s, unproven); d.Verdict == estate.Admit {
-					p.reportForgeable(id, d.Rule, s, 0)
-					return
-				}
-			}
-		})
+		}
 	},
 }
 
 func (p *Pass) reportForgeable(id estate.ID, rule int, victim resolve.Sender, others int) {
-	says := "Anybody who claims to be " + victim.Address.String()
-	if others > 0 {
-		says += " (or " + count(others, "other", "others") + ")"
-	}
 	p.report(Finding{Group: id, Place: p.E.Group(id).Gate[rule-1].Place,
 		Witness: Witness{From: victim.Address, Message: resolve.Message{Unproven: true}},
-		Says:    says + " gets into " + p.name(id) + " without proof; a stranger who says who they are does not.",
-		Fix:     "Begin the gate with \"refuse unproven\"."})
+		text: func() (says, fix string) {
+			says = "Anybody who claims to be " + victim.Address.String()
+			if others > 0 {
+				says += " (or " + count(others, "other", "others") + ")"
+			}
+			return says + " gets into " + p.name(id) + " without proof; a stranger who says who they are does not.",
+				"Begin the gate with \"refuse unproven\"."
+		}})
 }

@@ -38,9 +38,13 @@ type Check struct {
 	Trap     string // what it is, in one line
 	Doc      string // why it bites, and an example
 	Cure     string // what to do
-	Run      func(*Pass)
+	// Run looks at one group, and reports what it finds to the Pass.
+	Run func(p *Pass, id estate.ID, g *estate.Group)
 
-	copies bool // it looks at who gets what, rather than at gates
+	mailed bool // Run looks at groups that take mail, not at rosters
+	// alike, in place of Run, looks at a group that is like an earlier one in who
+	// gets what of its mail, over which nested groups.
+	alike func(p *Pass, id, earlier estate.ID)
 }
 
 // All are the checks, the worst first.
@@ -56,8 +60,6 @@ type Finding struct {
 	Group   estate.ID
 	Address string // of whom it concerns, or ""
 	Place   estate.Place
-	Says    string // what will go wrong
-	Fix     string // what to do
 
 	// Witness is a message that shows it, where one does: From is valid then.
 	Witness Witness
@@ -65,7 +67,12 @@ type Finding struct {
 	// the reason that it gives.
 	Accepted bool
 	Because  string
+
+	text func() (says, fix string)
 }
+
+// Text returns what will go wrong, and what to do.
+func (f Finding) Text() (says, fix string) { return f.text() }
 
 // A Witness is a message to the group of a finding.
 type Witness struct {
@@ -73,70 +80,44 @@ type Witness struct {
 	Message resolve.Message
 }
 
-// A Pass is one run of a check over an estate.
+// Run runs checks over an estate. The findings come by severity and then in the
+// order of checks and groups.
+func Run(r *resolve.Resolver, checks []*Check) []Finding {
+	found := NewSheaf(checks)
+	p := NewPass(r, checks, found.Add)
+	for id := range estate.ID(r.Estate().Groups()) {
+		p.Look(id)
+	}
+	Finish(p)
+	return Bind(found)
+}
+
+// A Pass runs checks over groups of an estate, one group after the other.
 type Pass struct {
 	E *estate.Estate
 	R *resolve.Resolver
 
-	concerns func(estate.ID) bool // nil: all groups
-	check    *Check
-	findings []Finding
-	flows    map[estate.ID][]flow
-	gates    map[gateMessage][]*roaring.Bitmap
-	verdict  map[string][]*roaring.Bitmap // by gate, see verdictSets
-	alive    map[estate.ID][]bool         // see aliveRules
-	keys     []string                     // by group, see gateKey
-	further  []resolve.Sender             // see furtherAddresses
-	outside  *roaring.Bitmap              // people whose main address is outside
-	surveys  []*resolve.Survey            // by group, see survey
-	direct   [][]membership               // by group, see memberships
+	checks []*Check
+	pairs  bool   // there are checks of two groups
+	check  *Check // the one at hand
+	visit  func(Finding)
+	groupMemory
+	estateMemory
 }
 
-// gateMessage is a gate and a message that it was asked about.
-type gateMessage struct {
-	gate    string
-	message resolve.Message
-}
-
-// Run runs checks over an estate. The findings come by severity and then in the
-// order of checks and groups.
-func Run(r *resolve.Resolver, checks []*Check) []Finding { return RunOn(r, checks, nil) }
-
-// RunOn is Run for some groups only, those that concerns is true for; nil means
-// all. What takes two groups to find is found in any.
-func RunOn(r *resolve.Resolver, checks []*Check, concerns func(estate.ID) bool) []Finding {
-	// What gates say and what members get is worked out apart, side by side.
-	var others []Finding
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		others = newPass(r.Fork(), concerns).run(checks, true)
-	}()
-	findings := newPass(r, concerns).run(checks, false)
-	<-done
-	findings = append(findings, others...)
-	order := map[*Check]int{}
-	for i, check := range checks {
-		order[check] = i
-	}
-	slices.SortStableFunc(findings, func(a, b Finding) int {
-		if a.Check.Severity != b.Check.Severity {
-			return int(a.Check.Severity) - int(b.Check.Severity)
-		}
-		return order[a.Check] - order[b.Check]
-	})
-	return findings
-}
-
-func newPass(r *resolve.Resolver, concerns func(estate.ID) bool) *Pass {
-	p := &Pass{
-		E: r.Estate(), R: r, concerns: concerns,
-		flows:   map[estate.ID][]flow{},
-		gates:   map[gateMessage][]*roaring.Bitmap{},
-		verdict: map[string][]*roaring.Bitmap{},
-		alive:   map[estate.ID][]bool{},
-		keys:    make([]string, r.Estate().Groups()),
+// NewPass returns a Pass that calls visit with what it finds.
+func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
+	p := &Pass{E: r.Estate(), R: r, checks: checks, visit: visit}
+	p.pairs = slices.ContainsFunc(checks, func(c *Check) bool { return c.alike != nil })
+	p.estateMemory = estateMemory{
+		classes: map[gateMessage][]*roaring.Bitmap{},
+		gates:   map[string]letIn{},
+		living:  map[string][]bool{},
+		keys:    make([]string, p.E.Groups()),
 		outside: roaring.New(),
+		readers: map[estate.ID][]estate.ID{},
+		ringed:  map[estate.ID]bool{},
+		prints:  map[estate.ID]resolve.Fingerprint{},
 	}
 	for i := range p.E.People() {
 		if id := p.E.PersonID(i); !p.E.Inside(id) {
@@ -146,27 +127,109 @@ func newPass(r *resolve.Resolver, concerns func(estate.ID) bool) *Pass {
 	return p
 }
 
-// run runs those of checks that are about copies, or those that are not.
-func (p *Pass) run(checks []*Check, copies bool) []Finding {
-	for _, check := range checks {
-		if check.copies == copies {
+// Look runs the checks over a group.
+func (p *Pass) Look(id estate.ID) {
+	g := p.E.Group(id)
+	p.groupMemory = groupMemory{group: id, list: p.list, own: map[gateMessage][]*roaring.Bitmap{}}
+	for _, check := range p.checks {
+		if check.Run != nil && !(check.mailed && g.Kind == estate.Roster) {
 			p.check = check
-			check.Run(p)
+			check.Run(p, id, g)
 		}
 	}
-	for i := range p.findings {
-		p.accept(&p.findings[i])
+	p.Pass(id)
+}
+
+// Pass passes over a group: it is noted only for the checks of two groups.
+func (p *Pass) Pass(id estate.ID) {
+	if p.pairs && p.R.Reaches(id) {
+		p.prints[id] = p.R.Fingerprint(id)
 	}
-	return p.findings
+}
+
+// Finish runs the checks of two groups, once every group has been looked at or
+// passed over by one of some passes over the same estate.
+func Finish(passes ...*Pass) {
+	p := passes[0]
+	first := map[resolve.Fingerprint]estate.ID{}
+	for id := range estate.ID(p.E.Groups()) {
+		for _, pass := range passes {
+			print, ok := pass.prints[id]
+			if !ok {
+				continue
+			}
+			earlier, alike := first[print]
+			if !alike {
+				first[print] = id
+				continue
+			}
+			for _, check := range p.checks {
+				if check.alike != nil {
+					p.check = check
+					check.alike(p, id, earlier)
+				}
+			}
+		}
+	}
+}
+
+// report passes on a finding of the check at hand.
+func (p *Pass) report(f Finding) {
+	f.Check = p.check
+	for _, a := range p.E.Group(f.Group).Accepted {
+		if accepts(a, &f) {
+			f.Accepted, f.Because = true, a.Because
+			break
+		}
+	}
+	p.visit(f)
+}
+
+func accepts(a estate.Acceptance, f *Finding) bool {
+	return a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address))
+}
+
+// A Sheaf gathers findings by check, the worst checks first.
+type Sheaf struct {
+	order    map[*Check]int
+	findings [][]Finding
+}
+
+// NewSheaf returns an empty Sheaf.
+func NewSheaf(checks []*Check) *Sheaf {
+	sorted := slices.Clone(checks)
+	slices.SortStableFunc(sorted, func(a, b *Check) int { return int(a.Severity) - int(b.Severity) })
+	s := &Sheaf{order: map[*Check]int{}, findings: make([][]Finding, len(sorted))}
+	for i, check := range sorted {
+		s.order[check] = i
+	}
+	return s
+}
+
+// Add adds a finding of one of the checks.
+func (s *Sheaf) Add(f Finding) {
+	i := s.order[f.Check]
+	s.findings[i] = append(s.findings[i], f)
+}
+
+// Bind returns what sheaves of the same checks hold, check by check.
+func Bind(sheaves ...*Sheaf) []Finding {
+	var parts [][]Finding
+	for i := range sheaves[0].findings {
+		for _, s := range sheaves {
+			parts = append(parts, s.findings[i])
+		}
+	}
+	return slices.Concat(parts...)
 }
 
 // Stale returns the acceptances of the estate that no finding needs, of those
 // that name one of the checks.
 func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Acceptance {
 	used := map[estate.Place]bool{}
-	for _, f := range findings {
-		for _, a := range e.Group(f.Group).Accepted {
-			if a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address)) {
+	for i := range findings {
+		for _, a := range e.Group(findings[i].Group).Accepted {
+			if accepts(a, &findings[i]) {
 				used[a.Place] = true
 			}
 		}
@@ -180,39 +243,6 @@ func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Accep
 		}
 	}
 	return stale
-}
-
-func (p *Pass) accept(f *Finding) {
-	for _, a := range p.E.Group(f.Group).Accepted {
-		if a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address)) {
-			f.Accepted, f.Because = true, a.Because
-			return
-		}
-	}
-}
-
-// report notes a finding of the check at hand.
-func (p *Pass) report(f Finding) {
-	f.Check = p.check
-	p.findings = append(p.findings, f)
-}
-
-// groups calls visit with every group that the run is about.
-func (p *Pass) groups(visit func(id estate.ID, g *estate.Group)) {
-	for id := range estate.ID(p.E.Groups()) {
-		if p.concerns == nil || p.concerns(id) {
-			visit(id, p.E.Group(id))
-		}
-	}
-}
-
-// mailed calls visit with every group that takes mail.
-func (p *Pass) mailed(visit func(id estate.ID, g *estate.Group)) {
-	p.groups(func(id estate.ID, g *estate.Group) {
-		if g.Kind != estate.Roster {
-			visit(id, g)
-		}
-	})
 }
 
 func (p *Pass) name(id estate.ID) string { return p.E.Address(id).String() }

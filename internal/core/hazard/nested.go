@@ -1,32 +1,36 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
 
-// nested reports the nested groups that have members and turn senders away.
-func (p *Pass) nested(turned func(flow) senders, verb, consequence string) {
-	p.mailed(func(id estate.ID, g *estate.Group) {
-		if len(p.E.Children(id)) == 0 {
-			return
+// nested reports the groups nested in a group that have members and turn senders
+// away.
+func (p *Pass) nested(id estate.ID, turned func(flow) senders, verb, consequence string) {
+	if len(p.E.Children(id)) == 0 {
+		return
+	}
+	for _, f := range p.flow(id) {
+		away := turned(f)
+		if away.isEmpty() {
+			continue
 		}
-		for _, f := range p.flow(id) {
-			away := turned(f)
-			if away.isEmpty() {
-				continue
-			}
-			members, total := p.people(p.R.Members(f.group))
-			if total == 0 {
-				continue
-			}
-			p.report(Finding{Group: id, Address: p.name(f.group), Place: f.place, Witness: p.witness(away),
-				Says: "Senders whom " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " + p.who(away) + ". Its members, " + p.some(members, total) + ", " + consequence + ".",
-				Fix:  "Let the gate of " + p.name(f.group) + " admit them."})
+		members, total := p.people(p.R.Members(f.group))
+		if total == 0 {
+			continue
 		}
-	})
+		p.report(Finding{Group: id, Address: p.name(f.group), Place: f.place, Witness: p.witness(away),
+			text: func() (says, fix string) {
+				return "Senders whom " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " + p.who(away) + ". Its members, " + p.some(members, total) + ", " + consequence + ".",
+					"Let the gate of " + p.name(f.group) + " admit them."
+			}})
+	}
 }
 
 // admitsOnlyInside reports whether a gate admits somebody, and nobody outside.
 func (p *Pass) admitsOnlyInside(id estate.ID) bool {
-	admitted := p.verdicts(id)[estate.Admit]
+	admitted := p.letIn(id).admitted
 	if admitted.isEmpty() || admitted.strangers[0] {
 		return false
 	}
@@ -36,14 +40,18 @@ func (p *Pass) admitsOnlyInside(id estate.ID) bool {
 // outsideReaders returns the outside people who get copies as direct members of a
 // group that a message comes to.
 func (p *Pass) outsideReaders(id estate.ID) []estate.ID {
-	var readers []estate.ID
-	if p.E.Group(id).Kind == estate.Mailbox {
+	if p.E.Group(id).Kind == estate.Mailbox || p.outside.IsEmpty() {
 		return nil
 	}
-	for _, m := range p.memberships(id) {
-		if !p.E.Inside(m.person) && (m.wish.Copy == estate.CopyEvery || m.wish.Copy == estate.CopyDigest) && p.E.Person(m.person).Mailbox == estate.MailboxOpen {
-			readers = append(readers, m.person)
-		}
+	if readers, ok := p.readers[id]; ok {
+		return readers
 	}
+	var readers []estate.ID
+	p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, _ estate.Place) {
+		if !p.E.Inside(person) && wantsCopies(wish.Copy) && p.E.Person(person).Mailbox == estate.MailboxOpen {
+			readers = append(readers, person)
+		}
+	})
+	p.readers[id] = readers
 	return readers
 }

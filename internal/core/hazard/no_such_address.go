@@ -1,5 +1,7 @@
 package hazard
 
+import "yorvet.example/yorvet/internal/core/estate"
+
 var noSuchAddress = Check{
 	Name:     "no-such-address",
 	Severity: High,
@@ -8,17 +10,22 @@ var noSuchAddress = Check{
 neither a person nor a group has it: a slip of the pen, or somebody who has left. Mail to it bounces, and
 whoever registers the address next gets what is meant for somebody else.`,
 	Cure: "Mend the address, or take it out.",
-	Run: func(p *Pass) {
-		for _, u := range p.E.Unknown() {
-			if p.concerns != nil && !p.concerns(u.Group) {
-				continue
+	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
+		if p.unknown == nil {
+			p.unknown = map[estate.ID][]estate.Unknown{}
+			for _, u := range p.E.Unknown() {
+				p.unknown[u.Group] = append(p.unknown[u.Group], u)
 			}
-			says := u.Address.String() + " belongs to nobody, and is listed as " + u.Role + " of " + p.name(u.Group) + "."
-			switch u.Role {
-			case "gate", "voice", "access":
-				says = u.Address.String() + " belongs to nobody, and is named in the " + u.Role + " of " + p.name(u.Group) + "."
-			}
-			p.report(Finding{Group: u.Group, Address: u.Address.String(), Place: u.Place, Says: says, Fix: "Mend the address, or take it out."})
+		}
+		for _, u := range p.unknown[id] {
+			p.report(Finding{Group: id, Address: u.Address.String(), Place: u.Place, text: func() (says, fix string) {
+				how := "listed as " + u.Role + " of "
+				switch u.Role {
+				case "gate", "voice", "access":
+					how = "named in the " + u.Role + " of "
+				}
+				return u.Address.String() + " belongs to nobody, and is " + how + p.name(id) + ".", "Mend the address, or take it out."
+			}})
 		}
 	},
 }

@@ -4,19 +4,20 @@ import "yorvet.example/yorvet/internal/core/estate"
 
 var noWayIn = Check{
 	Name:     "no-way-in",
+	mailed:   true,
 	Severity: High,
 	Trap:     "a group that takes mail and never admits anybody",
 	Doc: `The gate admits no person of the estate and no stranger, whatever they write. Mail to the group is
 refused, dropped, or waits for a moderator, one by one.`,
 	Cure: "Let the gate admit somebody, or make the group a roster if it only grants access.",
-	Run: func(p *Pass) {
-		p.mailed(func(id estate.ID, g *estate.Group) {
-			if p.admitsNonGroup(id) {
-				return
-			}
-			p.report(Finding{Group: id, Place: where(g, "gate"),
-				Says: "Nobody's message to " + p.name(id) + " is ever let in.",
-				Fix:  "Let the gate admit somebody, or make the group a roster."})
-		})
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		if p.admitsNonGroup(id) {
+			return
+		}
+		p.report(Finding{Group: id, Place: where(g, "gate"),
+			text: func() (says, fix string) {
+				return "Nobody's message to " + p.name(id) + " is ever let in.",
+					"Let the gate admit somebody, or make the group a roster."
+			}})
 	},
 }

@@ -7,29 +7,28 @@ import (
 
 var olderMembersDiffer = Check{
 	Name:     "older-members-differ",
-	copies:   true,
 	Severity: Medium,
 	Trap:     "new members get copies, members from before do not",
 	Doc: `The group's copy is none or replies, and joiners sets copies for those who come. Whoever joined before
 that, or was brought in otherwise, has a membership that says nothing: they get none.`,
 	Cure: "Set copy to what joiners says, or write the copy into the older memberships.",
-	Run: func(p *Pass) {
-		p.groups(func(id estate.ID, g *estate.Group) {
-			joiners := g.Joiners
-			if joiners == estate.CopyUnset || !wantsCopies(joiners) || g.Kind == estate.Mailbox || g.Kind == estate.Roster {
-				return
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		joiners := g.Joiners
+		if joiners == estate.CopyUnset || !wantsCopies(joiners) || g.Kind == estate.Mailbox || g.Kind == estate.Roster {
+			return
+		}
+		var older []estate.ID
+		for _, m := range p.memberships() {
+			if m.wish.Source != resolve.FromMembership && !wantsCopies(m.wish.Written) {
+				older = append(older, m.person)
 			}
-			var older []estate.ID
-			for _, m := range p.memberships(id) {
-				if m.wish.Source != resolve.FromMembership && !wantsCopies(m.wish.Written) {
-					older = append(older, m.person)
-				}
-			}
-			if len(older) > 0 {
-				p.report(Finding{Group: id, Place: where(g, "joiners"),
-					Says: "New members of " + p.name(id) + " get copies, but not " + p.names(older) + ", whose memberships say nothing.",
-					Fix:  "Set copy to " + joiners.String() + ", too."})
-			}
-		})
+		}
+		if len(older) > 0 {
+			p.report(Finding{Group: id, Place: where(g, "joiners"),
+				text: func() (says, fix string) {
+					return "New members of " + p.name(id) + " get copies, but not " + p.names(older) + ", whose memberships say nothing.",
+						"Set copy to " + joiners.String() + ", too."
+				}})
+		}
 	},
 }

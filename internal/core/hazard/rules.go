@@ -11,11 +11,15 @@ import (
 )
 
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
-	says := "Rule " + strconv.Itoa(index+1) + " of the " + list + " of " + p.name(id) + ", \"" + text + "\", decides for nobody."
-	if p.E.Group(id).Kind == estate.Roster && list == "gate" {
-		says = "Rule " + strconv.Itoa(index+1) + " of the gate of " + p.name(id) + " decides for nobody: a roster takes no mail."
-	}
-	p.report(Finding{Group: id, Place: place, Says: says, Fix: "Move the rule up, mend its selector, or take it out."})
+	p.report(Finding{Group: id, Place: place, text: func() (says, fix string) {
+		says = "Rule " + strconv.Itoa(index+1) + " of the " + list + " of " + p.name(id)
+		if p.E.Group(id).Kind == estate.Roster && list == "gate" {
+			says += " decides for nobody: a roster takes no mail."
+		} else {
+			says += ", \"" + text + "\", decides for nobody."
+		}
+		return says, "Move the rule up, mend its selector, or take it out."
+	}})
 }
 
 // messages returns every kind of message that a gate can tell apart: all
@@ -67,55 +71,68 @@ func gateSelectors(g *estate.Group) []selector.Expr {
 	return selectors
 }
 
-// aliveRules returns for each rule of a group's gate whether it decides anything.
+// aliveRules returns for each rule of the gate of the group at hand whether it
+// decides anything. Equal gates are looked at once.
 func (p *Pass) aliveRules(id estate.ID) []bool {
-	g := p.E.Group(id)
-	if alive, ok := p.alive[id]; ok {
-		return alive
+	if p.alive != nil {
+		return p.alive
 	}
+	if !p.shared(id) {
+		p.alive = p.findAlive(id)
+		return p.alive
+	}
+	key := p.gateKey(id)
+	alive, ok := p.living[key]
+	if !ok {
+		alive = p.findAlive(id)
+		p.living[key] = alive
+	}
+	p.alive = alive
+	return alive
+}
+
+func (p *Pass) findAlive(id estate.ID) []bool {
+	g := p.E.Group(id)
 	alive := make([]bool, len(g.Gate))
-	p.alive[id] = alive
 	if g.Kind == estate.Roster {
 		return alive
 	}
-	selectors := gateSelectors(g)
-	others := p.otherSenders(selectors)
-	for _, m := range messages(selectors) {
-		for rule, class := range p.posters(id, m) {
-			if rule > 0 && !class.IsEmpty() {
-				alive[rule-1] = true
-			}
-		}
-		for _, s := range others {
-			if d := p.R.Judge(id, s, m); d.Rule > 0 {
-				alive[d.Rule-1] = true
-			}
-		}
-		if !slices.Contains(alive, false) {
-			break
-		}
-	}
+	p.eachDecision(id, func(rule int, _ func() bool) bool {
+		alive[rule-1] = true
+		return slices.Contains(alive, false)
+	})
 	return alive
 }
 
 // admitsNonGroup reports whether a gate ever admits a person or a stranger.
 func (p *Pass) admitsNonGroup(id estate.ID) bool {
 	g := p.E.Group(id)
-	selectors := gateSelectors(g)
+	admits := false
+	p.eachDecision(id, func(rule int, nonGroup func() bool) bool {
+		admits = admits || g.Gate[rule-1].Verdict == estate.Admit && nonGroup()
+		return !admits
+	})
+	return admits
+}
+
+// eachDecision calls visit with every rule of a gate that decides for somebody,
+// whatever the message, until it returns false: nonGroup reports whether a person
+// or a stranger is among those.
+func (p *Pass) eachDecision(id estate.ID, visit func(rule int, nonGroup func() bool) bool) {
+	selectors := gateSelectors(p.E.Group(id))
 	others := p.otherSenders(selectors)
 	for _, m := range messages(selectors) {
-		for rule, class := range p.posters(id, m) {
-			if rule > 0 && g.Gate[rule-1].Verdict == estate.Admit && !class.IsEmpty() && p.E.IsPerson(p.first(class)) {
-				return true
+		for i, class := range p.deciding(id, m) {
+			if !class.IsEmpty() && !visit(i+1, func() bool { return p.E.IsPerson(p.first(class)) }) {
+				return
 			}
 		}
 		for _, s := range others {
-			if !p.E.IsGroup(s.ID) && p.R.Judge(id, s, m).Verdict == estate.Admit {
-				return true
+			if d := p.R.Judge(id, s, m); d.Rule > 0 && !visit(d.Rule, func() bool { return !p.E.IsGroup(s.ID) }) {
+				return
 			}
 		}
 	}
-	return false
 }
 
 // aliveVoices returns for each voice rule of a group whether it decides anything.
@@ -184,7 +201,10 @@ func (p *Pass) furtherAddresses() []resolve.Sender {
 				}
 			}
 		}
-		p.groups(func(_ estate.ID, g *estate.Group) { add(g.Address, g.Also) })
+		for id := range estate.ID(p.E.Groups()) {
+			g := p.E.Group(id)
+			add(g.Address, g.Also)
+		}
 		for i := range p.E.People() {
 			person := p.E.Person(p.E.PersonID(i))
 			add(person.Address, person.Also)

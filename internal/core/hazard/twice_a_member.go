@@ -9,26 +9,35 @@ var twiceAMember = Check{
 	Doc: `Only the first entry that names somebody counts. What the second says (a copy, a pause) is without
 effect, and whoever changes it wonders why.`,
 	Cure: "Take the second entry out.",
-	Run: func(p *Pass) {
-		p.groups(func(id estate.ID, g *estate.Group) {
-			first := map[estate.ID]estate.Place{}
-			reported := map[estate.ID]bool{}
-			for _, entry := range p.E.Entries(id) {
-				if !p.E.IsPerson(entry.Member) {
-					continue
-				}
-				place, twice := first[entry.Member]
-				if !twice {
-					first[entry.Member] = entry.Place
-					continue
-				}
-				if !reported[entry.Member] {
-					reported[entry.Member] = true
-					p.report(Finding{Group: id, Address: p.name(entry.Member), Place: entry.Place,
-						Says: p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " + p.E.Settings().Position(place) + ".",
-						Fix:  "Take this entry out."})
-				}
+	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
+		people := 0
+		for _, entry := range p.E.Entries(id) {
+			if p.E.IsPerson(entry.Member) {
+				people++
 			}
-		})
+		}
+		if len(p.E.Rules(id)) == 0 && people == len(p.memberships()) {
+			return // each is a membership of its own
+		}
+		first := map[estate.ID]estate.Place{}
+		reported := map[estate.ID]bool{}
+		for _, entry := range p.E.Entries(id) {
+			if !p.E.IsPerson(entry.Member) {
+				continue
+			}
+			place, twice := first[entry.Member]
+			if !twice {
+				first[entry.Member] = entry.Place
+				continue
+			}
+			if !reported[entry.Member] {
+				reported[entry.Member] = true
+				p.report(Finding{Group: id, Address: p.name(entry.Member), Place: entry.Place,
+					text: func() (says, fix string) {
+						return p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " + p.E.Settings().Position(place) + ".",
+							"Take this entry out."
+					}})
+			}
+		}
 	},
 }

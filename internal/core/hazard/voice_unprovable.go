@@ -13,18 +13,18 @@ var voiceUnprovable = Check{
 mailed to the group. If the gate does not let the code in, or the person does not get it (no member, a
 digest, a full mailbox), the voice is theirs on paper only.`,
 	Cure: "\"yorvet who speaks GROUP\" says for each person what stands in the way.",
-	Run: func(p *Pass) {
-		p.groups(func(id estate.ID, g *estate.Group) {
-			if g.VoiceProof != estate.ProofMailedCode || len(g.Voice) == 0 {
-				return
+	Run: func(p *Pass, id estate.ID, g *estate.Group) {
+		if g.VoiceProof != estate.ProofMailedCode || len(g.Voice) == 0 {
+			return
+		}
+		for _, s := range p.R.Speakers(id).People {
+			if s.Proof == resolve.ProofImpossible {
+				p.report(Finding{Group: id, Address: p.name(s.ID), Place: g.Voice[s.Rule-1].Place,
+					text: func() (says, fix string) {
+						return p.name(s.ID) + " may write " + s.Voice.String() + " " + p.name(id) + ", but the ownership code cannot reach them.",
+							"See who speaks " + p.name(id) + " for what stands in the way."
+					}})
 			}
-			for _, s := range p.R.Speakers(id).People {
-				if s.Proof == resolve.ProofImpossible {
-					p.report(Finding{Group: id, Address: p.name(s.ID), Place: g.Voice[s.Rule-1].Place,
-						Says: p.name(s.ID) + " may write " + s.Voice.String() + " " + p.name(id) + ", but the ownership code cannot reach them.",
-						Fix:  "See who speaks " + p.name(id) + " for what stands in the way."})
-				}
-			}
-		})
+		}
 	},
 }

@@ -12,24 +12,34 @@ import (
 // nested groups. A group is among its own members where it is nested in a ring.
 // The set is not to be changed.
 func (r *Resolver) Members(group estate.ID) *roaring.Bitmap {
+	r.nestedFirst(group,
+		func(ring int32) bool { return r.members[estate.ID(ring)] != nil },
+		func(ring int32) { r.members[estate.ID(ring)] = r.gather(ring) })
+	return r.members[estate.ID(r.rings[group])]
+}
+
+// nestedFirst works out something for a group, or the ring that it is in, after
+// it has been worked out for all groups nested in it. What is done is left alone.
+func (r *Resolver) nestedFirst(group estate.ID, done func(ring int32) bool, work func(ring int32)) {
 	if r.rings == nil {
 		r.rings = r.findRings()
 	}
-	// Nested groups first. Groups that are nested in each other in a ring have the
-	// same members.
 	stack := []estate.ID{group}
-	entered := map[int32]bool{}
+	var entered map[int32]bool
 	for len(stack) > 0 {
 		at := stack[len(stack)-1]
 		ring := r.rings[at]
-		if _, done := r.members[estate.ID(ring)]; done {
+		if done(ring) {
 			stack = stack[:len(stack)-1]
 			continue
 		}
 		if entered[ring] {
 			stack = stack[:len(stack)-1]
-			r.members[estate.ID(ring)] = r.gather(ring)
+			work(ring)
 			continue
+		}
+		if entered == nil {
+			entered = map[int32]bool{}
 		}
 		entered[ring] = true
 		for _, id := range r.ringOf(estate.ID(ring)) {
@@ -40,7 +50,6 @@ func (r *Resolver) Members(group estate.ID) *roaring.Bitmap {
 			}
 		}
 	}
-	return r.members[estate.ID(r.rings[group])]
 }
 
 // gather returns the members of the groups of a ring, those of the groups nested

@@ -20,8 +20,11 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 		Forged:   r.Judge(group, strangers.Inside, Message{Unproven: true}).Verdict,
 		Receives: r.Receives(group),
 	}
-	for rule, class := range r.Posters(group, Message{}) {
-		o.Posters[r.Verdict(group, rule)] += r.peopleIn(class.GetCardinality(), class.Rank)
+	o.Posters[estate.Refuse] = r.e.People()
+	for i, class := range r.Deciding(group, Message{}) {
+		people := r.peopleIn(class.GetCardinality(), class.Rank)
+		o.Posters[estate.Refuse] -= people
+		o.Posters[r.Verdict(group, i+1)] += people
 	}
 	if len(r.e.Group(group).Voice) > 0 {
 		none := r.VoiceClasses(group)[0]

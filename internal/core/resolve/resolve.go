@@ -17,6 +17,7 @@ type Resolver struct {
 	standings map[estate.ID]standing
 	rings     []int32 // by group: see findRings
 	members   map[estate.ID]*roaring.Bitmap
+	receives  receives
 	matches   map[string]*roaring.Bitmap // by filter
 	layout    layout
 	tally     tally
@@ -103,23 +104,34 @@ func (r *Resolver) Trace(group estate.ID, s Sender, m Message) []Tried {
 	return trace
 }
 
-// Posters returns, for each rule of a group's gate from 1, the people and
-// groups for whom it decides when they write from their main address, and at 0
-// those that no rule decides for.
-func (r *Resolver) Posters(group estate.ID, m Message) []*roaring.Bitmap {
+// Deciding returns, for each rule of a group's gate, the people and groups for
+// whom it decides when they write from their main address: rule 1 at 0. Mail to a
+// roster is refused without a rule.
+func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	g := r.e.Group(group)
-	rest := r.everyone()
 	if g.Kind == estate.Roster {
-		return []*roaring.Bitmap{rest}
+		return nil
 	}
-	classes := make([]*roaring.Bitmap, 1, len(g.Gate)+1)
-	for _, rule := range g.Gate {
-		class := roaring.And(rest, r.Set(group, rule.Selector, m))
-		classes = append(classes, class)
+	decided := roaring.New()
+	classes := make([]*roaring.Bitmap, len(g.Gate))
+	for i, rule := range g.Gate {
+		classes[i] = roaring.AndNot(r.Set(group, rule.Selector, m), decided)
+		if i+1 < len(classes) {
+			decided.Or(classes[i])
+		}
+	}
+	return classes
+}
+
+// Posters returns what Deciding does, numbered from 1, and at 0 those that no
+// rule decides for.
+func (r *Resolver) Posters(group estate.ID, m Message) []*roaring.Bitmap {
+	rest := r.everyone()
+	classes := r.Deciding(group, m)
+	for _, class := range classes {
 		rest.AndNot(class)
 	}
-	classes[0] = rest
-	return classes
+	return append([]*roaring.Bitmap{rest}, classes...)
 }
 
 // Verdict returns the verdict of a rule of a group's gate, numbered as in

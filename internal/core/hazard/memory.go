@@ -1,0 +1,60 @@
+package hazard
+
+import (
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// groupMemory is what has been worked out about the group at hand.
+type groupMemory struct {
+	group  estate.ID
+	own    map[gateMessage][]*roaring.Bitmap // see deciding
+	alive  []bool                            // see aliveRules
+	flows  []flow                            // see flow
+	direct []membership                      // see memberships
+	list   []membership                      // the room of direct
+}
+
+// estateMemory is what has been worked out about the estate.
+type estateMemory struct {
+	classes map[gateMessage][]*roaring.Bitmap // see deciding
+	gates   map[string]letIn                  // by gate
+	living  map[string][]bool                 // by gate, see aliveRules
+	keys    []string                          // by group, see gateKey
+	further []resolve.Sender                  // see furtherAddresses
+	outside *roaring.Bitmap                   // people whose main address is outside
+	readers map[estate.ID][]estate.ID         // see outsideReaders
+	ringed  map[estate.ID]bool                // groups whose ring has been looked at
+	prints  map[estate.ID]resolve.Fingerprint // of the groups that reach anybody
+	unknown map[estate.ID][]estate.Unknown    // by group
+}
+
+// gateMessage is a gate and a message that it was asked about.
+type gateMessage struct {
+	gate    string
+	message resolve.Message
+}
+
+// membership is what one person wants as a direct member of a group.
+type membership struct {
+	person estate.ID
+	wish   resolve.Wish
+	place  estate.Place
+}
+
+// memberships returns the direct memberships of the group at hand: one for each
+// person.
+func (p *Pass) memberships() []membership {
+	if p.direct == nil {
+		p.direct = p.list[:0]
+		p.R.EachMembership(p.group, func(person estate.ID, wish resolve.Wish, place estate.Place) {
+			p.direct = append(p.direct, membership{person, wish, place})
+		})
+		p.list = p.direct
+	}
+	return p.direct
+}
+
+func wantsCopies(copy estate.Copy) bool { return copy == estate.CopyEvery || copy == estate.CopyDigest }
