@@ -140,7 +140,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 
 // side is what has been seen in one estate.
 type side struct {
-	findings []hazard.Finding
+	findings [][]hazard.Finding // by group
 	// By group, of those concerned: who gets what, and whom the gate lets in, holds
 	// and drops, if it speaks of its own group.
 	outcomes [][]resolve.PersonOutcome
@@ -150,9 +150,8 @@ type side struct {
 // look looks at the groups of an estate that are concerned.
 func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 	groups := r.Estate().Groups()
-	s := side{outcomes: make([][]resolve.PersonOutcome, groups), verdicts: make([]verdictSets, groups)}
-	found := hazard.NewSheaf(hazard.All)
-	pass := hazard.NewPass(r, hazard.All, found.Add)
+	s := side{findings: make([][]hazard.Finding, groups), outcomes: make([][]resolve.PersonOutcome, groups), verdicts: make([]verdictSets, groups)}
+	pass := hazard.NewPass(r, hazard.All, func(f hazard.Finding) { s.findings[f.Group] = append(s.findings[f.Group], f) })
 	for id := range estate.ID(groups) {
 		if !concerns(id) {
 			pass.Pass(id)
@@ -165,7 +164,6 @@ func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 		pass.Look(id)
 	}
 	hazard.Finish(pass)
-	s.findings = hazard.Bind(found)
 	return s
 }
 
@@ -543,36 +541,57 @@ func (c *comparison) notice(old, id estate.ID) {
 
 // hazards notes which hazards appear and which go.
 func (c *comparison) hazards() {
+	appear, gone := hazard.NewSheaf(hazard.All), hazard.NewSheaf(hazard.All)
+	for id, findings := range c.is.findings {
+		var before []hazard.Finding
+		if old := c.toOld[id]; old != estate.None {
+			before = c.was.findings[old]
+		}
+		more, fewer := differ(before, findings)
+		for _, f := range more {
+			appear.Add(f)
+		}
+		for _, f := range fewer {
+			gone.Add(f)
+		}
+	}
+	for id, findings := range c.was.findings {
+		if c.toNew[id] == estate.None {
+			for _, f := range findings {
+				gone.Add(f)
+			}
+		}
+	}
+	c.report.Appear, c.report.Go = hazard.Bind(appear), hazard.Bind(gone)
+}
+
+// differ returns the findings in a group that are not among those from before,
+// and those from before that are not there any more.
+func differ(before, findings []hazard.Finding) (more, fewer []hazard.Finding) {
+	same := func(x, y *hazard.Finding) bool { return x.Check == y.Check && x.Address == y.Address }
+	for len(before) > 0 && len(findings) > 0 && same(&before[0], &findings[0]) {
+		before, findings = before[1:], findings[1:]
+	}
 	type key struct {
 		check   *hazard.Check
-		group   estate.ID // of the new estate; None: it is not in there
 		address string
-		gone    estate.ID // of the old estate, where it is not in the new one
 	}
-	oldKey := func(f *hazard.Finding) key {
-		if group := c.toNew[f.Group]; group != estate.None {
-			return key{check: f.Check, group: group, address: f.Address}
-		}
-		return key{f.Check, estate.None, f.Address, f.Group}
+	count := map[key]int{}
+	for _, f := range before {
+		count[key{f.Check, f.Address}]++
 	}
-	before := make(map[key]int, len(c.was.findings))
-	for i := range c.was.findings {
-		before[oldKey(&c.was.findings[i])]++
-	}
-	for i := range c.is.findings {
-		f := &c.is.findings[i]
-		k := key{check: f.Check, group: f.Group, address: f.Address}
-		if before[k] > 0 {
-			before[k]--
-			continue
-		}
-		c.report.Appear = append(c.report.Appear, *f)
-	}
-	for i := range c.was.findings {
-		f := &c.was.findings[i]
-		if k := oldKey(f); before[k] > 0 {
-			before[k]--
-			c.report.Go = append(c.report.Go, *f)
+	for _, f := range findings {
+		if k := (key{f.Check, f.Address}); count[k] > 0 {
+			count[k]--
+		} else {
+			more = append(more, f)
 		}
 	}
+	for _, f := range before {
+		if k := (key{f.Check, f.Address}); count[k] > 0 {
+			count[k]--
+			fewer = append(fewer, f)
+		}
+	}
+	return more, fewer
 }

@@ -15,7 +15,8 @@ type receives struct {
 	touched  []uint32 // person indexes
 	nobodies int      // addresses that belong to nobody
 
-	own []ownReceipts // by group
+	own  []ownReceipts // by group
+	shut []bool        // by person index: the mailbox takes no mail
 }
 
 // receipt is the best that a person gets, in a round.
@@ -43,7 +44,10 @@ const (
 func (r *Resolver) receivesOf(group estate.ID) *receives {
 	x := &r.receives
 	if x.best == nil {
-		*x = receives{group: estate.None, best: make([]receipt, r.e.People()), own: make([]ownReceipts, r.e.Groups())}
+		*x = receives{group: estate.None, best: make([]receipt, r.e.People()), own: make([]ownReceipts, r.e.Groups()), shut: make([]bool, r.e.People())}
+		for i := range x.shut {
+			x.shut[i] = r.e.Person(r.e.PersonID(i)).Mailbox != estate.MailboxOpen
+		}
 	}
 	if x.group == group {
 		return x
@@ -107,9 +111,14 @@ func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
 	return own
 }
 
-// outcome returns the outcome of a person who has been touched.
-func (r *Resolver) outcome(x *receives, person uint32) Outcome {
-	return r.final(Recipient{ID: r.e.PersonID(int(person)), Outcome: x.best[person].outcome})
+// outcome returns the outcome of a person who has been touched, given whether
+// their mailbox works.
+func (x *receives) outcome(person uint32) Outcome {
+	outcome := x.best[person].outcome
+	if outcome <= Digest && x.shut[person] {
+		return Undeliverable
+	}
+	return outcome
 }
 
 // Receives returns how many have each outcome of a message to a group without a
@@ -119,7 +128,7 @@ func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
 	var counts [Undeliverable + 1]int
 	counts[Undeliverable] = x.nobodies
 	for _, person := range x.touched {
-		counts[r.outcome(x, person)]++
+		counts[x.outcome(person)]++
 	}
 	return counts
 }
@@ -136,7 +145,7 @@ func (r *Resolver) Outcomes(group estate.ID) []PersonOutcome {
 	x := r.receivesOf(group)
 	list := make([]PersonOutcome, len(x.touched))
 	for i, person := range x.touched {
-		list[i] = PersonOutcome{r.e.PersonID(int(person)), r.outcome(x, person)}
+		list[i] = PersonOutcome{r.e.PersonID(int(person)), x.outcome(person)}
 	}
 	return list
 }
@@ -149,7 +158,7 @@ func (r *Resolver) Receipt(group, person estate.ID) (Outcome, bool) {
 	if x.best[index].round != x.round {
 		return Nothing, false
 	}
-	return r.outcome(x, index), true
+	return x.outcome(index), true
 }
 
 // Reaches reports whether a message to a group has an outcome for any person.
