@@ -85,14 +85,10 @@ func loadSide(ctx context.Context, name string) (*estate.Estate, error) {
 	if err := checkOut(ctx, revision, path, dir); err != nil {
 		return nil, usageError("%s: %v", name, err)
 	}
-	e, err := estatefile.Load(filepath.Join(dir, path))
 	prefix := dir + string(filepath.Separator)
+	e, err := estatefile.LoadAs(filepath.Join(dir, path), func(file string) string { return revision + ":" + strings.TrimPrefix(file, prefix) })
 	if err != nil {
 		return nil, errors.New(strings.ReplaceAll(loadError(name, err).Error(), prefix, revision+":"))
-	}
-	files := e.Settings().Files
-	for i := range files {
-		files[i] = revision + ":" + strings.TrimPrefix(files[i], prefix)
 	}
 	return e, nil
 }

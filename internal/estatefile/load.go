@@ -33,6 +33,11 @@ const (
 // are read together. What is wrong with the content is an *Errors; a file that
 // cannot be read is an error of package fs.
 func Load(path string) (*estate.Estate, error) {
+	return LoadAs(path, func(file string) string { return file })
+}
+
+// LoadAs is Load for an estate whose files, in places, go by other names.
+func LoadAs(path string, name func(file string) string) (*estate.Estate, error) {
 	files, err := find(path)
 	if err != nil {
 		return nil, err
@@ -43,7 +48,7 @@ func Load(path string) (*estate.Estate, error) {
 			return nil, err
 		}
 	}
-	e := l.build()
+	e := l.build(name)
 	if len(l.errs.List) > 0 {
 		l.errs.sort()
 		return nil, &l.errs
@@ -198,9 +203,8 @@ func checkText(data []byte) (estate.Place, string) {
 }
 
 // build makes the estate of all that was read.
-func (l *loader) build() *estate.Estate {
+func (l *loader) build(name func(file string) string) *estate.Estate {
 	l.finishSettings()
-	l.settings.Files = l.files
 	l.b = estate.NewBuilder(l.settings)
 	for _, s := range l.groups {
 		s.d.each(s.node, "groups", s.d.readGroup, l.readGroupTable)
@@ -219,12 +223,14 @@ func (l *loader) build() *estate.Estate {
 		s.d.each(s.node, "memberships", s.d.readMembership, l.readMembershipTable)
 	}
 	// Tables have added files since.
+	files := make([]string, len(l.files))
+	for i, file := range l.files {
+		files[i] = name(file)
+	}
+	l.b.SetFiles(files)
 	e, problems := l.b.Build()
 	for _, p := range problems {
 		l.failProblem(p)
-	}
-	if e != nil {
-		e.Settings().Files = l.files
 	}
 	return e
 }

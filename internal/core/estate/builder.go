@@ -335,6 +335,9 @@ func (b *Builder) AddRule(group ID, rule MemberRule) {
 	b.e.rules[group] = append(b.e.rules[group], rule)
 }
 
+// SetFiles names the files that places are in, where they are known only by now.
+func (b *Builder) SetFiles(files []string) { b.e.settings.Files = files }
+
 // Build returns the estate, or the problems that keep it from being one, in the
 // order in which they were found. The Builder is of no use afterwards.
 func (b *Builder) Build() (*Estate, []Problem) {
