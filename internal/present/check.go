@@ -93,7 +93,7 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}
-	if f.Witness.From.IsValid() {
+	if f.Witness != nil {
 		h.Witness = &WitnessCase{From: f.Witness.From.String(), To: h.Group, Unproven: f.Witness.Message.Unproven, Automatic: f.Witness.Message.Automatic}
 	}
 	return h

@@ -158,10 +158,10 @@ func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 			continue
 		}
 		s.outcomes[id] = r.Outcomes(id)
-		if !resolve.SameForAll(r.Estate().Group(id)) {
-			s.verdicts[id] = newVerdictSets(r, id)
-		}
 		pass.Look(id)
+		if !resolve.SameForAll(r.Estate().Group(id)) {
+			s.verdicts[id] = newVerdictSets(r, id, pass.Deciding())
+		}
 	}
 	hazard.Finish(pass)
 	return s
@@ -297,12 +297,12 @@ func (c *comparison) strangers(old, id estate.ID) []StrangerChange {
 // to those in none of these, it says refuse.
 type verdictSets [estate.Drop + 1]*roaring.Bitmap
 
-func newVerdictSets(r *resolve.Resolver, id estate.ID) verdictSets {
+func newVerdictSets(r *resolve.Resolver, id estate.ID, deciding []*roaring.Bitmap) verdictSets {
 	var sets verdictSets
 	for v := range sets {
 		sets[v] = roaring.New()
 	}
-	for i, class := range r.Deciding(id, resolve.Message{}) {
+	for i, class := range deciding {
 		if verdict := r.Verdict(id, i+1); verdict != estate.Refuse {
 			sets[verdict].Or(class)
 		}
@@ -332,10 +332,10 @@ func (c *comparison) posts(old, id estate.ID) []VerdictChange {
 		}
 	}
 	if before[0] == nil {
-		before = newVerdictSets(c.old, old)
+		before = newVerdictSets(c.old, old, c.old.Deciding(old, resolve.Message{}))
 	}
 	if later[0] == nil {
-		later = newVerdictSets(c.new, id)
+		later = newVerdictSets(c.new, id, c.new.Deciding(id, resolve.Message{}))
 	}
 	changes := c.verdictChanges(before, later)
 	if key != "" {

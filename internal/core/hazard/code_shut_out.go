@@ -18,7 +18,7 @@ var codeShutOut = Check{
 		}
 		code := resolve.Message{Automatic: true}
 		if p.R.Judge(id, p.R.Sender(codes), code).Verdict != estate.Admit {
-			p.report(Finding{Group: id, Place: where(g, "voice-proof"), Witness: Witness{From: codes, Message: code},
+			p.report(Finding{Group: id, Place: where(g, "voice-proof"), Witness: &Witness{From: codes, Message: code},
 				text: func() (says, fix string) {
 					return p.name(id) + " does not let in the ownership codes of " + codes.String() + ": nobody can prove a voice.",
 						"Begin the gate with \"admit " + codes.String() + "\"."

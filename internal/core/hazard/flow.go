@@ -138,6 +138,10 @@ func (p *Pass) gateKey(id estate.ID) string {
 // in others.
 func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(id), ownGate) }
 
+// Deciding returns what Resolver.Deciding does for a default message to the group
+// that has been looked at last.
+func (p *Pass) Deciding() []*roaring.Bitmap { return p.deciding(p.group, resolve.Message{}) }
+
 // deciding returns what Resolver.Deciding does. What the group at hand says, and
 // gates that are equal, are asked once.
 func (p *Pass) deciding(id estate.ID, m resolve.Message) []*roaring.Bitmap {
@@ -220,17 +224,17 @@ func (p *Pass) enter(f *flow, reach map[estate.ID]senders, open, reaching sender
 
 // witness returns one of some senders: a person if there is one, else a stranger,
 // else a group.
-func (p *Pass) witness(s senders) Witness {
+func (p *Pass) witness(s senders) *Witness {
 	strangers := p.R.Strangers()
 	if !s.known.IsEmpty() {
 		if id := p.first(s.known); p.E.IsPerson(id) || !s.strangers[0] && !s.strangers[1] {
-			return Witness{From: p.E.Address(id)}
+			return &Witness{From: p.E.Address(id)}
 		}
 	}
 	if s.strangers[0] {
-		return Witness{From: strangers.Outside.Address}
+		return &Witness{From: strangers.Outside.Address}
 	}
-	return Witness{From: strangers.Inside.Address}
+	return &Witness{From: strangers.Inside.Address}
 }
 
 // who names some senders: people, groups and strangers.

@@ -39,7 +39,7 @@ not; real systems do the same. If nothing refuses unproven messages first, a for
 
 func (p *Pass) reportForgeable(id estate.ID, rule int, victim resolve.Sender, others int) {
 	p.report(Finding{Group: id, Place: p.E.Group(id).Gate[rule-1].Place,
-		Witness: Witness{From: victim.Address, Message: resolve.Message{Unproven: true}},
+		Witness: &Witness{From: victim.Address, Message: resolve.Message{Unproven: true}},
 		text: func() (says, fix string) {
 			says = "Anybody who claims to be " + victim.Address.String()
 			if others > 0 {

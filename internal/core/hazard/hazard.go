@@ -61,8 +61,7 @@ type Finding struct {
 	Address string // of whom it concerns, or ""
 	Place   estate.Place
 
-	// Witness is a message that shows it, where one does: From is valid then.
-	Witness Witness
+	Witness *Witness // a message that shows it, where one does
 	// Accepted is set where the estate says that this finding is meant to be, with
 	// the reason that it gives.
 	Accepted bool

@@ -242,7 +242,7 @@ func TestDemoAndReadme(t *testing.T) {
 // confirm checks that the witness of a finding shows what it says.
 func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	t.Helper()
-	if !f.Witness.From.IsValid() {
+	if f.Witness == nil {
 		if slices.Contains([]string{"forgeable", "nested-stops", "nested-waits", "outside-reader", "code-shut-out"}, f.Check.Name) {
 			t.Errorf("%s has no witness: %s", f.Check.Name, saysOf(f))
 		}
