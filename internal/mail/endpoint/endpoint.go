@@ -1,0 +1,88 @@
+// Package endpoint reaches mail servers: where they are, how the connection is
+// secured, and who logs in.
+package endpoint
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"net"
+	"time"
+
+	"github.com/emersion/go-sasl"
+)
+
+// TLS says how a connection is secured.
+type TLS uint8
+
+// The ways to secure a connection.
+const (
+	StartTLS   TLS = iota // in plain text first, then upgraded (RFC 3207, RFC 9051); without it, nothing is sent
+	Implicit              // from the start (RFC 8314)
+	Plain                 // not at all
+	Unverified            // upgraded, and whoever answers is believed
+)
+
+// Words are the words of the ways to secure a connection.
+var Words = []string{"starttls", "implicit", "none", "starttls-unverified"}
+
+// An Endpoint is a server to connect to.
+type Endpoint struct {
+	Server string // host:port
+	TLS    TLS
+	Roots  *x509.CertPool // authorities to trust; nil: those of the system
+	From   net.IP         // address of this machine to connect from; nil: any
+	Wait   time.Duration  // for the connection
+}
+
+// Dial connects. With Implicit, TLS is in place then.
+func (e Endpoint) Dial(ctx context.Context) (net.Conn, error) {
+	dialer := &net.Dialer{Timeout: e.Wait}
+	if e.From != nil {
+		dialer.LocalAddr = &net.TCPAddr{IP: e.From}
+	}
+	if e.TLS == Implicit {
+		return (&tls.Dialer{NetDialer: dialer, Config: e.Config()}).DialContext(ctx, "tcp", e.Server)
+	}
+	return dialer.DialContext(ctx, "tcp", e.Server)
+}
+
+// Config returns the TLS configuration for the server.
+func (e Endpoint) Config() *tls.Config {
+	host, _, err := net.SplitHostPort(e.Server)
+	if err != nil {
+		host = e.Server
+	}
+	return &tls.Config{ServerName: host, RootCAs: e.Roots, MinVersion: tls.VersionTLS12, InsecureSkipVerify: e.TLS == Unverified}
+}
+
+// A Login is who logs in. Its secret never shows in text.
+type Login struct {
+	User   string
+	As     string // authorisation identity: in whose name (RFC 4422, section 2); "" for User's own
+	Bearer bool   // the secret is a token for OAUTHBEARER (RFC 7628), rather than a password for PLAIN (RFC 4616)
+	Secret Secret
+}
+
+// A Secret is a text that is never printed.
+type Secret struct{ text string }
+
+// NewSecret returns a secret.
+func NewSecret(text string) Secret { return Secret{text} }
+
+// String hides the secret.
+func (Secret) String() string { return "(secret)" }
+
+// GoString hides the secret.
+func (Secret) GoString() string { return "(secret)" }
+
+// MarshalText hides the secret.
+func (Secret) MarshalText() ([]byte, error) { return []byte("(secret)"), nil }
+
+// Client returns the SASL exchange.
+func (l Login) Client() sasl.Client {
+	if l.Bearer {
+		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.text})
+	}
+	return sasl.NewPlainClient(l.As, l.User, l.Secret.text)
+}

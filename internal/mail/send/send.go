@@ -1,0 +1,195 @@
+// Package send submits messages over SMTP (RFC 5321) and reports what the server
+// answers, word for word.
+package send
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"yorvet.example/yorvet/internal/mail/endpoint"
+)
+
+// An Envelope is what goes with a message.
+type Envelope struct {
+	From string // return path, "" for none
+	To   string
+	ID   string // envelope identifier (RFC 3461, section 4.4), where the server knows it
+	// Notify asks to be told of success, too (RFC 3461, section 4.1), where the
+	// server offers that.
+	Notify bool
+}
+
+// A Reply is the last answer of a server to a message.
+type Reply struct {
+	Stage string // connect, greeting, login, from, to, message
+	Code  int    // 0 where the connection failed
+	// Status is the enhanced status code (RFC 3463), or "".
+	Status string
+	Text   string
+}
+
+// Accepted reports whether the server took the message over.
+func (r Reply) Accepted() bool { return r.Code >= 200 && r.Code < 300 }
+
+// Later reports whether the server asked to try again, or could not be reached
+// before it can have taken the message over.
+func (r Reply) Later() bool {
+	return r.Code >= 400 && r.Code < 500 || r.Code == 0 && r.Stage != "message"
+}
+
+// Unknown reports whether nobody can know if the server took the message over:
+// the connection broke after the last line of it.
+func (r Reply) Unknown() bool { return r.Code == 0 && r.Stage == "message" }
+
+func (r Reply) String() string {
+	if r.Code == 0 {
+		return r.Stage + ": " + r.Text
+	}
+	words := []string{fmt.Sprint(r.Code)}
+	if r.Status != "" {
+		words = append(words, r.Status)
+	}
+	return strings.Join(append(words, r.Text), " ")
+}
+
+// A Way is a way to send.
+type Way struct {
+	endpoint.Endpoint
+	Hello string          // what this machine calls itself
+	Login *endpoint.Login // nil: nobody logs in
+	Wait  time.Duration   // for any one answer
+}
+
+// A Session is a connection over which messages go one after the other. It is
+// opened at the first message, and again where it broke.
+type Session struct {
+	way    Way
+	client *smtp.Client
+}
+
+// NewSession returns a session of a way.
+func NewSession(way Way) *Session { return &Session{way: way} }
+
+// Close ends the session.
+func (s *Session) Close() {
+	if s.client != nil {
+		_ = s.client.Quit()
+		_ = s.client.Close()
+		s.client = nil
+	}
+}
+
+// Send sends one message, and returns what the server says of it.
+func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
+	if s.client == nil {
+		if reply := s.open(ctx); reply.Code != 0 || reply.Text != "" {
+			return reply
+		}
+	}
+	reply := s.transact(e, message)
+	if reply.Code == 0 || reply.Code == 421 {
+		_ = s.client.Close()
+		s.client = nil
+	} else if !reply.Accepted() && s.client.Reset() != nil {
+		_ = s.client.Close()
+		s.client = nil
+	}
+	return reply
+}
+
+// open connects and logs in. It returns the zero Reply where that went well.
+func (s *Session) open(ctx context.Context) Reply {
+	conn, err := s.way.Dial(ctx)
+	if err != nil {
+		return failure("connect", err)
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	client, err := s.start(conn)
+	if err != nil {
+		conn.Close()
+		return failure("greeting", err)
+	}
+	if s.way.Login != nil {
+		if err := client.Auth(s.way.Login.Client()); err != nil {
+			client.Close()
+			return failure("login", err)
+		}
+	}
+	s.client = client
+	return Reply{}
+}
+
+func (s *Session) start(conn net.Conn) (*smtp.Client, error) {
+	var client *smtp.Client
+	var err error
+	switch s.way.TLS {
+	case endpoint.StartTLS, endpoint.Unverified:
+		// The greeting is exchanged again after the upgrade.
+		client, err = smtp.NewClientStartTLS(conn, s.way.Config())
+	default:
+		client = smtp.NewClient(conn)
+	}
+	if err != nil {
+		return nil, err
+	}
+	client.CommandTimeout, client.SubmissionTimeout = s.way.Wait, s.way.Wait
+	if s.way.Hello != "" {
+		err = client.Hello(s.way.Hello)
+	} else {
+		err = client.Noop()
+	}
+	return client, err
+}
+
+func (s *Session) transact(e Envelope, message []byte) Reply {
+	mail, rcpt := &smtp.MailOptions{}, &smtp.RcptOptions{}
+	if ok, _ := s.client.Extension("SIZE"); ok {
+		mail.Size = int64(len(message))
+	}
+	if ok, _ := s.client.Extension("DSN"); ok {
+		mail.EnvelopeID, mail.Return = e.ID, smtp.DSNReturnFull
+		rcpt.Notify = []smtp.DSNNotify{smtp.DSNNotifyFailure, smtp.DSNNotifyDelayed}
+		if e.Notify {
+			rcpt.Notify = append(rcpt.Notify, smtp.DSNNotifySuccess)
+		}
+	}
+	if err := s.client.Mail(e.From, mail); err != nil {
+		return failure("from", err)
+	}
+	if err := s.client.Rcpt(e.To, rcpt); err != nil {
+		return failure("to", err)
+	}
+	w, err := s.client.Data()
+	if err != nil {
+		return failure("to", err)
+	}
+	if _, err := w.Write(message); err != nil {
+		return failure("message", err)
+	}
+	response, err := w.CloseWithResponse()
+	if err != nil {
+		return failure("message", err)
+	}
+	reply := Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText)}
+	return reply
+}
+
+// failure turns an error into a reply.
+func failure(stage string, err error) Reply {
+	var answer *smtp.SMTPError
+	if errors.As(err, &answer) {
+		r := Reply{Stage: stage, Code: answer.Code, Text: strings.Join(strings.Fields(answer.Message), " ")}
+		if answer.EnhancedCode != smtp.NoEnhancedCode && answer.EnhancedCode != smtp.EnhancedCodeNotSet {
+			r.Status = fmt.Sprintf("%d.%d.%d", answer.EnhancedCode[0], answer.EnhancedCode[1], answer.EnhancedCode[2])
+		}
+		return r
+	}
+	return Reply{Stage: stage, Text: err.Error()}
+}
