@@ -4,24 +4,23 @@ go 1.26.0
 
 require (
 	github.com/RoaringBitmap/roaring/v2 v2.30.0
+	github.com/emersion/go-imap/v2 v2.0.0-beta.8
+	github.com/emersion/go-message v0.18.2
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/mattn/go-runewidth v0.0.31
 	github.com/urfave/cli/v3 v3.14.0
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/net v0.62.0
 	golang.org/x/term v0.47.0
+	golang.org/x/tools v0.52.0
 )
 
 require (
 	github.com/bits-and-blooms/bitset v1.24.4 // indirect
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
-	github.com/emersion/go-imap/v2 v2.0.0-beta.8 // indirect
-	github.com/emersion/go-message v0.18.2 // indirect
-	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
-	github.com/emersion/go-smtp v0.25.1 // indirect
-	github.com/mattn/go-runewidth v0.0.31 // indirect
 	github.com/mschoch/smat v0.2.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
-	golang.org/x/time v0.16.0 // indirect
-	golang.org/x/tools v0.52.0 // indirect
 )

@@ -1,0 +1,315 @@
+package standin
+
+import (
+	"bytes"
+	"net/textproto"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// work does a job.
+func (p *post) work(j job) {
+	switch j.Kind {
+	case groupJob:
+		p.layOut(j)
+	case copyJob:
+		p.hand(j)
+	}
+}
+
+// line writes a log line about a job.
+func (p *post) line(j *job, step string, args ...any) {
+	p.log.Info(step, append([]any{"id", j.ID, "message", j.MessageID}, args...)...)
+}
+
+// layOut makes the copies of a message that a group has let in.
+func (p *post) layOut(j job) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	e := p.r.Estate()
+	group, ok := p.group(j.To)
+	sender, err := address.Parse(j.Sender)
+	if !ok || err != nil {
+		p.line(&j, "lost", "group", j.To, "detail", "the group is gone")
+		return
+	}
+	from := p.r.Sender(sender)
+	d := p.r.Deliver(group, &from, j.Facts)
+	copies := map[estate.ID][]byte{} // by the group whose members get it
+	text := func(way resolve.Way) []byte {
+		if copies[way.Group] == nil {
+			copies[way.Group] = p.dress(j.Raw, e.Group(way.Group), e.Group(group))
+		}
+		return copies[way.Group]
+	}
+	original := j.To
+	if j.Original != "" {
+		original = j.Original
+	}
+	asked := map[estate.ID]bool{}
+	for _, way := range d.Ways {
+		switch kind := e.Group(way.Group).Kind; {
+		case way.State == resolve.Open && (kind == estate.Forum || kind == estate.Mailbox):
+			p.send(job{Kind: copyJob, To: e.Address(way.Group).String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, MessageID: j.MessageID, Raw: text(way)}, "archived")
+		case way.State == resolve.Waiting:
+			if at, decision, ok := d.Hindrance(way); ok && !asked[at] {
+				asked[at] = true
+				p.holdNested(j, at, decision, original)
+			}
+		}
+	}
+	for _, recipient := range d.Recipients {
+		way := d.Way(recipient)
+		to := e.Address(recipient.ID)
+		c := job{Kind: copyJob, To: to.String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, Facts: j.Facts, MessageID: j.MessageID, EnvelopeID: j.EnvelopeID, Raw: text(way)}
+		if j.Nested && p.hadBefore(&j, recipient.ID, &from) {
+			continue
+		}
+		m := membership{to.String(), c.Group}
+		paused := e.Group(way.Group).PauseAfter > 0 && p.bounces[m] >= e.Group(way.Group).PauseAfter
+		switch recipient.Outcome {
+		case resolve.Inbox, resolve.Undeliverable:
+			if paused {
+				p.line(&c, "paused", "to", c.To, "group", c.Group)
+				continue
+			}
+			p.send(c, "copied")
+		case resolve.Digest:
+			c.Kind, c.Member, c.To, c.ID = digestJob, c.To, c.Group, newID()
+			if p.queue.add(c) == nil {
+				p.line(&c, "collected", "to", c.Member, "group", c.Group)
+			}
+		}
+	}
+	if j.Notify {
+		p.tell(j, "expanded", []failure{{final: j.To, status: "2.0.0", text: "laid out to its members"}})
+	}
+}
+
+// hadBefore reports whether somebody already got a message that now comes to them
+// by a nested group that has released it.
+func (p *post) hadBefore(j *job, person estate.ID, from *resolve.Sender) bool {
+	top, ok := p.group(j.Original)
+	if !ok {
+		return false
+	}
+	for _, recipient := range p.r.Deliver(top, from, j.Facts).Recipients {
+		if recipient.ID == person {
+			return recipient.Outcome != resolve.Held
+		}
+	}
+	return false
+}
+
+func (p *post) group(text string) (estate.ID, bool) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return 0, false
+	}
+	id, ok := p.r.Estate().Find(a)
+	return id, ok && p.r.Estate().IsGroup(id)
+}
+
+// send readies a copy, with whatever trouble befalls it.
+func (p *post) send(c job, step string) {
+	c.ID = newID()
+	p.line(&c, step, "to", c.To, "group", c.Group)
+	for _, one := range p.befall(c) {
+		if err := p.queue.add(one); err != nil {
+			p.line(&c, "lost", "to", c.To, "detail", err.Error())
+		}
+	}
+}
+
+// befall returns what becomes of a copy on its way.
+func (p *post) befall(c job) []job {
+	if p.conduct.now("lose", c.To, c.Group) != nil {
+		p.line(&c, "trouble", "do", "lose", "to", c.To)
+		return nil
+	}
+	if t := p.conduct.now("delay", c.To, c.Group); t != nil {
+		c.Due = time.Now().Add(t.By)
+		p.line(&c, "trouble", "do", "delay", "to", c.To)
+	}
+	if p.conduct.now("junk", c.To, c.Group) != nil {
+		c.Folder = junkFolder
+		p.line(&c, "trouble", "do", "junk", "to", c.To)
+	}
+	if t := p.conduct.now("rewrite", c.To, c.Group); t != nil {
+		c.Raw = setField(c.Raw, t.Field, t.Value)
+		p.line(&c, "trouble", "do", "rewrite", "to", c.To)
+	}
+	if p.conduct.now("duplicate", c.To, c.Group) != nil {
+		p.line(&c, "trouble", "do", "duplicate", "to", c.To)
+		twin := c
+		twin.ID = newID()
+		return []job{c, twin}
+	}
+	return []job{c}
+}
+
+// hand puts a copy into a mailbox, or bounces it.
+func (p *post) hand(j job) {
+	p.mutex.Lock()
+	to, person := j.To, estate.ID(estate.None)
+	state := estate.MailboxOpen
+	e := p.r.Estate()
+	inside := false
+	if a, err := address.Parse(j.To); err == nil {
+		inside = e.InsideDomain(a.Domain())
+		if id, ok := e.Find(a); ok {
+			to, person = e.Address(id).String(), id
+		}
+		to = e.Key(address.MustParse(to))
+	}
+	if e.IsPerson(person) {
+		state = e.Person(person).Mailbox
+	} else if person == estate.None && inside {
+		state = estate.MailboxNone
+	}
+	target, forwarded := p.conduct.forward(j.To)
+	p.mutex.Unlock()
+	if forwarded && j.Hops < hopLimit {
+		j.To, j.Hops, j.ID = target, j.Hops+1, newID()
+		p.line(&j, "forwarded", "to", target)
+		_ = p.queue.add(j)
+		return
+	}
+	m := membership{j.To, j.Group}
+	if state != estate.MailboxOpen {
+		f := failure{final: j.To, status: map[estate.MailboxState]string{estate.MailboxFull: "5.2.2", estate.MailboxClosed: "5.2.1", estate.MailboxNone: "5.1.1"}[state], text: "the mailbox is " + state.String()}
+		p.line(&j, "bounced", "to", j.To, "group", j.Group, "status", f.status)
+		p.mutex.Lock()
+		p.bounces[m]++
+		p.mutex.Unlock()
+		p.report(j, "failed", []failure{f})
+		return
+	}
+	if err := p.boxes.put(to, j.Folder, j.ID, j.Raw); err != nil {
+		p.line(&j, "bounced", "to", j.To, "detail", err.Error())
+		p.report(j, "failed", []failure{{final: j.To, status: "5.3.0", text: "the mailbox cannot be written"}})
+		return
+	}
+	p.line(&j, "delivered", "to", j.To, "folder", folderName(j.Folder))
+	p.mutex.Lock()
+	delete(p.bounces, m)
+	p.mutex.Unlock()
+}
+
+// dress gives a copy the header fields of the group that passes it on (RFC 2369,
+// RFC 2919, RFC 8058). A nested group's take the place of the outer one's.
+func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
+	name := g.Address.String()
+	local, domain, _ := strings.Cut(name, "@")
+	raw = addField(raw, "Delivered-To", g.Address.String())
+	for _, f := range [][2]string{
+		{"List-Id", quoteTitle(g.Title) + "<" + local + "." + domain + ">"},
+		{"List-Post", "<mailto:" + name + ">"},
+		{"List-Unsubscribe", "<mailto:" + local + "-leave@" + domain + ">"},
+		{"Precedence", "list"},
+	} {
+		raw = setField(raw, f[0], f[1])
+	}
+	if g.RepliesTo == estate.PartyGroup {
+		raw = setField(raw, "Reply-To", "<"+name+">")
+	}
+	if tag := sentTo.SubjectTag; tag != "" {
+		subject := field(raw, "Subject")
+		if !strings.Contains(subject, tag) {
+			raw = setField(raw, "Subject", strings.TrimSpace(tag+" "+subject))
+		}
+	}
+	return raw
+}
+
+func quoteTitle(title string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' || strings.ContainsRune(`"\<>`, r) {
+			return -1
+		}
+		return r
+	}, title)
+	if clean == "" {
+		return ""
+	}
+	return `"` + clean + `" `
+}
+
+// field returns the text of the first header field of a name.
+func field(raw []byte, name string) string {
+	head, _, _ := splitRaw(raw)
+	for _, f := range head {
+		if strings.EqualFold(fieldName(f), name) {
+			_, value, _ := strings.Cut(string(f), ":")
+			return strings.Join(strings.Fields(value), " ")
+		}
+	}
+	return ""
+}
+
+// deliveredTo returns the groups that have passed a message on.
+func deliveredTo(raw []byte) []string {
+	var list []string
+	head, _, _ := splitRaw(raw)
+	for _, f := range head {
+		if strings.EqualFold(fieldName(f), "Delivered-To") {
+			_, value, _ := strings.Cut(string(f), ":")
+			list = append(list, strings.TrimSpace(value))
+		}
+	}
+	return list
+}
+
+func fieldName(f []byte) string {
+	name, _, _ := strings.Cut(string(f), ":")
+	return strings.TrimSpace(name)
+}
+
+// splitRaw cuts a message into header fields, with their line ends, and the rest
+// from the empty line on.
+func splitRaw(raw []byte) (fields [][]byte, rest []byte, ok bool) {
+	for len(raw) > 0 {
+		end := bytes.IndexByte(raw, '\n') + 1
+		if end == 0 {
+			end = len(raw)
+		}
+		line := raw[:end]
+		if len(bytes.TrimRight(line, "\r\n")) == 0 {
+			return fields, raw, true
+		}
+		if (line[0] == ' ' || line[0] == '\t') && len(fields) > 0 {
+			last := fields[len(fields)-1]
+			fields[len(fields)-1] = append(last[:len(last):len(last)], line...)
+		} else {
+			fields = append(fields, line)
+		}
+		raw = raw[end:]
+	}
+	return fields, []byte("\r\n"), false
+}
+
+func addField(raw []byte, name, value string) []byte {
+	line := textproto.CanonicalMIMEHeaderKey(name) + ": " + oneLine(value) + "\r\n"
+	return append([]byte(line), raw...)
+}
+
+// setField replaces all header fields of a name by one, or by none where value is
+// empty.
+func setField(raw []byte, name, value string) []byte {
+	fields, rest, _ := splitRaw(raw)
+	var b bytes.Buffer
+	if value != "" {
+		b.WriteString(textproto.CanonicalMIMEHeaderKey(name) + ": " + oneLine(value) + "\r\n")
+	}
+	for _, f := range fields {
+		if !strings.EqualFold(fieldName(f), name) {
+			b.Write(f)
+		}
+	}
+	b.Write(rest)
+	return b.Bytes()
+}

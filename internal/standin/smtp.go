@@ -1,0 +1,231 @@
+package standin
+
+import (
+	"errors"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/read"
+)
+
+// backend makes the sessions of a port: of the world outside, or of those who log
+// in.
+func (p *post) backend(login bool) smtp.Backend {
+	return smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		if login {
+			return &submission{session{post: p, submits: true}}, nil
+		}
+		return &session{post: p}, nil
+	})
+}
+
+// session is a connection that mail comes in by.
+type session struct {
+	post    *post
+	submits bool
+	login   address.Address
+	from    string
+	envID   string
+	to      []address.Address
+	notify  bool
+}
+
+// submission is a session of somebody who logs in.
+type submission struct{ session }
+
+func (s *submission) AuthMechanisms() []string { return []string{sasl.Plain} }
+
+func (s *submission) Auth(string) (sasl.Server, error) {
+	return sasl.NewPlainServer(func(identity, user, password string) error {
+		who, err := s.post.authenticate(identity, user, password)
+		if err == nil {
+			s.login = who
+			return nil
+		}
+		return smtp.ErrAuthFailed
+	}), nil
+}
+
+func (s *session) Reset() { s.from, s.envID, s.to, s.notify = "", "", nil, false }
+
+func (s *session) Logout() error { return nil }
+
+func (s *session) Mail(from string, options *smtp.MailOptions) error {
+	if s.submits && !s.login.IsValid() {
+		return smtp.ErrAuthRequired
+	}
+	if from != "" {
+		if _, err := address.Parse(from); err != nil {
+			return refusal(501, smtp.EnhancedCode{5, 1, 7}, "this is no address")
+		}
+	}
+	s.from, s.envID = from, options.EnvelopeID
+	if s.submits && from != "" && !s.post.isTheirs(s.login, from) {
+		return refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address, nor a group's that you may write for")
+	}
+	return nil
+}
+
+func (s *session) Rcpt(to string, options *smtp.RcptOptions) error {
+	a, err := address.Parse(to)
+	if err != nil {
+		return refusal(501, smtp.EnhancedCode{5, 1, 3}, "this is no address")
+	}
+	if err := s.post.mayTake(a, s.submits); err != nil {
+		return err
+	}
+	if s.post.conduct.comesTooEarly(s.from, a.String()) {
+		return refusal(451, smtp.EnhancedCode{4, 7, 1}, "come again a little later")
+	}
+	if s.post.conduct.now("refuse", a.String()) != nil {
+		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "not today")
+	}
+	for _, notify := range options.Notify {
+		s.notify = s.notify || notify == smtp.DSNNotifySuccess
+	}
+	s.to = append(s.to, a)
+	return nil
+}
+
+func (s *session) Data(r io.Reader) error {
+	raw, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
+	if err != nil {
+		return err
+	}
+	message, err := read.Parse(raw)
+	if err != nil {
+		return refusal(554, smtp.EnhancedCode{5, 6, 0}, "the message has no header")
+	}
+	a := &arrival{id: newID(), login: s.login, from: s.from, message: message, notify: s.notify, envID: s.envID}
+	if a.raw, err = s.identify(a, raw); err != nil {
+		return err
+	}
+	a.raw = addField(a.raw, "Received", "by "+s.post.options.Estate.Settings().Domains[0].Name+" (stand-in) id "+a.id+"; "+s.post.options.Now().Format(time.RFC1123Z))
+	return s.post.takeAll(a, s.to)
+}
+
+// takeAll takes a message over for all recipients. Where only some are refused,
+// the sender is told of those by mail.
+func (p *post) takeAll(a *arrival, to []address.Address) error {
+	var first error
+	var failed []failure
+	for _, one := range to {
+		if err := p.take(a, one); err != nil {
+			p.note(a, "refused", "to", one.String(), "detail", err.Error())
+			if first == nil {
+				first = err
+			}
+			f := failure{final: one.String(), status: "5.7.1", text: err.Error()}
+			var answer *smtp.SMTPError
+			if errors.As(err, &answer) {
+				f.text = answer.Message
+			}
+			failed = append(failed, f)
+		}
+	}
+	if len(failed) == len(to) {
+		return first
+	}
+	if len(failed) > 0 && mayAnswer(a) {
+		p.report(job{From: a.from, MessageID: a.message.ID, EnvelopeID: a.envID, Raw: a.raw, Facts: a.facts}, "failed", failed)
+	}
+	return nil
+}
+
+// identify works out who a message is from and what it is like, and returns it as
+// it goes on. Who logs in may write from their own addresses, and in a group's
+// name where they have a voice.
+func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
+	p := s.post
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	e := p.r.Estate()
+	switch {
+	case len(a.message.From) == 1:
+		a.sender = a.message.From[0]
+	case a.from != "":
+		a.sender, _ = address.Parse(a.from)
+	default:
+		a.sender = p.ownAddress("nobody-", "known")
+	}
+	a.facts = resolve.Message{
+		Suspect: strings.EqualFold(field(raw, "X-Spam-Flag"), "yes"), Automatic: a.message.Auto != "" || a.from == "",
+		Invitation: a.message.Invitation, Size: int64(len(raw)),
+	}
+	if !s.submits {
+		a.facts.Unproven = e.InsideDomain(a.sender.Domain())
+		result := "pass"
+		if a.facts.Unproven {
+			result = "fail"
+		}
+		return setField(raw, "Authentication-Results", e.Settings().Domains[0].Name+"; spf="+result+" smtp.mailfrom="+a.from), nil
+	}
+	by := p.r.Sender(s.login)
+	from := p.r.Sender(a.sender)
+	if from.ID == by.ID && by.ID != estate.None || strings.EqualFold(a.sender.String(), s.login.String()) {
+		return raw, nil
+	}
+	if from.ID == estate.None || !e.IsGroup(from.ID) {
+		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address")
+	}
+	return p.speak(a, raw, by, from.ID)
+}
+
+// speak lets somebody write in a group's name, where they may.
+func (p *post) speak(a *arrival, raw []byte, by resolve.Sender, group estate.ID) ([]byte, error) {
+	e := p.r.Estate()
+	g := e.Group(group)
+	voice, _ := p.r.Voice(group, by)
+	if voice == estate.NoVoice {
+		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "you have no voice in "+g.Address.String())
+	}
+	m := membership{p.mainAddress(by.Address), g.Address.String()}
+	if g.VoiceProof == estate.ProofMailedCode && !p.proven[m] {
+		p.mailCode(m, group)
+		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "show first that you receive the mail of "+g.Address.String()+": a code has been mailed to it")
+	}
+	if voice == estate.VoiceFor {
+		return setField(raw, "Sender", "<"+by.Address.String()+">"), nil
+	}
+	return setField(raw, "Sender", ""), nil
+}
+
+// isTheirs reports whether a return path belongs to somebody, or to a group.
+func (p *post) isTheirs(login address.Address, from string) bool {
+	a, err := address.Parse(from)
+	if err != nil {
+		return false
+	}
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	e := p.r.Estate()
+	id, known := e.Find(a)
+	own, _ := e.Find(login)
+	return strings.EqualFold(from, login.String()) || known && (id == own || e.IsGroup(id))
+}
+
+// authenticate returns who logs in: a person by an address of theirs, or whoever
+// the keeper names.
+func (p *post) authenticate(identity, user, password string) (address.Address, error) {
+	if !sameSecret(password, p.options.Secret) {
+		return address.Address{}, errWrongLogin
+	}
+	name := user
+	if user == Master {
+		name = identity
+	} else if identity != "" && !strings.EqualFold(identity, user) {
+		return address.Address{}, errWrongLogin
+	}
+	a, err := address.Parse(name)
+	if err != nil {
+		return address.Address{}, errWrongLogin
+	}
+	return a, nil
+}
