@@ -347,7 +347,7 @@ func (b *Builder) Build() (*Estate, []Problem) {
 	}
 	e := b.e
 	b.layEntries()
-	e.children, e.parents = b.nest()
+	e.children, e.parents = e.nest()
 	e.inside = make([]bool, len(e.people))
 	e.domain = make([]uint32, len(e.groups)+len(e.people))
 	for i := range e.groups {
@@ -388,8 +388,7 @@ func (b *Builder) layEntries() {
 
 // nest lists the nested groups of every group, and the groups that each is
 // nested in.
-func (b *Builder) nest() (children, parents nestings) {
-	e := b.e
+func (e *Estate) nest() (children, parents nestings) {
 	children.start = make([]uint32, len(e.groups)+1)
 	parents.start = make([]uint32, len(e.groups)+1)
 	for g := range e.groups {

@@ -1,0 +1,385 @@
+// Package infer finds the change to an estate that explains what was seen of real
+// messages: the smallest one under which everything would have been predicted as
+// it was.
+package infer
+
+import (
+	"cmp"
+	"slices"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// Outcomes are a set of outcomes, or of none, that agree with what was seen of
+// somebody.
+type Outcomes uint16
+
+// None is the bit of somebody who has no outcome at all.
+const None = resolve.Undeliverable + 1
+
+// Either returns the set of some outcomes.
+func Either(outcomes ...resolve.Outcome) Outcomes {
+	var set Outcomes
+	for _, o := range outcomes {
+		set |= 1 << o
+	}
+	return set
+}
+
+// Has reports whether an outcome is in the set.
+func (s Outcomes) Has(o resolve.Outcome) bool { return s&(1<<o) != 0 }
+
+// Verdicts are a set of verdicts that agree with what was seen of a message.
+type Verdicts uint8
+
+// OneOf returns the set of some verdicts.
+func OneOf(verdicts ...estate.Verdict) Verdicts {
+	var set Verdicts
+	for _, v := range verdicts {
+		set |= 1 << v
+	}
+	return set
+}
+
+// Has reports whether a verdict is in the set.
+func (s Verdicts) Has(v estate.Verdict) bool { return s&(1<<v) != 0 }
+
+// A Trial is a message that was sent, and what was seen of it.
+type Trial struct {
+	From    address.Address // claimed
+	By      address.Address // who submits it in the name of the group From, or the zero Address
+	To      address.Address // as it is written
+	Message resolve.Message
+	Seen    Seen
+}
+
+// Seen is what agrees with what was seen of a message.
+type Seen struct {
+	Verdicts Verdicts
+	People   map[estate.ID]Outcomes // of those looked at, where the message was let in
+}
+
+// A Prediction is what a message does by an estate.
+type Prediction struct {
+	Verdict  estate.Verdict
+	Rule     int
+	Group    estate.ID                     // that it is for, or estate.None
+	Outcomes map[estate.ID]resolve.Outcome // of people, where it is let in
+}
+
+// Predict returns what a message does.
+func Predict(r *resolve.Resolver, t *Trial) Prediction {
+	e := r.Estate()
+	p := Prediction{Verdict: estate.Refuse, Group: estate.None, Outcomes: map[estate.ID]resolve.Outcome{}}
+	to, ok := e.Find(t.To)
+	if !ok {
+		return p
+	}
+	from := r.Sender(t.From)
+	if t.By.IsValid() {
+		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); !e.IsGroup(from.ID) || voice == estate.NoVoice {
+			return p
+		}
+	}
+	if !e.IsGroup(to) {
+		p.Verdict = estate.Admit
+		p.Outcomes[to] = resolve.Inbox
+		if e.Person(to).Mailbox != estate.MailboxOpen {
+			p.Verdict = estate.Refuse
+			p.Outcomes[to] = resolve.Undeliverable
+		}
+		return p
+	}
+	p.Group = to
+	decision := r.Judge(to, from, t.Message)
+	p.Verdict, p.Rule = decision.Verdict, decision.Rule
+	if p.Verdict == estate.Admit {
+		for _, recipient := range r.Deliver(to, &from, t.Message).Recipients {
+			if e.IsPerson(recipient.ID) {
+				p.Outcomes[recipient.ID] = recipient.Outcome
+			}
+		}
+	}
+	return p
+}
+
+// A Miss is something that was not predicted as it was seen: the verdict, where
+// Person is estate.None, or what somebody got.
+type Miss struct {
+	Trial  int
+	Person estate.ID
+}
+
+// misses returns where a prediction and what was seen differ. Where the verdict
+// does, nothing can be said about anybody.
+func misses(trial int, p Prediction, s Seen) []Miss {
+	if !s.Verdicts.Has(p.Verdict) {
+		return []Miss{{trial, estate.None}}
+	}
+	var list []Miss
+	if p.Verdict != estate.Admit {
+		return nil
+	}
+	for person, set := range s.People {
+		outcome, ok := p.Outcomes[person]
+		if !ok {
+			outcome = None
+		}
+		if !set.Has(outcome) {
+			list = append(list, Miss{trial, person})
+		}
+	}
+	slices.SortFunc(list, func(a, b Miss) int { return cmp.Compare(a.Person, b.Person) })
+	return list
+}
+
+// Misses returns where the predictions and what was seen of trials differ.
+func Misses(r *resolve.Resolver, trials []Trial) []Miss {
+	var list []Miss
+	for i := range trials {
+		list = append(list, misses(i, Predict(r, &trials[i]), trials[i].Seen)...)
+	}
+	return list
+}
+
+// A Hypothesis is a change under which something would have been predicted.
+type Hypothesis struct {
+	Change Change
+	And    *Change // a second change, where one alone does not explain it
+}
+
+// A Cause explains some misses.
+type Cause struct {
+	Explains []Miss
+	// Hypotheses explain them equally; what was seen cannot tell them apart. The
+	// likeliest come first.
+	Hypotheses []Hypothesis
+}
+
+// Explain returns causes for what was not predicted as it was seen, those that
+// explain most first, and the misses that no change explains.
+func Explain(r *resolve.Resolver, trials []Trial) ([]Cause, []Miss) {
+	x := &search{r: r, trials: trials, known: map[Miss]bool{}}
+	left := Misses(r, trials)
+	for _, miss := range left {
+		x.known[miss] = true
+	}
+	x.reach()
+	var causes []Cause
+	var tried []result
+	seen := map[string]bool{}
+	for _, miss := range left {
+		for _, change := range x.candidates(miss) {
+			if key := change.key(); !seen[key] {
+				seen[key] = true
+				if one := x.try(change); len(one.fixes) > 0 {
+					tried = append(tried, one)
+				}
+			}
+		}
+	}
+	for len(left) > 0 {
+		cause, ok := best(tried, left)
+		if !ok {
+			if cause, ok = x.pairs(tried, left); !ok {
+				break
+			}
+		}
+		causes = append(causes, cause)
+		left = slices.DeleteFunc(left, func(m Miss) bool { return slices.Contains(cause.Explains, m) })
+	}
+	return causes, left
+}
+
+// result is what a change does to the predictions.
+type result struct {
+	hypothesis Hypothesis
+	fixes      []Miss // that are gone with it
+	breaks     int    // that come with it
+	weight     int
+}
+
+// best returns the cause that explains most of what is left, with no new misses.
+func best(tried []result, left []Miss) (Cause, bool) {
+	explained := func(one result) int {
+		n := 0
+		for _, m := range one.fixes {
+			if slices.Contains(left, m) {
+				n++
+			}
+		}
+		return n
+	}
+	var alike []result
+	most := 0
+	for _, one := range tried {
+		if one.breaks > 0 {
+			continue
+		}
+		switch n := explained(one); {
+		case n > most:
+			most, alike = n, []result{one}
+		case n == most && n > 0:
+			alike = append(alike, one)
+		}
+	}
+	if len(alike) == 0 {
+		return Cause{}, false
+	}
+	slices.SortStableFunc(alike, func(a, b result) int { return cmp.Compare(a.weight, b.weight) })
+	cause := Cause{}
+	for _, m := range alike[0].fixes {
+		if slices.Contains(left, m) {
+			cause.Explains = append(cause.Explains, m)
+		}
+	}
+	for _, one := range alike {
+		if sameMisses(one.fixes, alike[0].fixes, left) {
+			cause.Hypotheses = append(cause.Hypotheses, one.hypothesis)
+		}
+	}
+	return cause, true
+}
+
+func sameMisses(a, b, left []Miss) bool {
+	for _, m := range left {
+		if slices.Contains(a, m) != slices.Contains(b, m) {
+			return false
+		}
+	}
+	return true
+}
+
+// mostPairs is how many changes are tried two by two.
+const mostPairs = 60
+
+// pairs looks for two changes that explain together what one does not.
+func (x *search) pairs(tried []result, left []Miss) (Cause, bool) {
+	candidates := slices.Clone(tried)
+	candidates = slices.DeleteFunc(candidates, func(one result) bool {
+		return !slices.ContainsFunc(one.fixes, func(m Miss) bool { return slices.Contains(left, m) })
+	})
+	slices.SortStableFunc(candidates, func(a, b result) int {
+		return cmp.Or(cmp.Compare(a.breaks-len(a.fixes), b.breaks-len(b.fixes)), cmp.Compare(a.weight, b.weight))
+	})
+	candidates = candidates[:min(len(candidates), mostPairs)]
+	var found []result
+	for i := range candidates {
+		for j := i + 1; j < len(candidates); j++ {
+			a, b := candidates[i].hypothesis.Change, candidates[j].hypothesis.Change
+			if one := x.try(a, b); len(one.fixes) > 0 && one.breaks == 0 {
+				found = append(found, one)
+			}
+		}
+	}
+	return best(found, left)
+}
+
+// search is one run of Explain.
+type search struct {
+	r       *resolve.Resolver
+	trials  []Trial
+	known   map[Miss]bool
+	touches []map[estate.ID]bool // by trial: the groups that can matter to it
+}
+
+// reach notes which groups can matter to each trial: those that it comes to by
+// nesting, and those that their gates and lists speak of.
+func (x *search) reach() {
+	e := x.r.Estate()
+	for i := range x.trials {
+		touched := map[estate.ID]bool{}
+		var queue []estate.ID
+		add := func(id estate.ID) {
+			if e.IsGroup(id) && !touched[id] {
+				touched[id] = true
+				queue = append(queue, id)
+			}
+		}
+		if to, ok := e.Find(x.trials[i].To); ok {
+			add(to)
+		}
+		if from, ok := e.Find(x.trials[i].From); ok {
+			add(from)
+		}
+		for ; len(queue) > 0; queue = queue[1:] {
+			g := e.Group(queue[0])
+			for _, child := range e.Children(queue[0]) {
+				add(child.Group)
+			}
+			for _, listed := range slices.Concat(g.Owners, g.Moderators) {
+				add(listed.ID)
+			}
+			visit := func(a *selector.Atom) {
+				if a.Kind == selector.In || a.Kind == selector.Is {
+					if id, ok := e.Find(a.Address); ok {
+						add(id)
+					}
+				}
+			}
+			for _, rule := range g.Gate {
+				selector.Atoms(rule.Selector, visit)
+			}
+			for _, rule := range g.Voice {
+				selector.Atoms(rule.Selector, visit)
+			}
+		}
+		x.touches = append(x.touches, touched)
+	}
+}
+
+// try works out what changes do to the predictions.
+func (x *search) try(changes ...Change) result {
+	one := result{hypothesis: Hypothesis{Change: changes[0]}}
+	var edits []estate.Edit
+	for _, change := range changes {
+		one.weight += change.weight
+		edits = append(edits, change.edits...)
+	}
+	if len(changes) > 1 {
+		one.hypothesis.And = &changes[1]
+	}
+	r := x.r
+	if len(edits) > 0 {
+		r = resolve.New(x.r.Estate().With(edits...), x.r.Today())
+	}
+	for i := range x.trials {
+		t := &x.trials[i]
+		if !slices.ContainsFunc(changes, func(c Change) bool { return c.matters(x.touches[i], t) }) {
+			continue
+		}
+		now := misses(i, x.predict(r, t, changes), t.Seen)
+		// A verdict that fits uncovers what members got. Where that does not fit, it
+		// is for another change to explain.
+		uncovered := x.known[Miss{i, estate.None}]
+		for _, miss := range now {
+			switch {
+			case x.known[miss]:
+			case uncovered && miss.Person != estate.None:
+				one.weight++
+			default:
+				one.breaks++
+			}
+		}
+		for miss := range x.known {
+			if miss.Trial == i && !slices.Contains(now, miss) {
+				one.fixes = append(one.fixes, miss)
+			}
+		}
+	}
+	slices.SortFunc(one.fixes, func(a, b Miss) int { return cmp.Or(cmp.Compare(a.Trial, b.Trial), cmp.Compare(a.Person, b.Person)) })
+	return one
+}
+
+// predict is Predict, but for addresses that lead nowhere by a change.
+func (x *search) predict(r *resolve.Resolver, t *Trial, changes []Change) Prediction {
+	for _, change := range changes {
+		if change.gone(r.Estate(), t.To) {
+			return Prediction{Verdict: estate.Refuse, Group: estate.None}
+		}
+	}
+	return Predict(r, t)
+}
