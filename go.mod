@@ -14,6 +14,7 @@ require (
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/net v0.62.0
 	golang.org/x/term v0.47.0
+	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0
 )
 

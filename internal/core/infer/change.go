@@ -73,8 +73,8 @@ func (x *search) candidates(miss Miss) []Change {
 	for _, way := range d.Ways {
 		list = append(list, x.membershipChanges(way.Group, to, miss.Person)...)
 		list = append(list, x.settingChanges(way.Group, miss.Person)...)
+		list = append(list, x.gateChanges(t, way.Group)...)
 		if way.Group != to {
-			list = append(list, x.gateChanges(t, way.Group)...)
 			list = append(list, x.nestingChanges(d.Before(way), way.Group)...)
 		}
 	}
@@ -115,7 +115,10 @@ func (x *search) verdictChanges(t *Trial, group estate.ID) []Change {
 			list = append(list, x.nestingChanges(group, child.Group)...)
 		}
 		visit := func(a *selector.Atom) {
-			if id, ok := e.Find(a.Address); a.Kind == selector.In && ok && e.IsGroup(id) {
+			if a.Kind != selector.In {
+				return
+			}
+			if id, ok := e.Find(a.Address); ok && e.IsGroup(id) {
 				list = append(list, x.membershipChanges(id, id, from.ID)...)
 			}
 		}

@@ -74,15 +74,21 @@ type Prediction struct {
 func Predict(r *resolve.Resolver, t *Trial) Prediction {
 	e := r.Estate()
 	p := Prediction{Verdict: estate.Refuse, Group: estate.None, Outcomes: map[estate.ID]resolve.Outcome{}}
-	to, ok := e.Find(t.To)
-	if !ok {
-		return p
-	}
 	from := r.Sender(t.From)
 	if t.By.IsValid() {
-		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); !e.IsGroup(from.ID) || voice == estate.NoVoice {
+		if !e.IsGroup(from.ID) {
 			return p
 		}
+		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); voice == estate.NoVoice {
+			return p
+		}
+	}
+	to, ok := e.Find(t.To)
+	if !ok {
+		if !e.InsideDomain(t.To.Domain()) {
+			p.Verdict = estate.Admit // it leaves the estate
+		}
+		return p
 	}
 	if !e.IsGroup(to) {
 		p.Verdict = estate.Admit

@@ -1,0 +1,448 @@
+// Package lanes reads a lanes file: how to send as whom, and how to look into
+// mailboxes.
+package lanes
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+)
+
+// Lanes are the ways to send and to look.
+type Lanes struct {
+	Ways      []Way
+	Mailboxes []Mailboxes
+	Strangers []address.Address // outside addresses that probes may come from
+	Limits    Limits
+}
+
+// Limits keep a run from doing harm.
+type Limits struct {
+	Pace        float64       // messages a second
+	People      int           // who may find a test message in their mailbox, at most
+	Connections int           // to one server at once
+	Patience    time.Duration // how long to look for what is expected
+	LookEvery   time.Duration
+	Settle      time.Duration // how long to look on when all that is expected has come
+}
+
+// A Way is a way to send.
+type Way struct {
+	Name    string
+	From    []string // addresses and domains, as @domain, that may be sent from; "inside" stands for all of the estate, "anyone" for all
+	Claims  bool     // it may be used to claim addresses that are not one's own: for forged senders
+	reach   send.Way
+	user    string
+	as      string
+	bearer  bool
+	secret  endpoint.Secret
+	without bool // nobody logs in
+}
+
+// Mailboxes say how to open mailboxes.
+type Mailboxes struct {
+	For    []string // as Way.From
+	reach  endpoint.Endpoint
+	user   string
+	as     string
+	bearer bool
+	secret endpoint.Secret
+}
+
+// The form of the file.
+type file struct {
+	Version   int        `yaml:"yorvet-lanes"`
+	Send      []fileWay  `yaml:"send"`
+	Look      []fileLook `yaml:"look"`
+	Strangers []string   `yaml:"strangers"`
+	Limits    fileLimits `yaml:"limits"`
+}
+
+type fileWay struct {
+	Name   string     `yaml:"name"`
+	Server string     `yaml:"server"`
+	TLS    string     `yaml:"tls"`
+	CA     string     `yaml:"authority"`
+	Bind   string     `yaml:"bind"`
+	Hello  string     `yaml:"hello"`
+	From   []string   `yaml:"from"`
+	Claims bool       `yaml:"claims"`
+	Login  *fileLogin `yaml:"login"`
+}
+
+type fileLook struct {
+	Server string     `yaml:"server"`
+	TLS    string     `yaml:"tls"`
+	CA     string     `yaml:"authority"`
+	For    []string   `yaml:"for"`
+	Login  *fileLogin `yaml:"login"`
+}
+
+type fileLogin struct {
+	User     string      `yaml:"user"`
+	As       string      `yaml:"as"`
+	Password *fileSecret `yaml:"password"`
+	Token    *fileSecret `yaml:"token"`
+}
+
+type fileSecret struct {
+	Environment string   `yaml:"environment"`
+	File        string   `yaml:"file"`
+	Command     []string `yaml:"command"`
+}
+
+type fileLimits struct {
+	Pace        float64       `yaml:"pace"`
+	People      int           `yaml:"people"`
+	Connections int           `yaml:"connections"`
+	Patience    time.Duration `yaml:"patience"`
+	LookEvery   time.Duration `yaml:"look-every"`
+	Settle      time.Duration `yaml:"settle"`
+}
+
+// defaults are the limits where the file says nothing.
+var defaults = Limits{Pace: 2, People: 50, Connections: 8, Patience: 2 * time.Minute, LookEvery: 5 * time.Second, Settle: 3 * time.Second}
+
+const maxFile = 1 << 20
+
+// Load reads a lanes file. Secrets are fetched right away, from an environment
+// variable, a file that only its owner may read, or the output of a command.
+func Load(ctx context.Context, path string) (*Lanes, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if len(data) > maxFile {
+		return nil, fmt.Errorf("%s: the file is larger than %d MiB", path, maxFile>>20)
+	}
+	var f file
+	if err := yaml.Load(data, &f, yaml.WithKnownFields()); err != nil {
+		return nil, placed(path, err)
+	}
+	if f.Version != 1 {
+		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-lanes: 1\"", path)
+	}
+	r := &reader{path: path, ctx: ctx, data: data}
+	l := &Lanes{Limits: defaults}
+	for i, way := range f.Send {
+		l.Ways = append(l.Ways, r.way(i, way))
+	}
+	for i, look := range f.Look {
+		l.Mailboxes = append(l.Mailboxes, r.mailboxes(i, look))
+	}
+	for _, text := range f.Strangers {
+		a, err := address.Parse(text)
+		if err != nil {
+			r.fail("strangers", 0, "%v", err)
+		}
+		l.Strangers = append(l.Strangers, a)
+	}
+	r.limits(&l.Limits, f.Limits)
+	if len(l.Ways) == 0 {
+		r.fail("send", 0, "there is no way to send")
+	}
+	return l, errors.Join(r.errs...)
+}
+
+// placed gives an error of package yaml the form file:line:column.
+func placed(path string, err error) error {
+	var list *yaml.LoadErrors
+	if errors.As(err, &list) && len(list.Errors) > 0 {
+		var errs []error
+		for _, one := range list.Errors {
+			errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
+		}
+		return errors.Join(errs...)
+	}
+	return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
+}
+
+// reader turns the form of the file into lanes.
+type reader struct {
+	path string
+	ctx  context.Context
+	data []byte
+	errs []error
+}
+
+// fail notes what is wrong in the item of a list with an index.
+func (r *reader) fail(list string, index int, format string, args ...any) {
+	line, column := r.find(list, index)
+	r.errs = append(r.errs, fmt.Errorf("%s:%d:%d: "+format, append([]any{r.path, line, column}, args...)...))
+}
+
+// find returns the place of an item of a list at the top of the file.
+func (r *reader) find(list string, index int) (line, column int) {
+	var n yaml.Node
+	if yaml.Load(r.data, &n) != nil || len(n.Content) == 0 {
+		return 1, 1
+	}
+	top := n.Content[0]
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value != list {
+			continue
+		}
+		if value := top.Content[i+1]; value.Kind == yaml.SequenceNode && index < len(value.Content) {
+			return value.Content[index].Line, value.Content[index].Column
+		}
+		return top.Content[i].Line, top.Content[i].Column
+	}
+	return 1, 1
+}
+
+func (r *reader) way(i int, f fileWay) Way {
+	w := Way{Name: f.Name, From: f.From, Claims: f.Claims, without: f.Login == nil}
+	if w.Name == "" {
+		r.fail("send", i, "this way to send has no name")
+	}
+	w.reach = send.Way{Endpoint: r.endpoint("send", i, f.Server, f.TLS, f.CA), Hello: f.Hello, Wait: time.Minute}
+	if f.Bind != "" {
+		if w.reach.Endpoint.From = net.ParseIP(f.Bind); w.reach.Endpoint.From == nil {
+			r.fail("send", i, "bind is %q, expected an IP address", f.Bind)
+		}
+	}
+	r.owners("send", i, f.From)
+	w.user, w.as, w.bearer, w.secret = r.login("send", i, f.Login)
+	if f.Login != nil && w.reach.TLS == endpoint.Plain && !isLoopback(f.Server) {
+		r.fail("send", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
+	}
+	return w
+}
+
+func (r *reader) mailboxes(i int, f fileLook) Mailboxes {
+	m := Mailboxes{For: f.For, reach: r.endpoint("look", i, f.Server, f.TLS, f.CA)}
+	r.owners("look", i, f.For)
+	if f.Login == nil {
+		r.fail("look", i, "there is no login")
+	}
+	m.user, m.as, m.bearer, m.secret = r.login("look", i, f.Login)
+	if m.reach.TLS == endpoint.Plain && !isLoopback(f.Server) {
+		r.fail("look", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
+	}
+	return m
+}
+
+func isLoopback(server string) bool {
+	host, _, err := net.SplitHostPort(server)
+	ip := net.ParseIP(host)
+	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.Endpoint {
+	e := endpoint.Endpoint{Server: server, Wait: 20 * time.Second}
+	if _, _, err := net.SplitHostPort(server); err != nil {
+		r.fail(list, i, "server is %q, expected HOST:PORT", server)
+	}
+	if tls != "" {
+		mode := slices.Index(endpoint.Words, tls)
+		if mode < 0 {
+			r.fail(list, i, "tls is %q, expected one of %s%s", tls, strings.Join(endpoint.Words, ", "), meant(nearest.Word(tls, endpoint.Words)))
+		}
+		e.TLS = endpoint.TLS(max(mode, 0))
+	}
+	if ca != "" {
+		pem, err := os.ReadFile(r.beside(ca))
+		if err != nil {
+			r.fail(list, i, "authority: %v", err)
+			return e
+		}
+		e.Roots = x509.NewCertPool()
+		if !e.Roots.AppendCertsFromPEM(pem) {
+			r.fail(list, i, "authority: %s holds no certificate in PEM", ca)
+		}
+	}
+	return e
+}
+
+func meant(near string) string {
+	if near == "" {
+		return ""
+	}
+	return "; did you mean " + near + "?"
+}
+
+// beside returns a path that is meant from the folder of the file.
+func (r *reader) beside(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(r.path), path)
+}
+
+func (r *reader) owners(list string, i int, texts []string) {
+	if len(texts) == 0 {
+		r.fail(list, i, "there is nobody that this is for, expected addresses, @domains, inside or anyone")
+	}
+	for _, text := range texts {
+		if text == "inside" || text == "anyone" {
+			continue
+		}
+		if domain, ok := strings.CutPrefix(text, "@"); ok {
+			if _, err := address.ParseDomain(domain); err != nil {
+				r.fail(list, i, "%v", err)
+			}
+		} else if _, err := address.Parse(text); err != nil {
+			r.fail(list, i, "%v", err)
+		}
+	}
+}
+
+func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, secret endpoint.Secret) {
+	if f == nil {
+		return "", "", false, endpoint.Secret{}
+	}
+	if (f.Password == nil) == (f.Token == nil) {
+		r.fail(list, i, "a login has either a password or a token")
+		return
+	}
+	source := f.Password
+	if f.Token != nil {
+		source = f.Token
+	}
+	text, err := r.fetch(source)
+	if err != nil {
+		r.fail(list, i, "%v", err)
+	}
+	if user = f.User; user == "" {
+		user = "{address}"
+	}
+	return user, f.As, f.Token != nil, endpoint.NewSecret(text)
+}
+
+// fetch fetches a secret from where it is.
+func (r *reader) fetch(s *fileSecret) (string, error) {
+	switch {
+	case s.Environment != "" && s.File == "" && s.Command == nil:
+		text, ok := os.LookupEnv(s.Environment)
+		if !ok || text == "" {
+			return "", fmt.Errorf("the environment variable %s, which holds the secret, is not set", s.Environment)
+		}
+		return text, nil
+	case s.File != "" && s.Environment == "" && s.Command == nil:
+		path := r.beside(s.File)
+		info, err := os.Stat(path)
+		if err != nil {
+			return "", err
+		}
+		if info.Mode().Perm()&0o077 != 0 {
+			return "", fmt.Errorf("others may read %s, which holds the secret; expected permissions 0600", s.File)
+		}
+		data, err := os.ReadFile(path)
+		return firstLine(data, s.File, err)
+	case len(s.Command) > 0 && s.Environment == "" && s.File == "":
+		var output bytes.Buffer
+		cmd := exec.CommandContext(r.ctx, s.Command[0], s.Command[1:]...)
+		cmd.Dir, cmd.Stdout, cmd.Stderr = filepath.Dir(r.path), &output, os.Stderr
+		err := cmd.Run()
+		return firstLine(output.Bytes(), s.Command[0], err)
+	}
+	return "", errors.New("a secret comes from one of environment, file or command")
+}
+
+func firstLine(data []byte, where string, err error) (string, error) {
+	var bad *fs.PathError
+	switch {
+	case errors.As(err, &bad):
+		return "", err
+	case err != nil:
+		return "", fmt.Errorf("%s: %w", where, err)
+	}
+	line, _, _ := strings.Cut(string(data), "\n")
+	if line = strings.TrimRight(line, "\r"); line == "" {
+		return "", fmt.Errorf("%s gives no secret", where)
+	}
+	return line, nil
+}
+
+func (r *reader) limits(l *Limits, f fileLimits) {
+	if f.Pace < 0 || f.People < 0 || f.Connections < 0 || f.Patience < 0 || f.LookEvery < 0 || f.Settle < 0 {
+		r.fail("limits", 0, "a limit is less than nothing")
+	}
+	set := func(into *time.Duration, d time.Duration) {
+		if d > 0 {
+			*into = d
+		}
+	}
+	set(&l.Patience, f.Patience)
+	set(&l.LookEvery, f.LookEvery)
+	set(&l.Settle, f.Settle)
+	if f.Pace > 0 {
+		l.Pace = f.Pace
+	}
+	if f.People > 0 {
+		l.People = f.People
+	}
+	if f.Connections > 0 {
+		l.Connections = f.Connections
+	}
+}
+
+// covers reports whether a list of addresses, @domains, inside and anyone covers
+// an address. inside tells whether it is in a domain of the estate.
+func covers(list []string, a address.Address, inside bool) bool {
+	return slices.ContainsFunc(list, func(text string) bool {
+		switch domain, isDomain := strings.CutPrefix(text, "@"); {
+		case text == "anyone":
+			return true
+		case text == "inside":
+			return inside
+		case isDomain:
+			return strings.EqualFold(domain, a.Domain())
+		}
+		return strings.EqualFold(text, a.String())
+	})
+}
+
+// Sender returns the way by which somebody can send as themselves, or, with
+// claims, by which their address can be claimed.
+func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Way, bool) {
+	for i := range l.Ways {
+		if w := &l.Ways[i]; w.Claims == claims && covers(w.From, a, inside) || claims && w.Claims {
+			return w, true
+		}
+	}
+	return nil, false
+}
+
+// As returns the way as it is for one sender.
+func (w *Way) As(a address.Address) send.Way {
+	way := w.reach
+	if !w.without {
+		way.Login = &endpoint.Login{User: fill(w.user, a), As: fill(w.as, a), Bearer: w.bearer, Secret: w.secret}
+	}
+	return way
+}
+
+// Account returns how to look into somebody's mailbox.
+func (l *Lanes) Account(a address.Address, inside bool) (watch.Account, bool) {
+	for _, m := range l.Mailboxes {
+		if covers(m.For, a, inside) {
+			return watch.Account{Name: a.String(), Endpoint: m.reach, Login: endpoint.Login{User: fill(m.user, a), As: fill(m.as, a), Bearer: m.bearer, Secret: m.secret}}, true
+		}
+	}
+	return watch.Account{}, false
+}
+
+// fill puts an address into the places of a login that stand for it.
+func fill(text string, a address.Address) string {
+	local, _, _ := strings.Cut(a.String(), "@")
+	return strings.NewReplacer("{address}", a.String(), "{local}", local).Replace(text)
+}

@@ -1,0 +1,413 @@
+// Package probe sends real messages to groups, looks into mailboxes for what
+// becomes of them, and sets what it saw beside what was predicted.
+//
+// A run goes in three steps: a Plan says which messages, from whom, to which
+// group; Run sends them and watches; Judge compares, and finds the change to the
+// estate that explains what differs.
+package probe
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/infer"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/lanes"
+)
+
+// A Kind is a kind of case.
+type Kind string
+
+// The kinds of cases.
+const (
+	Outsider    Kind = "outsider"     // a stranger from outside
+	Forged      Kind = "forged"       // somebody claims an inside address
+	Insider     Kind = "insider"      // an inside person who is no member
+	Member      Kind = "member"       // a member
+	Moderator   Kind = "moderator"    // somebody who can release held mail
+	Refused     Kind = "refused"      // somebody whom the gate refuses
+	Invitation  Kind = "invitation"   // a calendar request
+	Attachment  Kind = "attachment"   // with a file
+	Alias       Kind = "alias"        // to a further address of the group
+	Voice       Kind = "voice"        // in the group's name
+	ReplyPerson Kind = "reply-person" // a member answers a stranger as themselves
+	ReplyGroup  Kind = "reply-group"  // a member answers a stranger in the group's name
+)
+
+// Kinds are all kinds of cases.
+var Kinds = []Kind{Outsider, Forged, Insider, Member, Moderator, Refused, Invitation, Attachment, Alias, Voice, ReplyPerson, ReplyGroup}
+
+// A Case is one message of a run.
+type Case struct {
+	Name  string
+	Kind  Kind
+	Group estate.ID // that it is about
+	From  address.Address
+	By    address.Address // who sends it in the name of From, or the zero Address
+	To    address.Address
+	Facts resolve.Message
+	Way   string // the way to send
+
+	ID  string // Message-ID
+	Tag string // what marks it
+	way *lanes.Way
+}
+
+// Trial returns the case as package infer knows it, with nothing seen yet.
+func (c *Case) Trial() infer.Trial {
+	return infer.Trial{From: c.From, By: c.By, To: c.To, Message: c.Facts}
+}
+
+// sender is who submits the message.
+func (c *Case) sender() address.Address {
+	if c.By.IsValid() {
+		return c.By
+	}
+	return c.From
+}
+
+// A Plan is what a run is going to do.
+type Plan struct {
+	Run   string
+	Cases []Case
+	// Notes say what could not be planned, and why.
+	Notes []string
+	// Touched are those who would find a test message in their mailbox, sorted.
+	Touched []estate.ID
+
+	resolver *resolve.Resolver
+	lanes    *lanes.Lanes
+	names    []string // see groupNames
+}
+
+// A Choice says which cases are wanted.
+type Choice struct {
+	Groups []estate.ID
+	Kinds  []Kind            // none: all
+	From   []address.Address // senders in place of those that are chosen; kinds are left aside then
+	Sample int               // so many cases at most, spread over all; 0: all
+}
+
+// NewPlan plans a run.
+func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
+	p := &Plan{Run: randomID(8), resolver: r, lanes: l}
+	for _, group := range choice.Groups {
+		if r.Estate().Group(group).Kind == estate.Roster && len(choice.Kinds) == 0 && len(choice.From) == 0 {
+			continue // it takes no mail
+		}
+		if len(choice.From) > 0 {
+			for _, from := range choice.From {
+				p.add(Case{Kind: kindOf(r, group, from), Group: group, From: from, To: r.Estate().Address(group)})
+			}
+			continue
+		}
+		for _, kind := range Kinds {
+			if len(choice.Kinds) == 0 || slices.Contains(choice.Kinds, kind) {
+				p.plan(group, kind)
+			}
+		}
+	}
+	if choice.Sample > 0 && len(p.Cases) > choice.Sample {
+		spread := make([]Case, choice.Sample)
+		for i := range spread {
+			spread[i] = p.Cases[i*len(p.Cases)/choice.Sample]
+		}
+		p.Cases = spread
+	}
+	p.identify()
+	return p
+}
+
+// kindOf returns what kind of case a sender makes.
+func kindOf(r *resolve.Resolver, group estate.ID, from address.Address) Kind {
+	s := r.Sender(from)
+	switch {
+	case s.ID != estate.None && r.Members(group).Contains(uint32(s.ID)):
+		return Member
+	case s.Inside:
+		return Insider
+	}
+	return Outsider
+}
+
+func randomID(bytes int) string {
+	b := make([]byte, bytes)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// identify gives the cases names and marks that nobody can guess.
+func (p *Plan) identify() {
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		c.Name = fmt.Sprintf("%d", i+1)
+		c.Tag = p.Run + "." + randomID(12)
+		c.ID = c.Tag + "@" + c.From.Domain()
+	}
+	touched := map[estate.ID]bool{}
+	for i := range p.Cases {
+		for id, outcome := range p.Predict(i).Outcomes {
+			if outcome <= resolve.Digest {
+				touched[id] = true
+			}
+		}
+		for _, id := range p.asked(i) {
+			touched[id] = true
+		}
+	}
+	for id := range touched {
+		p.Touched = append(p.Touched, id)
+	}
+	e := p.resolver.Estate()
+	slices.SortFunc(p.Touched, func(a, b estate.ID) int { return e.Rank(a) - e.Rank(b) })
+}
+
+// Predict returns what is predicted of a case.
+func (p *Plan) Predict(i int) infer.Prediction {
+	t := p.Cases[i].Trial()
+	return infer.Predict(p.resolver, &t)
+}
+
+// asked returns those who would be asked to release a message.
+func (p *Plan) asked(i int) []estate.ID {
+	prediction := p.Predict(i)
+	if prediction.Group == estate.None || prediction.Verdict != estate.Hold {
+		return nil
+	}
+	people, _ := p.resolver.Approvers(prediction.Group)
+	return people
+}
+
+// add adds a case, if there is a way to send it.
+func (p *Plan) add(c Case) {
+	e := p.resolver.Estate()
+	sender := c.sender()
+	way, ok := p.lanes.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
+	if !ok {
+		p.note("%s to %s: the lanes have no way to send as %s", c.Kind, e.Address(c.Group), sender)
+		return
+	}
+	c.way, c.Way = way, way.Name
+	p.Cases = append(p.Cases, c)
+}
+
+func (p *Plan) note(format string, args ...any) {
+	note := fmt.Sprintf(format, args...)
+	if !slices.Contains(p.Notes, note) {
+		p.Notes = append(p.Notes, note)
+	}
+}
+
+// plan adds the case of a kind for a group, where there can be one.
+func (p *Plan) plan(group estate.ID, kind Kind) {
+	e := p.resolver.Estate()
+	g := e.Group(group)
+	c := Case{Kind: kind, Group: group, To: g.Address}
+	someone := func(id estate.ID, ok bool) bool {
+		if ok {
+			c.From = e.Address(id)
+		}
+		return ok
+	}
+	stranger, known := p.stranger()
+	switch kind {
+	case Outsider:
+		if !known {
+			p.note("outsider: the lanes name no stranger to write from")
+			return
+		}
+		c.From = stranger
+	case Forged:
+		c.Facts.Unproven = true
+		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.member)) && !someone(p.find(group)) {
+			return
+		}
+	case Insider:
+		if !someone(p.find(group, p.notMember, p.admitted)) && !someone(p.find(group, p.notMember)) {
+			return
+		}
+	case Member:
+		if !someone(p.find(group, p.member, p.admitted)) && !someone(p.find(group, p.member)) {
+			return
+		}
+	case Moderator:
+		people, _ := p.resolver.Approvers(group)
+		i := slices.IndexFunc(people, p.sendable)
+		if i < 0 {
+			return
+		}
+		c.From = e.Address(people[i])
+	case Refused:
+		if !someone(p.find(group, p.refused)) {
+			return
+		}
+	case Invitation, Attachment:
+		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.admitted)) {
+			if !known {
+				return
+			}
+			c.From = stranger
+		}
+		c.Facts.Invitation = kind == Invitation
+	case Alias:
+		if !someone(p.find(group, p.admitted)) && !someone(p.find(group)) {
+			return
+		}
+		for _, also := range g.Also {
+			c.To = also
+			p.add(c)
+		}
+		return
+	case Voice, ReplyGroup:
+		p.planVoice(c, kind, stranger, known)
+		return
+	case ReplyPerson:
+		if !known || !g.Kind.Keeps() && !p.outsidersWrite(group) || !someone(p.find(group, p.member)) {
+			return
+		}
+		c.To = stranger
+	}
+	p.add(c)
+}
+
+// planVoice adds the case of somebody who writes in a group's name.
+func (p *Plan) planVoice(c Case, kind Kind, stranger address.Address, known bool) {
+	e := p.resolver.Estate()
+	g := e.Group(c.Group)
+	if len(g.Voice) == 0 || kind == ReplyGroup && !known {
+		return
+	}
+	if g.VoiceProof != estate.ProofNone {
+		p.note("%s for %s: it takes a code that is mailed first; use probe voices", kind, g.Address)
+		return
+	}
+	for _, s := range p.resolver.Speakers(c.Group).People {
+		if p.sendable(s.ID) {
+			c.From, c.By = g.Address, e.Address(s.ID)
+			if kind == ReplyGroup {
+				c.To = stranger
+			}
+			p.add(c)
+			return
+		}
+	}
+}
+
+// stranger returns an outside address to write from that the estate does not know.
+func (p *Plan) stranger() (address.Address, bool) {
+	for _, a := range p.lanes.Strangers {
+		if _, known := p.resolver.Estate().Find(a); !known {
+			return a, true
+		}
+	}
+	return address.Address{}, false
+}
+
+func (p *Plan) outsidersWrite(group estate.ID) bool {
+	return p.resolver.Judge(group, p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+}
+
+// find returns the first inside person by address who can be sent as and has some
+// traits, those with a mailbox that works first.
+func (p *Plan) find(group estate.ID, traits ...func(group, person estate.ID) bool) (estate.ID, bool) {
+	e := p.resolver.Estate()
+	for _, working := range []bool{true, false} {
+		for _, id := range e.PeopleByAddress() {
+			if (e.Person(id).Mailbox == estate.MailboxOpen) != working || !e.Inside(id) || !p.sendable(id) {
+				continue
+			}
+			if !slices.ContainsFunc(traits, func(trait func(group, person estate.ID) bool) bool { return !trait(group, id) }) {
+				return id, true
+			}
+		}
+	}
+	return estate.None, false
+}
+
+func (p *Plan) sendable(id estate.ID) bool {
+	a := p.resolver.Estate().Address(id)
+	_, ok := p.lanes.Sender(a, p.resolver.Estate().Inside(id), false)
+	return ok
+}
+
+func (p *Plan) member(group, person estate.ID) bool {
+	return p.resolver.Members(group).Contains(uint32(person))
+}
+
+func (p *Plan) notMember(group, person estate.ID) bool { return !p.member(group, person) }
+
+func (p *Plan) admitted(group, person estate.ID) bool {
+	return p.verdict(group, person) == estate.Admit
+}
+
+func (p *Plan) refused(group, person estate.ID) bool {
+	return p.verdict(group, person) == estate.Refuse
+}
+
+func (p *Plan) verdict(group, person estate.ID) estate.Verdict {
+	return p.resolver.Judge(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
+}
+
+// watched returns everybody whose mailbox is looked into, and the groups whose
+// archive is: all who can be, as long as there are no more than the run may touch;
+// else those whom a case concerns.
+func (p *Plan) watched() []address.Address {
+	e := p.resolver.Estate()
+	var list []address.Address
+	seen := map[string]bool{}
+	add := func(a address.Address) {
+		if key := e.Key(a); !seen[key] {
+			seen[key] = true
+			list = append(list, a)
+		}
+	}
+	all := e.People() <= p.lanes.Limits.People
+	if all {
+		for _, id := range e.PeopleByAddress() {
+			add(e.Address(id))
+		}
+	}
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		add(c.sender())
+		if _, known := e.Find(c.To); !known && !e.InsideDomain(c.To.Domain()) {
+			add(c.To)
+		}
+		to, ok := e.Find(c.To)
+		if !ok || !e.IsGroup(to) {
+			continue
+		}
+		for it := p.resolver.Members(to).Iterator(); it.HasNext(); {
+			if id := estate.ID(it.Next()); e.IsPerson(id) {
+				add(e.Address(id))
+			} else if e.Group(id).Kind.Keeps() {
+				add(e.Address(id))
+			}
+		}
+		if e.Group(to).Kind.Keeps() {
+			add(e.Address(to))
+		}
+		approvers, _ := p.resolver.Approvers(to)
+		for _, id := range approvers {
+			add(e.Address(id))
+		}
+	}
+	return list
+}
+
+// Describe names a case for people.
+func (c *Case) Describe() string {
+	text := string(c.Kind) + ": " + c.From.String()
+	if c.By.IsValid() {
+		text += " by " + c.By.String()
+	}
+	if c.Facts.Unproven {
+		text += " (claimed)"
+	}
+	return strings.TrimSpace(text + " to " + c.To.String())
+}

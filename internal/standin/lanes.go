@@ -1,0 +1,44 @@
+package standin
+
+import (
+	"fmt"
+	"strings"
+)
+
+// LanesFile returns a lanes file with which probes reach the service: its text.
+// secretFile holds the password of all logins; strangers are outside addresses to
+// write from.
+func (r Ready) LanesFile(secretFile string, strangers []string, limits string) string {
+	authority := ""
+	if r.Certificate != "" {
+		authority = fmt.Sprintf("    authority: %q\n", r.Certificate)
+	}
+	var list strings.Builder
+	for _, s := range strangers {
+		fmt.Fprintf(&list, "  - %s\n", s)
+	}
+	return fmt.Sprintf(`yorvet-lanes: 1
+# The ways to a stand-in, as it listens now.
+send:
+  - name: inside
+    server: %[1]s
+%[6]s    from: [inside]
+    login: {user: "{address}", password: {file: %[5]q}}
+  - name: outside
+    server: %[2]s
+    tls: none
+    from: [anyone]
+  - name: forged
+    server: %[2]s
+    tls: none
+    from: [anyone]
+    claims: true
+look:
+  - server: %[3]s
+    tls: implicit
+%[6]s    for: [anyone]
+    login: {user: %[4]s, as: "{address}", password: {file: %[5]q}}
+strangers:
+%[7]slimits:
+%[8]s`, r.Submission, r.Outside, r.IMAPS, r.Keeper, secretFile, authority, list.String(), limits)
+}
