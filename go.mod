@@ -10,6 +10,7 @@ require (
 	github.com/emersion/go-smtp v0.25.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/mattn/go-runewidth v0.0.31
+	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/urfave/cli/v3 v3.14.0
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/net v0.62.0
@@ -21,7 +22,9 @@ require (
 require (
 	github.com/bits-and-blooms/bitset v1.24.4 // indirect
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	github.com/mitchellh/colorstring v0.0.0-20190213212951-d06e56a500db // indirect
 	github.com/mschoch/smat v0.2.0 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 )

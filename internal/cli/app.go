@@ -51,11 +51,13 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 	return exitCode(err)
 }
 
-// exitCode returns the exit code for an error: all that can go wrong so far is
-// the input.
+// exitCode returns the exit code for an error.
 func exitCode(err error) int {
-	if errors.Is(err, context.Canceled) {
+	switch {
+	case errors.Is(err, context.Canceled):
 		return exitWrong
+	case isNetwork(err):
+		return exitNetwork
 	}
 	return exitInput
 }
@@ -93,6 +95,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newCheck(streams),
 			newExpect(streams),
 			newCompare(streams),
+			newProbe(streams),
+			newStandin(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

@@ -2,7 +2,6 @@ package present
 
 import (
 	"bytes"
-	"encoding/xml"
 	"fmt"
 	"io"
 	"iter"
@@ -235,44 +234,15 @@ func (a *Expectations) writeTAP(w io.Writer) error {
 	return err
 }
 
-// writeJUnit writes the XML that build servers read test results from.
-func (a *Expectations) writeJUnit(w io.Writer) error {
-	type failure struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
-	}
-	type testcase struct {
-		Class   string   `xml:"classname,attr"`
-		Name    string   `xml:"name,attr"`
-		File    string   `xml:"file,attr"`
-		Line    int      `xml:"line,attr"`
-		Time    string   `xml:"time,attr"`
-		Failure *failure `xml:"failure"`
-	}
-	type suite struct {
-		XMLName  xml.Name   `xml:"testsuite"`
-		Name     string     `xml:"name,attr"`
-		Tests    int        `xml:"tests,attr"`
-		Failures int        `xml:"failures,attr"`
-		Errors   int        `xml:"errors,attr"`
-		Cases    []testcase `xml:"testcase"`
-	}
-	type suites struct {
-		XMLName xml.Name `xml:"testsuites"`
-		Suites  []suite
-	}
-	one := suite{Name: "yorvet expect", Tests: len(a.Expectations), Failures: a.Broken()}
+// junit returns the expectations as tests.
+func (a *Expectations) junit() (string, []junitCase) {
+	var cases []junitCase
 	for _, e := range a.Expectations {
-		c := testcase{Class: Clean(e.Group), Name: Clean(e.Text), File: Clean(e.File), Line: e.Line, Time: "0"}
+		c := junitCase{Class: Clean(e.Group), Name: Clean(e.Text), File: Clean(e.File), Line: e.Line, Time: "0"}
 		if !e.Holds {
-			c.Failure = &failure{Message: "broken by " + strconv.Itoa(len(e.Counterexamples)), Text: e.story()}
+			c.Failure = &junitFailure{Message: "broken by " + strconv.Itoa(len(e.Counterexamples)), Text: e.story()}
 		}
-		one.Cases = append(one.Cases, c)
+		cases = append(cases, c)
 	}
-	data, err := xml.MarshalIndent(suites{Suites: []suite{one}}, "", "  ")
-	if err != nil {
-		return err
-	}
-	_, err = w.Write(append([]byte(xml.Header), append(data, '\n')...))
-	return err
+	return "yorvet expect", cases
 }

@@ -27,7 +27,7 @@ const (
 
 	// SARIF is for hazards only (OASIS SARIF 2.1.0).
 	SARIF Format = "sarif"
-	// JUnit and TAP are for expectations only.
+	// JUnit is for what passes or fails: expectations and probes; TAP for expectations.
 	JUnit Format = "junit"
 	TAP   Format = "tap"
 )
@@ -59,15 +59,16 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 			return writeJSON(w, hazards.sarif())
 		}
 		return errors.New("only hazards can be printed as SARIF")
-	case JUnit, TAP:
-		expectations, ok := a.(*Expectations)
-		if !ok {
-			return errors.New("only expectations can be printed as " + string(format))
-		}
-		if format == TAP {
+	case TAP:
+		if expectations, ok := a.(*Expectations); ok {
 			return expectations.writeTAP(w)
 		}
-		return expectations.writeJUnit(w)
+		return errors.New("only expectations can be printed as TAP")
+	case JUnit:
+		if tests, ok := a.(interface{ junit() (string, []junitCase) }); ok {
+			return writeJUnit(w, tests)
+		}
+		return errors.New("this cannot be printed as JUnit")
 	}
 	p := newPage(w, options)
 	a.writeText(p)

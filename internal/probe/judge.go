@@ -1,6 +1,8 @@
 package probe
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -477,4 +479,33 @@ func (j *Judgement) Counts() (as, not int) {
 		count(j.Members[i].AsPredicted)
 	}
 	return as, not
+}
+
+// KeepEvidence copies the raw messages of the cases that were not as predicted
+// into a folder, which it makes.
+func KeepEvidence(j *Judgement, dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	wrong := map[int]bool{}
+	for i := range j.Cases {
+		wrong[i] = !j.Cases[i].AsPredicted
+	}
+	for i := range j.Members {
+		wrong[j.Members[i].Case] = wrong[j.Members[i].Case] || !j.Members[i].AsPredicted
+	}
+	for i := range j.Run.Sightings {
+		s := &j.Run.Sightings[i]
+		if !wrong[s.Case] {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(j.Run.Dir, "seen", evidenceName(s)))
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, evidenceName(s)), data, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
 }

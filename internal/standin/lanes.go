@@ -1,7 +1,10 @@
 package standin
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"strings"
 )
 
@@ -41,4 +44,26 @@ look:
 strangers:
 %[7]slimits:
 %[8]s`, r.Submission, r.Outside, r.IMAPS, r.Keeper, secretFile, authority, list.String(), limits)
+}
+
+// Secret returns the password in a file that only its owner may read. Where there
+// is no such file, it makes one with a new password.
+func Secret(path string) (string, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		text := newID()
+		return text, os.WriteFile(path, []byte(text+"\n"), 0o600)
+	}
+	if err != nil {
+		return "", err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("others may read %s, which holds the password; expected permissions 0600", path)
+	}
+	data, err := os.ReadFile(path)
+	text := strings.TrimSpace(string(data))
+	if err == nil && text == "" {
+		err = fmt.Errorf("%s is empty, expected a password", path)
+	}
+	return text, err
 }

@@ -374,7 +374,7 @@ func (x *search) settingChanges(group, person estate.ID) []Change {
 			add(13, "copy", copy.String(), func(g *estate.Group) { g.Copy = copy })
 		}
 		if copy != g.OutsideCopy && !e.Inside(person) {
-			add(9, "outside-copy", copy.String(), func(g *estate.Group) { g.OutsideCopy = copy })
+			add(map[estate.Copy]int{estate.CopyNone: 8, estate.CopyReplies: 16}[copy]+1, "outside-copy", copy.String(), func(g *estate.Group) { g.OutsideCopy = copy })
 		}
 	}
 	for invitations := estate.InvitationsFollow; invitations <= estate.InvitationsNone; invitations++ {
@@ -429,3 +429,6 @@ func (x *search) nestingChanges(outer, nested estate.ID) []Change {
 	}}}
 	return []Change{change, without}
 }
+
+// Apply returns an estate with the change. Addresses lead where they did.
+func (c *Change) Apply(e *estate.Estate) *estate.Estate { return e.With(c.edits...) }

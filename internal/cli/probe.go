@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/probe"
+)
+
+func newProbe(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "probe",
+		Usage:     "send real messages, look into real mailboxes, and say why they differ",
+		ArgsUsage: "[GROUP...]",
+		Description: "Without --send nothing is sent: the plan is shown, with what is predicted and who would find a\n" +
+			"test message. The lanes file says how to send as whom, and how to look into mailboxes. A run is\n" +
+			"recorded as it goes; --resume goes on with one that was ended, and sends nothing twice.\n\n" +
+			"Example: yorvet probe lost-property@kelpmere.example --lanes lanes.yaml --send",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
+			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
+			&cli.StringFlag{Name: "from", Usage: "from everyone whom a `SELECTOR` picks, rather than the usual cases"},
+			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
+			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
+			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
+			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
+			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
+			&cli.StringFlag{Name: "resume", Usage: "go on with a `RUN`"},
+			&cli.StringFlag{Name: "show", Usage: "show a `RUN` again, as far as it went"},
+			&cli.StringFlag{Name: "tidy", Usage: "remove the messages of a `RUN` from the mailboxes, and those only"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
+	}
+}
+
+func kindList() string {
+	var words []string
+	for _, kind := range probe.Kinds {
+		words = append(words, string(kind))
+	}
+	return orList(words)
+}
+
+// networkError says that a server or the network failed.
+func networkError(err error) error { return fmt.Errorf("%w: %w", errNetwork, err) }
+
+func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	s, err := open(cmd, streams, present.JUnit)
+	if err != nil {
+		return err
+	}
+	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	if err != nil {
+		if errors.Is(err, os.ErrNotExist) && !cmd.IsSet("lanes") {
+			return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
+		}
+		return err
+	}
+	runs := cmd.String("runs")
+	for _, name := range []string{"resume", "show", "tidy"} {
+		if run := cmd.String(name); run != "" && filepath.Base(run) != run {
+			return usageError("--%s: %q is no name of a run, expected one below %s", name, run, runs)
+		}
+	}
+	switch {
+	case cmd.String("tidy") != "":
+		return s.tidy(ctx, filepath.Join(runs, cmd.String("tidy")), l)
+	case cmd.String("show") != "":
+		run, err := probe.Read(filepath.Join(runs, cmd.String("show")), s.r, l)
+		if err != nil {
+			return usageError("%v", err)
+		}
+		return s.judge(run)
+	}
+	bar := s.progress()
+	options := probe.Options{Dir: runs, Approve: cmd.Bool("approve"), Evidence: cmd.String("evidence") != "", Progress: bar.set}
+	if name := cmd.String("resume"); name != "" {
+		run, err := probe.Resume(ctx, filepath.Join(runs, name), s.r, l, options)
+		bar.end()
+		if run == nil {
+			return usageError("%v", err)
+		}
+		return s.judge(run)
+	}
+	choice, err := s.choice()
+	if err != nil {
+		return err
+	}
+	plan := probe.NewPlan(s.r, l, choice)
+	tooMany := len(plan.Touched) > l.Limits.People
+	if !cmd.Bool("send") || tooMany {
+		if err := s.print(present.NewProbePlan(s.r, plan, l.Limits.People)); err != nil {
+			return err
+		}
+		if cmd.Bool("send") {
+			return usageError("nothing is sent: %d people would find a test message, and the lanes allow %d", len(plan.Touched), l.Limits.People)
+		}
+		return nil
+	}
+	run, err := probe.Start(ctx, plan, options)
+	bar.end()
+	if run == nil || err != nil && !errors.Is(err, context.Canceled) {
+		return networkError(err)
+	}
+	return s.judge(run)
+}
+
+// choice returns which cases are wanted.
+func (s *session) choice() (probe.Choice, error) {
+	c := probe.Choice{Sample: s.cmd.Int("sample")}
+	for _, text := range s.cmd.Args().Slice() {
+		id, err := s.group(text)
+		if err != nil {
+			return c, err
+		}
+		c.Groups = append(c.Groups, id)
+	}
+	if len(c.Groups) == 0 {
+		for id := range estate.ID(s.e.Groups()) {
+			c.Groups = append(c.Groups, id)
+		}
+	}
+	for _, text := range s.cmd.StringSlice("kind") {
+		kind := probe.Kind(text)
+		known := false
+		var words []string
+		for _, k := range probe.Kinds {
+			known = known || k == kind
+			words = append(words, string(k))
+		}
+		if !known {
+			return c, usageError("--kind: there is no kind %q, expected one of %s%s", text, orList(words), meant(nearest.Word(text, words)))
+		}
+		c.Kinds = append(c.Kinds, kind)
+	}
+	if text := s.cmd.String("from"); text != "" {
+		people, err := s.picked(text)
+		if err != nil {
+			return c, err
+		}
+		c.From = people
+	}
+	return c, nil
+}
+
+// picked returns the people whom a selector picks.
+func (s *session) picked(text string) ([]address.Address, error) {
+	x, err := selector.Parse(text, selector.ForPeople)
+	if err != nil {
+		return nil, usageError("--from: %v", err)
+	}
+	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
+		return nil, usageError("--from: %s", problems[0].Text)
+	}
+	var people []address.Address
+	group := estate.ID(0)
+	if s.cmd.Args().Len() > 0 {
+		if group, err = s.group(s.cmd.Args().First()); err != nil {
+			return nil, err
+		}
+	}
+	for _, id := range s.e.PeopleByAddress() {
+		if a := s.e.Address(id); s.r.Eval(group, x, s.r.Sender(a), resolve.Message{}) {
+			people = append(people, a)
+		}
+	}
+	if len(people) == 0 {
+		return nil, usageError("--from: %q picks nobody", text)
+	}
+	return people, nil
+}
+
+// judge prints what a run saw.
+func (s *session) judge(run *probe.Run) error {
+	j := probe.Judge(run)
+	if dir := s.cmd.String("evidence"); dir != "" {
+		if err := probe.KeepEvidence(j, dir); err != nil {
+			return usageError("%v", err)
+		}
+	}
+	if err := s.print(present.NewProbe(s.r, j)); err != nil {
+		return err
+	}
+	_, not := j.Counts()
+	switch {
+	case unreachable(run):
+		return networkError(errors.New("no server could be reached"))
+	case not > 0 || run.Broken:
+		return errWrong
+	}
+	return nil
+}
+
+// unreachable reports whether no message reached any server.
+func unreachable(run *probe.Run) bool {
+	for _, reply := range run.Replies {
+		if reply.Code != 0 {
+			return false
+		}
+	}
+	return len(run.Replies) > 0
+}
+
+func (s *session) tidy(ctx context.Context, dir string, l *lanes.Lanes) error {
+	run, err := probe.Read(dir, s.r, l)
+	if err != nil {
+		return usageError("%v", err)
+	}
+	removed, err := probe.Tidy(ctx, run)
+	fmt.Fprintf(s.streams.Out, "%d messages of run %s removed\n", removed, run.Plan.Run)
+	if err != nil {
+		return networkError(err)
+	}
+	return nil
+}
+
+// bar shows on a terminal how far a run is.
+type bar struct{ bar *progressbar.ProgressBar }
+
+func (s *session) progress() *bar {
+	f, ok := s.streams.Err.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return &bar{}
+	}
+	return &bar{progressbar.NewOptions(1, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription("seen"), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))}
+}
+
+func (b *bar) set(done, all int) {
+	if b.bar != nil {
+		b.bar.ChangeMax(all)
+		_ = b.bar.Set(done)
+	}
+}
+
+func (b *bar) end() {
+	if b.bar != nil {
+		_ = b.bar.Finish()
+	}
+}
+
+// isNetwork reports whether an error is that a server or the network failed.
+func isNetwork(err error) bool {
+	var network net.Error
+	return errors.Is(err, errNetwork) || errors.As(err, &network)
+}
+
+// errNetwork says that a server or the network failed.
+var errNetwork = errors.New("yorvet: the network or a server failed")

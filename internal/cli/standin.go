@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/standin"
+)
+
+func newStandin(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "standin",
+		Usage: "a mail service that behaves as the estate says, to rehearse on",
+		Description: "It takes mail over SMTP from outside and from those who log in, judges it by the estate, holds it,\n" +
+			"makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
+			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +
+			"It runs until it is interrupted; on a hang-up signal it reads the estate anew.\n\n" +
+			"Example: yorvet --estate served standin --lanes lanes.yaml",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "lanes", Usage: "write a lanes `FILE` with which yorvet probe reaches it"},
+			&cli.StringFlag{Name: "ready", Usage: "write a `FILE` with its ports in JSON once it takes mail"},
+			&cli.StringFlag{Name: "certificate", Usage: "write the certificate of its own authority to a `FILE`"},
+			&cli.StringFlag{Name: "secret", Usage: "the `FILE` with the password of all logins; it is made if it is not there", Value: "standin.secret"},
+			&cli.StringFlag{Name: "dir", Usage: "keep mail in a `FOLDER`, rather than in memory"},
+			&cli.StringFlag{Name: "log", Usage: "append a line in JSON for each step of a message to a `FILE`"},
+			&cli.StringFlag{Name: "conduct", Usage: "a `FILE` that says what goes wrong, and who forwards their mail"},
+			&cli.StringSliceFlag{Name: "stranger", Usage: "an outside `ADDRESS` for the lanes file to write from", Value: []string{"guest@holiday.example"}},
+			&cli.StringFlag{Name: "host", Usage: "the `ADDRESS` to listen at", Value: "127.0.0.1"},
+			&cli.IntFlag{Name: "port-outside", Usage: "SMTP for the world outside: a `PORT`"},
+			&cli.IntFlag{Name: "port-submission", Usage: "SMTP with a login and STARTTLS"},
+			&cli.IntFlag{Name: "port-submissions", Usage: "SMTP with a login and TLS"},
+			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
+			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
+			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 24 * time.Hour},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error { return runStandin(ctx, cmd, streams) },
+	}
+}
+
+func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	if cmd.Args().Len() > 0 {
+		return usageError("standin takes no arguments besides its flags, not %q", cmd.Args().First())
+	}
+	s, err := open(cmd, streams)
+	if err != nil {
+		return err
+	}
+	options := standin.Options{
+		Estate: s.e, Host: cmd.String("host"), Dir: cmd.String("dir"), DigestEvery: cmd.Duration("digest-every"), CertificateFile: cmd.String("certificate"),
+		Outside: cmd.Int("port-outside"), Submission: cmd.Int("port-submission"), Submissions: cmd.Int("port-submissions"), IMAP: cmd.Int("port-imap"), IMAPS: cmd.Int("port-imaps"),
+	}
+	if options.Secret, err = standin.Secret(cmd.String("secret")); err != nil {
+		return usageError("%v", err)
+	}
+	if path := cmd.String("conduct"); path != "" {
+		if options.Conduct, err = standin.ReadConduct(path); err != nil {
+			return usageError("%v", err)
+		}
+	}
+	if path := cmd.String("log"); path != "" {
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return usageError("%v", err)
+		}
+		defer f.Close()
+		options.Log = f
+	}
+	if options.CertificateFile == "" && cmd.String("lanes") != "" {
+		options.CertificateFile = cmd.String("lanes") + ".authority.pem"
+	}
+	service, err := standin.Start(options)
+	if err != nil {
+		return networkError(err)
+	}
+	defer service.Close()
+	if err := announce(cmd, service.Ready(), streams.Out); err != nil {
+		return err
+	}
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	defer signal.Stop(again)
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-again:
+			if e, err := estatefile.Load(estatePath(cmd)); err != nil {
+				fmt.Fprintln(streams.Err, loadError(estatePath(cmd), err))
+			} else {
+				service.Reload(e)
+			}
+		}
+	}
+}
+
+// announce writes the files that say how to reach a service, and tells of it.
+func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
+	if path := cmd.String("lanes"); path != "" {
+		secret, err := filepath.Abs(cmd.String("secret"))
+		if err != nil {
+			return usageError("%v", err)
+		}
+		if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
+			return usageError("%v", err)
+		}
+		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  look-every: 2s\n  settle: 1s\n"
+		if err := os.WriteFile(path, []byte(ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)), 0o600); err != nil {
+			return usageError("%v", err)
+		}
+	}
+	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  logins       every address of the estate; %s opens every mailbox\n",
+		ready.Outside, ready.Submission, ready.Submissions, ready.IMAP, ready.IMAPS, ready.Keeper)
+	if path := cmd.String("ready"); path != "" {
+		data, err := json.MarshalIndent(ready, "", "  ")
+		if err == nil {
+			err = writeWhole(path, append(data, '\n'))
+		}
+		if err != nil {
+			return usageError("%v", err)
+		}
+	}
+	return nil
+}
+
+// writeWhole writes a file that is there whole, or not at all.
+func writeWhole(path string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err2 := f.Close(); err == nil {
+		err = err2
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}

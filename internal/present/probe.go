@@ -1,0 +1,442 @@
+package present
+
+import (
+	"fmt"
+	"iter"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/infer"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/probe"
+)
+
+// ProbePlan is what a probe would send, and who would find it.
+type ProbePlan struct {
+	Cases   []PlannedCase `json:"cases"`
+	Touched []string      `json:"touched"` // who would find a test message in their mailbox
+	Notes   []string      `json:"notes"`   // what cannot be tried, and why
+	Limit   int           `json:"limit"`   // how many a run may touch
+}
+
+// PlannedCase is one message of a plan.
+type PlannedCase struct {
+	Case      string         `json:"case"`
+	Kind      string         `json:"kind"`
+	From      string         `json:"from"`
+	By        string         `json:"by,omitempty"`
+	To        string         `json:"to"`
+	Lane      string         `json:"lane"`
+	Predicted string         `json:"predicted"`
+	Rule      int            `json:"rule"`
+	Receives  map[string]int `json:"receives"`
+
+	group string
+}
+
+// NewProbePlan describes a plan.
+func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
+	n := newNamer(r)
+	a := &ProbePlan{Cases: []PlannedCase{}, Touched: n.addresses(p.Touched), Notes: append([]string{}, p.Notes...), Limit: limit}
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		prediction := p.Predict(i)
+		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Lane: c.Way,
+			Predicted: prediction.Verdict.String(), Rule: prediction.Rule, Receives: map[string]int{}, group: n.address(c.Group)}
+		if c.By.IsValid() {
+			one.By = c.By.String()
+		}
+		for _, outcome := range prediction.Outcomes {
+			one.Receives[outcome.String()]++
+		}
+		a.Cases = append(a.Cases, one)
+	}
+	return a
+}
+
+func (a *ProbePlan) writeText(p *Page) {
+	p.Line(2, Span{Strong, "Nothing is sent: this is the plan. "}, Span{Plain, count(len(a.Cases), "message", "messages") + ", which " + count(len(a.Touched), "person", "people") + " would find in their mailbox."})
+	group := ""
+	shown := a.Cases
+	const most = 30
+	if !p.options.All && len(shown) > most+2 {
+		shown = shown[:most]
+	}
+	var rows [][]Span
+	flush := func() {
+		if len(rows) > 0 {
+			p.Table(rows)
+			rows = nil
+		}
+	}
+	for _, c := range shown {
+		if c.group != group {
+			flush()
+			group = c.group
+			p.Gap()
+			p.Line(2, Span{Strong, group})
+		}
+		from := c.From
+		if c.By != "" {
+			from = c.By + " as " + c.From
+		}
+		gets := ""
+		if n := c.Receives["inbox"] + c.Receives["digest"]; n > 0 {
+			gets = strconv.Itoa(n) + " get it"
+		}
+		rows = append(rows, []Span{{Faint, c.Case}, {Plain, c.Kind}, {Plain, from}, {verdictStyle(c.Predicted), c.Predicted}, {Faint, gets}})
+	}
+	flush()
+	if len(shown) < len(a.Cases) {
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Cases)-len(shown)) + " more"})
+		p.cut = true
+	}
+	if len(a.Notes) > 0 {
+		p.Gap()
+		for i, note := range a.Notes {
+			if i == 6 && !p.options.All && len(a.Notes) > 8 {
+				p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried"})
+				p.cut = true
+				break
+			}
+			p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, note})
+		}
+	}
+	p.Gap()
+	if len(a.Touched) > a.Limit {
+		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, "the lanes allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."})
+	} else {
+		p.Line(0, Span{Faint, "Add --send to send them."})
+	}
+	p.hint()
+}
+
+func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {
+	return []string{"case", "kind", "from", "by", "to", "lane", "predicted", "rule"}, func(yield func([]string) bool) {
+		for _, c := range a.Cases {
+			if !yield([]string{c.Case, c.Kind, c.From, c.By, c.To, c.Lane, c.Predicted, strconv.Itoa(c.Rule)}) {
+				return
+			}
+		}
+	}
+}
+
+// Probe is what a run of probes saw.
+type Probe struct {
+	Run            string        `json:"run"`
+	Cases          []ProbeCase   `json:"cases"`
+	Members        []ProbeMember `json:"members"`
+	AsPredicted    int           `json:"asPredicted"`
+	NotAsPredicted int           `json:"notAsPredicted"`
+	Causes         []ProbeCause  `json:"causes"`
+	Unexplained    int           `json:"unexplained"` // what no change to the estate explains
+	NotLookedInto  []string      `json:"notLookedInto"`
+	Notes          []string      `json:"notes"`
+	Ended          bool          `json:"ended"` // false: it was ended before its time
+
+	sent int
+}
+
+// ProbeCase is what became of one message.
+type ProbeCase struct {
+	Case        string      `json:"case"`
+	Kind        string      `json:"kind"`
+	Group       string      `json:"group"`
+	From        string      `json:"from"`
+	By          string      `json:"by,omitempty"`
+	To          string      `json:"to"`
+	Predicted   string      `json:"predicted"`
+	Seen        string      `json:"seen"`
+	AsPredicted bool        `json:"asPredicted"`
+	Reply       string      `json:"reply"` // of the server that it was handed to
+	Reader      *probe.View `json:"reader,omitempty"`
+}
+
+// ProbeMember is what one mailbox got of one message.
+type ProbeMember struct {
+	Case        string  `json:"case"`
+	Address     string  `json:"address"`
+	Predicted   string  `json:"predicted"`
+	Seen        string  `json:"seen"`
+	AsPredicted bool    `json:"asPredicted"`
+	Seconds     float64 `json:"seconds"`
+	Where       string  `json:"where"`
+
+	index int
+}
+
+// ProbeCause is what explains a difference.
+type ProbeCause struct {
+	Explains int      `json:"explains"`
+	Cases    []string `json:"cases"`
+	AsIf     []AsIf   `json:"asIf"` // equally good, the likeliest first
+}
+
+// AsIf is a change under which all would have been predicted.
+type AsIf struct {
+	Says    string `json:"says"`
+	Group   string `json:"group,omitempty"`
+	Person  string `json:"person,omitempty"`
+	Setting string `json:"setting"`
+	Value   string `json:"value"`
+	YAML    string `json:"yaml"`
+}
+
+// NewProbe tells what a run saw.
+func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
+	n := newNamer(r)
+	a := &Probe{Run: j.Run.Plan.Run, Cases: []ProbeCase{}, Members: []ProbeMember{}, Causes: []ProbeCause{}, NotLookedInto: []string{},
+		Notes: append([]string{}, j.Run.Plan.Notes...), Unexplained: len(j.Lost), Ended: !j.Run.Broken}
+	a.AsPredicted, a.NotAsPredicted = j.Counts()
+	for i := range j.Cases {
+		c := &j.Cases[i]
+		one := ProbeCase{Case: c.Case.Name, Kind: string(c.Case.Kind), Group: n.address(c.Case.Group), From: c.Case.From.String(), To: c.Case.To.String(),
+			Predicted: c.Predicted.String(), Seen: c.Seen, AsPredicted: c.AsPredicted, Reply: c.Reply, Reader: c.View}
+		if c.Case.By.IsValid() {
+			one.By = c.Case.By.String()
+		}
+		if c.Reply != "" {
+			a.sent++
+		}
+		a.Cases = append(a.Cases, one)
+	}
+	for i := range j.Members {
+		m := &j.Members[i]
+		a.Members = append(a.Members, ProbeMember{a.Cases[m.Case].Case, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case})
+	}
+	for _, cause := range j.Causes {
+		a.Causes = append(a.Causes, n.cause(j, cause))
+	}
+	for name, err := range j.Run.Problems {
+		a.NotLookedInto = append(a.NotLookedInto, name+": "+err.Error())
+	}
+	sort.Strings(a.NotLookedInto)
+	return a
+}
+
+func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
+	c := ProbeCause{Explains: len(cause.Explains)}
+	for _, miss := range cause.Explains {
+		if name := j.Cases[j.Explained[miss.Trial]].Case.Name; !slices.Contains(c.Cases, name) {
+			c.Cases = append(c.Cases, name)
+		}
+	}
+	const most = 6
+	for _, h := range cause.Hypotheses[:min(most, len(cause.Hypotheses))] {
+		one := n.asIf(&h.Change)
+		if h.And != nil {
+			and := n.asIf(h.And)
+			one.Says += ", and " + and.Says
+			one.YAML += and.YAML
+		}
+		c.AsIf = append(c.AsIf, one)
+	}
+	return c
+}
+
+func (n namer) asIf(change *infer.Change) AsIf {
+	a := AsIf{Says: change.Says, Setting: change.Setting, Value: change.Value, YAML: n.changeYAML(change)}
+	if change.Group != estate.None {
+		a.Group = n.address(change.Group)
+	}
+	if change.Person != estate.None {
+		a.Person = n.address(change.Person)
+	}
+	return a
+}
+
+// changeYAML writes a change as it would stand in the estate.
+func (n namer) changeYAML(c *infer.Change) string {
+	changed := c.Apply(n.e)
+	switch c.Setting {
+	case "mailbox":
+		return "people:\n  - {address: " + n.address(c.Person) + ", mailbox: " + c.Value + "}\n"
+	case "nested-gates":
+		return "nested-gates: " + c.Value + "\n"
+	case "domains":
+		return "# domains: without " + c.Value + "\n"
+	case "also", "address":
+		return "# without the address " + c.Value + "\n"
+	}
+	head := "groups:\n  - address: " + n.address(c.Group) + "\n"
+	rules := func(setting string, texts []string) string {
+		if len(texts) == 0 {
+			return head + "    " + setting + ": []\n"
+		}
+		return head + "    " + setting + ":\n      - " + strings.Join(texts, "\n      - ") + "\n"
+	}
+	g := changed.Group(c.Group)
+	var texts []string
+	switch c.Setting {
+	case "gate":
+		for _, rule := range g.Gate {
+			texts = append(texts, oneLine(rule.Text))
+		}
+		return rules("gate", texts)
+	case "voice":
+		for _, rule := range g.Voice {
+			texts = append(texts, oneLine(rule.Text))
+		}
+		return rules("voice", texts)
+	case "owners", "moderators":
+		list := g.Owners
+		if c.Setting == "moderators" {
+			list = g.Moderators
+		}
+		for _, l := range list {
+			texts = append(texts, n.address(l.ID))
+		}
+		return head + "    " + c.Setting + ": [" + strings.Join(texts, ", ") + "]\n"
+	case "members":
+		switch {
+		case c.Value == "":
+			if c.Person != estate.None {
+				return head + "    members: # without " + n.address(c.Person) + "\n"
+			}
+			return head + "    members: # without it\n"
+		case strings.HasPrefix(c.Value, "{"):
+			return head + "    members:\n      - " + c.Value + "\n"
+		case c.Person != estate.None:
+			return head + "    members:\n      - {address: " + n.address(c.Person) + ", " + strings.TrimSuffix(c.Value, ": ") + "}\n"
+		}
+	}
+	return head + "    " + c.Setting + ": " + c.Value + "\n"
+}
+
+func (a *Probe) writeText(p *Page) {
+	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ": "}}
+	if a.NotAsPredicted == 0 {
+		head = append(head, Span{Good, "all as predicted"}, Span{Plain, " (" + strconv.Itoa(a.AsPredicted) + " observations)"})
+	} else {
+		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " + strconv.Itoa(a.AsPredicted) + " as predicted"})
+	}
+	p.Line(2, head...)
+	if !a.Ended {
+		p.Line(2, Span{Doubtful, "This run was ended before its time. "}, Span{Plain, "Go on with it: yorvet probe --resume " + a.Run})
+	}
+	for i, cause := range a.Causes {
+		a.writeCause(p, i, cause)
+	}
+	if a.Unexplained > 0 {
+		p.Gap()
+		p.Line(2, Span{Bad, count(a.Unexplained, "difference", "differences")}, Span{Plain, " that no change to one or two settings explains: lost on the way, or something that an estate cannot say."})
+	}
+	a.writeDifferences(p)
+	for i, name := range a.NotLookedInto {
+		if i == 0 {
+			p.Gap()
+		}
+		p.Line(2, Span{Doubtful, "not looked into: "}, Span{Plain, name})
+	}
+	p.Gap()
+	p.Line(0, Span{Faint, "run " + a.Run})
+	p.hint()
+}
+
+func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
+	p.Gap()
+	p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". It is as if "}, Span{Bad, c.AsIf[0].Says}, Span{Plain, "."},
+		Span{Faint, " Explains " + count(c.Explains, "difference", "differences") + " in " + count(len(c.Cases), "message", "messages") + "."})
+	for line := range strings.Lines(c.AsIf[0].YAML) {
+		p.Line(10, Span{Plain, "       " + strings.TrimRight(line, "\n")})
+	}
+	const most = 3
+	for i, other := range c.AsIf[1:min(len(c.AsIf), 1+most)] {
+		word := "or as if "
+		if i == 0 {
+			word = "What was seen cannot tell it from this: as if "
+		}
+		p.Line(6, Span{Faint, "   " + word + other.Says})
+	}
+}
+
+// writeDifferences tells what was not as predicted, case by case.
+func (a *Probe) writeDifferences(p *Page) {
+	const mostCases, mostMembers = 12, 4
+	shown, left := 0, 0
+	for i, c := range a.Cases {
+		var members []ProbeMember
+		for _, m := range a.Members {
+			if m.index == i && !m.AsPredicted {
+				members = append(members, m)
+			}
+		}
+		if c.AsPredicted && len(members) == 0 {
+			continue
+		}
+		if shown >= mostCases && !p.options.All {
+			left++
+			continue
+		}
+		if shown == 0 {
+			p.Gap()
+			p.Title("What was seen")
+		}
+		shown++
+		from := c.From
+		if c.By != "" {
+			from = c.By + " as " + c.From
+		}
+		spans := []Span{{Faint, "  " + c.Case + " "}, {Plain, c.Kind + ", " + from + " to " + c.To + ": "}, {verdictStyle(c.Predicted), c.Predicted}}
+		if !c.AsPredicted {
+			spans = append(spans, Span{Plain, " was predicted, seen "}, Span{Bad, c.Seen}, Span{Faint, " (" + c.Reply + ")"})
+		}
+		p.Line(6, spans...)
+		for k, m := range members {
+			if k == mostMembers && !p.options.All && len(members) > mostMembers+1 {
+				p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more"})
+				p.cut = true
+				break
+			}
+			predicted := m.Predicted
+			if predicted == "" {
+				predicted = "nothing at all"
+			}
+			p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Plain, predicted + " predicted, "}, Span{Bad, m.Seen})
+		}
+	}
+	if left > 0 {
+		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages"})
+		p.cut = true
+	}
+}
+
+func (a *Probe) table() ([]string, iter.Seq[[]string]) {
+	return []string{"case", "kind", "from", "to", "address", "predicted", "seen", "as-predicted", "seconds", "where", "reply"}, func(yield func([]string) bool) {
+		for i, c := range a.Cases {
+			if !yield([]string{c.Case, c.Kind, c.From, c.To, "", c.Predicted, c.Seen, strconv.FormatBool(c.AsPredicted), "", "", c.Reply}) {
+				return
+			}
+			for _, m := range a.Members {
+				if m.index == i && !yield([]string{c.Case, c.Kind, c.From, c.To, m.Address, m.Predicted, m.Seen, strconv.FormatBool(m.AsPredicted), fmt.Sprintf("%.1f", m.Seconds), m.Where, ""}) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// junit returns the verdicts and mailboxes as tests.
+func (a *Probe) junit() (string, []junitCase) {
+	var cases []junitCase
+	add := func(c ProbeCase, name, predicted, seen string, ok bool, seconds float64) {
+		one := junitCase{Class: Clean(c.Group), Name: Clean(name), Time: fmt.Sprintf("%.1f", seconds)}
+		if !ok {
+			one.Failure = &junitFailure{Message: Clean("predicted " + predicted + ", seen " + seen), Text: Clean(c.Reply)}
+		}
+		cases = append(cases, one)
+	}
+	for i, c := range a.Cases {
+		name := c.Case + " " + c.Kind + " from " + c.From
+		add(c, name, c.Predicted, c.Seen, c.AsPredicted, 0)
+		for _, m := range a.Members {
+			if m.index == i {
+				add(c, name+": "+m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds)
+			}
+		}
+	}
+	return "yorvet probe", cases
+}
