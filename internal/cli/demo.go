@@ -128,6 +128,9 @@ func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Stre
 			return usageError("this step of the demo ended with exit code %d", code)
 		}
 	}
+	if err := rehearse(ctx, dir, program, streams); err != nil {
+		return err
+	}
 	fmt.Fprintf(w, "\n")
 	heading(w, "Now try your own: change "+filepath.Join(dir, demo.Estate, "groups.yaml")+" and ask again,")
 	fmt.Fprintf(w, "or write down one group of yours; the README begins with one.\n")

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
@@ -40,6 +41,7 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
 			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
 			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
+			&cli.StringFlag{Name: "run", Usage: "the `NAME` of the new run"},
 			&cli.StringFlag{Name: "resume", Usage: "go on with a `RUN`"},
 			&cli.StringFlag{Name: "show", Usage: "show a `RUN` again, as far as it went"},
 			&cli.StringFlag{Name: "tidy", Usage: "remove the messages of a `RUN` from the mailboxes, and those only"},
@@ -47,6 +49,9 @@ func newProbe(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
 	}
 }
+
+// runName is what a run may be called: it is part of Message-IDs and file names.
+var runName = regexp.MustCompile(`^[A-Za-z0-9-]{1,40}$`)
 
 func kindList() string {
 	var words []string
@@ -72,9 +77,9 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	runs := cmd.String("runs")
-	for _, name := range []string{"resume", "show", "tidy"} {
-		if run := cmd.String(name); run != "" && filepath.Base(run) != run {
-			return usageError("--%s: %q is no name of a run, expected one below %s", name, run, runs)
+	for _, name := range []string{"run", "resume", "show", "tidy"} {
+		if run := cmd.String(name); run != "" && !runName.MatchString(run) {
+			return usageError("--%s: %q is no name of a run, expected letters, digits and hyphens", name, run)
 		}
 	}
 	switch {
@@ -114,7 +119,10 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	run, err := probe.Start(ctx, plan, options)
 	bar.end()
-	if run == nil || err != nil && !errors.Is(err, context.Canceled) {
+	switch {
+	case errors.Is(err, os.ErrExist):
+		return usageError("there is a run %s in %s already; name another, or go on with it by --resume", plan.Run, runs)
+	case run == nil || err != nil && !errors.Is(err, context.Canceled):
 		return networkError(err)
 	}
 	return s.judge(run)
@@ -122,7 +130,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 
 // choice returns which cases are wanted.
 func (s *session) choice() (probe.Choice, error) {
-	c := probe.Choice{Sample: s.cmd.Int("sample")}
+	c := probe.Choice{Sample: s.cmd.Int("sample"), Run: s.cmd.String("run")}
 	for _, text := range s.cmd.Args().Slice() {
 		id, err := s.group(text)
 		if err != nil {

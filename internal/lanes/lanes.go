@@ -42,6 +42,7 @@ type Limits struct {
 	Patience    time.Duration // how long to look for what is expected
 	LookEvery   time.Duration
 	Settle      time.Duration // how long to look on when all that is expected has come
+	Quiet       time.Duration // how long to look on when nothing comes any more; Patience at most
 }
 
 // A Way is a way to send.
@@ -116,6 +117,7 @@ type fileLimits struct {
 	Patience    time.Duration `yaml:"patience"`
 	LookEvery   time.Duration `yaml:"look-every"`
 	Settle      time.Duration `yaml:"settle"`
+	Quiet       time.Duration `yaml:"quiet"`
 }
 
 // defaults are the limits where the file says nothing.
@@ -373,7 +375,7 @@ func firstLine(data []byte, where string, err error) (string, error) {
 }
 
 func (r *reader) limits(l *Limits, f fileLimits) {
-	if f.Pace < 0 || f.People < 0 || f.Connections < 0 || f.Patience < 0 || f.LookEvery < 0 || f.Settle < 0 {
+	if f.Pace < 0 || f.People < 0 || f.Connections < 0 || f.Patience < 0 || f.LookEvery < 0 || f.Settle < 0 || f.Quiet < 0 {
 		r.fail("limits", 0, "a limit is less than nothing")
 	}
 	set := func(into *time.Duration, d time.Duration) {
@@ -384,6 +386,9 @@ func (r *reader) limits(l *Limits, f fileLimits) {
 	set(&l.Patience, f.Patience)
 	set(&l.LookEvery, f.LookEvery)
 	set(&l.Settle, f.Settle)
+	if l.Quiet = l.Patience; f.Quiet > 0 {
+		l.Quiet = f.Quiet
+	}
 	if f.Pace > 0 {
 		l.Pace = f.Pace
 	}

@@ -91,11 +91,15 @@ type Choice struct {
 	Kinds  []Kind            // none: all
 	From   []address.Address // senders in place of those that are chosen; kinds are left aside then
 	Sample int               // so many cases at most, spread over all; 0: all
+	Run    string            // the name of the run; "": any
 }
 
 // NewPlan plans a run.
 func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
-	p := &Plan{Run: randomID(8), resolver: r, lanes: l}
+	p := &Plan{Run: choice.Run, resolver: r, lanes: l}
+	if p.Run == "" {
+		p.Run = randomID(8)
+	}
 	for _, group := range choice.Groups {
 		if r.Estate().Group(group).Kind == estate.Roster && len(choice.Kinds) == 0 && len(choice.From) == 0 {
 			continue // it takes no mail

@@ -397,12 +397,15 @@ func (x *runner) await(ctx context.Context) error {
 		x.mutex.Lock()
 		done, all := x.progress()
 		quiet := x.last.Add(limits.Settle)
+		if done < all {
+			quiet = x.last.Add(limits.Quiet)
+		}
 		everywhere := true
 		for _, a := range x.watch.Accounts {
 			everywhere = everywhere && x.looked[a.Name].After(quiet)
 		}
 		x.mutex.Unlock()
-		if done >= all && time.Now().After(quiet) && (everywhere || len(x.watch.Accounts) == 0) || time.Now().After(deadline) {
+		if time.Now().After(quiet) && (everywhere || len(x.watch.Accounts) == 0) || time.Now().After(deadline) {
 			return nil
 		}
 		select {
