@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -73,6 +74,10 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) && !cmd.IsSet("lanes") {
 			return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
+		}
+		var file *fs.PathError
+		if errors.As(err, &file) {
+			return usageError("%v", err)
 		}
 		return err
 	}
@@ -263,7 +268,7 @@ func (b *bar) end() {
 
 // isNetwork reports whether an error is that a server or the network failed.
 func isNetwork(err error) bool {
-	var network net.Error
+	var network *net.OpError
 	return errors.Is(err, errNetwork) || errors.As(err, &network)
 }
 
