@@ -210,7 +210,7 @@ func (w *judge) heldHere() bool {
 		return true
 	}
 	return slices.ContainsFunc(w.e.notices, func(s *Sighting) bool {
-		return strings.EqualFold(s.Account, w.run.Plan.returnPath(w.c).String()) && names(s)
+		return strings.EqualFold(s.Account, w.c.sender().String()) && names(s)
 	})
 }
 

@@ -365,6 +365,9 @@ func (p *Plan) watched() []address.Address {
 	var list []address.Address
 	seen := map[string]bool{}
 	add := func(a address.Address) {
+		if id, ok := e.Find(a); ok && e.IsPerson(id) && e.Person(id).Mailbox == estate.MailboxNone {
+			return // there is nothing to look into
+		}
 		if key := e.Key(a); !seen[key] {
 			seen[key] = true
 			list = append(list, a)

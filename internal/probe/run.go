@@ -256,7 +256,7 @@ func (x *runner) sendOne(ctx context.Context, sessions map[string]*send.Session,
 	x.mutex.Lock()
 	x.sent[i] = time.Now()
 	x.mutex.Unlock()
-	reply := sessions[key].Send(ctx, send.Envelope{From: x.plan.returnPath(c).String(), To: c.To.String(), ID: c.Tag}, raw)
+	reply := sessions[key].Send(ctx, send.Envelope{From: c.sender().String(), To: c.To.String(), ID: c.Tag}, raw)
 	if err := x.journal.write(line{Replied: &attempt{Case: i, Reply: &reply}}, true); err != nil {
 		return reply, err
 	}
@@ -266,16 +266,6 @@ func (x *runner) sendOne(ctx context.Context, sessions map[string]*send.Session,
 	x.result.Unsure[i] = reply.Unknown()
 	x.last = time.Now()
 	return reply, nil
-}
-
-// returnPath is where bounces of a case go: to whoever really sends it.
-func (p *Plan) returnPath(c *Case) address.Address {
-	if c.Facts.Unproven {
-		if stranger, ok := p.stranger(); ok {
-			return stranger
-		}
-	}
-	return c.sender()
 }
 
 // attachmentSize is that of the file in a case with one.
