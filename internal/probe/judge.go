@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -282,7 +283,7 @@ func (w *judge) seen() infer.Seen {
 // nothing returns the outcomes of which nothing is seen in a mailbox.
 func (w *judge) nothing(id estate.ID) infer.Outcomes {
 	set := infer.Either(infer.None, resolve.Nothing, resolve.Halted)
-	if len(w.e.approvals) > 0 || !w.approversSeen() {
+	if w.mayWait(id) {
 		set |= infer.Either(resolve.Held)
 	}
 	if !w.bouncesSeen() {
@@ -292,6 +293,31 @@ func (w *judge) nothing(id estate.ID) infer.Outcomes {
 		set |= infer.Either(resolve.Archive)
 	}
 	return set
+}
+
+// mayWait reports whether a message may wait for somebody at a nested group: a
+// request to release it was seen that names a group of theirs, or none could have
+// been seen.
+func (w *judge) mayWait(id estate.ID) bool {
+	if !w.approversSeen() {
+		return true
+	}
+	e := w.estate()
+	for _, s := range w.e.approvals {
+		if len(s.Groups) == 0 {
+			return true
+		}
+		for _, name := range s.Groups {
+			a, err := address.Parse(name)
+			if err != nil || name == w.groupName() {
+				continue
+			}
+			if group, ok := e.Find(a); ok && e.IsGroup(group) && w.run.Plan.resolver.Members(group).Contains(uint32(id)) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // bouncesSeen reports whether a bounce that names a member would have been seen:

@@ -37,10 +37,11 @@ const (
 	Voice       Kind = "voice"        // in the group's name
 	ReplyPerson Kind = "reply-person" // a member answers a stranger as themselves
 	ReplyGroup  Kind = "reply-group"  // a member answers a stranger in the group's name
+	Rule        Kind = "rule"         // somebody for whom a rule decides that no other case tries
 )
 
 // Kinds are all kinds of cases.
-var Kinds = []Kind{Outsider, Forged, Insider, Member, Moderator, Refused, Invitation, Attachment, Alias, Voice, ReplyPerson, ReplyGroup}
+var Kinds = []Kind{Outsider, Forged, Insider, Member, Moderator, Refused, Invitation, Attachment, Alias, Voice, ReplyPerson, ReplyGroup, Rule}
 
 // A Case is one message of a run.
 type Case struct {
@@ -83,6 +84,8 @@ type Plan struct {
 	resolver *resolve.Resolver
 	lanes    *lanes.Lanes
 	names    []string // see groupNames
+
+	predictions []infer.Prediction // see Predict
 }
 
 // A Choice says which cases are wanted.
@@ -173,8 +176,11 @@ func (p *Plan) identify() {
 
 // Predict returns what is predicted of a case.
 func (p *Plan) Predict(i int) infer.Prediction {
-	t := p.Cases[i].Trial()
-	return infer.Predict(p.resolver, &t)
+	for len(p.predictions) <= i {
+		t := p.Cases[len(p.predictions)].Trial()
+		p.predictions = append(p.predictions, infer.Predict(p.resolver, &t))
+	}
+	return p.predictions[i]
 }
 
 // asked returns those who would be asked to release a message.
@@ -267,6 +273,9 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 			p.add(c)
 		}
 		return
+	case Rule:
+		p.planRules(c)
+		return
 	case Voice, ReplyGroup:
 		p.planVoice(c, kind, stranger, known)
 		return
@@ -277,6 +286,33 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 		c.To = stranger
 	}
 	p.add(c)
+}
+
+// planRules adds a case for each rule of a gate that decides for somebody, and that
+// no case so far tries.
+func (p *Plan) planRules(c Case) {
+	tried := map[int]bool{}
+	for i := range p.Cases {
+		if p.Cases[i].Group == c.Group {
+			t := p.Cases[i].Trial()
+			if prediction := infer.Predict(p.resolver, &t); prediction.Group == c.Group {
+				tried[prediction.Rule] = true
+			}
+		}
+	}
+	e := p.resolver.Estate()
+	for i, class := range p.resolver.Deciding(c.Group, resolve.Message{}) {
+		if tried[i+1] {
+			continue
+		}
+		for it := class.Iterator(); it.HasNext(); {
+			if id := estate.ID(it.Next()); e.IsPerson(id) && p.sendable(id) {
+				c.From = e.Address(id)
+				p.add(c)
+				break
+			}
+		}
+	}
 }
 
 // planVoice adds the case of somebody who writes in a group's name.

@@ -420,7 +420,7 @@ func (x *runner) progress() (done, all int) {
 	e := x.plan.resolver.Estate()
 	expect := func(i int, what string, who estate.ID) {
 		name := strings.ToLower(e.Address(who).String())
-		if !watched[name] {
+		if !watched[name] || e.IsPerson(who) && e.Person(who).Mailbox != estate.MailboxOpen {
 			return
 		}
 		all++

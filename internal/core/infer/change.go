@@ -73,7 +73,12 @@ func (x *search) candidates(miss Miss) []Change {
 	for _, way := range d.Ways {
 		list = append(list, x.membershipChanges(way.Group, to, miss.Person)...)
 		list = append(list, x.settingChanges(way.Group, miss.Person)...)
-		list = append(list, x.gateChanges(t, way.Group)...)
+		for _, change := range x.gateChanges(t, way.Group) {
+			if way.Group != to {
+				change.weight += 4 // somebody would have been told, more often than not
+			}
+			list = append(list, change)
+		}
 		if way.Group != to {
 			list = append(list, x.nestingChanges(d.Before(way), way.Group)...)
 		}
@@ -182,6 +187,9 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 				continue
 			}
 			add(9+i, rule.Text, "the gate of "+x.name(group)+" began with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, 0, rule) })
+			if at := decision.Rule - 1; at > 0 {
+				add(9+i, rule.Text, "the gate of "+x.name(group)+" had \""+rule.Text+"\" before rule "+strconv.Itoa(at+1), func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, at, rule) })
+			}
 			if decision.Rule == 0 && v != estate.Refuse {
 				add(10+i, rule.Text, "the gate of "+x.name(group)+" ended with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return append(gate, rule) })
 			}
@@ -415,7 +423,7 @@ func (x *search) nestingChanges(outer, nested estate.ID) []Change {
 			return rows
 		}
 	}
-	change := Change{Group: outer, Person: estate.None, Setting: "members", weight: 11, Value: "{address: " + x.name(nested) + ", copy: none}",
+	change := Change{Group: outer, Person: estate.None, Setting: "members", weight: 8, Value: "{address: " + x.name(nested) + ", copy: none}",
 		Says: "the copy of " + x.name(nested) + " in " + x.name(outer) + " were none", edits: []estate.Edit{{Group: outer, Rows: turn(estate.CopyNone)}}}
 	if !passes {
 		change.Value, change.Says = "{address: "+x.name(nested)+", copy: every}", "the copy of "+x.name(nested)+" in "+x.name(outer)+" were every"
@@ -423,7 +431,7 @@ func (x *search) nestingChanges(outer, nested estate.ID) []Change {
 		return []Change{change}
 	}
 	without := change
-	without.Value, without.weight, without.Says = "", 12, x.name(nested)+" were not nested in "+x.name(outer)
+	without.Value, without.weight, without.Says = "", 9, x.name(nested)+" were not nested in "+x.name(outer)
 	without.edits = []estate.Edit{{Group: outer, Rows: func(rows []estate.Entry) []estate.Entry {
 		return slices.DeleteFunc(rows, func(one estate.Entry) bool { return one.Member == nested })
 	}}}
