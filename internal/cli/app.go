@@ -96,6 +96,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newExpect(streams),
 			newCompare(streams),
 			newProbe(streams),
+			newRollcall(streams),
+			newHeld(streams),
 			newStandin(streams),
 		},
 		Writer:         streams.Out,

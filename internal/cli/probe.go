@@ -48,6 +48,12 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "tidy", Usage: "remove the messages of a `RUN` from the mailboxes, and those only"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
+		Commands: []*cli.Command{{
+			Name: "voices", Usage: "send in a group's name as everyone who may, and as one who may not", ArgsUsage: "GROUP",
+			Description: "The messages go to a stranger of the lanes, and what that reader sees is shown.\n\n" +
+				"Example: yorvet probe voices charter@kelpmere.example --send",
+			Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
+		}},
 	}
 }
 
@@ -72,14 +78,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	l, err := lanes.Load(ctx, cmd.String("lanes"))
 	if err != nil {
-		if errors.Is(err, os.ErrNotExist) && !cmd.IsSet("lanes") {
-			return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
-		}
-		var file *fs.PathError
-		if errors.As(err, &file) {
-			return usageError("%v", err)
-		}
-		return err
+		return laneError(cmd, err)
 	}
 	runs := cmd.String("runs")
 	for _, name := range []string{"run", "resume", "show", "tidy"} {
@@ -107,11 +106,10 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		}
 		return s.judge(run)
 	}
-	choice, err := s.choice()
+	plan, err := s.plan(l)
 	if err != nil {
 		return err
 	}
-	plan := probe.NewPlan(s.r, l, choice)
 	tooMany := len(plan.Touched) > l.Limits.People
 	if !cmd.Bool("send") || tooMany {
 		if err := s.print(present.NewProbePlan(s.r, plan, l.Limits.People)); err != nil {
@@ -131,6 +129,38 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return networkError(err)
 	}
 	return s.judge(run)
+}
+
+// plan plans a run: of the usual cases, or of everyone who writes in a group's name.
+func (s *session) plan(l *lanes.Lanes) (*probe.Plan, error) {
+	if s.cmd.Name == "voices" {
+		text, err := oneArgument(s.cmd, "a group")
+		if err != nil {
+			return nil, err
+		}
+		group, err := s.group(text)
+		if err != nil {
+			return nil, err
+		}
+		return probe.NewVoicePlan(s.r, l, group, s.cmd.String("run")), nil
+	}
+	choice, err := s.choice()
+	if err != nil {
+		return nil, err
+	}
+	return probe.NewPlan(s.r, l, choice), nil
+}
+
+// laneError says why a lanes file could not be read.
+func laneError(cmd *cli.Command, err error) error {
+	var file *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("lanes"):
+		return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
+	case errors.As(err, &file):
+		return usageError("%v", err)
+	}
+	return err
 }
 
 // choice returns which cases are wanted.

@@ -325,6 +325,7 @@ func (a *Probe) writeText(p *Page) {
 		p.Line(2, Span{Bad, count(a.Unexplained, "difference", "differences")}, Span{Plain, " that no change to one or two settings explains: lost on the way, or something that an estate cannot say."})
 	}
 	a.writeDifferences(p)
+	a.writeReaders(p)
 	for i, name := range a.NotLookedInto {
 		if i == 0 {
 			p.Gap()
@@ -401,6 +402,39 @@ func (a *Probe) writeDifferences(p *Page) {
 	if left > 0 {
 		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages"})
 		p.cut = true
+	}
+}
+
+// writeReaders tells what the readers of messages in a group's name see, and where
+// private addresses show.
+func (a *Probe) writeReaders(p *Page) {
+	title := func() {
+		p.Gap()
+		p.Title("What readers see")
+	}
+	for _, c := range a.Cases {
+		v := c.Reader
+		ofVoice := c.Kind == string(probe.Voice) || c.Kind == string(probe.ReplyGroup) || c.Kind == string(probe.ReplyPerson)
+		if v == nil || !ofVoice && len(v.Shows) == 0 {
+			continue
+		}
+		if title != nil {
+			title()
+			title = nil
+		}
+		by := c.From
+		if c.By != "" {
+			by = c.By
+		}
+		text := "from " + strings.Join(v.From, ", ")
+		if len(v.Sender) > 0 {
+			text += ", sent by " + strings.Join(v.Sender, ", ")
+		}
+		text += "; an answer goes to " + strings.Join(v.Answer, ", ")
+		p.Line(6, Span{Faint, "  " + c.Case + " "}, Span{Plain, c.Kind + " by " + by + ": " + text})
+		if len(v.Shows) > 0 {
+			p.Line(8, Span{Bad, "      shows "}, Span{Plain, strings.Join(v.Shows, ", ")})
+		}
 	}
 }
 

@@ -62,6 +62,9 @@ func (x *search) candidates(miss Miss) []Change {
 	e := x.r.Estate()
 	to, ok := e.Find(t.To)
 	if !ok || !e.IsGroup(to) {
+		if t.By.IsValid() && miss.Person == estate.None {
+			return x.voiceChanges(t)
+		}
 		return nil
 	}
 	if miss.Person == estate.None {

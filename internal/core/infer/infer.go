@@ -79,7 +79,7 @@ func Predict(r *resolve.Resolver, t *Trial) Prediction {
 		if !e.IsGroup(from.ID) {
 			return p
 		}
-		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); voice == estate.NoVoice {
+		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); voice == estate.NoVoice || !canProve(r, from.ID, r.Sender(t.By).ID) {
 			return p
 		}
 	}
@@ -110,6 +110,15 @@ func Predict(r *resolve.Resolver, t *Trial) Prediction {
 		}
 	}
 	return p
+}
+
+// canProve reports whether somebody can show that a group's name is theirs to use,
+// or need not.
+func canProve(r *resolve.Resolver, group, person estate.ID) bool {
+	if r.Estate().Group(group).VoiceProof == estate.ProofNone {
+		return true
+	}
+	return slices.ContainsFunc(r.Speakers(group).People, func(s resolve.Speaker) bool { return s.ID == person && s.Proof == resolve.ProofPossible })
 }
 
 // A Miss is something that was not predicted as it was seen: the verdict, where

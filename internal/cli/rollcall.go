@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/probe"
+)
+
+// laneFlags are the flags of commands that send and look.
+func laneFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
+		&cli.StringFlag{Name: "as", Usage: "your own `ADDRESS`"},
+	}
+}
+
+// caller opens the estate and the lanes, and returns who asks.
+func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *lanes.Lanes, address.Address, error) {
+	var me address.Address
+	s, err := open(cmd, streams)
+	if err != nil {
+		return nil, nil, me, err
+	}
+	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	if err != nil {
+		return nil, nil, me, laneError(cmd, err)
+	}
+	if cmd.String("as") == "" {
+		return nil, nil, me, usageError("%s needs --as with your own address", name(cmd))
+	}
+	me, err = s.address("as", cmd.String("as"))
+	return s, l, me, err
+}
+
+func newRollcall(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "rollcall",
+		Usage:     "ask every member of a group to answer, and see who has",
+		ArgsUsage: "GROUP",
+		Description: "For when mailboxes cannot be opened: one message goes to the group and asks its members to answer.\n" +
+			"The answers and bounces are collected from your own mailbox. Without --send nothing is sent, and\n" +
+			"it is shown who would be asked. --run takes a roll call up again, as often as you like.\n\n" +
+			"Example: yorvet rollcall lost-property@kelpmere.example --as ines.maro@kelpmere.example --send",
+		Flags: append(laneFlags(),
+			&cli.BoolFlag{Name: "send", Usage: "send the message"},
+			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
+			&cli.StringFlag{Name: "run", Usage: "look again who has answered this `RUN`; with --send: the name of the new one"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			run := cmd.String("run")
+			if run != "" && !runName.MatchString(run) {
+				return usageError("--run: %q is no name of a run, expected letters, digits and hyphens", run)
+			}
+			if run != "" && !cmd.Bool("send") {
+				s, err := open(cmd, streams)
+				if err != nil {
+					return err
+				}
+				l, err := lanes.Load(ctx, cmd.String("lanes"))
+				if err != nil {
+					return laneError(cmd, err)
+				}
+				call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
+				if err != nil {
+					return usageError("%v", err)
+				}
+				return s.print(present.NewRollCall(s.r, call))
+			}
+			s, l, me, err := caller(ctx, cmd, streams)
+			if err != nil {
+				return err
+			}
+			text, err := oneArgument(cmd, "a group")
+			if err != nil {
+				return err
+			}
+			group, err := s.group(text)
+			if err != nil {
+				return err
+			}
+			if !cmd.Bool("send") {
+				return s.print(present.NewRollCall(s.r, probe.PlanCall(s.r, group, me)))
+			}
+			call, err := probe.StartCall(ctx, s.r, l, group, me, probe.Options{Dir: cmd.String("runs")}, run)
+			if err != nil {
+				return networkError(err)
+			}
+			return s.print(present.NewRollCall(s.r, call))
+		},
+	}
+}
+
+func newHeld(streams Streams) *cli.Command {
+	decide := func(word, usage string, admit bool) *cli.Command {
+		return &cli.Command{
+			Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: laneFlags(),
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				s, l, me, err := caller(ctx, cmd, streams)
+				if err != nil {
+					return err
+				}
+				if cmd.Args().Len() == 0 {
+					return usageError("held %s needs the numbers that held list shows", word)
+				}
+				requests, err := probe.Requests(ctx, s.r, l, me)
+				if err != nil {
+					return networkError(err)
+				}
+				var chosen []*probe.Request
+				for _, text := range cmd.Args().Slice() {
+					n, err := strconv.Atoi(text)
+					if err != nil || n < 1 || n > len(requests) {
+						return usageError("%q is no number that held list shows: there are %d", text, len(requests))
+					}
+					chosen = append(chosen, &requests[n-1])
+				}
+				for _, q := range chosen {
+					if err := q.Decide(ctx, s.r, l, admit); err != nil {
+						return networkError(err)
+					}
+					fmt.Fprintf(streams.Out, "%s: %s\n", strings.ToUpper(word[:1])+word[1:], present.Clean(q.Subject))
+				}
+				return nil
+			},
+		}
+	}
+	return &cli.Command{
+		Name:  "held",
+		Usage: "what waits for you as an approver, by your mailbox",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "what waits for you", Flags: laneFlags(),
+				Description: "The requests are found in your mailbox, which the lanes open.\n\nExample: yorvet held list --as tam.weld@kelpmere.example",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					s, l, me, err := caller(ctx, cmd, streams)
+					if err != nil {
+						return err
+					}
+					requests, err := probe.Requests(ctx, s.r, l, me)
+					if err != nil {
+						return networkError(err)
+					}
+					return s.print(present.NewHeldQueue(s.r, me, requests))
+				},
+			},
+			decide("admit", "let messages in", true),
+			decide("refuse", "refuse messages", false),
+		},
+	}
+}

@@ -1,0 +1,117 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+)
+
+// A Request asks an approver to release a held message. It is found in their
+// mailbox.
+type Request struct {
+	Number   int // from 1, in the order of UIDs
+	Approver address.Address
+	Group    estate.ID
+	Subject  string // of the request
+	Text     string // how it begins
+	Answer   address.Address
+
+	item watch.Item
+}
+
+// Requests returns what waits in an approver's mailbox.
+func Requests(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, approver address.Address) ([]Request, error) {
+	e := r.Estate()
+	account, ok := l.Account(approver, e.InsideDomain(approver.Domain()))
+	if !ok {
+		return nil, fmt.Errorf("the lanes do not open the mailbox of %s", approver)
+	}
+	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1, Every: time.Minute,
+		Wants: func(m *read.Message) bool { return m.Auto != "" && strings.HasPrefix(m.Type, "multipart/") }}
+	looking, stop := context.WithCancel(ctx)
+	defer stop()
+	var report watch.Report
+	w.Run(looking, nil, func(r watch.Report) {
+		report = r
+		stop()
+	})
+	if report.Err != nil {
+		return nil, report.Err
+	}
+	var list []Request
+	for _, item := range report.Items {
+		m := item.Message
+		inner := slices.ContainsFunc(m.Inner, func(inner read.Inner) bool { return !inner.Digest })
+		answer, err := address.Parse(answerTo(m))
+		if m.Bounce != nil || !inner || err != nil {
+			continue
+		}
+		group, ok := approvedBy(r, approver, m)
+		if !ok {
+			continue
+		}
+		list = append(list, Request{Number: len(list) + 1, Approver: approver, Group: group, Subject: m.Subject, Text: firstLine(m.Text), Answer: answer, item: item})
+	}
+	return list, nil
+}
+
+// approvedBy returns the group that a request is about: one that it names, and
+// whose held mail the approver can release.
+func approvedBy(r *resolve.Resolver, approver address.Address, m *read.Message) (estate.ID, bool) {
+	e := r.Estate()
+	id, ok := e.Find(approver)
+	if !ok {
+		return estate.None, false
+	}
+	text := strings.ToLower(m.Subject + "\n" + m.Text)
+	for group := range estate.ID(e.Groups()) {
+		if strings.Contains(text, strings.ToLower(e.Address(group).String())) {
+			if people, _ := r.Approvers(group); slices.Contains(people, id) {
+				return group, true
+			}
+		}
+	}
+	return estate.None, false
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	return strings.TrimSpace(line)
+}
+
+// Decide answers a request: with admit, or else it is refused. The request is taken
+// out of the mailbox when the answer has been taken over.
+func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, admit bool) error {
+	inside := r.Estate().InsideDomain(q.Approver.Domain())
+	way, ok := l.Sender(q.Approver, inside, false)
+	if !ok {
+		return fmt.Errorf("the lanes have no way to send as %s", q.Approver)
+	}
+	word := "REFUSE"
+	if admit {
+		word = "ADMIT"
+	}
+	raw, err := compose.Draft{From: q.Approver, To: q.Answer, ID: randomID(12) + "@" + q.Approver.Domain(), InReplyTo: q.item.Message.ID, Date: time.Now(),
+		Subject: "Re: " + q.Subject, Text: word + "\n"}.Bytes()
+	if err != nil {
+		return err
+	}
+	session := send.NewSession(way.As(q.Approver))
+	defer session.Close()
+	if reply := session.Send(ctx, send.Envelope{From: q.Approver.String(), To: q.Answer.String()}, raw); !reply.Accepted() {
+		return fmt.Errorf("the answer is not taken: %s", reply)
+	}
+	account, _ := l.Account(q.Approver, inside)
+	return watch.Remove(ctx, account, []watch.Item{q.item})
+}
