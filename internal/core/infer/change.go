@@ -28,6 +28,12 @@ type Change struct {
 	everywhere  bool            // matters to every trial
 }
 
+// clashes reports whether two changes are of the same setting, so that the second
+// does not find what it changes as it was.
+func (c *Change) clashes(other *Change) bool {
+	return c.Group == other.Group && c.Setting == other.Setting && (c.Setting != "members" || c.Person == other.Person || c.edits[0].Rules != nil || other.edits[0].Rules != nil)
+}
+
 func (c *Change) key() string { return c.Says }
 
 // matters reports whether the change can matter to a trial.

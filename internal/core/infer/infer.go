@@ -285,6 +285,9 @@ func (x *search) pairs(tried []result, left []Miss) (Cause, bool) {
 	for i := range candidates {
 		for j := i + 1; j < len(candidates); j++ {
 			a, b := candidates[i].hypothesis.Change, candidates[j].hypothesis.Change
+			if a.clashes(&b) {
+				continue
+			}
 			if one := x.try(a, b); len(one.fixes) > 0 && one.breaks == 0 {
 				found = append(found, one)
 			}
