@@ -414,8 +414,7 @@ func (a *Probe) writeReaders(p *Page) {
 	}
 	for _, c := range a.Cases {
 		v := c.Reader
-		ofVoice := c.Kind == string(probe.Voice) || c.Kind == string(probe.ReplyGroup) || c.Kind == string(probe.ReplyPerson)
-		if v == nil || !ofVoice && len(v.Shows) == 0 {
+		if v == nil || c.By == "" && len(v.Shows) == 0 {
 			continue
 		}
 		if title != nil {

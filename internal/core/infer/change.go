@@ -177,13 +177,13 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 		if i+1 != decision.Rule {
 			near = 2
 		}
-		add(11+near, "", number+" (\""+rule.Text+"\") were not there", func(gate []estate.GateRule) []estate.GateRule { return slices.Delete(gate, i, i+1) })
+		add(9+near, "", number+" (\""+rule.Text+"\") were not there", func(gate []estate.GateRule) []estate.GateRule { return slices.Delete(gate, i, i+1) })
 		for v := range estate.Verdict(len(estate.VerdictWords)) {
 			if v == rule.Verdict {
 				continue
 			}
 			text := v.String() + " " + rule.Selector.String()
-			add(10+near+int(v)/3, text, number+" said \""+text+"\"", func(gate []estate.GateRule) []estate.GateRule {
+			add(8+near+int(v)/3, text, number+" said \""+text+"\"", func(gate []estate.GateRule) []estate.GateRule {
 				gate[i].Verdict, gate[i].Text = v, text
 				return gate
 			})
@@ -195,9 +195,9 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 			if !ok {
 				continue
 			}
-			add(9+i, rule.Text, "the gate of "+x.name(group)+" began with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, 0, rule) })
+			add(10+i, rule.Text, "the gate of "+x.name(group)+" began with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, 0, rule) })
 			if at := decision.Rule - 1; at > 0 {
-				add(9+i, rule.Text, "the gate of "+x.name(group)+" had \""+rule.Text+"\" before rule "+strconv.Itoa(at+1), func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, at, rule) })
+				add(10+i, rule.Text, "the gate of "+x.name(group)+" had \""+rule.Text+"\" before rule "+strconv.Itoa(at+1), func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, at, rule) })
 			}
 			if decision.Rule == 0 && v != estate.Refuse {
 				add(10+i, rule.Text, "the gate of "+x.name(group)+" ended with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return append(gate, rule) })
@@ -362,7 +362,13 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 		others := func(rows []estate.Entry) []estate.Entry {
 			return append(rows, estate.NewEntry(person, estate.Membership{Copy: estate.CopyNone}, rule.Place))
 		}
-		add(10, "copy: none", who+" were not among those in "+in+" by \""+text+"\", or wanted no copy", estate.Edit{Rows: others})
+		if filter, err := selector.ParseFilter(without(rule.Filter, who)); err == nil {
+			add(9, "", who+" were not among those in "+in+" by \""+text+"\"", estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule {
+				rules[i].Filter = filter
+				return rules
+			}})
+		}
+		add(10, "copy: none", who+" had a copy none of their own in "+in, estate.Edit{Rows: others})
 	case group == to:
 		for copy := estate.CopyUnset; copy <= estate.CopyNone; copy++ {
 			says := who + " were a member of " + in
@@ -375,6 +381,15 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 		}
 	}
 	return list
+}
+
+// without returns a filter that leaves somebody out.
+func without(f selector.Filter, who string) string {
+	text := "(!(address=" + strings.NewReplacer("*", `\2a`, "(", `\28`, ")", `\29`, `\`, `\5c`).Replace(who) + "))"
+	if f == nil {
+		return text
+	}
+	return "(&" + f.String() + text + ")"
 }
 
 // settingChanges change what a group says about copies.

@@ -1,0 +1,202 @@
+package infer
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+const pier = `yorvet: 1
+domains: [kelp.example, {domain: old.example, same-as: kelp.example}]
+code-sender: codes@post.example
+people:
+  - {address: ada@kelp.example}
+  - {address: bo@kelp.example, facts: {post: deck}}
+  - {address: cy@kelp.example}
+  - {address: dee@kelp.example}
+  - {address: eli@kelp.example, facts: {post: deck}}
+groups:
+  - address: main@kelp.example
+    also: [other@kelp.example]
+    gate: [refuse unproven, hold suspect, admit members or moderators, admit outside]
+    moderators: [cy@kelp.example]
+    voice: [as ada@kelp.example]
+    members: [ada@kelp.example, {address: cy@kelp.example, copy: digest}, nested@kelp.example, guest@far.example]
+  - address: nested@kelp.example
+    gate: [admit anyone]
+    members: [{where: (post=deck)}]
+`
+
+// trials are messages to the main group by everybody and the strangers.
+func trials(r *resolve.Resolver) []Trial {
+	strangers := r.Strangers()
+	main := address.MustParse("main@kelp.example")
+	list := []Trial{
+		{From: strangers.Outside.Address, To: main}, {From: strangers.Inside.Address, To: main, Message: resolve.Message{Unproven: true}},
+		{From: strangers.Outside.Address, To: main, Message: resolve.Message{Suspect: true}},
+		{From: address.MustParse("ada@kelp.example"), To: main, Message: resolve.Message{Invitation: true}},
+		{From: address.MustParse("ada@kelp.example"), To: address.MustParse("other@kelp.example")},
+		{From: address.MustParse("ada@kelp.example"), To: address.MustParse("main@old.example")},
+		{From: main, By: address.MustParse("ada@kelp.example"), To: address.MustParse("reader@away.example")},
+	}
+	for _, id := range r.Estate().PeopleByAddress() {
+		list = append(list, Trial{From: r.Estate().Address(id), To: main})
+	}
+	return list
+}
+
+// look fills in what would be seen of trials by an estate.
+func look(r *resolve.Resolver, list []Trial) {
+	for i := range list {
+		p := Predict(r, &list[i])
+		list[i].Seen = Seen{Verdicts: OneOf(p.Verdict), People: map[estate.ID]Outcomes{}}
+		if p.Group == estate.None {
+			continue
+		}
+		for _, id := range r.Estate().PeopleByAddress() {
+			outcome, ok := p.Outcomes[id]
+			if !ok {
+				outcome = None
+			}
+			list[i].Seen.People[id] = Either(outcome)
+		}
+	}
+}
+
+// What is otherwise is named first or second.
+func TestExplain(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"{address: cy@kelp.example, copy: digest}", "{address: cy@kelp.example, copy: none}", "the copy of cy@kelp.example in main@kelp.example were none"},
+		{"{address: cy@kelp.example, copy: digest}, ", "", "cy@kelp.example were no member of main@kelp.example"},
+		{"members: [ada@kelp.example, {", "members: [{address: ada@kelp.example, invitations: none}, {", "the invitations of ada@kelp.example in main@kelp.example were none"},
+		{", guest@far.example]", ", {address: guest@far.example, copy: digest}]", "guest@far.example in main@kelp.example were digest"},
+		{"nested@kelp.example, guest", "{address: nested@kelp.example, copy: none}, guest", "the copy of nested@kelp.example in main@kelp.example were none"},
+		{"gate: [admit anyone]", "gate: [admit inside]", "of nested@kelp.example"},
+		{"hold suspect, ", "", "rule 2 of the gate of main@kelp.example"},
+		{"hold suspect", "refuse suspect", "said \"refuse suspect\""},
+		{"refuse unproven, ", "", "rule 1 of the gate of main@kelp.example"},
+		{", admit outside]", "]", "rule 4 of the gate of main@kelp.example"},
+		{", admit outside]", ", hold outside]", "rule 4 of the gate of main@kelp.example said \"hold outside\""},
+		{"{address: ada@kelp.example}", "{address: ada@kelp.example, mailbox: full}", "the mailbox of ada@kelp.example were full"},
+		{"    moderators: [cy@kelp.example]\n", "    echo: false\n    moderators: [cy@kelp.example]\n", "echo of main@kelp.example were false"},
+		{"    moderators: [cy@kelp.example]\n", "    moderators: [cy@kelp.example, dee@kelp.example]\n", "admit"},
+		{"    also: [other@kelp.example]\n", "", "the address other@kelp.example did not lead to main@kelp.example"},
+		{"    voice: [as ada@kelp.example]\n", "", "voice of main@kelp.example"},
+		{"bo@kelp.example, facts: {post: deck}", "bo@kelp.example, facts: {post: pier}", "bo@kelp.example were not among those in nested@kelp.example"},
+		{"members: [{where: (post=deck)}]", "copy: every\n    members: [{where: (post=deck)}]", ""},
+		{"  - address: nested@kelp.example\n", "  - address: nested@kelp.example\n    kind: forum\n    copy: none\n", "kind"},
+		{"code-sender: codes@post.example\n", "code-sender: codes@post.example\nnested-gates: open\n", ""},
+	} {
+		if !strings.Contains(pier, c.old) {
+			t.Fatalf("%q is not in the estate", c.old)
+		}
+		r, real := sample.Load(t, pier), sample.Load(t, strings.Replace(pier, c.old, c.new, 1))
+		list := trials(r)
+		look(real, list)
+		moveTo(r.Estate(), real.Estate(), list)
+		found := Misses(r, list)
+		causes, lost := Explain(r, list)
+		var said []string
+		for _, cause := range causes {
+			for _, h := range cause.Hypotheses[:min(2, len(cause.Hypotheses))] {
+				says := h.Change.Says
+				if h.And != nil {
+					says += " and " + h.And.Says + " " + h.And.Setting
+				}
+				said = append(said, says+" "+h.Change.Setting)
+			}
+		}
+		if len(found) == 0 != (c.want == "") {
+			t.Errorf("%q for %q: %d misses", c.new, c.old, len(found))
+		}
+		if c.want != "" && !slices.ContainsFunc(said, func(s string) bool { return strings.Contains(s, c.want) }) {
+			t.Errorf("%q for %q: %q, %d lost; want %q", c.new, c.old, said, len(lost), c.want)
+		}
+	}
+}
+
+// moveTo numbers what was seen of people as another estate does.
+func moveTo(e, from *estate.Estate, list []Trial) {
+	for i := range list {
+		people := map[estate.ID]Outcomes{}
+		for id, set := range list[i].Seen.People {
+			if to, ok := e.Find(from.Address(id)); ok {
+				people[to] = set
+			}
+		}
+		list[i].Seen.People = people
+	}
+}
+
+// What happens as predicted needs no explanation, and what nobody gets although
+// others do, by no setting, is lost.
+func TestNothingToExplain(t *testing.T) {
+	for seed := range 60 {
+		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(uint64(seed), 11))))
+		e := r.Estate()
+		var list []Trial
+		for group := range estate.ID(e.Groups()) {
+			for _, id := range e.PeopleByAddress() {
+				list = append(list, Trial{From: e.Address(id), To: e.Address(group)})
+			}
+		}
+		look(r, list)
+		if causes, lost := Explain(r, list); len(causes)+len(lost) > 0 {
+			t.Fatalf("estate %d: %d causes, %d lost", seed, len(causes), len(lost))
+		}
+	}
+	r := sample.Load(t, pier)
+	list := trials(r)
+	look(r, list)
+	ada, _ := r.Estate().Find(address.MustParse("ada@kelp.example"))
+	list[0].Seen.People[ada] = Either(None) // one copy of many
+	if causes, lost := Explain(r, list); len(lost) != 1 && (len(causes) != 1 || causes[0].Hypotheses[0].And == nil) {
+		t.Errorf("a lost copy: %d causes, %d lost", len(causes), len(lost))
+	}
+}
+
+// Two settings that hide each other are found together.
+func TestPair(t *testing.T) {
+	r := sample.Load(t, pier)
+	real := sample.Load(t, strings.NewReplacer("hold suspect", "refuse suspect", "{address: cy@kelp.example, copy: digest}", "{address: cy@kelp.example, copy: every}").Replace(pier))
+	list := trials(r)
+	look(real, list)
+	causes, lost := Explain(r, list)
+	if len(causes) != 2 || len(lost) > 0 {
+		t.Errorf("%d causes, %d lost", len(causes), len(lost))
+	}
+	if e := causes[0].Hypotheses[0].Change.Apply(r.Estate()); e == r.Estate() || e.Groups() != r.Estate().Groups() {
+		t.Error("the change makes no estate of its own")
+	}
+}
+
+// An edited estate answers as one that is written so.
+func TestEdits(t *testing.T) {
+	for seed := range 40 {
+		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(uint64(seed), 13))))
+		e := r.Estate()
+		for group := range estate.ID(e.Groups()) {
+			rows := len(e.Entries(group))
+			if rows == 0 {
+				continue
+			}
+			without := e.With(estate.Edit{Group: group, Rows: func(rows []estate.Entry) []estate.Entry { return rows[1:] }})
+			back := without.With(estate.Edit{Group: group, Rows: func(rows []estate.Entry) []estate.Entry { return slices.Insert(rows, 0, e.Entries(group)[0]) }})
+			if len(without.Entries(group)) != rows-1 || len(e.Entries(group)) != rows || without.Memberships() != e.Memberships()-1 {
+				t.Fatalf("estate %d: %d entries without the first of %d", seed, len(without.Entries(group)), rows)
+			}
+			again := resolve.New(back, r.Today())
+			for other := range estate.ID(e.Groups()) {
+				if again.Receives(other) != r.Receives(other) {
+					t.Fatalf("estate %d: a membership taken out and put back changes %s", seed, e.Address(other))
+				}
+			}
+		}
+	}
+}
