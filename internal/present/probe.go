@@ -153,6 +153,8 @@ type ProbeCase struct {
 	AsPredicted bool        `json:"asPredicted"`
 	Reply       string      `json:"reply"` // of the server that it was handed to
 	Reader      *probe.View `json:"reader,omitempty"`
+
+	explained bool // a cause explains the verdict
 }
 
 // ProbeMember is what one mailbox got of one message.
@@ -165,7 +167,8 @@ type ProbeMember struct {
 	Seconds     float64 `json:"seconds"`
 	Where       string  `json:"where"`
 
-	index int
+	index     int
+	explained bool // a cause explains it
 }
 
 // ProbeCause is what explains a difference.
@@ -173,6 +176,8 @@ type ProbeCause struct {
 	Explains int      `json:"explains"`
 	Cases    []string `json:"cases"`
 	AsIf     []AsIf   `json:"asIf"` // equally good, the likeliest first
+
+	example string // of what it explains
 }
 
 // AsIf is a change under which all would have been predicted.
@@ -205,16 +210,51 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	}
 	for i := range j.Members {
 		m := &j.Members[i]
-		a.Members = append(a.Members, ProbeMember{a.Cases[m.Case].Case, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case})
+		a.Members = append(a.Members, ProbeMember{a.Cases[m.Case].Case, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case, false})
 	}
 	for _, cause := range j.Causes {
 		a.Causes = append(a.Causes, n.cause(j, cause))
+		a.markExplained(n, j, cause)
 	}
 	for name, err := range j.Run.Problems {
 		a.NotLookedInto = append(a.NotLookedInto, name+": "+err.Error())
 	}
 	sort.Strings(a.NotLookedInto)
 	return a
+}
+
+// markExplained marks what a cause explains: what members got, and verdicts with all
+// that follows from them.
+func (a *Probe) markExplained(n namer, j *probe.Judgement, cause infer.Cause) {
+	for _, miss := range cause.Explains {
+		number := j.Explained[miss.Trial]
+		if miss.Person == estate.None {
+			a.Cases[number].explained = true
+		}
+		for i := range a.Members {
+			m := &a.Members[i]
+			if m.index == number && (miss.Person == estate.None || n.e.IsPerson(miss.Person) && m.Address == n.address(miss.Person)) && m.Seen != probe.SeenJunk && m.Seen != probe.SeenTwice {
+				m.explained = true
+			}
+		}
+	}
+	example := &a.Causes[len(a.Causes)-1].example
+	first := cause.Explains[0]
+	c := &a.Cases[j.Explained[first.Trial]]
+	*example = c.Kind + ", " + c.From + " to " + c.To + ": "
+	if first.Person == estate.None {
+		*example += c.Predicted + " predicted, seen " + c.Seen
+		return
+	}
+	for _, m := range a.Members {
+		if m.index == j.Explained[first.Trial] && m.Address == n.address(first.Person) {
+			predicted := m.Predicted
+			if predicted == "" {
+				predicted = "nothing"
+			}
+			*example += m.Address + ", " + predicted + " predicted, " + m.Seen
+		}
+	}
 }
 
 func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
@@ -344,6 +384,7 @@ func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
 	for line := range strings.Lines(c.AsIf[0].YAML) {
 		p.Line(10, Span{Plain, "       " + strings.TrimRight(line, "\n")})
 	}
+	p.Line(6, Span{Faint, "   Such as in " + c.example + "."})
 	const most = 3
 	for i, other := range c.AsIf[1:min(len(c.AsIf), 1+most)] {
 		word := "or as if "
@@ -357,15 +398,25 @@ func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
 // writeDifferences tells what was not as predicted, case by case.
 func (a *Probe) writeDifferences(p *Page) {
 	const mostCases, mostMembers = 12, 4
-	shown, left := 0, 0
+	shown, left, explained := 0, 0, 0
 	for i, c := range a.Cases {
 		var members []ProbeMember
 		for _, m := range a.Members {
-			if m.index == i && !m.AsPredicted {
-				members = append(members, m)
+			if m.index != i || m.AsPredicted {
+				continue
 			}
+			if m.explained && !p.options.All {
+				explained++
+				continue
+			}
+			members = append(members, m)
 		}
-		if c.AsPredicted && len(members) == 0 {
+		verdict := !c.AsPredicted
+		if verdict && c.explained && !p.options.All {
+			explained++
+			verdict = false
+		}
+		if !verdict && len(members) == 0 {
 			continue
 		}
 		if shown >= mostCases && !p.options.All {
@@ -374,7 +425,7 @@ func (a *Probe) writeDifferences(p *Page) {
 		}
 		if shown == 0 {
 			p.Gap()
-			p.Title("What was seen")
+			p.Title("What was seen otherwise")
 		}
 		shown++
 		from := c.From
@@ -382,7 +433,7 @@ func (a *Probe) writeDifferences(p *Page) {
 			from = c.By + " as " + c.From
 		}
 		spans := []Span{{Faint, "  " + c.Case + " "}, {Plain, c.Kind + ", " + from + " to " + c.To + ": "}, {verdictStyle(c.Predicted), c.Predicted}}
-		if !c.AsPredicted {
+		if verdict {
 			spans = append(spans, Span{Plain, " was predicted, seen "}, Span{Bad, c.Seen}, Span{Faint, " (" + c.Reply + ")"})
 		}
 		p.Line(6, spans...)
@@ -401,6 +452,11 @@ func (a *Probe) writeDifferences(p *Page) {
 	}
 	if left > 0 {
 		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages"})
+		p.cut = true
+	}
+	if explained > 0 {
+		p.Gap()
+		p.Line(0, Span{Faint, count(explained, "difference", "differences") + " explained above."})
 		p.cut = true
 	}
 }
