@@ -1,0 +1,219 @@
+package probe_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os/exec"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/probe"
+	"yorvet.example/yorvet/internal/sample"
+	"yorvet.example/yorvet/internal/standin"
+)
+
+const (
+	benchSessions = 10
+	benchMessages = 5000
+)
+
+// sink starts Postfix's smtp-sink and returns where it listens.
+func sink(b *testing.B) string {
+	b.Helper()
+	path, err := exec.LookPath("smtp-sink")
+	if err != nil {
+		b.Skip("smtp-sink is not installed here (Debian: postfix)")
+	}
+	server := fmt.Sprint("127.0.0.1:", freeTCP(b))
+	cmd := exec.Command(path, "-u", "postfix", server, "1000")
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	time.Sleep(300 * time.Millisecond)
+	return server
+}
+
+// source sends with Postfix's smtp-source, over connections that are used again,
+// and returns the messages a second.
+func source(b *testing.B, server string) float64 {
+	b.Helper()
+	start := time.Now()
+	out, err := exec.Command("smtp-source", "-d", "-s", fmt.Sprint(benchSessions), "-m", fmt.Sprint(benchMessages), "-l", "1000", "-f", "guest@holiday.example", "-t", "all@kelp.example", server).CombinedOutput()
+	if err != nil {
+		b.Fatalf("smtp-source: %v: %s", err, out)
+	}
+	return benchMessages / time.Since(start).Seconds()
+}
+
+// ours sends as many with package send, and returns the messages a second.
+func ours(b *testing.B, server string) float64 {
+	b.Helper()
+	raw := draft(b, 0)
+	start := time.Now()
+	var left atomic.Int64
+	left.Store(benchMessages)
+	var done sync.WaitGroup
+	for range benchSessions {
+		done.Go(func() {
+			s := send.NewSession(send.Way{Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain}, Wait: time.Minute})
+			defer s.Close()
+			for left.Add(-1) >= 0 {
+				if reply := s.Send(context.Background(), send.Envelope{From: "guest@holiday.example", To: "all@kelp.example"}, raw); !reply.Accepted() {
+					b.Error(reply)
+					return
+				}
+			}
+		})
+	}
+	done.Wait()
+	return benchMessages / time.Since(start).Seconds()
+}
+
+func draft(b testing.TB, n int) []byte {
+	b.Helper()
+	raw, err := compose.Draft{From: address.MustParse("guest@holiday.example"), To: address.MustParse("all@kelp.example"), Subject: "Rate", Date: time.Now(),
+		ID: fmt.Sprintf("%d.%d@holiday.example", time.Now().UnixNano(), n), Text: strings.Repeat("A line of a message that is about as long as any.\n", 14)}.Bytes()
+	if err != nil {
+		b.Fatal(err)
+	}
+	return raw
+}
+
+// BenchmarkSend sets the sender beside smtp-source, both into smtp-sink with as
+// many sessions: x-source is the ratio of their rates.
+func BenchmarkSend(b *testing.B) {
+	server := sink(b)
+	for b.Loop() {
+		theirs, mine := source(b, server), ours(b, server)
+		b.ReportMetric(mine, "msg/s")
+		b.ReportMetric(mine/theirs, "x-source")
+	}
+}
+
+// BenchmarkStandin sets the stand-in, in memory, beside smtp-sink, both fed by
+// smtp-source: x-sink is the ratio of their rates.
+func BenchmarkStandin(b *testing.B) {
+	sinkAt := sink(b)
+	e := sample.Load(b, "yorvet: 1\ndomains: [kelp.example]\npeople:\n  - {address: ada@kelp.example}\ngroups:\n  - {address: all@kelp.example, gate: [admit anyone], members: [ada@kelp.example]}\n").Estate()
+	for b.Loop() {
+		h := serve(b, e, nil)
+		theirs, mine := source(b, sinkAt), source(b, h.service.Ready().Outside)
+		b.ReportMetric(mine, "msg/s")
+		b.ReportMetric(mine/theirs, "x-sink")
+		h.service.Close()
+	}
+}
+
+// BenchmarkWatch looks for one message in 1,000 mailboxes: seconds is how long
+// after it arrived it was seen in the last of them.
+func BenchmarkWatch(b *testing.B) {
+	const members = 1000
+	var yaml bytes.Buffer
+	yaml.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")
+	for i := range members {
+		fmt.Fprintf(&yaml, "  - {address: p%d@kelp.example}\n", i)
+	}
+	yaml.WriteString("groups:\n  - address: all@kelp.example\n    gate: [admit anyone]\n    members: [{everyone: true}]\n")
+	r := sample.Load(b, yaml.String())
+	h := serve(b, r.Estate(), func(o *standin.Options) {})
+	w := &watch.Watch{Connections: 60, Every: time.Second, Wants: func(m *read.Message) bool { return true }}
+	for i := range members {
+		a := address.MustParse(fmt.Sprintf("p%d@kelp.example", i))
+		account, _ := h.lanes.Account(a, true)
+		w.Accounts = append(w.Accounts, account)
+	}
+	for b.Loop() {
+		marks, problems := w.Mark(context.Background())
+		for name, err := range problems {
+			b.Fatal(name, err)
+		}
+		way := send.Way{Endpoint: endpoint.Endpoint{Server: h.service.Ready().Outside, TLS: endpoint.Plain}, Wait: time.Minute}
+		session := send.NewSession(way)
+		if reply := session.Send(context.Background(), send.Envelope{From: "guest@holiday.example", To: "all@kelp.example"}, draft(b, 1)); !reply.Accepted() {
+			b.Fatal(reply)
+		}
+		session.Close()
+		start := time.Now()
+		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+		seen := map[string]bool{}
+		w.Run(ctx, marks, func(report watch.Report) {
+			if report.Err != nil {
+				b.Error(report.Err)
+			}
+			if len(report.Items) > 0 {
+				seen[report.Account] = true
+			}
+			if len(seen) == members {
+				stop()
+			}
+		})
+		stop()
+		if len(seen) != members {
+			b.Fatalf("it was seen in %d mailboxes", len(seen))
+		}
+		b.ReportMetric(time.Since(start).Seconds(), "seconds")
+	}
+}
+
+// BenchmarkExplain explains the differences of 100 cases in an estate of 2,000
+// people.
+func BenchmarkExplain(b *testing.B) {
+	var yaml bytes.Buffer
+	yaml.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")
+	for i := range 2000 {
+		fmt.Fprintf(&yaml, "  - {address: p%d@kelp.example}\n", i)
+	}
+	yaml.WriteString("groups:\n")
+	for g := range 20 {
+		fmt.Fprintf(&yaml, "  - address: g%d@kelp.example\n    gate: [refuse unproven, hold suspect, admit members, refuse anyone]\n    members: [", g)
+		for i := range 100 {
+			fmt.Fprintf(&yaml, "p%d@kelp.example, ", g*100+i)
+		}
+		fmt.Fprintf(&yaml, "g%d@kelp.example]\n", (g+1)%20)
+	}
+	r := sample.Load(b, yaml.String())
+	h := serve(b, sample.Load(b, strings.Replace(yaml.String(), "admit members, refuse anyone", "admit inside", 3)).Estate(), nil)
+	h.lanes.Limits.People = 3000
+	var from []address.Address
+	for i := range 5 {
+		from = append(from, address.MustParse(fmt.Sprintf("p%d@kelp.example", i*371)))
+	}
+	var groups []estate.ID
+	groups = append(groups, allGroups(r.Estate())...)
+	plan := probe.NewPlan(r, h.lanes, probe.Choice{Groups: groups, From: from})
+	h.lanes.Limits.Patience, h.lanes.Limits.Quiet = 30*time.Second, 3*time.Second
+	run, err := probe.Start(context.Background(), plan, h.options())
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		j := probe.Judge(run)
+		b.ReportMetric(float64(len(j.Causes)), "causes")
+	}
+}
+
+func freeTCP(b *testing.B) int {
+	b.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
