@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -96,28 +97,34 @@ func draft(b testing.TB, n int) []byte {
 }
 
 // BenchmarkSend sets the sender beside smtp-source, both into smtp-sink with as
-// many sessions: x-source is the ratio of their rates.
+// many sessions: x-source is the median ratio of their rates.
 func BenchmarkSend(b *testing.B) {
 	server := sink(b)
+	var ratios []float64
 	for b.Loop() {
 		theirs, mine := source(b, server), ours(b, server)
 		b.ReportMetric(mine, "msg/s")
-		b.ReportMetric(mine/theirs, "x-source")
+		ratios = append(ratios, mine/theirs)
 	}
+	slices.Sort(ratios)
+	b.ReportMetric(ratios[len(ratios)/2], "x-source")
 }
 
 // BenchmarkStandin sets the stand-in, in memory, beside smtp-sink, both fed by
-// smtp-source: x-sink is the ratio of their rates.
+// smtp-source: x-sink is the median ratio of their rates.
 func BenchmarkStandin(b *testing.B) {
 	sinkAt := sink(b)
 	e := sample.Load(b, "yorvet: 1\ndomains: [kelp.example]\npeople:\n  - {address: ada@kelp.example}\ngroups:\n  - {address: all@kelp.example, gate: [admit anyone], members: [ada@kelp.example]}\n").Estate()
+	var ratios []float64
 	for b.Loop() {
 		h := serve(b, e, nil)
 		theirs, mine := source(b, sinkAt), source(b, h.service.Ready().Outside)
 		b.ReportMetric(mine, "msg/s")
-		b.ReportMetric(mine/theirs, "x-sink")
+		ratios = append(ratios, mine/theirs)
 		h.service.Close()
 	}
+	slices.Sort(ratios)
+	b.ReportMetric(ratios[len(ratios)/2], "x-sink")
 }
 
 // BenchmarkWatch looks for one message in 1,000 mailboxes: seconds is how long

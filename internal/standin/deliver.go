@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bytes"
-	"net/textproto"
 	"strings"
 	"time"
 
@@ -205,25 +204,22 @@ func (p *post) hand(j job) {
 func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
 	name := g.Address.String()
 	local, domain, _ := strings.Cut(name, "@")
-	raw = addField(raw, "Delivered-To", g.Address.String())
-	for _, f := range [][2]string{
-		{"List-Id", quoteTitle(g.Title) + "<" + local + "." + domain + ">"},
-		{"List-Post", "<mailto:" + name + ">"},
-		{"List-Unsubscribe", "<mailto:" + local + "-leave@" + domain + ">"},
-		{"Precedence", "list"},
-	} {
-		raw = setField(raw, f[0], f[1])
+	fields := []headerEdit{
+		{"Delivered-To", name, true},
+		{"List-Id", quoteTitle(g.Title) + "<" + local + "." + domain + ">", false},
+		{"List-Post", "<mailto:" + name + ">", false},
+		{"List-Unsubscribe", "<mailto:" + local + "-leave@" + domain + ">", false},
+		{"Precedence", "list", false},
 	}
 	if g.RepliesTo == estate.PartyGroup {
-		raw = setField(raw, "Reply-To", "<"+name+">")
+		fields = append(fields, headerEdit{"Reply-To", "<" + name + ">", false})
 	}
 	if tag := sentTo.SubjectTag; tag != "" {
-		subject := field(raw, "Subject")
-		if !strings.Contains(subject, tag) {
-			raw = setField(raw, "Subject", strings.TrimSpace(tag+" "+subject))
+		if subject := field(raw, "Subject"); !strings.Contains(subject, tag) {
+			fields = append(fields, headerEdit{"Subject", strings.TrimSpace(tag + " " + subject), false})
 		}
 	}
-	return raw
+	return editHeader(raw, fields...)
 }
 
 func quoteTitle(title string) string {
@@ -253,6 +249,9 @@ func field(raw []byte, name string) string {
 
 // deliveredTo returns the groups that have passed a message on.
 func deliveredTo(raw []byte) []string {
+	if !bytes.Contains(raw, []byte("Delivered-To:")) {
+		return nil
+	}
 	var list []string
 	head, _, _ := splitRaw(raw)
 	for _, f := range head {
@@ -265,8 +264,8 @@ func deliveredTo(raw []byte) []string {
 }
 
 func fieldName(f []byte) string {
-	name, _, _ := strings.Cut(string(f), ":")
-	return strings.TrimSpace(name)
+	name, _, _ := bytes.Cut(f, []byte(":"))
+	return string(bytes.TrimSpace(name))
 }
 
 // splitRaw cuts a message into header fields, with their line ends, and the rest
@@ -292,24 +291,39 @@ func splitRaw(raw []byte) (fields [][]byte, rest []byte, ok bool) {
 	return fields, []byte("\r\n"), false
 }
 
-func addField(raw []byte, name, value string) []byte {
-	line := textproto.CanonicalMIMEHeaderKey(name) + ": " + oneLine(value) + "\r\n"
-	return append([]byte(line), raw...)
+// headerEdit is a header field that is put in front, in place of those of the same
+// name unless it is added to them. An empty value takes them out.
+type headerEdit struct {
+	name, value string
+	add         bool
 }
 
-// setField replaces all header fields of a name by one, or by none where value is
-// empty.
-func setField(raw []byte, name, value string) []byte {
+// editHeader changes header fields.
+func editHeader(raw []byte, edits ...headerEdit) []byte {
 	fields, rest, _ := splitRaw(raw)
 	var b bytes.Buffer
-	if value != "" {
-		b.WriteString(textproto.CanonicalMIMEHeaderKey(name) + ": " + oneLine(value) + "\r\n")
+	b.Grow(len(raw) + 100*len(edits))
+	for _, edit := range edits {
+		if edit.value != "" {
+			b.WriteString(edit.name + ": " + oneLine(edit.value) + "\r\n")
+		}
 	}
 	for _, f := range fields {
-		if !strings.EqualFold(fieldName(f), name) {
+		name := fieldName(f)
+		replaced := false
+		for i := range edits {
+			replaced = replaced || !edits[i].add && strings.EqualFold(name, edits[i].name)
+		}
+		if !replaced {
 			b.Write(f)
 		}
 	}
 	b.Write(rest)
 	return b.Bytes()
+}
+
+// setField replaces all header fields of a name by one, or by none where value is
+// empty.
+func setField(raw []byte, name, value string) []byte {
+	return editHeader(raw, headerEdit{name, value, false})
 }

@@ -64,6 +64,20 @@ func because(text string) string {
 	return "Why it waits: " + oneLine(text) + "\n\n"
 }
 
+// isForService reports whether a message is for an address of the service's own:
+// what it says matters then.
+func (p *post) isForService(to []address.Address) bool {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	for _, a := range to {
+		_, held := p.special(a, heldPart)
+		if _, code := p.special(a, codePart); held || code {
+			return true
+		}
+	}
+	return false
+}
+
 // mayAnswer reports whether a message may be answered by a program: it comes from
 // somebody who is there, is no automatic message itself and no forgery.
 func mayAnswer(a *arrival) bool {

@@ -1,9 +1,11 @@
 package standin
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/emersion/go-sasl"
@@ -36,6 +38,9 @@ type session struct {
 	to      []address.Address
 	notify  bool
 }
+
+// buffers are those that messages are read into.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 // submission is a session of somebody who logs in.
 type submission struct{ session }
@@ -95,11 +100,17 @@ func (s *session) Rcpt(to string, options *smtp.RcptOptions) error {
 }
 
 func (s *session) Data(r io.Reader) error {
-	raw, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
-	if err != nil {
+	buffer := buffers.Get().(*bytes.Buffer)
+	defer buffers.Put(buffer) // what goes on is a copy
+	buffer.Reset()
+	if _, err := buffer.ReadFrom(io.LimitReader(r, maxMessage+1)); err != nil {
 		return err
 	}
-	message, err := read.Parse(raw)
+	raw := buffer.Bytes()
+	message, err := read.ParseLight(raw)
+	if err == nil && s.post.isForService(s.to) {
+		message, err = read.Parse(raw)
+	}
 	if err != nil {
 		return refusal(554, smtp.EnhancedCode{5, 6, 0}, "the message has no header")
 	}
@@ -107,7 +118,6 @@ func (s *session) Data(r io.Reader) error {
 	if a.raw, err = s.identify(a, raw); err != nil {
 		return err
 	}
-	a.raw = addField(a.raw, "Received", "by "+s.post.options.Estate.Settings().Domains[0].Name+" (stand-in) id "+a.id+"; "+s.post.options.Now().Format(time.RFC1123Z))
 	return s.post.takeAll(a, s.to)
 }
 
@@ -155,8 +165,9 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	default:
 		a.sender = p.ownAddress("nobody-", "known")
 	}
+	received := headerEdit{"Received", "by " + e.Settings().Domains[0].Name + " (stand-in) id " + a.id + "; " + p.options.Now().Format(time.RFC1123Z), true}
 	a.facts = resolve.Message{
-		Suspect: strings.EqualFold(field(raw, "X-Spam-Flag"), "yes"), Automatic: a.message.Auto != "" || a.from == "",
+		Suspect: a.message.Flagged, Automatic: a.message.Auto != "" || a.from == "",
 		Invitation: a.message.Invitation, Size: int64(len(raw)),
 	}
 	if !s.submits {
@@ -165,17 +176,17 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 		if a.facts.Unproven {
 			result = "fail"
 		}
-		return setField(raw, "Authentication-Results", e.Settings().Domains[0].Name+"; spf="+result+" smtp.mailfrom="+a.from), nil
+		return editHeader(raw, received, headerEdit{"Authentication-Results", e.Settings().Domains[0].Name + "; spf=" + result + " smtp.mailfrom=" + a.from, false}), nil
 	}
 	by := p.r.Sender(s.login)
 	from := p.r.Sender(a.sender)
 	if from.ID == by.ID && by.ID != estate.None || strings.EqualFold(a.sender.String(), s.login.String()) {
-		return raw, nil
+		return editHeader(raw, received), nil
 	}
 	if from.ID == estate.None || !e.IsGroup(from.ID) {
 		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address")
 	}
-	return p.speak(a, raw, by, from.ID)
+	return p.speak(a, editHeader(raw, received), by, from.ID)
 }
 
 // speak lets somebody write in a group's name, where they may.

@@ -95,9 +95,6 @@ func Start(options Options) (*Service, error) {
 	if options.Conduct == nil {
 		options.Conduct = &Conduct{}
 	}
-	if options.Log == nil {
-		options.Log = io.Discard
-	}
 	if options.Secret == "" {
 		return nil, errors.New("the stand-in needs a password for its logins")
 	}
@@ -110,7 +107,11 @@ func Start(options Options) (*Service, error) {
 			return nil, err
 		}
 	}
-	p, err := newPost(options, slog.New(slog.NewJSONHandler(options.Log, &slog.HandlerOptions{ReplaceAttr: logNames})))
+	log := slog.New(slog.DiscardHandler)
+	if options.Log != nil {
+		log = slog.New(slog.NewJSONHandler(options.Log, &slog.HandlerOptions{ReplaceAttr: logNames}))
+	}
+	p, err := newPost(options, log)
 	if err != nil {
 		return nil, err
 	}

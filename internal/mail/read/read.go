@@ -42,6 +42,7 @@ type Message struct {
 	OneClick                  bool     // RFC 8058
 	Authentication            []string // Authentication-Results (RFC 8601), one a field
 	Auto                      string   // Auto-Submitted (RFC 3834), or ""
+	Flagged                   bool     // X-Spam-Flag says yes, as several filters write it
 	Tag                       string   // the field Tag
 	Type                      string   // media type
 	Invitation                bool     // a part is a calendar request (RFC 5546)
@@ -94,6 +95,53 @@ func Parse(raw []byte) (*Message, error) {
 	return m, nil
 }
 
+// ParseLight is Parse for those who pass messages on: of a message in one part it
+// reads only who it is from, its Message-ID and what kind of message it is.
+func ParseLight(raw []byte) (*Message, error) {
+	fields := map[string]string{"from": "", "message-id": "", "auto-submitted": "", "x-spam-flag": "", "content-type": "", strings.ToLower(Tag): ""}
+	if !scanFields(raw, fields) {
+		return nil, errors.New("there is no header")
+	}
+	if media := strings.ToLower(fields["content-type"]); strings.HasPrefix(media, "multipart/") || strings.HasPrefix(media, "message/") || strings.HasPrefix(media, "text/calendar") {
+		return Parse(raw)
+	}
+	m := &Message{}
+	m.readIdentity(func(name string) string { return fields[strings.ToLower(name)] })
+	return m, nil
+}
+
+// scanFields fills in the first header field of each name, lower case, and reports
+// whether there is any field at all.
+func scanFields(raw []byte, fields map[string]string) bool {
+	any, last := false, ""
+	rest := raw[:min(len(raw), maxHeader)]
+	for len(rest) > 0 {
+		line, after, _ := bytes.Cut(rest, []byte("\n"))
+		rest = after
+		line = bytes.TrimRight(line, "\r")
+		if len(line) == 0 {
+			break
+		}
+		if line[0] == ' ' || line[0] == '\t' {
+			if last != "" {
+				fields[last] += " " + string(bytes.TrimSpace(line))
+			}
+			continue
+		}
+		name, value, ok := bytes.Cut(line, []byte(":"))
+		any, last = any || ok && len(name) > 0, ""
+		if len(name) > 20 {
+			continue
+		}
+		if key := strings.ToLower(string(name)); ok && fields[key] == "" {
+			if _, wanted := fields[key]; wanted {
+				fields[key], last = strings.ToValidUTF8(string(bytes.TrimSpace(value)), "?"), key
+			}
+		}
+	}
+	return any
+}
+
 // splitHeader reads the header of a message, as far as it can be read.
 func splitHeader(raw []byte) (textproto.Header, io.Reader, error) {
 	limited := &io.LimitedReader{R: bytes.NewReader(raw), N: maxHeader}
@@ -143,7 +191,19 @@ func salvage(raw []byte) (textproto.Header, []byte) {
 	return h, rest
 }
 
+// readIdentity reads who a message is from, and what kind of message it is.
+func (m *Message) readIdentity(get func(name string) string) {
+	m.From = addresses(get("From"))
+	m.ID = bracketed(get("Message-ID"))
+	if auto, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(get("Auto-Submitted"))), ";"); auto != "no" {
+		m.Auto = strings.TrimSpace(auto)
+	}
+	m.Tag = strings.TrimSpace(get(Tag))
+	m.Flagged = strings.EqualFold(strings.TrimSpace(get("X-Spam-Flag")), "yes")
+}
+
 func (m *Message) readHeader(h *textproto.Header) {
+	m.readIdentity(h.Get)
 	text := func(name string) string {
 		value := strings.TrimSpace(h.Get(name))
 		if decoded, err := new(mime.WordDecoder).DecodeHeader(value); err == nil {
@@ -151,10 +211,9 @@ func (m *Message) readHeader(h *textproto.Header) {
 		}
 		return strings.ToValidUTF8(value, "?")
 	}
-	m.From, m.Sender = addresses(h.Get("From")), addresses(h.Get("Sender"))
+	m.Sender = addresses(h.Get("Sender"))
 	m.ReplyTo, m.To = addresses(h.Get("Reply-To")), addresses(h.Get("To"))
 	m.Subject = text("Subject")
-	m.ID = bracketed(h.Get("Message-ID"))
 	for _, name := range []string{"In-Reply-To", "References"} {
 		for _, id := range strings.Fields(h.Get(name)) {
 			if id = bracketed(id); id != "" && !slices.Contains(m.Answers, id) {
@@ -167,10 +226,6 @@ func (m *Message) readHeader(h *textproto.Header) {
 	for fields := h.FieldsByKey("Authentication-Results"); fields.Next(); {
 		m.Authentication = append(m.Authentication, strings.Join(strings.Fields(fields.Value()), " "))
 	}
-	if auto, _, _ := strings.Cut(strings.ToLower(text("Auto-Submitted")), ";"); auto != "no" {
-		m.Auto = strings.TrimSpace(auto)
-	}
-	m.Tag = text(Tag)
 	m.failed = appendAddresses(nil, h.Get("X-Failed-Recipients"))
 	for fields := h.Fields(); fields.Next(); {
 		if name := strings.ToLower(fields.Key()); name == "message-id" || name == "in-reply-to" || name == "references" {
