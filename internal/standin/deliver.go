@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,7 +15,14 @@ import (
 func (p *post) work(j job) {
 	switch j.Kind {
 	case groupJob:
-		p.layOut(j)
+		// The job is on disk until all its copies are where they belong.
+		for _, c := range p.layOut(j) {
+			if c.Due.IsZero() {
+				p.hand(c)
+			} else if err := p.queue.add(c); err != nil {
+				p.line(&c, "lost", "to", c.To, "detail", err.Error())
+			}
+		}
 	case copyJob:
 		p.hand(j)
 	}
@@ -26,7 +34,13 @@ func (p *post) line(j *job, step string, args ...any) {
 }
 
 // layOut makes the copies of a message that a group has let in.
-func (p *post) layOut(j job) {
+func (p *post) layOut(j job) []job {
+	var all []job
+	send := func(c job, step string) {
+		c.ID = j.ID + "-" + strconv.Itoa(len(all)) // the same if it is done again after a crash
+		p.line(&c, step, "to", c.To, "group", c.Group)
+		all = append(all, p.befall(c)...)
+	}
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	e := p.r.Estate()
@@ -34,7 +48,7 @@ func (p *post) layOut(j job) {
 	sender, err := address.Parse(j.Sender)
 	if !ok || err != nil {
 		p.line(&j, "lost", "group", j.To, "detail", "the group is gone")
-		return
+		return nil
 	}
 	from := p.r.Sender(sender)
 	d := p.r.Deliver(group, &from, j.Facts)
@@ -53,7 +67,7 @@ func (p *post) layOut(j job) {
 	for _, way := range d.Ways {
 		switch kind := e.Group(way.Group).Kind; {
 		case way.State == resolve.Open && (kind == estate.Forum || kind == estate.Mailbox):
-			p.send(job{Kind: copyJob, To: e.Address(way.Group).String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, MessageID: j.MessageID, Raw: text(way)}, "archived")
+			send(job{Kind: copyJob, To: e.Address(way.Group).String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, MessageID: j.MessageID, Raw: text(way)}, "archived")
 		case way.State == resolve.Waiting:
 			if at, decision, ok := d.Hindrance(way); ok && !asked[at] {
 				asked[at] = true
@@ -76,9 +90,10 @@ func (p *post) layOut(j job) {
 				p.line(&c, "paused", "to", c.To, "group", c.Group)
 				continue
 			}
-			p.send(c, "copied")
+			send(c, "copied")
 		case resolve.Digest:
-			c.Kind, c.Member, c.To, c.ID = digestJob, c.To, c.Group, newID()
+			c.Kind, c.Member, c.To = digestJob, c.To, c.Group
+			c.ID = j.ID + "-digest-" + strconv.Itoa(int(recipient.ID))
 			if p.queue.add(c) == nil {
 				p.line(&c, "collected", "to", c.Member, "group", c.Group)
 			}
@@ -87,6 +102,7 @@ func (p *post) layOut(j job) {
 	if j.Notify {
 		p.tell(j, "expanded", []failure{{final: j.To, status: "2.0.0", text: "laid out to its members"}})
 	}
+	return all
 }
 
 // hadBefore reports whether somebody already got a message that now comes to them

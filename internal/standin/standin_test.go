@@ -3,6 +3,8 @@ package standin_test
 import (
 	"context"
 	"crypto/x509"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -270,4 +272,40 @@ func TestDisk(t *testing.T) {
 	if got := r.box("bo@kelp.example"); len(got) != 1 {
 		t.Errorf("bo has %d digests", len(got))
 	}
+}
+
+// Whatever comes in at the ports, the service lives on and answers others.
+func FuzzPorts(f *testing.F) {
+	e := sample.Load(f, harbour).Estate()
+	s, err := standin.Start(standin.Options{Estate: e, Secret: "tide"})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Cleanup(s.Close)
+	f.Add([]byte("EHLO x\r\nMAIL FROM:<a@far.example>\r\nRCPT TO:<open@kelp.example>\r\nDATA\r\nFrom: a@far.example\r\n\r\nHello\r\n.\r\nQUIT\r\n"))
+	f.Add([]byte("EHLO x\r\nMAIL FROM:<> SIZE=99999999999\r\nRCPT TO:<held-0@kelp.example> NOTIFY=SUCCESS ORCPT=x;y\r\nBDAT 5 LAST\r\nabcde"))
+	f.Add([]byte("a LOGIN ada@kelp.example tide\r\nb SELECT INBOX\r\nc UID FETCH 1:* (BODY.PEEK[])\r\nd SEARCH HEADER x y\r\ne LIST \"\" *\r\nf IDLE\r\nDONE\r\n"))
+	f.Add([]byte("a AUTHENTICATE PLAIN AGFkYQB0aWRl\r\nb APPEND INBOX {10}\r\n0123456789\r\nc MOVE 1 Junk\r\nd EXPUNGE\r\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, server := range []string{s.Ready().Outside, s.Ready().Submission, s.Ready().IMAP} {
+			conn, err := net.Dial("tcp", server)
+			if err != nil {
+				t.Fatal(err)
+			}
+			_ = conn.SetDeadline(time.Now().Add(50 * time.Millisecond))
+			_, _ = conn.Write(data)
+			_, _ = io.Copy(io.Discard, io.LimitReader(conn, 1<<20))
+			conn.Close()
+		}
+		conn, err := net.Dial("tcp", s.Ready().Outside)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+		greeting := make([]byte, 4)
+		if _, err := io.ReadFull(conn, greeting); err != nil || string(greeting) != "220 " {
+			t.Fatalf("the service greets %q: %v", greeting, err)
+		}
+	})
 }
