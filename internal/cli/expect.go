@@ -45,21 +45,9 @@ func expectFiles(cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	var answer present.Expectations
-	lists := make([][]expect.Expectation, cmd.Args().Len())
-	var problems []string
-	for i, name := range cmd.Args().Slice() {
-		text, err := readText(name)
-		if err != nil {
-			return usageError("the expectations %s cannot be read: %v", name, err)
-		}
-		list, errs := expect.Parse(text)
-		lists[i] = list
-		for _, e := range append(errs, expect.Check(s.e, list)...) {
-			problems = append(problems, name+":"+e.Error()+caret(e))
-		}
-	}
-	if len(problems) > 0 {
-		return fmt.Errorf("%s", strings.Join(problems, "\n"))
+	lists, err := s.expectations(cmd.Args().Slice())
+	if err != nil {
+		return err
 	}
 	for i, name := range cmd.Args().Slice() {
 		answer.Add(s.r, name, lists[i])
@@ -71,6 +59,27 @@ func expectFiles(cmd *cli.Command, streams Streams) error {
 		return errWrong
 	}
 	return nil
+}
+
+// expectations reads files of expectations.
+func (s *session) expectations(names []string) ([][]expect.Expectation, error) {
+	lists := make([][]expect.Expectation, len(names))
+	var problems []string
+	for i, name := range names {
+		text, err := readText(name)
+		if err != nil {
+			return nil, usageError("the expectations %s cannot be read: %v", name, err)
+		}
+		list, errs := expect.Parse(text)
+		lists[i] = list
+		for _, e := range append(errs, expect.Check(s.e, list)...) {
+			problems = append(problems, name+":"+e.Error()+caret(e))
+		}
+	}
+	if len(problems) > 0 {
+		return nil, fmt.Errorf("%s", strings.Join(problems, "\n"))
+	}
+	return lists, nil
 }
 
 // caret shows the line of an error with a caret under the spot.

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
@@ -37,6 +38,7 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
 			&cli.StringFlag{Name: "from", Usage: "from everyone whom a `SELECTOR` picks, rather than the usual cases"},
+			&cli.StringSliceFlag{Name: "expect", Usage: "the messages that a `FILE` of expectations speaks of, rather than the usual cases; may be repeated"},
 			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
@@ -148,6 +150,11 @@ func (s *session) plan(l *lanes.Lanes) (*probe.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	lists, err := s.expectations(s.cmd.StringSlice("expect"))
+	if err != nil {
+		return nil, err
+	}
+	choice.Expected = slices.Concat(lists...)
 	return probe.NewPlan(s.r, l, choice), nil
 }
 

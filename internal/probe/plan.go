@@ -15,6 +15,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/lanes"
@@ -37,6 +38,7 @@ const (
 	Voice       Kind = "voice"        // in the group's name
 	ReplyPerson Kind = "reply-person" // a member answers a stranger as themselves
 	ReplyGroup  Kind = "reply-group"  // a member answers a stranger in the group's name
+	Expected    Kind = "expected"     // somebody whom an expectation speaks of
 	Rule        Kind = "rule"         // somebody for whom a rule decides that no other case tries
 )
 
@@ -93,8 +95,10 @@ type Choice struct {
 	Groups []estate.ID
 	Kinds  []Kind            // none: all
 	From   []address.Address // senders in place of those that are chosen; kinds are left aside then
-	Sample int               // so many cases at most, spread over all; 0: all
-	Run    string            // the name of the run; "": any
+	// Expected are expectations whose messages are sent, in place of the usual cases.
+	Expected []expect.Expectation
+	Sample   int    // so many cases at most, spread over all; 0: all
+	Run      string // the name of the run; "": any
 }
 
 // NewPlan plans a run.
@@ -103,7 +107,13 @@ func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
+	for i := range choice.Expected {
+		p.planExpected(&choice.Expected[i])
+	}
 	for _, group := range choice.Groups {
+		if len(choice.Expected) > 0 {
+			break
+		}
 		if r.Estate().Group(group).Kind == estate.Roster && len(choice.Kinds) == 0 && len(choice.From) == 0 {
 			continue // it takes no mail
 		}
@@ -286,6 +296,40 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 		c.To = stranger
 	}
 	p.add(c)
+}
+
+// mostExpected is how many messages of one expectation are sent.
+const mostExpected = 2
+
+// planExpected adds cases for an expectation: some of those that it speaks of.
+func (p *Plan) planExpected(x *expect.Expectation) {
+	e := p.resolver.Estate()
+	group, _ := e.Find(x.Group)
+	added := 0
+	for _, try := range expect.Tries(p.resolver, x) {
+		c := Case{Kind: Expected, Group: group, From: try.From.Address, To: e.Address(group), Facts: try.Message}
+		switch {
+		case added == mostExpected:
+			return
+		case try.Stranger == "outside":
+			stranger, ok := p.stranger()
+			if !ok || try.Message.Unproven {
+				continue
+			}
+			c.From = stranger
+		case try.Message.Unproven:
+			c.Kind = Forged
+		case try.Stranger != "" || try.From.ID == estate.None || !p.sendable(try.From.ID):
+			continue
+		}
+		if try.Message.Suspect || try.Message.Size > mostPadding {
+			p.note("%q: it is not for the sender to make a message suspect, and nothing larger than %d MB is sent", x.Text, mostPadding/1_000_000)
+			continue
+		}
+		before := len(p.Cases)
+		p.add(c)
+		added += len(p.Cases) - before
+	}
 }
 
 // planRules adds a case for each rule of a gate that decides for somebody, and that

@@ -268,8 +268,10 @@ func (x *runner) sendOne(ctx context.Context, sessions map[string]*send.Session,
 	return reply, nil
 }
 
-// attachmentSize is that of the file in a case with one.
-const attachmentSize = 40_000
+const (
+	attachmentSize = 40_000     // bytes of the file in a case with one
+	mostPadding    = 10_000_000 // bytes that a message is made large with, at most
+)
 
 // message writes the message of a case.
 func (p *Plan) message(c *Case) ([]byte, error) {
@@ -284,12 +286,17 @@ func (p *Plan) message(c *Case) ([]byte, error) {
 			d.Sender = c.By
 		}
 	}
-	switch c.Kind {
-	case Invitation:
+	if c.Facts.Automatic {
+		d.Auto = "auto-generated"
+	}
+	if c.Facts.Invitation {
 		d.Parts = append(d.Parts, compose.Invitation(c.ID, c.From, c.To, d.Subject, time.Now().AddDate(0, 0, 7).Truncate(time.Hour)))
-	case Attachment:
-		d.Parts = append(d.Parts, compose.Part{Type: "text/plain", Name: "test.txt", Data: []byte(strings.Repeat("A test of attachments.\r\n", attachmentSize/24))})
-	case ReplyPerson, ReplyGroup:
+	}
+	if size := max(int(c.Facts.Size), map[Kind]int{Attachment: attachmentSize}[c.Kind]); size > 0 {
+		const text = "A test of attachments.\r\n"
+		d.Parts = append(d.Parts, compose.Part{Type: "text/plain", Name: "test.txt", Data: []byte(strings.Repeat(text, size/len(text)+1))})
+	}
+	if c.Kind == ReplyPerson || c.Kind == ReplyGroup {
 		d.Subject, d.InReplyTo = "Re: "+d.Subject, c.Tag+".asked@"+c.To.Domain()
 	}
 	return d.Bytes()

@@ -167,6 +167,31 @@ func (t *trial) eachPicked(m resolve.Message, visit func(s resolve.Sender, stran
 	}
 }
 
+// A Try is a message that an expectation speaks of.
+type Try struct {
+	From     resolve.Sender
+	Stranger string // outside, inside or forged, for a stranger
+	Message  resolve.Message
+}
+
+// Tries returns the messages to its group that an expectation speaks of: those of
+// everyone whom it picks, or the one that it names. There are none where it is
+// about no message.
+func Tries(r *resolve.Resolver, x *Expectation) []Try {
+	group, _ := r.Estate().Find(x.Group)
+	t := &trial{r: r, x: x, result: Result{Expectation: x, Group: group}}
+	var list []Try
+	switch {
+	case x.Kind == Judges:
+		for _, m := range t.messages() {
+			t.eachPicked(m, func(s resolve.Sender, stranger string) { list = append(list, Try{s, stranger, m}) })
+		}
+	case (x.Kind == Reaches || x.Kind == Spares) && x.From.IsValid():
+		list = append(list, Try{From: r.Sender(x.From)})
+	}
+	return list
+}
+
 func (t *trial) judges() {
 	for _, m := range t.messages() {
 		t.eachPicked(m, func(s resolve.Sender, stranger string) {
