@@ -41,6 +41,7 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "port-submissions", Usage: "SMTP with a login and TLS"},
 			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
 			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
+			&cli.StringFlag{Name: "clock", Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)"},
 			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 24 * time.Hour},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runStandin(ctx, cmd, streams) },
@@ -58,6 +59,14 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	options := standin.Options{
 		Estate: s.e, Host: cmd.String("host"), Dir: cmd.String("dir"), DigestEvery: cmd.Duration("digest-every"), CertificateFile: cmd.String("certificate"),
 		Outside: cmd.Int("port-outside"), Submission: cmd.Int("port-submission"), Submissions: cmd.Int("port-submissions"), IMAP: cmd.Int("port-imap"), IMAPS: cmd.Int("port-imaps"),
+	}
+	if clock := cmd.String("clock"); clock != "" {
+		from, err := time.Parse(time.RFC3339, clock)
+		if err != nil {
+			return usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", clock)
+		}
+		began := time.Now()
+		options.Now = func() time.Time { return from.Add(time.Since(began)) }
 	}
 	if options.Secret, err = standin.Secret(cmd.String("secret")); err != nil {
 		return usageError("%v", err)

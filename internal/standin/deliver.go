@@ -224,7 +224,8 @@ func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
 		{"Delivered-To", name, true},
 		{"List-Id", quoteTitle(g.Title) + "<" + local + "." + domain + ">", false},
 		{"List-Post", "<mailto:" + name + ">", false},
-		{"List-Unsubscribe", "<mailto:" + local + "-leave@" + domain + ">", false},
+		{"List-Unsubscribe", "<https://lists." + domain + "/leave/" + local + ">, <mailto:" + local + "-leave@" + domain + ">", false},
+		{"List-Unsubscribe-Post", "List-Unsubscribe=One-Click", false},
 		{"Precedence", "list", false},
 	}
 	if g.RepliesTo == estate.PartyGroup {

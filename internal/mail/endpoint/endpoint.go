@@ -64,11 +64,12 @@ type Login struct {
 	Secret Secret
 }
 
-// A Secret is a text that is never printed.
-type Secret struct{ text string }
+// A Secret is a text that is never printed: not even as part of something else, for
+// which it is behind a pointer.
+type Secret struct{ text *string }
 
 // NewSecret returns a secret.
-func NewSecret(text string) Secret { return Secret{text} }
+func NewSecret(text string) Secret { return Secret{&text} }
 
 // String hides the secret.
 func (Secret) String() string { return "(secret)" }
@@ -79,10 +80,17 @@ func (Secret) GoString() string { return "(secret)" }
 // MarshalText hides the secret.
 func (Secret) MarshalText() ([]byte, error) { return []byte("(secret)"), nil }
 
+func (s Secret) reveal() string {
+	if s.text == nil {
+		return ""
+	}
+	return *s.text
+}
+
 // Client returns the SASL exchange.
 func (l Login) Client() sasl.Client {
 	if l.Bearer {
-		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.text})
+		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.reveal()})
 	}
-	return sasl.NewPlainClient(l.As, l.User, l.Secret.text)
+	return sasl.NewPlainClient(l.As, l.User, l.Secret.reveal())
 }
