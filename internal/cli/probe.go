@@ -94,7 +94,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case cmd.String("show") != "":
 		run, err := probe.Read(filepath.Join(runs, cmd.String("show")), s.r, l)
 		if err != nil {
-			return usageError("%v", err)
+			return runError(err, runs, cmd.String("show"))
 		}
 		return s.judge(run)
 	}
@@ -104,7 +104,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		run, err := probe.Resume(ctx, filepath.Join(runs, name), s.r, l, options)
 		bar.end()
 		if run == nil {
-			return usageError("%v", err)
+			return runError(err, runs, name)
 		}
 		return s.judge(run)
 	}
@@ -256,6 +256,14 @@ func (s *session) judge(run *probe.Run) error {
 	return nil
 }
 
+// runError says why a run cannot be read.
+func runError(err error, runs, name string) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return usageError("there is no run %s in %s", name, runs)
+	}
+	return usageError("%v", err)
+}
+
 // unreachable reports whether no message reached any server.
 func unreachable(run *probe.Run) bool {
 	for _, reply := range run.Replies {
@@ -269,7 +277,7 @@ func unreachable(run *probe.Run) bool {
 func (s *session) tidy(ctx context.Context, dir string, l *lanes.Lanes) error {
 	run, err := probe.Read(dir, s.r, l)
 	if err != nil {
-		return usageError("%v", err)
+		return runError(err, filepath.Dir(dir), filepath.Base(dir))
 	}
 	removed, err := probe.Tidy(ctx, run)
 	fmt.Fprintf(s.streams.Out, "%d messages of run %s removed\n", removed, run.Plan.Run)

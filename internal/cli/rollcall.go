@@ -70,7 +70,7 @@ func newRollcall(streams Streams) *cli.Command {
 				}
 				call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
 				if err != nil {
-					return usageError("%v", err)
+					return runError(err, cmd.String("runs"), run)
 				}
 				return s.print(present.NewRollCall(s.r, call))
 			}

@@ -349,13 +349,13 @@ func (n namer) changeYAML(c *infer.Change) string {
 func (a *Probe) writeText(p *Page) {
 	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ": "}}
 	if a.NotAsPredicted == 0 {
-		head = append(head, Span{Good, "all as predicted"}, Span{Plain, " (" + strconv.Itoa(a.AsPredicted) + " observations)"})
+		head = append(head, Span{Good, "all as predicted"}, Span{Plain, " (" + count(a.AsPredicted, "observation", "observations") + ")"})
 	} else {
 		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " + strconv.Itoa(a.AsPredicted) + " as predicted"})
 	}
 	p.Line(2, head...)
 	if !a.Ended {
-		p.Line(2, Span{Doubtful, "This run was ended before its time. "}, Span{Plain, "Go on with it: yorvet probe --resume " + a.Run})
+		p.Line(2, Span{Doubtful, "This run was ended before its time. "}, Span{Plain, "What is not seen may yet come. Go on with it: yorvet probe --resume " + a.Run})
 	}
 	for i, cause := range a.Causes {
 		a.writeCause(p, i, cause)
@@ -369,6 +369,11 @@ func (a *Probe) writeText(p *Page) {
 	for i, name := range a.NotLookedInto {
 		if i == 0 {
 			p.Gap()
+		}
+		if i == 4 && !p.options.All && len(a.NotLookedInto) > 6 {
+			p.Line(2, Span{Doubtful, "nor into " + strconv.Itoa(len(a.NotLookedInto)-i) + " more mailboxes"})
+			p.cut = true
+			break
 		}
 		p.Line(2, Span{Doubtful, "not looked into: "}, Span{Plain, name})
 	}

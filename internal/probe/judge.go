@@ -120,7 +120,9 @@ func Judge(run *Run) *Judgement {
 		j.Trials = append(j.Trials, t)
 		j.Explained = append(j.Explained, i)
 	}
-	j.Causes, j.Lost = infer.Explain(run.Plan.resolver, j.Trials)
+	if !run.Broken { // else what has not been seen may yet come
+		j.Causes, j.Lost = infer.Explain(run.Plan.resolver, j.Trials)
+	}
 	return j
 }
 
@@ -158,7 +160,7 @@ func (w *judge) verdict() CaseResult {
 		}
 	}
 	r.Seen, w.verdicts = w.outcome()
-	r.AsPredicted = w.verdicts.Has(w.p.Verdict)
+	r.AsPredicted = w.verdicts.Has(w.p.Verdict) && r.Seen != Unknown && r.Seen != Deferred
 	return r
 }
 

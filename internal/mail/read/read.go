@@ -281,11 +281,11 @@ func (m *Message) readPart(e *message.Entity, depth int, parts *int, inDigest bo
 		return
 	}
 	media, params, err := e.Header.ContentType()
-	if err != nil || media == "" {
+	switch {
+	case inDigest && e.Header.Get("Content-Type") == "":
+		media = "message/rfc822" // RFC 2046, section 5.1.5
+	case err != nil || media == "":
 		media = "text/plain"
-		if inDigest {
-			media = "message/rfc822" // RFC 2046, section 5.1.5
-		}
 	}
 	media = strings.ToLower(media)
 	if depth == 0 {

@@ -1,0 +1,383 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+const jetty = `yorvet: 1
+domains: [kelp.example]
+people:
+  - {address: ada@kelp.example}
+  - {address: bo@kelp.example}
+  - {address: cy@kelp.example}
+  - {address: dee@kelp.example}
+  - {address: gone@kelp.example, mailbox: none}
+groups:
+  - address: main@kelp.example
+    also: [other@kelp.example]
+    kind: forum
+    gate: [refuse unproven, refuse dee@kelp.example because "Not you.", admit members or moderators, hold outside, admit inside]
+    moderators: [cy@kelp.example]
+    voice: [as ada@kelp.example, for bo@kelp.example]
+    members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, nested@kelp.example]
+  - {address: nested@kelp.example, members: [cy@kelp.example]}
+  - {address: only@kelp.example, kind: roster, members: [ada@kelp.example]}
+`
+
+// anywhere are lanes that are not used.
+func anywhere(t *testing.T) *lanes.Lanes {
+	t.Helper()
+	t.Setenv("PLAN_TEST", "hush")
+	path := filepath.Join(t.TempDir(), "lanes.yaml")
+	text := `yorvet-lanes: 1
+send:
+  - {name: inside, server: "127.0.0.1:9", tls: none, from: [ada@kelp.example, bo@kelp.example, cy@kelp.example, dee@kelp.example], login: {password: {environment: PLAN_TEST}}}
+  - {name: outside, server: "127.0.0.1:9", tls: none, from: ["@far.example"]}
+  - {name: forged, server: "127.0.0.1:9", tls: none, from: [anyone], claims: true}
+look: [{server: "127.0.0.1:9", tls: none, for: [inside, "@far.example"], login: {password: {environment: PLAN_TEST}}}]
+strangers: [guest@far.example]
+`
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l, err := lanes.Load(context.Background(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func group(t *testing.T, e *estate.Estate, name string) estate.ID {
+	t.Helper()
+	id, ok := e.Find(address.MustParse(name))
+	if !ok {
+		t.Fatalf("there is no %s", name)
+	}
+	return id
+}
+
+func TestNewPlan(t *testing.T) {
+	r := sample.Load(t, jetty)
+	l := anywhere(t)
+	p := NewPlan(r, l, Choice{Groups: []estate.ID{group(t, r.Estate(), "main@kelp.example"), group(t, r.Estate(), "only@kelp.example")}})
+	var got []string
+	for i := range p.Cases {
+		prediction := p.Predict(i)
+		got = append(got, fmt.Sprintf("%s %s %s", p.Cases[i].Describe(), prediction.Verdict, p.Cases[i].Way))
+	}
+	want := []string{
+		"outsider: guest@far.example to main@kelp.example hold outside",
+		"forged: ada@kelp.example (claimed) to main@kelp.example refuse forged",
+		"insider: dee@kelp.example to main@kelp.example refuse inside",
+		"member: ada@kelp.example to main@kelp.example admit inside",
+		"moderator: cy@kelp.example to main@kelp.example admit inside",
+		"refused: dee@kelp.example to main@kelp.example refuse inside",
+		"invitation: ada@kelp.example to main@kelp.example admit inside",
+		"attachment: ada@kelp.example to main@kelp.example admit inside",
+		"alias: ada@kelp.example to other@kelp.example admit inside",
+		"voice: main@kelp.example by ada@kelp.example to main@kelp.example admit inside",
+		"reply-person: ada@kelp.example to guest@far.example admit inside",
+		"reply-group: main@kelp.example by ada@kelp.example to guest@far.example admit inside",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("the plan is\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	tags := map[string]bool{}
+	for _, c := range p.Cases {
+		tags[c.Tag] = true
+		if !strings.HasPrefix(c.Tag, p.Run+".") || len(c.Tag) < 30 {
+			t.Errorf("the tag %s can be guessed", c.Tag)
+		}
+	}
+	if len(tags) != len(p.Cases) || len(p.Touched) != 3 {
+		t.Errorf("%d tags for %d cases, %d touched", len(tags), len(p.Cases), len(p.Touched))
+	}
+	if some := NewPlan(r, l, Choice{Groups: []estate.ID{0}, Sample: 4}); len(some.Cases) != 4 || some.Cases[3].Name != "4" {
+		t.Errorf("a sample of 4 has %d cases", len(some.Cases))
+	}
+	if some := NewPlan(r, l, Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}, Run: "mine"}); len(some.Cases) != 1 || some.Run != "mine" {
+		t.Errorf("%+v", some.Cases)
+	}
+	from := NewPlan(r, l, Choice{Groups: []estate.ID{0}, From: []address.Address{address.MustParse("bo@kelp.example"), address.MustParse("who@far.example"), address.MustParse("gone@kelp.example")}})
+	if len(from.Cases) != 2 || from.Cases[0].Kind != Member || from.Cases[1].Kind != Outsider || len(from.Notes) != 1 {
+		t.Errorf("%+v, %v", from.Cases, from.Notes)
+	}
+	voices := NewVoicePlan(r, l, 0, "")
+	if len(voices.Cases) != 3 || voices.Predict(2).Verdict != estate.Refuse || voices.Cases[1].By.String() != "bo@kelp.example" {
+		t.Errorf("%+v", voices.Cases)
+	}
+	for _, a := range p.watched() {
+		if a.String() == "gone@kelp.example" {
+			t.Error("a mailbox that is not there is looked into")
+		}
+	}
+}
+
+func TestPlanOfExpectations(t *testing.T) {
+	r := sample.Load(t, jetty)
+	list, errs := expect.Parse("to main@kelp.example\n  admits members\n  holds outside\n  refuses unproven\n  admits automatic and not unproven and members\n  holds suspect and outside\n  reaches members from ada@kelp.example\n  approves at least 1\n")
+	if len(errs) > 0 {
+		t.Fatal(errs)
+	}
+	p := NewPlan(r, anywhere(t), Choice{Expected: list})
+	kinds := map[Kind]int{}
+	automatic := 0
+	for i := range p.Cases {
+		kinds[p.Cases[i].Kind]++
+		if p.Cases[i].Facts.Automatic {
+			automatic++
+			raw, err := p.message(&p.Cases[i])
+			m, err2 := read.Parse(raw)
+			if err != nil || err2 != nil || m.Auto != "auto-generated" {
+				t.Errorf("%v, %v, %+v", err, err2, m)
+			}
+		}
+	}
+	if kinds[Expected] < 5 || kinds[Forged] != 2 || automatic == 0 || len(p.Notes) != 1 {
+		t.Errorf("%v, %d automatic, %q", kinds, automatic, p.Notes)
+	}
+}
+
+// What is sent says what its case is about, and carries the marks.
+func TestMessages(t *testing.T) {
+	r := sample.Load(t, jetty)
+	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}})
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		raw, err := p.message(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := read.Parse(raw)
+		if err != nil || m.ID != c.ID || m.Tag != c.Tag || m.From[0] != c.From || m.To[0] != c.To || m.Invitation != c.Facts.Invitation {
+			t.Errorf("%s: %v, %+v", c.Describe(), err, m)
+		}
+		if parsed, err := mail.ReadMessage(strings.NewReader(string(raw))); err != nil || parsed.Header.Get("Date") == "" {
+			t.Errorf("%s: %v", c.Describe(), err)
+		}
+		if reply := c.Kind == ReplyGroup || c.Kind == ReplyPerson; reply != (len(m.Answers) > 0) || c.Kind == Attachment && len(raw) < attachmentSize {
+			t.Errorf("%s: %d answers, %d bytes", c.Describe(), len(m.Answers), len(raw))
+		}
+	}
+}
+
+// A journal tells what has been sent; a line that is half written is left out, and
+// any other that is none is an error.
+func TestJournal(t *testing.T) {
+	r := sample.Load(t, jetty)
+	l := anywhere(t)
+	p := NewPlan(r, l, Choice{Groups: []estate.ID{0}})
+	dir := filepath.Join(t.TempDir(), "run")
+	j, err := newJournal(dir, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := newJournal(dir, p); err == nil {
+		t.Error("a journal is begun over another")
+	}
+	taken, later := send.Reply{Stage: "message", Code: 250}, send.Reply{Stage: "to", Code: 451}
+	for _, l := range []line{
+		{Marks: []watch.Mark{{Place: watch.Place{Account: "ada@kelp.example", Folder: "INBOX"}, Validity: 3, Next: 9}}},
+		{Sending: &attempt{Case: 0}}, {Replied: &attempt{Case: 0, Reply: &taken}}, {Sending: &attempt{Case: 1}}, {Replied: &attempt{Case: 1, Reply: &later}},
+		{Sending: &attempt{Case: 2}}, {Seen: &Sighting{Case: 0, What: sawCopy}},
+	} {
+		if err := j.write(l, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	j.close()
+	path := filepath.Join(dir, journalName)
+	data, _ := os.ReadFile(path)
+	if err := os.WriteFile(path, append(data, `{"time":"2026-11-23T0`...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	h, err := readJournal(dir)
+	if err != nil || !h.sent[0] || h.sent[1] || !h.sent[2] || len(h.marks) != 1 || len(h.seen) != 1 || h.ended {
+		t.Fatalf("%v, %+v", err, h)
+	}
+	if _, known := h.replies[2]; known {
+		t.Error("there is a reply to what has none")
+	}
+	again, err := restore(h, r, l)
+	if err != nil || len(again.Cases) != len(p.Cases) || again.Cases[9].By != p.Cases[9].By || again.Cases[1].Facts != p.Cases[1].Facts {
+		t.Fatalf("%v, %+v", err, again)
+	}
+	reopened, err := reopen(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := reopened.write(line{Ended: true}, true); err != nil {
+		t.Fatal(err)
+	}
+	reopened.close()
+	if h, err = readJournal(dir); err != nil || !h.ended {
+		t.Errorf("%v, %+v", err, h)
+	}
+	data, _ = os.ReadFile(path)
+	if err := os.WriteFile(path, []byte(strings.Replace(string(data), `{"time"`, `{"tim`, 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := readJournal(dir); err == nil || !strings.Contains(err.Error(), ":1:1") {
+		t.Errorf("a broken journal is read: %v", err)
+	}
+	other := sample.Load(t, strings.Replace(jetty, "address: main@kelp.example", "address: else@kelp.example", 1))
+	if _, err := restore(h, other, l); err == nil {
+		t.Error("a run goes on without its group")
+	}
+}
+
+// What is in a mailbox is told for what it is to a case.
+func TestSight(t *testing.T) {
+	r := sample.Load(t, jetty)
+	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}})
+	c := p.Cases[0]
+	inner := "--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <" + c.ID + ">\r\n\r\ntext\r\n--b--\r\n"
+	for text, want := range map[string]string{
+		"From: ada@kelp.example\r\nCc: bo@kelp.example\r\nYorvet-Probe: " + c.Tag + "\r\n\r\n":                                                        sawCopy,
+		"From: ada@kelp.example\r\nMessage-ID: <" + c.ID + ">\r\n\r\n":                                                                                sawCopy,
+		"From: main@kelp.example\r\nContent-Type: multipart/digest; boundary=b\r\n\r\n--b\r\n\r\nMessage-ID: <" + c.ID + ">\r\n\r\ntext\r\n--b--\r\n": sawDigest,
+		"From: x@kelp.example\r\nSubject: For main@kelp.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" + inner:                         sawApproval,
+		"From: main@kelp.example\r\nAuto-Submitted: auto-replied\r\nIn-Reply-To: <" + c.ID + ">\r\n\r\nIt waits.\r\n":                                 sawNotice,
+		"From: mailer-daemon@kelp.example\r\nSubject: Undeliverable\r\n\r\nYour message " + c.ID + "\r\n":                                             sawBounce,
+		"From: m@x.example\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nOriginal-Envelope-Id: " + c.Tag + "\r\n\r\nFinal-Recipient: rfc822;main@kelp.example\r\nAction: expanded\r\n\r\n--b--\r\n": sawSuccess,
+		"From: ada@kelp.example\r\nYorvet-Probe: " + p.Run + ".guessed\r\n\r\n":       "",
+		"From: bo@kelp.example\r\nIn-Reply-To: <" + c.ID + ">\r\n\r\nThanks.\r\n":     "",
+		"From: bo@kelp.example\r\nMessage-ID: <other@kelp.example>\r\n\r\nHello.\r\n": "",
+	} {
+		m, err := read.Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := p.sight(watch.Item{Place: watch.Place{Account: "cy@kelp.example"}, Message: m})
+		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 || found[0].What != want) {
+			t.Errorf("%q is %+v, want %q", text, found, want)
+		}
+		if want == sawCopy && strings.Contains(text, "Cc") && !slices.Equal(found[0].View.Shows, []string{"bo@kelp.example"}) {
+			t.Errorf("it shows %v", found[0].View.Shows)
+		}
+	}
+}
+
+// What was seen of a case is judged.
+func TestJudge(t *testing.T) {
+	r := sample.Load(t, jetty)
+	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Outsider, Member}})
+	accepted := send.Reply{Stage: "message", Code: 250}
+	see := func(what, box string, number int, change ...func(*Sighting)) Sighting {
+		s := Sighting{Place: watch.Place{Account: box, Folder: "INBOX", Role: watch.Inbox}, Case: number, What: what}
+		for _, c := range change {
+			c(&s)
+		}
+		return s
+	}
+	ada, bo, cy, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "main@kelp.example"
+	watched := []string{ada, bo, cy, "dee@kelp.example", main, "guest@far.example"}
+	asked := see(sawApproval, cy, 0, func(s *Sighting) { s.Groups = []string{main} })
+	good := []Sighting{asked, see(sawCopy, ada, 1), see(sawDigest, bo, 1), see(sawCopy, cy, 1), see(sawCopy, main, 1)}
+	for name, c := range map[string]struct {
+		replies map[int]send.Reply
+		seen    []Sighting
+		cases   [2]string
+		not     int
+		cause   string
+	}{
+		"as predicted":   {map[int]send.Reply{0: accepted, 1: accepted}, good, [2]string{"hold", "admit"}, 0, ""},
+		"refused":        {map[int]send.Reply{0: accepted, 1: {Stage: "to", Code: 550}}, good[:1], [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
+		"put off":        {map[int]send.Reply{0: accepted, 1: {Stage: "to", Code: 451}}, good[:1], [2]string{"hold", Deferred}, 5, ""},
+		"unknown":        {map[int]send.Reply{0: accepted, 1: {Stage: "message"}}, good[:1], [2]string{"hold", Unknown}, 5, ""},
+		"let in":         {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, ada, 0)}, good[1:]...), [2]string{"admit", "admit"}, 2, "main@kelp.example"},
+		"silence":        {map[int]send.Reply{0: accepted, 1: accepted}, good[:1], [2]string{"hold", Silence}, 5, "main@kelp.example"},
+		"bounced":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: main, Action: "failed", Status: "5.7.1"}} })}, good[0]), [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
+		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "the mailbox of cy@kelp.example were full"},
+		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.Role = watch.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
+		"twice":          {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.UID = 7 })}, good...), [2]string{"hold", "admit"}, 1, ""},
+		"no archive":     {map[int]send.Reply{0: accepted, 1: accepted}, good[:4], [2]string{"hold", "admit"}, 1, ""},
+	} {
+		run := &Run{Plan: p, Replies: c.replies, Unsure: map[int]bool{1: name == "unknown"}, Sightings: c.seen, Problems: map[string]error{}, Watched: watched, Approved: map[int]bool{}}
+		j := Judge(run)
+		if got := [2]string{j.Cases[0].Seen, j.Cases[1].Seen}; got != c.cases {
+			t.Errorf("%s: seen %v, want %v", name, got, c.cases)
+		}
+		if _, not := j.Counts(); not != c.not {
+			t.Errorf("%s: %d not as predicted, want %d: %+v", name, not, c.not, j.Members)
+		}
+		said := ""
+		for _, cause := range j.Causes {
+			for _, h := range cause.Hypotheses[:min(2, len(cause.Hypotheses))] {
+				said += h.Change.Says + "\n"
+			}
+		}
+		if c.cause == "" && said != "" || !strings.Contains(said, c.cause) {
+			t.Errorf("%s: it is as if %s, want %q", name, said, c.cause)
+		}
+	}
+}
+
+// A reply tells whether to try again.
+func TestReplies(t *testing.T) {
+	for _, c := range []struct {
+		reply                    send.Reply
+		accepted, later, unknown bool
+		text                     string
+	}{
+		{send.Reply{Stage: "message", Code: 250, Text: "queued"}, true, false, false, "250 queued"},
+		{send.Reply{Stage: "to", Code: 451, Status: "4.7.1", Text: "later"}, false, true, false, "451 4.7.1 later"},
+		{send.Reply{Stage: "to", Code: 550, Status: "5.1.1", Text: "no"}, false, false, false, "550 5.1.1 no"},
+		{send.Reply{Stage: "connect", Text: "refused"}, false, true, false, "connect: refused"},
+		{send.Reply{Stage: "message", Text: "reset"}, false, false, true, "message: reset"},
+	} {
+		if r := c.reply; r.Accepted() != c.accepted || r.Later() != c.later || r.Unknown() != c.unknown || r.String() != c.text {
+			t.Errorf("%+v: %t %t %t %q", r, r.Accepted(), r.Later(), r.Unknown(), r)
+		}
+	}
+}
+
+// The members of a roll call are those who would get its message, and their
+// answers, bounces and deliveries count.
+func TestCountAnswers(t *testing.T) {
+	r := sample.Load(t, jetty)
+	call := PlanCall(r, 0, address.MustParse("dee@kelp.example"))
+	if len(call.Members) != 3 {
+		t.Fatalf("%+v", call.Members)
+	}
+	p := &Plan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
+	states := map[estate.ID]*Presence{}
+	for i := range call.Members {
+		states[call.Members[i].Person] = &call.Members[i]
+	}
+	for _, text := range []string{
+		"From: ada@kelp.example\r\nIn-Reply-To: <call.1@kelp.example>\r\n\r\nyes\r\n",
+		"From: who@far.example\r\nSubject: Re: [call.1]\r\n\r\nme too\r\n",
+		"From: bo@kelp.example\r\nIn-Reply-To: <call.1@kelp.example>\r\nAuto-Submitted: auto-replied\r\n\r\naway\r\n",
+		"From: mailer-daemon@kelp.example\r\nX-Failed-Recipients: cy@kelp.example\r\nSubject: Undeliverable\r\n\r\ncall.1@kelp.example\r\n",
+	} {
+		m, err := read.Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.count(call, states, m)
+	}
+	got := map[string]int{}
+	for _, m := range call.Members {
+		got[m.State]++
+	}
+	if got[Answered] != 1 || got[NotYet] != 1 || got[Bounced] != 1 || !slices.Equal(call.Others, []string{"who@far.example"}) {
+		t.Errorf("%v, %v", got, call.Others)
+	}
+}
