@@ -303,7 +303,7 @@ func TestReadConduct(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "conduct.yaml")
 	for text, want := range map[string]string{
 		"yorvet-conduct: 1\ntrouble:\n  - {do: lose, share: 5}\n  - {do: delay, by: 2s, from: 1s, for: 10s}\nforward: {a@b.example: c@d.example}\nstarts: {g@b.example: 30s}\n": "",
-		"trouble: []\n":                                           "yorvet-conduct",
+		"trouble: []\n": "yorvet-conduct",
 		"yorvet-conduct: 1\ntrouble: [{do: loose}]\n":             "trouble 1",
 		"yorvet-conduct: 1\ntrouble: [{do: lose, share: 500}]\n":  "percent",
 		"yorvet-conduct: 1\ntrouble: [{do: delay}]\n":             "needs by",
@@ -362,7 +362,9 @@ func TestHostileMailbox(t *testing.T) {
 	for _, change := range []func(*compose.Draft){
 		func(d *compose.Draft) { d.Extra = []compose.Field{{Name: read.Tag, Value: "run.guessed"}} },
 		func(d *compose.Draft) { d.Text = strings.Repeat("A very long message.\n", 400_000) },
-		func(d *compose.Draft) { d.Parts = []compose.Part{{Type: "multipart/mixed", Data: []byte("not at all")}} },
+		func(d *compose.Draft) {
+			d.Parts = []compose.Part{{Type: "multipart/mixed", Data: []byte("not at all")}}
+		},
 		func(d *compose.Draft) { d.Text, d.Subject = "\x1b[2J\x07 control", "=?x-none?q?=00?=" },
 	} {
 		if _, reply := r.send("", "guest@far.example", "tray@kelp.example", change); !reply.Accepted() {
