@@ -3,12 +3,14 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -234,5 +236,119 @@ func TestHeldAndRollcall(t *testing.T) {
 	tidy := do("probe", "--tidy", "held")
 	if !strings.Contains(tidy.stdout, "messages of run held removed") || strings.HasPrefix(tidy.stdout, "0 ") {
 		t.Error(tidy.stdout)
+	}
+}
+
+// The answers of a run come as a table, as JSON and as JUnit XML, and agree; the raw
+// messages of what differed are kept; all that was sent can be taken out again.
+func TestProbeAnswers(t *testing.T) {
+	dir := standIn(t)
+	served := []string{"--estate", "served"} // what is written is otherwise: it is the estate that is served
+	probe := append(served, "probe", "lost-property@kelpmere.example", "--send", "--run", "answers", "--evidence", "evidence", "--json")
+	r := run(t, dir, nil, probe)
+	var answer struct {
+		Run                         string
+		AsPredicted, NotAsPredicted int
+		Cases                       []struct{ Case, From, To, Predicted, Seen, Reply string }
+		Members                     []struct {
+			Case, Address, Predicted, Seen, Where string
+			Seconds                               float64
+			AsPredicted                           bool
+		}
+		Causes []struct {
+			Explains int
+			AsIf     []struct{ Says, Group, Person, Setting, Value, YAML string }
+		}
+	}
+	if err := json.Unmarshal([]byte(r.stdout), &answer); err != nil || r.code != 1 {
+		t.Fatalf("%v, exit code %d: %s", err, r.code, r.stderr)
+	}
+	if answer.Run != "answers" || len(answer.Causes) != 1 || answer.NotAsPredicted == 0 || answer.Causes[0].Explains != answer.NotAsPredicted {
+		t.Fatalf("%+v", answer.Causes)
+	}
+	if asIf := answer.Causes[0].AsIf[0]; asIf.Group != "lost-property@kelpmere.example" || asIf.Person != "tam.weld@kelpmere.example" || asIf.Value != "copy: digest" || !strings.Contains(asIf.YAML, "copy: digest") {
+		t.Errorf("%+v", asIf)
+	}
+	again := run(t, dir, nil, append(served, "probe", "--show", "answers", "--format", "junit"))
+	var xmlAnswer struct {
+		Suites []struct {
+			Tests    int `xml:"tests,attr"`
+			Failures int `xml:"failures,attr"`
+		} `xml:"testsuite"`
+	}
+	if err := xml.Unmarshal([]byte(again.stdout), &xmlAnswer); err != nil || xmlAnswer.Suites[0].Failures != answer.NotAsPredicted || xmlAnswer.Suites[0].Tests != answer.NotAsPredicted+answer.AsPredicted {
+		t.Errorf("%v: %+v, and %d not as predicted", err, xmlAnswer, answer.NotAsPredicted)
+	}
+	table := run(t, dir, nil, append(served, "probe", "--show", "answers", "--format", "csv"))
+	if rows := strings.Count(table.stdout, "\n"); rows != 1+len(answer.Cases)+len(answer.Members) {
+		t.Errorf("%d rows for %d cases and %d members", rows, len(answer.Cases), len(answer.Members))
+	}
+	kept, err := filepath.Glob(filepath.Join(dir, "evidence", "*.eml"))
+	if err != nil || len(kept) == 0 {
+		t.Fatalf("%d messages are kept as evidence: %v", len(kept), err)
+	}
+	for _, path := range kept {
+		data, err := os.ReadFile(path)
+		info, err2 := os.Stat(path)
+		if err != nil || err2 != nil || info.Mode().Perm() != 0o600 || !strings.Contains(string(data), "Yorvet-Probe: answers.") {
+			t.Errorf("%s: %v, %v, %o", path, err, err2, info.Mode().Perm())
+		}
+	}
+	tidy := run(t, dir, nil, append(served, "probe", "--tidy", "answers"))
+	twice := run(t, dir, nil, append(served, "probe", "--tidy", "answers"))
+	if tidy.code != 0 || twice.code != 0 || strings.HasPrefix(tidy.stdout, "0 ") {
+		t.Errorf("%s%s%s", tidy.stdout, tidy.stderr, twice.stderr)
+	}
+}
+
+// The stand-in says how to reach it, and reads its estate anew on a signal.
+func TestStandInProgram(t *testing.T) {
+	dir := t.TempDir()
+	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
+		t.Fatal(r.stderr)
+	}
+	dir = filepath.Join(dir, "ferries")
+	server := startStandIn(t, dir)
+	var ready struct {
+		Outside, Submission, Submissions, IMAP, IMAPS, Certificate, Keeper string
+		Process                                                            int
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "ready.json"))
+	if err == nil {
+		err = json.Unmarshal(data, &ready)
+	}
+	if err != nil || ready.Process != server.Process.Pid || !strings.HasPrefix(ready.Outside, "127.0.0.1:") || ready.Keeper != "keeper" {
+		t.Fatalf("%v: %+v", err, ready)
+	}
+	for _, name := range []string{"standin.secret", "lanes.yaml", "standin.log"} {
+		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v, %v", name, info.Mode(), err)
+		}
+	}
+	groups := filepath.Join(dir, "estate", "groups.yaml")
+	text, err := os.ReadFile(groups)
+	if err != nil {
+		t.Fatal(err)
+	}
+	changed := strings.Replace(string(text), "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]", "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, hugo.fell@kelpmere.example]", 1)
+	if err := os.WriteFile(groups, []byte(changed), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := server.Process.Signal(syscall.SIGHUP); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(500 * time.Millisecond)
+	r := run(t, dir, nil, []string{"--estate", "estate", "probe", "radio-watch@kelpmere.example", "--send"})
+	if r.code != 0 || !strings.Contains(r.stdout, "all as predicted") {
+		t.Errorf("with the estate read anew: %s%s", r.stdout, r.stderr)
+	}
+	if notices := logged(t, dir); len(notices) == 0 {
+		t.Error("nothing is logged")
+	}
+	if err := server.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := server.Wait(); err != nil {
+		t.Errorf("an interrupted stand-in ends with %v", err)
 	}
 }

@@ -142,7 +142,7 @@ func writePart(w *message.Writer, part Part) error {
 		h.SetContentDisposition("attachment", map[string]string{"filename": part.Name})
 	}
 	// Messages within messages and reports are never encoded (RFC 2046, section 5.2.1).
-	if !strings.HasPrefix(part.Type, "message/") {
+	if !strings.HasPrefix(part.Type, "message/") && part.Type != "text/rfc822-headers" {
 		h.Set("Content-Transfer-Encoding", "base64")
 	}
 	body, err := w.CreatePart(h)
