@@ -30,6 +30,9 @@ func (p *post) work(j job) {
 
 // line writes a log line about a job.
 func (p *post) line(j *job, step string, args ...any) {
+	if !p.logs {
+		return
+	}
 	p.log.Info(step, append([]any{"id", j.ID, "message", j.MessageID}, args...)...)
 }
 
@@ -315,28 +318,54 @@ type headerEdit struct {
 	add         bool
 }
 
-// editHeader changes header fields.
+// editHeader changes header fields, in one go through the header.
 func editHeader(raw []byte, edits ...headerEdit) []byte {
-	fields, rest, _ := splitRaw(raw)
-	var b bytes.Buffer
-	b.Grow(len(raw) + 100*len(edits))
-	for _, edit := range edits {
-		if edit.value != "" {
-			b.WriteString(edit.name + ": " + oneLine(edit.value) + "\r\n")
+	b := make([]byte, 0, len(raw)+128*len(edits))
+	for i := range edits {
+		if edits[i].value != "" {
+			b = append(b, edits[i].name...)
+			b = append(b, ": "...)
+			b = append(b, oneLine(edits[i].value)...)
+			b = append(b, "\r\n"...)
 		}
 	}
-	for _, f := range fields {
-		name := fieldName(f)
-		replaced := false
-		for i := range edits {
-			replaced = replaced || !edits[i].add && strings.EqualFold(name, edits[i].name)
+	left, replaced := raw, false
+	for len(left) > 0 {
+		end := bytes.IndexByte(left, '\n') + 1
+		if end == 0 {
+			end = len(left)
+		}
+		line := left[:end]
+		if line[0] == '\n' || line[0] == '\r' && len(line) == 2 {
+			break
+		}
+		if line[0] != ' ' && line[0] != '\t' {
+			replaced = replaces(edits, line)
 		}
 		if !replaced {
-			b.Write(f)
+			b = append(b, line...)
+		}
+		left = left[end:]
+	}
+	if len(left) == 0 {
+		return append(b, "\r\n"...)
+	}
+	return append(b, left...)
+}
+
+// replaces reports whether a header field is to be replaced.
+func replaces(edits []headerEdit, line []byte) bool {
+	colon := bytes.IndexByte(line, ':')
+	if colon < 0 {
+		return false
+	}
+	name := bytes.TrimRight(line[:colon], " \t")
+	for i := range edits {
+		if !edits[i].add && len(name) == len(edits[i].name) && strings.EqualFold(string(name), edits[i].name) {
+			return true
 		}
 	}
-	b.Write(rest)
-	return b.Bytes()
+	return false
 }
 
 // setField replaces all header fields of a name by one, or by none where value is

@@ -21,6 +21,7 @@ type post struct {
 	options Options
 	conduct *conduct
 	log     *slog.Logger
+	logs    bool // somebody reads the log
 	boxes   *boxes
 	queue   *queue
 
@@ -36,7 +37,7 @@ type membership struct{ person, group string }
 
 func newPost(options Options, log *slog.Logger) (*post, error) {
 	p := &post{
-		options: options, conduct: newConduct(options.Conduct), log: log,
+		options: options, conduct: newConduct(options.Conduct), log: log, logs: options.Log != nil,
 		r:       resolve.New(options.Estate, estate.DayOf(options.Now())),
 		bounces: map[membership]int{}, proven: map[membership]bool{}, codes: map[string]membership{},
 	}
@@ -263,10 +264,19 @@ func (p *post) hears(g *estate.Group, s resolve.Sender, m resolve.Message) bool 
 
 // note writes a line about a message.
 func (p *post) note(a *arrival, step string, args ...any) {
+	if !p.logs {
+		return
+	}
 	p.log.Info(step, append([]any{"id", a.id, "message", a.message.ID, "from", a.sender.String()}, args...)...)
 }
 
-func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+// oneLine returns a text without line ends and needless spaces.
+func oneLine(s string) string {
+	if !strings.ContainsAny(s, "\r\n\t") && !strings.Contains(s, "  ") {
+		return s
+	}
+	return strings.Join(strings.Fields(s), " ")
+}
 
 func slicesHas(list []string, s string) bool {
 	for _, one := range list {
