@@ -42,7 +42,7 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
 			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
 			&cli.StringFlag{Name: "clock", Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)"},
-			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 24 * time.Hour},
+			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 2 * time.Second},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runStandin(ctx, cmd, streams) },
 	}
@@ -122,13 +122,17 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 		if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
 			return usageError("%v", err)
 		}
-		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  look-every: 2s\n  settle: 1s\n"
+		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  settle: 1s\n"
 		if err := os.WriteFile(path, []byte(ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)), 0o600); err != nil {
 			return usageError("%v", err)
 		}
 	}
 	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  logins       every address of the estate; %s opens every mailbox\n",
 		ready.Outside, ready.Submission, ready.Submissions, ready.IMAP, ready.IMAPS, ready.Keeper)
+	if path := cmd.String("lanes"); path != "" {
+		fmt.Fprintf(w, "  rehearse     yorvet probe --lanes %s\n", path)
+	}
+	fmt.Fprintln(w, "interrupt it to end it")
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {

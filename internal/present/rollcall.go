@@ -124,7 +124,8 @@ func (a *HeldQueue) writeText(p *Page) {
 	p.Line(2, Span{Strong, count(len(a.Held), "message waits", "messages wait") + " for " + a.Approver})
 	p.Gap()
 	for _, m := range a.Held {
-		p.Line(5, Span{Strong, "  " + strconv.Itoa(m.Number) + "  "}, Span{Plain, m.Group}, Span{Faint, "  " + m.Says})
+		p.Line(4, Span{Strong, "  " + strconv.Itoa(m.Number) + " "}, Span{Plain, m.Group})
+		p.Line(4, Span{Faint, "    " + m.Says})
 	}
 	if len(a.Held) > 0 {
 		p.Gap()

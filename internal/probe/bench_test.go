@@ -15,6 +15,8 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/infer"
+	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
@@ -192,7 +194,7 @@ func BenchmarkExplain(b *testing.B) {
 		for i := range 100 {
 			fmt.Fprintf(&yaml, "p%d@kelp.example, ", g*100+i)
 		}
-		fmt.Fprintf(&yaml, "g%d@kelp.example]\n", (g+1)%20)
+		yaml.WriteString("]\n")
 	}
 	r := sample.Load(b, yaml.String())
 	h := serve(b, sample.Load(b, strings.Replace(yaml.String(), "admit members, refuse anyone", "admit inside", 3)).Estate(), nil)
@@ -223,4 +225,32 @@ func freeTCP(b *testing.B) int {
 	}
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port
+}
+
+// BenchmarkExplainMany explains why none of 2,000 members got any of 20 messages.
+func BenchmarkExplainMany(b *testing.B) {
+	var yaml bytes.Buffer
+	yaml.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")
+	for i := range 2000 {
+		fmt.Fprintf(&yaml, "  - {address: p%d@kelp.example}\n", i)
+	}
+	yaml.WriteString("groups:\n  - {address: all@kelp.example, gate: [admit anyone], members: [inner@kelp.example, guest@far.example]}\n  - {address: inner@kelp.example, gate: [admit anyone], members: [{everyone: true}]}\n")
+	r := sample.Load(b, yaml.String())
+	var trials []infer.Trial
+	for i := range 20 {
+		t := infer.Trial{From: address.MustParse(fmt.Sprintf("p%d@kelp.example", i)), To: address.MustParse("all@kelp.example")}
+		t.Seen = infer.Seen{Verdicts: infer.OneOf(estate.Admit), People: map[estate.ID]infer.Outcomes{}}
+		for _, id := range r.Estate().PeopleByAddress() {
+			t.Seen.People[id] = infer.Either(infer.None, resolve.Nothing)
+		}
+		guest, _ := r.Estate().Find(address.MustParse("guest@far.example"))
+		t.Seen.People[guest] = infer.Either(resolve.Inbox)
+		trials = append(trials, t)
+	}
+	for b.Loop() {
+		causes, lost := infer.Explain(r, trials)
+		if len(causes) != 1 || len(lost) > 0 {
+			b.Fatalf("%d causes, %d lost", len(causes), len(lost))
+		}
+	}
 }

@@ -44,8 +44,9 @@ type View struct {
 	ListID         string   `json:"listId,omitempty"`
 	Unsubscribe    string   `json:"listUnsubscribe,omitempty"`
 	Authentication []string `json:"authentication,omitempty"`
-	// Answer is where an answer to the author goes.
-	Answer []string `json:"answer"`
+	// Answer is where an answer goes, and AnswerAll where one to all does, besides.
+	Answer    []string `json:"answer"`
+	AnswerAll []string `json:"answerAll"`
 	// Shows are inside addresses that stand in the header, besides the group's, the
 	// sender's and the reader's own.
 	Shows []string `json:"shows,omitempty"`
@@ -161,6 +162,12 @@ func (p *Plan) view(c *Case, m *read.Message, reader string) *View {
 	v.Answer = v.From
 	if len(v.ReplyTo) > 0 {
 		v.Answer = v.ReplyTo
+	}
+	v.AnswerAll = []string{}
+	for _, a := range append(m.To, m.Cc...) {
+		if text := a.String(); !slices.Contains(v.Answer, text) && !strings.EqualFold(text, reader) {
+			v.AnswerAll = append(v.AnswerAll, text)
+		}
 	}
 	e := p.resolver.Estate()
 	for _, shown := range m.Shown {

@@ -109,15 +109,17 @@ func (b *boxes) put(key, folder, id string, raw []byte) error {
 	folder = folderName(folder)
 	path := ""
 	if x.dir != "" {
-		dir := filepath.Join(x.dir, folder, "new")
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return err
+		dir := filepath.Join(x.dir, folder)
+		for _, part := range []string{"tmp", "new", "cur"} {
+			if err := os.MkdirAll(filepath.Join(dir, part), 0o700); err != nil {
+				return err
+			}
 		}
-		path = filepath.Join(dir, id)
+		path = filepath.Join(dir, "new", id)
 		if _, err := os.Stat(path); err == nil {
 			return nil
 		}
-		if err := writeFile(dir, path, raw); err != nil {
+		if err := writeFile(filepath.Join(dir, "tmp"), path, raw); err != nil {
 			return err
 		}
 	}

@@ -128,9 +128,9 @@ func (q *queue) write(j job) error {
 }
 
 // writeFile writes a file so that it is there whole, whatever happens, once this
-// returns.
-func writeFile(dir, path string, data []byte) error {
-	f, err := os.CreateTemp(dir, ".new-*")
+// returns. Until then it is in a folder for what is not whole yet.
+func writeFile(unready, path string, data []byte) error {
+	f, err := os.CreateTemp(unready, ".new-*")
 	if err != nil {
 		return err
 	}
@@ -148,7 +148,7 @@ func writeFile(dir, path string, data []byte) error {
 		os.Remove(f.Name())
 		return err
 	}
-	d, err := os.Open(dir)
+	d, err := os.Open(filepath.Dir(path))
 	if err != nil {
 		return err
 	}

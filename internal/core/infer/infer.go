@@ -147,9 +147,11 @@ func misses(trial int, p Prediction, s Seen) []Miss {
 			list = append(list, Miss{trial, person})
 		}
 	}
-	slices.SortFunc(list, func(a, b Miss) int { return cmp.Compare(a.Person, b.Person) })
+	slices.SortFunc(list, byPerson)
 	return list
 }
+
+func byPerson(a, b Miss) int { return cmp.Compare(a.Person, b.Person) }
 
 // Misses returns where the predictions and what was seen of trials differ.
 func Misses(r *resolve.Resolver, trials []Trial) []Miss {
@@ -174,39 +176,68 @@ type Cause struct {
 	Hypotheses []Hypothesis
 }
 
+// batch is how many misses are looked into at once: what explains many comes up
+// with any of them.
+const batch = 40
+
 // Explain returns causes for what was not predicted as it was seen, those that
 // explain most first, and the misses that no change explains.
 func Explain(r *resolve.Resolver, trials []Trial) ([]Cause, []Miss) {
-	x := &search{r: r, trials: trials, known: map[Miss]bool{}}
 	left := Misses(r, trials)
+	x := &search{r: r, trials: trials, known: map[Miss]bool{}, of: make([][]Miss, len(trials)), left: map[Miss]bool{}}
 	for _, miss := range left {
-		x.known[miss] = true
+		x.known[miss], x.left[miss] = true, true
+		x.of[miss.Trial] = append(x.of[miss.Trial], miss)
 	}
 	x.reach()
 	var causes []Cause
-	var tried []result
-	seen := map[string]bool{}
-	for _, miss := range left {
-		for _, change := range x.candidates(miss) {
-			if key := change.key(); !seen[key] {
-				seen[key] = true
-				if one := x.try(change); len(one.fixes) > 0 {
-					tried = append(tried, one)
+	take := func(cause Cause) {
+		causes = append(causes, cause)
+		for _, miss := range cause.Explains {
+			delete(x.left, miss)
+		}
+	}
+	seen, looked := map[string]bool{}, map[Miss]bool{}
+	for {
+		// Misses that are far apart have most to tell.
+		var open []Miss
+		for _, miss := range left {
+			if x.left[miss] && !looked[miss] {
+				open = append(open, miss)
+			}
+		}
+		if len(open) == 0 {
+			break
+		}
+		for i := range min(batch, len(open)) {
+			miss := open[i*len(open)/min(batch, len(open))]
+			looked[miss] = true
+			for _, change := range x.candidates(miss) {
+				if key := change.key(); !seen[key] {
+					seen[key] = true
+					if one := x.try(change); len(one.fixes) > 0 {
+						x.tried = append(x.tried, one)
+					}
 				}
 			}
 		}
-	}
-	for len(left) > 0 {
-		cause, ok := best(tried, left)
-		if !ok {
-			if cause, ok = x.pairs(tried, left); !ok {
+		for {
+			cause, ok := x.best(x.tried)
+			if !ok {
 				break
 			}
+			take(cause)
 		}
-		causes = append(causes, cause)
-		left = slices.DeleteFunc(left, func(m Miss) bool { return slices.Contains(cause.Explains, m) })
 	}
-	return causes, left
+	for len(x.left) > 0 {
+		cause, ok := x.pairs()
+		if !ok {
+			break
+		}
+		take(cause)
+	}
+	slices.SortStableFunc(causes, func(a, b Cause) int { return len(b.Explains) - len(a.Explains) })
+	return causes, slices.DeleteFunc(left, func(m Miss) bool { return !x.left[m] })
 }
 
 // result is what a change does to the predictions.
@@ -218,23 +249,14 @@ type result struct {
 }
 
 // best returns the cause that explains most of what is left, with no new misses.
-func best(tried []result, left []Miss) (Cause, bool) {
-	explained := func(one result) int {
-		n := 0
-		for _, m := range one.fixes {
-			if slices.Contains(left, m) {
-				n++
-			}
-		}
-		return n
-	}
+func (x *search) best(tried []result) (Cause, bool) {
 	var alike []result
 	most := 0
 	for _, one := range tried {
 		if one.breaks > 0 {
 			continue
 		}
-		switch n := explained(one); {
+		switch n := len(x.explained(one)); {
 		case n > most:
 			most, alike = n, []result{one}
 		case n == most && n > 0:
@@ -245,38 +267,32 @@ func best(tried []result, left []Miss) (Cause, bool) {
 		return Cause{}, false
 	}
 	slices.SortStableFunc(alike, func(a, b result) int { return cmp.Compare(a.weight, b.weight) })
-	cause := Cause{}
-	for _, m := range alike[0].fixes {
-		if slices.Contains(left, m) {
-			cause.Explains = append(cause.Explains, m)
-		}
-	}
+	cause := Cause{Explains: x.explained(alike[0])}
 	for _, one := range alike {
-		if sameMisses(one.fixes, alike[0].fixes, left) {
+		if slices.Equal(x.explained(one), cause.Explains) {
 			cause.Hypotheses = append(cause.Hypotheses, one.hypothesis)
 		}
 	}
 	return cause, true
 }
 
-func sameMisses(a, b, left []Miss) bool {
-	for _, m := range left {
-		if slices.Contains(a, m) != slices.Contains(b, m) {
-			return false
+// explained returns what is left that a change takes away.
+func (x *search) explained(one result) []Miss {
+	var list []Miss
+	for _, miss := range one.fixes {
+		if x.left[miss] {
+			list = append(list, miss)
 		}
 	}
-	return true
+	return list
 }
 
 // mostPairs is how many changes are tried two by two.
 const mostPairs = 60
 
 // pairs looks for two changes that explain together what one does not.
-func (x *search) pairs(tried []result, left []Miss) (Cause, bool) {
-	candidates := slices.Clone(tried)
-	candidates = slices.DeleteFunc(candidates, func(one result) bool {
-		return !slices.ContainsFunc(one.fixes, func(m Miss) bool { return slices.Contains(left, m) })
-	})
+func (x *search) pairs() (Cause, bool) {
+	candidates := slices.DeleteFunc(slices.Clone(x.tried), func(one result) bool { return len(x.explained(one)) == 0 })
 	slices.SortStableFunc(candidates, func(a, b result) int {
 		return cmp.Or(cmp.Compare(a.breaks-len(a.fixes), b.breaks-len(b.fixes)), cmp.Compare(a.weight, b.weight))
 	})
@@ -293,7 +309,7 @@ func (x *search) pairs(tried []result, left []Miss) (Cause, bool) {
 			}
 		}
 	}
-	return best(found, left)
+	return x.best(found)
 }
 
 // search is one run of Explain.
@@ -301,6 +317,9 @@ type search struct {
 	r       *resolve.Resolver
 	trials  []Trial
 	known   map[Miss]bool
+	of      [][]Miss // known ones, by trial
+	left    map[Miss]bool
+	tried   []result
 	touches []map[estate.ID]bool // by trial: the groups that can matter to it
 }
 
@@ -382,8 +401,8 @@ func (x *search) try(changes ...Change) result {
 				one.breaks++
 			}
 		}
-		for miss := range x.known {
-			if miss.Trial == i && !slices.Contains(now, miss) {
+		for _, miss := range x.of[i] {
+			if _, still := slices.BinarySearchFunc(now, miss, byPerson); !still {
 				one.fixes = append(one.fixes, miss)
 			}
 		}

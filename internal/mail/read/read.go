@@ -33,24 +33,24 @@ const Tag = "Yorvet-Probe"
 
 // A Message is what a reader sees.
 type Message struct {
-	From, Sender, ReplyTo, To []address.Address
-	Subject                   string
-	ID                        string   // Message-ID without angle brackets
-	Answers                   []string // In-Reply-To and References, likewise
-	ListID                    string   // RFC 2919
-	ListPost, ListUnsubscribe string   // RFC 2369
-	OneClick                  bool     // RFC 8058
-	Authentication            []string // Authentication-Results (RFC 8601), one a field
-	Auto                      string   // Auto-Submitted (RFC 3834), or ""
-	Flagged                   bool     // X-Spam-Flag says yes, as several filters write it
-	Tag                       string   // the field Tag
-	Type                      string   // media type
-	Invitation                bool     // a part is a calendar request (RFC 5546)
-	Digest                    bool     // multipart/digest is in it
-	Inner                     []Inner  // messages within it
-	Bounce                    *Bounce  // it says that a message did not arrive
-	Text                      string   // of the first text part
-	Shown                     []string // all addresses in its header fields, lower case
+	From, Sender, ReplyTo, To, Cc []address.Address
+	Subject                       string
+	ID                            string   // Message-ID without angle brackets
+	Answers                       []string // In-Reply-To and References, likewise
+	ListID                        string   // RFC 2919
+	ListPost, ListUnsubscribe     string   // RFC 2369
+	OneClick                      bool     // RFC 8058
+	Authentication                []string // Authentication-Results (RFC 8601), one a field
+	Auto                          string   // Auto-Submitted (RFC 3834), or ""
+	Flagged                       bool     // X-Spam-Flag says yes, as several filters write it
+	Tag                           string   // the field Tag
+	Type                          string   // media type
+	Invitation                    bool     // a part is a calendar request (RFC 5546)
+	Digest                        bool     // multipart/digest is in it
+	Inner                         []Inner  // messages within it
+	Bounce                        *Bounce  // it says that a message did not arrive
+	Text                          string   // of the first text part
+	Shown                         []string // all addresses in its header fields, lower case
 
 	texts  []string // of all text parts
 	failed []string // see Failed
@@ -212,7 +212,7 @@ func (m *Message) readHeader(h *textproto.Header) {
 		return strings.ToValidUTF8(value, "?")
 	}
 	m.Sender = addresses(h.Get("Sender"))
-	m.ReplyTo, m.To = addresses(h.Get("Reply-To")), addresses(h.Get("To"))
+	m.ReplyTo, m.To, m.Cc = addresses(h.Get("Reply-To")), addresses(h.Get("To")), addresses(h.Get("Cc"))
 	m.Subject = text("Subject")
 	for _, name := range []string{"In-Reply-To", "References"} {
 		for _, id := range strings.Fields(h.Get(name)) {
