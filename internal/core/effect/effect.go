@@ -151,7 +151,8 @@ type side struct {
 func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 	groups := r.Estate().Groups()
 	s := side{findings: make([][]hazard.Finding, groups), outcomes: make([][]resolve.PersonOutcome, groups), verdicts: make([]verdictSets, groups)}
-	pass := hazard.NewPass(r, hazard.All, func(f hazard.Finding) { s.findings[f.Group] = append(s.findings[f.Group], f) })
+	var found []hazard.Finding // in the group at hand
+	pass := hazard.NewPass(r, hazard.All, func(f hazard.Finding) { found = append(found, f) })
 	for id := range estate.ID(groups) {
 		if !concerns(id) {
 			pass.Pass(id)
@@ -159,11 +160,16 @@ func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 		}
 		s.outcomes[id] = r.Outcomes(id)
 		pass.Look(id)
+		s.findings[id] = slices.Clone(found)
+		found = found[:0]
 		if !resolve.SameForAll(r.Estate().Group(id)) {
 			s.verdicts[id] = newVerdictSets(r, id, pass.Deciding())
 		}
 	}
 	hazard.Finish(pass)
+	for _, f := range found {
+		s.findings[f.Group] = append(s.findings[f.Group], f)
+	}
 	return s
 }
 

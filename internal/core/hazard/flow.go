@@ -29,6 +29,9 @@ type senders struct {
 
 func (s senders) isEmpty() bool { return s.known.IsEmpty() && !s.strangers[0] && !s.strangers[1] }
 
+// nobody is the empty set. It is not to be changed.
+var nobody = roaring.New()
+
 // and returns those in both. Sets are shared where they can be; none is changed.
 func (s senders) and(other senders) senders {
 	var both senders
@@ -66,7 +69,10 @@ func (s senders) or(other senders) senders {
 // without returns those who are not among others.
 func (s senders) without(other senders) senders {
 	rest := senders{known: s.known}
-	if !s.known.IsEmpty() && !other.known.IsEmpty() {
+	switch {
+	case s.known == other.known:
+		rest.known = nobody
+	case !s.known.IsEmpty() && s.known.Intersects(other.known):
 		rest.known = roaring.AndNot(s.known, other.known)
 	}
 	for i := range rest.strangers {
@@ -168,7 +174,7 @@ func (p *Pass) flow(id estate.ID) []flow {
 		return p.flows
 	}
 	admitted := p.letIn(id).admitted
-	none := senders{known: roaring.New()}
+	none := senders{known: nobody}
 	reach := map[estate.ID]senders{id: admitted} // over open and waiting ways
 	found := map[estate.ID]*flow{id: {group: id, open: admitted}}
 	order := []estate.ID{}

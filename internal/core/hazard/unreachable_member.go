@@ -20,11 +20,11 @@ best; the member hears nothing.`,
 			if !wantsCopies(m.wish.Written) {
 				continue
 			}
-			state := p.E.Person(m.person).Mailbox
 			paused := m.wish.Muting == resolve.MutedPaused
-			if state == estate.MailboxOpen && !paused {
+			if !paused && !p.R.Shut(m.person) {
 				continue
 			}
+			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, text: func() (says, fix string) {
 				says, fix = "the mailbox is "+state.String(), "Mend the mailbox, or take them out."
 				switch {

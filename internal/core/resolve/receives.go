@@ -43,11 +43,8 @@ const (
 // receivesOf lays a default message to a group out.
 func (r *Resolver) receivesOf(group estate.ID) *receives {
 	x := &r.receives
-	if x.best == nil {
-		*x = receives{group: estate.None, best: make([]receipt, r.e.People()), own: make([]ownReceipts, r.e.Groups()), shut: make([]bool, r.e.People())}
-		for i := range x.shut {
-			x.shut[i] = r.e.Person(r.e.PersonID(i)).Mailbox != estate.MailboxOpen
-		}
+	if x.shut == nil {
+		r.prepareReceives()
 	}
 	if x.group == group {
 		return x
@@ -80,6 +77,13 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 		x.nobodies = len(once)
 	}
 	return x
+}
+
+func (r *Resolver) prepareReceives() {
+	r.receives = receives{group: estate.None, best: make([]receipt, r.e.People()), own: make([]ownReceipts, r.e.Groups()), shut: make([]bool, r.e.People())}
+	for i := range r.receives.shut {
+		r.receives.shut[i] = r.e.Person(r.e.PersonID(i)).Mailbox != estate.MailboxOpen
+	}
 }
 
 func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
@@ -148,6 +152,14 @@ func (r *Resolver) Outcomes(group estate.ID) []PersonOutcome {
 		list[i] = PersonOutcome{r.e.PersonID(int(person)), x.outcome(person)}
 	}
 	return list
+}
+
+// Shut reports whether a person's mailbox takes no mail.
+func (r *Resolver) Shut(person estate.ID) bool {
+	if r.receives.shut == nil {
+		r.prepareReceives()
+	}
+	return r.receives.shut[r.e.PersonIndex(person)]
 }
 
 // Receipt returns what a message to a group without a sender in particular gives
