@@ -227,3 +227,32 @@ func changedDemo(t *testing.T, old, replacement string) *estate.Estate {
 	}
 	return e
 }
+
+// With approval, what is held is let in by the approver's answer, and comes.
+func TestApprove(t *testing.T) {
+	e := demoEstate(t, demo.Estate)
+	h := serve(t, e, nil)
+	var group []estate.ID
+	for _, id := range allGroups(e) {
+		if strings.HasPrefix(e.Address(id).String(), "south-pier@") {
+			group = append(group, id)
+		}
+	}
+	options := h.options()
+	options.Approve = true
+	run, err := probe.Start(context.Background(), probe.NewPlan(resolver(e), h.lanes, probe.Choice{Groups: group, Kinds: []probe.Kind{probe.Insider}}), options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	j := probe.Judge(run)
+	report(t, j, true)
+	copies := 0
+	for _, m := range j.Members {
+		if m.Seen == "inbox" {
+			copies++
+		}
+	}
+	if j.Cases[0].Seen != "hold" || !run.Approved[0] || copies == 0 {
+		t.Errorf("seen %s, approved %t, %d copies", j.Cases[0].Seen, run.Approved[0], copies)
+	}
+}

@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/mail/compose"
@@ -308,4 +311,60 @@ func FuzzPorts(f *testing.F) {
 			t.Fatalf("the service greets %q: %v", greeting, err)
 		}
 	})
+}
+
+// Messages that are moved and copied on disk are where they were put, after a
+// restart, too.
+func TestMoveOnDisk(t *testing.T) {
+	dir := t.TempDir()
+	onDisk := func(o *standin.Options) { o.Dir = dir }
+	e := sample.Load(t, harbour).Estate()
+	r := start(t, e, onDisk)
+	for range 3 {
+		r.send("", "guest@holiday.example", "ada@kelp.example", nil)
+	}
+	if n := len(r.box("ada@kelp.example")); n != 3 {
+		t.Fatalf("ada has %d messages", n)
+	}
+	client, err := imapclient.DialTLS(r.service.Ready().IMAPS, &imapclient.Options{TLSConfig: endpoint.Endpoint{Server: r.service.Ready().IMAPS, Roots: r.roots}.Config()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	if err := client.Login("ada@kelp.example", "tide").Wait(); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []imap.Cap{imap.CapIdle, imap.CapUIDPlus, imap.CapMove, imap.CapSpecialUse} {
+		if !client.Caps().Has(c) {
+			t.Errorf("the stand-in does not offer %s", c)
+		}
+	}
+	if _, err := client.Select("INBOX", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Move(imap.UIDSetNum(1), "Archive").Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Copy(imap.UIDSetNum(2), "Junk").Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if err := client.Delete("INBOX").Wait(); err == nil {
+		t.Error("the inbox is deleted")
+	}
+	if err := client.Create("Mine", nil).Wait(); err != nil {
+		t.Error(err)
+	}
+	count := func() map[watch.Role]int {
+		folders := map[watch.Role]int{}
+		for _, item := range r.box("ada@kelp.example") {
+			folders[item.Role]++
+		}
+		return folders
+	}
+	before := count()
+	r.service.Close()
+	r = start(t, e, onDisk)
+	if after := count(); before[watch.Inbox] != 2 || before[watch.Archive] != 1 || before[watch.Junk] != 1 || len(after) != 3 || after[watch.Inbox] != 2 || after[watch.Archive] != 1 || after[watch.Junk] != 1 {
+		t.Errorf("before %v, after %v", before, after)
+	}
 }
