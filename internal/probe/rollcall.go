@@ -61,6 +61,9 @@ func StartCall(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, group e
 	c := Case{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Way: way.Name, way: way}
 	p.Cases = []Case{c}
 	p.identify()
+	if n := len(p.deliveries(&p.Cases[0])); n > l.Limits.People {
+		return nil, fmt.Errorf("nothing is sent: %d people would be asked, and the lanes allow %d", n, l.Limits.People)
+	}
 	account, ok := l.Account(caller, e.InsideDomain(caller.Domain()))
 	if !ok {
 		return nil, fmt.Errorf("the lanes do not open the mailbox of %s, where the answers go", caller)
