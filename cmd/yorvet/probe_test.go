@@ -86,6 +86,7 @@ func logged(t *testing.T, dir string) map[string]int {
 func TestProbeKilled(t *testing.T) {
 	dir := standIn(t)
 	random := rand.New(rand.NewPCG(7, 7))
+	resumed := 0
 	for i := range 20 {
 		name := fmt.Sprintf("killed-%d", i)
 		args := []string{"--estate", "estate", "probe", "lost-property@kelpmere.example", "weather-watch@kelpmere.example", "--send", "--run", name}
@@ -112,6 +113,7 @@ func TestProbeKilled(t *testing.T) {
 		if err := json.Unmarshal([]byte(again.stdout), &answer); err != nil {
 			t.Fatalf("%v: %s%s", err, again.stdout, again.stderr)
 		}
+		resumed++
 		unknown := 0
 		for _, c := range answer.Cases {
 			if c.Seen == "unknown" {
@@ -122,10 +124,16 @@ func TestProbeKilled(t *testing.T) {
 			t.Errorf("%s: %d not as predicted, %d unknown:\n%s", name, answer.NotAsPredicted, unknown, again.stdout)
 		}
 	}
+	judged := 0
 	for what, n := range logged(t, dir) {
-		if strings.HasPrefix(what, "judged ") && n > 1 {
-			t.Errorf("%s: %d times", what, n)
+		if strings.HasPrefix(what, "judged ") {
+			if judged++; n > 1 {
+				t.Errorf("%s: %d times", what, n)
+			}
 		}
+	}
+	if resumed < 10 || judged < 50 {
+		t.Errorf("%d runs went on, %d messages were judged", resumed, judged)
 	}
 }
 
@@ -136,6 +144,7 @@ func TestStandInKilled(t *testing.T) {
 		t.Fatal(r.stderr)
 	}
 	dir = filepath.Join(dir, "ferries")
+	taken := 0
 	for i := range 5 {
 		server := startStandIn(t, dir, "--dir", "kept")
 		name := fmt.Sprintf("kept-%d", i)
@@ -159,12 +168,18 @@ func TestStandInKilled(t *testing.T) {
 			t.Fatalf("%v: %s%s", err, seen.stdout, seen.stderr)
 		}
 		for _, c := range answer.Cases {
+			if strings.HasPrefix(c.Reply, "250 ") {
+				taken++
+			}
 			if strings.HasPrefix(c.Reply, "250 ") && c.Seen == "silence" {
 				t.Errorf("run %d: case %s got %q, and is gone", i, c.Case, c.Reply)
 			}
 		}
 		_ = again.Process.Kill()
 		_ = again.Wait()
+	}
+	if taken == 0 {
+		t.Error("nothing was taken over before a stand-in was killed")
 	}
 }
 

@@ -172,7 +172,7 @@ func laneError(cmd *cli.Command, err error) error {
 
 // choice returns which cases are wanted.
 func (s *session) choice() (probe.Choice, error) {
-	c := probe.Choice{Sample: s.cmd.Int("sample"), Run: s.cmd.String("run")}
+	c := probe.Choice{Sample: s.cmd.Int("sample"), Run: s.cmd.String("run"), Approve: s.cmd.Bool("approve")}
 	for _, text := range s.cmd.Args().Slice() {
 		id, err := s.group(text)
 		if err != nil {

@@ -1,6 +1,8 @@
 package probe
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -458,8 +460,16 @@ func (w *judge) others() []MemberResult {
 		}
 		return list
 	}
+	for box, copies := range w.e.copies {
+		if a, err := address.Parse(box); err == nil {
+			if _, ours := e.Find(a); !ours {
+				list = append(list, MemberResult{Case: w.number, Address: box, Seen: resolve.Inbox.String(), Seconds: copies[0].Seconds, Where: copies[0].Folder})
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b MemberResult) int { return strings.Compare(a.Address, b.Address) })
 	if !known || !e.IsGroup(to) {
-		return nil
+		return list
 	}
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
@@ -528,6 +538,9 @@ func KeepEvidence(j *Judgement, dir string) error {
 			continue
 		}
 		data, err := os.ReadFile(filepath.Join(j.Run.Dir, "seen", evidenceName(s)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was seen when nobody asked for evidence
+		}
 		if err != nil {
 			return err
 		}

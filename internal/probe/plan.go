@@ -99,6 +99,7 @@ type Choice struct {
 	Expected []expect.Expectation
 	Sample   int    // so many cases at most, spread over all; 0: all
 	Run      string // the name of the run; "": any
+	Approve  bool   // what is held is going to be let in
 }
 
 // NewPlan plans a run.
@@ -137,6 +138,9 @@ func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
 		p.Cases = spread
 	}
 	p.identify()
+	if choice.Approve {
+		p.touchReleased()
+	}
 	return p
 }
 
@@ -181,6 +185,24 @@ func (p *Plan) identify() {
 		p.Touched = append(p.Touched, id)
 	}
 	e := p.resolver.Estate()
+	slices.SortFunc(p.Touched, func(a, b estate.ID) int { return e.Rank(a) - e.Rank(b) })
+}
+
+// touchReleased adds those who find a message in their mailbox once it is let in.
+func (p *Plan) touchReleased() {
+	e := p.resolver.Estate()
+	for i := range p.Cases {
+		prediction := p.Predict(i)
+		if prediction.Group == estate.None || prediction.Verdict == estate.Refuse || prediction.Verdict == estate.Drop {
+			continue
+		}
+		from := p.resolver.Sender(p.Cases[i].From)
+		for _, recipient := range p.resolver.Deliver(prediction.Group, &from, p.Cases[i].Facts).Recipients {
+			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Held && !slices.Contains(p.Touched, recipient.ID) {
+				p.Touched = append(p.Touched, recipient.ID)
+			}
+		}
+	}
 	slices.SortFunc(p.Touched, func(a, b estate.ID) int { return e.Rank(a) - e.Rank(b) })
 }
 

@@ -63,14 +63,7 @@ func (p *Plan) wants(m *read.Message) bool {
 			return true
 		}
 	}
-	return m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || strings.HasPrefix(m.Type, "message/") || m.Failed() != nil || fromSystem(m)
-}
-
-func fromSystem(m *read.Message) bool {
-	return slices.ContainsFunc(m.From, func(a address.Address) bool {
-		local, _, _ := strings.Cut(strings.ToLower(a.String()), "@")
-		return local == "mailer-daemon" || local == "postmaster" || local == "mail-daemon"
-	})
+	return m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || strings.HasPrefix(m.Type, "message/") || m.Failed() != nil || m.FromSystem()
 }
 
 // sight returns what a message is to the cases of the run.

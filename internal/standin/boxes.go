@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"net/url"
 	"os"
@@ -155,6 +156,15 @@ func (x *box) load() error {
 		if err != nil {
 			continue
 		}
+		// In the order in which they came, so that they get the UIDs that they had.
+		came := func(file os.DirEntry) int64 {
+			info, err := file.Info()
+			if err != nil {
+				return 0
+			}
+			return info.ModTime().UnixNano()
+		}
+		slices.SortStableFunc(files, func(a, b os.DirEntry) int { return cmp.Compare(came(a), came(b)) })
 		for _, file := range files {
 			path := filepath.Join(x.dir, folder.Name(), "new", file.Name())
 			if strings.HasPrefix(file.Name(), ".") {

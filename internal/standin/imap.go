@@ -40,7 +40,10 @@ type reader struct {
 	folder                     string // selected
 }
 
-var _ imapserver.SessionSASL = (*reader)(nil)
+var (
+	_ imapserver.SessionSASL        = (*reader)(nil)
+	_ imapserver.SessionAppendLimit = (*reader)(nil)
+)
 
 func (r *reader) Close() error {
 	if r.UserSession == nil {
@@ -125,6 +128,9 @@ func (x *box) folders() []string {
 	defer x.mutex.Unlock()
 	return append([]string(nil), x.names...)
 }
+
+// AppendLimit returns how large a message may be that is put into a mailbox.
+func (r *reader) AppendLimit() uint32 { return maxMessage }
 
 // Delete and Rename are not needed for a rehearsal.
 

@@ -84,12 +84,15 @@ func (s *session) Rcpt(to string, options *smtp.RcptOptions) error {
 		return refusal(501, smtp.EnhancedCode{5, 1, 3}, "this is no address")
 	}
 	if err := s.post.mayTake(a, s.submits); err != nil {
+		s.post.log.Info("refused", "from", s.from, "to", a.String(), "detail", err.Error())
 		return err
 	}
 	if s.post.conduct.comesTooEarly(s.from, a.String()) {
+		s.post.log.Info("trouble", "do", "later", "from", s.from, "to", a.String())
 		return refusal(451, smtp.EnhancedCode{4, 7, 1}, "come again a little later")
 	}
 	if s.post.conduct.now("refuse", a.String()) != nil {
+		s.post.log.Info("trouble", "do", "refuse", "from", s.from, "to", a.String())
 		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "not today")
 	}
 	for _, notify := range options.Notify {

@@ -4,7 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"net/textproto"
+	"slices"
 	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
 )
 
 // readStatus reads message/delivery-status (RFC 3464, section 2.1): groups of
@@ -52,20 +55,22 @@ func (m *Message) recogniseBounce() {
 		}
 		return
 	}
-	fromSystem := false
-	for _, a := range m.From {
-		local, _, _ := strings.Cut(strings.ToLower(a.String()), "@")
-		for _, name := range bounceSenders {
-			fromSystem = fromSystem || local == name
-		}
-	}
-	if !fromSystem || len(m.Failed()) == 0 && !m.saysUndelivered() {
+	if !m.FromSystem() || len(m.Failed()) == 0 && !m.saysUndelivered() {
 		return
 	}
 	m.Bounce = &Bounce{}
 	for _, failed := range m.Failed() {
 		m.Bounce.Recipients = append(m.Bounce.Recipients, Failure{Final: failed, Action: "failed"})
 	}
+}
+
+// FromSystem reports whether the message is from an address that mail systems
+// write from.
+func (m *Message) FromSystem() bool {
+	return slices.ContainsFunc(m.From, func(a address.Address) bool {
+		local, _, _ := strings.Cut(strings.ToLower(a.String()), "@")
+		return slices.Contains(bounceSenders, local)
+	})
 }
 
 // undelivered are words with which mail systems say that a message failed.
