@@ -38,11 +38,16 @@ func Load(path string) (*estate.Estate, error) {
 
 // LoadAs is Load for an estate whose files, in places, go by other names.
 func LoadAs(path string, name func(file string) string) (*estate.Estate, error) {
+	return load(path, name, func(name string) (io.ReadCloser, error) { return os.Open(name) })
+}
+
+// load is LoadAs where files are opened by open.
+func load(path string, name func(file string) string, open func(name string) (io.ReadCloser, error)) (*estate.Estate, error) {
 	files, err := find(path)
 	if err != nil {
 		return nil, err
 	}
-	l := &loader{lines: map[int]*sourceLines{}, rules: map[ruleKey]selector.Rule{}}
+	l := &loader{open: open, lines: map[int]*sourceLines{}, rules: map[ruleKey]selector.Rule{}}
 	for _, file := range files {
 		if err := l.readFile(file); err != nil {
 			return nil, err
@@ -86,6 +91,7 @@ func find(path string) ([]string, error) {
 // and what refers to them are built, in this order.
 type loader struct {
 	errs  Errors
+	open  func(name string) (io.ReadCloser, error)
 	files []string             // all files read, for places
 	lines map[int]*sourceLines // of the YAML files among them
 
@@ -144,7 +150,7 @@ func (l *loader) addFile(name string) uint16 {
 func (l *loader) readFile(name string) error {
 	file := l.addFile(name)
 	start := estate.Place{File: file, Line: 1, Column: 1}
-	f, err := os.Open(name)
+	f, err := l.open(name)
 	if err != nil {
 		return err
 	}

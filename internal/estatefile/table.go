@@ -29,10 +29,8 @@ type table struct {
 // readTable opens the table that a YAML file names at a place, and calls use
 // with it. A table that cannot be opened is an error of the load.
 func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(filepath.Dir(l.files[at.File]), path)
-	}
-	f, err := os.Open(path)
+	path = beside(l.files[at.File], path)
+	f, err := l.open(path)
 	if err != nil {
 		var cause error = err
 		if e := (*os.PathError)(nil); errors.As(err, &e) {
@@ -59,6 +57,14 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 	for range t.batches { // let the reader notice
 	}
 	<-done
+}
+
+// beside returns a path that is meant from the folder of a file.
+func beside(file, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(file), path)
 }
 
 // findAhead looks up the cells of some columns of the rows that are not read

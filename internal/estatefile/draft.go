@@ -1,0 +1,285 @@
+package estatefile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A Draft is an estate on disk with changes that are not written yet. The
+// changes are made in the text of its files; whatever they do not concern stays
+// as it is, comments and all, to the byte.
+//
+// Changes name what they are about by the IDs and places of the estate that
+// Before returns. They all are noted first; Estate returns what they come to.
+type Draft struct {
+	path   string
+	before *estate.Estate
+	main   []string             // the YAML files
+	names  []string             // of all files, by number in places
+	read   map[string][]byte    // what was read of each file; nil for one that is not there yet
+	yaml   map[string]*yamlText // of the files that are changed
+	rows   map[string]*rowText
+	lists  []*pendingList
+	listed map[listKey]*pendingList
+	keys   []pendingKey
+	mended map[string][]byte // the files as they are to be, once that is worked out
+	err    error
+}
+
+// pendingList is a change of a list that is collected.
+type pendingList struct {
+	text    *yamlText
+	mapping *yaml.Node
+	name    string
+	change  listChange
+	order   []string
+}
+
+// listKey is what a pendingList is about.
+type listKey struct {
+	mapping *yaml.Node
+	name    string
+}
+
+// pendingKey is a key of a mapping that is set, or goes where value is nil.
+type pendingKey struct {
+	text    *yamlText
+	mapping *yaml.Node
+	name    string
+	value   *value
+	order   []string
+}
+
+// Open reads the estate at path to change it.
+func Open(path string) (*Draft, error) {
+	d := &Draft{path: path, read: map[string][]byte{}, yaml: map[string]*yamlText{}, rows: map[string]*rowText{}, listed: map[listKey]*pendingList{}}
+	var err error
+	if d.main, err = find(path); err != nil {
+		return nil, err
+	}
+	e, err := LoadAs(path, func(file string) string {
+		d.names = append(d.names, file)
+		return file
+	})
+	d.before = e
+	return d, err
+}
+
+// Before returns the estate as it is on disk.
+func (d *Draft) Before() *estate.Estate { return d.before }
+
+// content returns what a file held when it was first asked for.
+func (d *Draft) content(name string) []byte {
+	if data, ok := d.read[name]; ok {
+		return data
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		d.fail(err)
+	}
+	d.read[name] = data
+	return data
+}
+
+func (d *Draft) fail(err error) {
+	if d.err == nil {
+		d.err = err
+	}
+}
+
+// yamlFile returns the YAML file of a name for changes.
+func (d *Draft) yamlFile(name string) *yamlText {
+	if t, ok := d.yaml[name]; ok {
+		return t
+	}
+	t, err := newYAMLText(name, d.content(name))
+	if err != nil {
+		d.fail(err)
+		t, _ = newYAMLText(name, []byte("yorvet: 1"))
+	}
+	d.yaml[name] = t
+	return t
+}
+
+// table returns the table of a name for changes.
+func (d *Draft) table(name string) *rowText {
+	if t, ok := d.rows[name]; ok {
+		return t
+	}
+	t, err := newRowText(name, d.content(name))
+	if err != nil {
+		d.fail(err)
+		t, _ = newRowText(name, []byte("address\n"))
+	}
+	d.rows[name] = t
+	return t
+}
+
+// isTable reports whether a place is in a table.
+func (d *Draft) isTable(p estate.Place) bool { return !slices.Contains(d.main, d.names[p.File]) }
+
+// list returns the change of a list that is being collected.
+func (d *Draft) list(t *yamlText, mapping *yaml.Node, name string, order []string) *listChange {
+	if p := d.listed[listKey{mapping, name}]; p != nil {
+		return &p.change
+	}
+	p := &pendingList{t, mapping, name, listChange{drop: map[*yaml.Node]bool{}, replace: map[*yaml.Node]value{}}, order}
+	d.lists = append(d.lists, p)
+	d.listed[listKey{mapping, name}] = p
+	return &p.change
+}
+
+// key notes that a key of a mapping is set.
+func (d *Draft) key(t *yamlText, mapping *yaml.Node, name string, v *value, order []string) {
+	d.keys = append(d.keys, pendingKey{t, mapping, name, v, order})
+}
+
+// finish works out the files as they are to be.
+func (d *Draft) finish() error {
+	if d.mended != nil || d.err != nil {
+		return d.err
+	}
+	d.mended = map[string][]byte{}
+	// What is further within comes first, so that it is put in first where both
+	// are put in at the end.
+	depth := func(t *yamlText, n *yaml.Node) int {
+		deep := 0
+		for at := n; at != nil; at = t.parents[at] {
+			deep++
+		}
+		return deep
+	}
+	slices.SortStableFunc(d.lists, func(a, b *pendingList) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
+	slices.SortStableFunc(d.keys, func(a, b pendingKey) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
+	lists, keys := d.lists, d.keys
+	for deep := 12; deep >= 0; deep-- {
+		for len(lists) > 0 && depth(lists[0].text, lists[0].mapping) >= deep {
+			p := lists[0]
+			p.text.changeList(p.mapping, p.name, p.change, p.order)
+			lists = lists[1:]
+		}
+		for len(keys) > 0 && depth(keys[0].text, keys[0].mapping) >= deep {
+			k := keys[0]
+			if k.value == nil {
+				k.text.dropKey(k.mapping, k.name)
+			} else {
+				k.text.setKey(k.mapping, k.name, *k.value, k.order)
+			}
+			keys = keys[1:]
+		}
+	}
+	for name, t := range d.yaml {
+		if t.err != nil {
+			return t.err
+		}
+		data, err := applySplices(t.data, t.splices)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		d.mended[name] = data
+	}
+	for name, t := range d.rows {
+		d.mended[name] = t.text()
+	}
+	for name, data := range d.mended {
+		if old, there := d.read[name]; there && old != nil && bytes.Equal(data, old) {
+			delete(d.mended, name)
+		}
+	}
+	return nil
+}
+
+// Estate returns the estate as it is with the changes. An error is one of the
+// changes, of their files, or what Load would say of them.
+func (d *Draft) Estate() (*estate.Estate, error) {
+	if err := d.finish(); err != nil {
+		return nil, err
+	}
+	return load(d.path, func(file string) string { return file }, func(name string) (io.ReadCloser, error) {
+		if data, ok := d.mended[name]; ok {
+			return io.NopCloser(bytes.NewReader(data)), nil
+		}
+		return os.Open(name)
+	})
+}
+
+// Changed returns how many lines come and go in each file that is changed.
+func (d *Draft) Changed() ([]FileChange, error) {
+	if err := d.finish(); err != nil {
+		return nil, err
+	}
+	var list []FileChange
+	for name, data := range d.mended {
+		c := FileChange{File: name}
+		c.Added, c.Removed = countLines(d.read[name], data)
+		list = append(list, c)
+	}
+	slices.SortFunc(list, func(a, b FileChange) int { return bytes.Compare([]byte(a.File), []byte(b.File)) })
+	return list, nil
+}
+
+// A FileChange is how many lines come and go in a file.
+type FileChange struct {
+	File           string
+	Added, Removed int
+}
+
+// countLines counts the lines that only one of two texts has.
+func countLines(before, later []byte) (added, removed int) {
+	count := map[string]int{}
+	for line := range bytes.Lines(before) {
+		count[string(line)]--
+	}
+	for line := range bytes.Lines(later) {
+		count[string(line)]++
+	}
+	for _, n := range count {
+		added += max(n, 0)
+		removed += max(-n, 0)
+	}
+	return added, removed
+}
+
+// ErrChanged is what Write returns where somebody else has changed a file since
+// it was read. Nothing is written then.
+var ErrChanged = errors.New("somebody else has changed the estate meanwhile")
+
+// Write writes the changed files, each whole or not at all, while nobody else
+// writes the estate.
+func (d *Draft) Write() error {
+	if err := d.finish(); err != nil {
+		return err
+	}
+	if len(d.mended) == 0 {
+		return nil
+	}
+	unlock, err := lock(folderOf(d.path))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for name := range d.mended {
+		now, err := os.ReadFile(name)
+		if old := d.read[name]; err != nil || !bytes.Equal(now, old) {
+			return fmt.Errorf("%w: %s", ErrChanged, name)
+		}
+	}
+	return writeAll(folderOf(d.path), d.mended)
+}
+
+// folderOf returns the folder that an estate is in.
+func folderOf(path string) string {
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		return path
+	}
+	return filepath.Dir(path)
+}
