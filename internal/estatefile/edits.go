@@ -502,6 +502,30 @@ func (d *Draft) RenameMemberships(g estate.ID, address string) {
 	}
 }
 
+// SetAddress writes another address where one stands: that of a member, owner or
+// moderator.
+func (d *Draft) SetAddress(g estate.ID, p estate.Place, role, was, address string) {
+	if d.isTable(p) {
+		t := d.table(d.names[p.File])
+		switch {
+		case slices.Contains(t.header, "group"):
+			t.set(t.record(p), "address", address)
+		default:
+			d.setCellList(t, p, role, []string{was}, []string{address})
+		}
+		return
+	}
+	t := d.yamlFile(d.names[p.File])
+	n := t.at(p)
+	if n == nil || n.Kind != yaml.ScalarNode {
+		d.mappingAt(p)
+		return
+	}
+	if !t.shared(n) {
+		t.replace(t.start(n), t.end(n), t.styleIn(t.parents[n]).scalar(address))
+	}
+}
+
 // dropItem takes the person or group out that stands at a place.
 func (d *Draft) dropItem(p estate.Place, section string) {
 	if d.isTable(p) {

@@ -1,0 +1,105 @@
+// Package posture holds ready sets of settings for new groups: what a group is
+// for decides who may post to it and who receives it.
+package posture
+
+// A Setting is a setting of a group, as it is written in an estate: a text, or a
+// list of texts.
+type Setting struct {
+	Name string
+	Text string
+	List []string
+}
+
+// A Posture is a set of settings that go together.
+type Posture struct {
+	Name     string
+	For      string // what it is for, in a few words
+	Posts    string // what it means for who posts
+	Receives string // what it means for who receives
+	Settings []Setting
+	Access   []Setting
+}
+
+const signIn = `refuse unproven because "Sign in before you write in our name."`
+
+// All are all postures.
+var All = []Posture{
+	{
+		Name:     "desk",
+		For:      "an address that people outside write to, answered in its own name",
+		Posts:    "Everybody, also from outside. Mail that only claims to be from its sender is refused, what looks suspect waits for a moderator or owner.",
+		Receives: "Every member gets a copy, and past mail can be read. Members answer as the group, and answers come to the group.",
+		Settings: []Setting{
+			{Name: "kind", Text: "forum"},
+			{Name: "copy", Text: "every"},
+			{Name: "gate", List: []string{signIn, "hold suspect", "admit anyone"}},
+			{Name: "voice", List: []string{"as members"}},
+			{Name: "replies-as", Text: "group"},
+			{Name: "replies-to", Text: "group"},
+		},
+	},
+	{
+		Name:     "circle",
+		For:      "people who write to each other",
+		Posts:    "Members and owners alone. Everybody else is refused and told so.",
+		Receives: "Every member gets a copy.",
+		Settings: []Setting{
+			{Name: "kind", Text: "list"},
+			{Name: "copy", Text: "every"},
+			{Name: "gate", List: []string{signIn, "admit members or owners"}},
+		},
+		Access: []Setting{{Name: "find", Text: "members"}},
+	},
+	{
+		Name:     "bulletin",
+		For:      "news from a few to many",
+		Posts:    "Owners and moderators alone. Everybody else is refused and told so.",
+		Receives: "Every member gets a copy. Answers go to the author, not to all.",
+		Settings: []Setting{
+			{Name: "kind", Text: "list"},
+			{Name: "copy", Text: "every"},
+			{Name: "gate", List: []string{signIn, "admit owners or moderators", `refuse anyone because "Only its owners write to this group."`}},
+			{Name: "replies-to", Text: "author"},
+		},
+	},
+	{
+		Name:     "sluice",
+		For:      "mail that somebody looks at before anybody gets it",
+		Posts:    "Everybody may try, and every message waits for a moderator, or an owner where there is none. Mail that only claims to be from its sender is refused.",
+		Receives: "Every member gets a copy of what is let in.",
+		Settings: []Setting{
+			{Name: "kind", Text: "list"},
+			{Name: "copy", Text: "every"},
+			{Name: "gate", List: []string{signIn, "hold anyone"}},
+		},
+	},
+	{
+		Name:     "shelf",
+		For:      "mail that is kept where members read it, and not copied",
+		Posts:    "Everybody inside. Everybody else is refused and told so.",
+		Receives: "Nobody gets a copy: members read the mail in the group's own mailbox.",
+		Settings: []Setting{
+			{Name: "kind", Text: "mailbox"},
+			{Name: "gate", List: []string{signIn, "admit inside"}},
+		},
+	},
+}
+
+// Find returns the posture of a name, and whether there is one.
+func Find(name string) (Posture, bool) {
+	for _, p := range All {
+		if p.Name == name {
+			return p, true
+		}
+	}
+	return Posture{}, false
+}
+
+// Names returns the names of all postures.
+func Names() []string {
+	var names []string
+	for _, p := range All {
+		names = append(names, p.Name)
+	}
+	return names
+}

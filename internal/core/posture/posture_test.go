@@ -1,0 +1,53 @@
+package posture_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+// What a posture says of itself is what its settings do.
+func TestPosturesDoWhatTheySay(t *testing.T) {
+	want := map[string]struct{ outside, inside, forged, member, owner, outcome, voice string }{
+		"desk":     {"admit", "admit", "refuse", "admit", "admit", "inbox", "as"},
+		"circle":   {"refuse", "refuse", "refuse", "admit", "admit", "inbox", ""},
+		"bulletin": {"refuse", "refuse", "refuse", "refuse", "admit", "inbox", ""},
+		"sluice":   {"hold", "hold", "refuse", "hold", "hold", "inbox", ""},
+		"shelf":    {"refuse", "admit", "refuse", "admit", "admit", "archive", ""},
+	}
+	for _, p := range posture.All {
+		var b strings.Builder
+		b.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example}, {address: bob@kelp.example}]\n" +
+			"groups:\n- address: g@kelp.example\n  owners: [ann@kelp.example]\n  members: [bob@kelp.example]\n")
+		for _, s := range p.Settings {
+			if s.List == nil {
+				fmt.Fprintf(&b, "  %s: %s\n", s.Name, s.Text)
+				continue
+			}
+			fmt.Fprintf(&b, "  %s:\n", s.Name)
+			for _, text := range s.List {
+				fmt.Fprintf(&b, "  - %s\n", text)
+			}
+		}
+		r := sample.Load(t, b.String())
+		strangers := r.Strangers()
+		judge := func(s resolve.Sender, m resolve.Message) string { return r.Judge(0, s, m).Verdict.String() }
+		bob, _ := r.Estate().Find(address.MustParse("bob@kelp.example"))
+		outcome, _ := r.Receipt(0, bob)
+		got := struct{ outside, inside, forged, member, owner, outcome, voice string }{
+			judge(strangers.Outside, resolve.Message{}), judge(strangers.Inside, resolve.Message{}), judge(strangers.Inside, resolve.Message{Unproven: true}),
+			judge(r.Sender(address.MustParse("bob@kelp.example")), resolve.Message{}), judge(r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}),
+			outcome.String(), "",
+		}
+		voice, _ := r.Voice(0, r.Sender(address.MustParse("bob@kelp.example")))
+		got.voice = voice.String()
+		if got != want[p.Name] {
+			t.Errorf("%s: %+v, want %+v", p.Name, got, want[p.Name])
+		}
+	}
+}

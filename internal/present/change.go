@@ -1,0 +1,186 @@
+package present
+
+import (
+	"iter"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// Change is a change of an estate's files: what it does, and where.
+type Change struct {
+	*Comparison
+	KeptBack int          `json:"notices-kept-back"` // welcome notices that are not to go out
+	Notes    []string     `json:"notes"`             // what was left out, and what to know besides
+	Files    []FileChange `json:"files"`
+	Written  bool         `json:"written"`
+}
+
+// FileChange is how many lines come and go in a file.
+type FileChange struct {
+	File    string `json:"file"`
+	Added   int    `json:"added"`
+	Removed int    `json:"removed"`
+}
+
+// NewChange tells what a change does. Quietly, nobody is welcomed.
+func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
+	a := &Change{Comparison: NewComparison(before, later), Notes: []string{}, Files: []FileChange{}}
+	if quietly {
+		a.KeptBack, a.Total, a.Comparison.Notices = a.Total, 0, []NoticeCount{}
+	}
+	return a
+}
+
+func (a *Change) writeText(p *Page) {
+	for _, note := range a.Notes {
+		p.Line(2, Span{Doubtful, note})
+	}
+	if len(a.Notes) > 0 && len(a.Files) > 0 {
+		p.Gap()
+	}
+	if len(a.Files) == 0 {
+		p.Line(0, Span{Good, "There is nothing to change."})
+		return
+	}
+	a.Comparison.writeText(p)
+	if a.KeptBack > 0 {
+		p.Gap()
+		p.Line(2, Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."}, Span{Plain, " Tell whoever sends them: the estate has no place for that."})
+	}
+	p.Gap()
+	verb := "would change"
+	if a.Written {
+		verb = "changed"
+	}
+	for _, f := range a.Files {
+		p.Line(2, Span{Strong, f.File}, Span{Plain, " " + verb + ": "}, Span{Good, "+" + strconv.Itoa(f.Added)}, Span{Plain, " "}, Span{Bad, "-" + strconv.Itoa(f.Removed)}, Span{Plain, " lines"})
+	}
+}
+
+// MemberList is the members of groups, as they are written.
+type MemberList struct {
+	Members []ListedMember `json:"members"`
+}
+
+// ListedMember is one entry of one group, with what comes of it.
+type ListedMember struct {
+	Group       string `json:"group"`
+	Address     string `json:"address"` // or the rule: where (...), everyone
+	Name        string `json:"name"`
+	Role        string `json:"role"`        // member, owner, moderator
+	Is          string `json:"is"`          // person, outside, group, rule, nobody
+	Copy        string `json:"copy"`        // as written; "" where the group decides
+	Since       string `json:"since"`       // a date, or ""
+	Invitations string `json:"invitations"` // as written
+	Paused      bool   `json:"paused"`
+	Outcome     string `json:"outcome"` // of a post to the group; "" for groups and rules
+	File        string `json:"file"`
+	Line        int    `json:"line"`
+}
+
+func (a *MemberList) writeText(p *Page) {
+	group, shown := "", 0
+	var rows [][]Span
+	flush := func() {
+		p.Table(rows)
+		rows, shown = nil, 0
+	}
+	for _, m := range a.Members {
+		if m.Group != group {
+			flush()
+			if group != "" {
+				p.Gap()
+			}
+			group = m.Group
+			p.Title(group)
+		}
+		if shown++; shown > 3*mostRest && !p.options.All {
+			p.cut = true
+			continue
+		}
+		var says []string
+		for _, part := range []struct{ name, text string }{{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ", m.Invitations}} {
+			if part.text != "" {
+				says = append(says, part.name+part.text)
+			}
+		}
+		if m.Paused {
+			says = append(says, "paused")
+		}
+		what := m.Role
+		if m.Role == "member" {
+			what = m.Is
+		}
+		rows = append(rows, []Span{{Plain, m.Address}, {Faint, what}, {outcomeStyle(m.Outcome), m.Outcome}, {Plain, strings.Join(says, ", ")}})
+	}
+	flush()
+	if len(a.Members) == 0 {
+		p.Line(0, Span{Plain, "Nobody."})
+	}
+	p.hint()
+}
+
+func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
+	return []string{"group", "address", "name", "role", "is", "copy", "since", "invitations", "paused", "outcome", "file", "line"}, func(yield func([]string) bool) {
+		for _, m := range a.Members {
+			paused := ""
+			if m.Paused {
+				paused = "true"
+			}
+			if !yield([]string{m.Group, m.Address, m.Name, m.Role, m.Is, m.Copy, m.Since, m.Invitations, paused, m.Outcome, m.File, strconv.Itoa(m.Line)}) {
+				return
+			}
+		}
+	}
+}
+
+// Postures are the ready sets of settings for groups.
+type Postures struct {
+	Postures []Posture `json:"postures"`
+}
+
+// Posture is one of them.
+type Posture struct {
+	Name     string            `json:"name"`
+	For      string            `json:"for"`
+	Posts    string            `json:"posts"`
+	Receives string            `json:"receives"`
+	Settings map[string]string `json:"settings"`
+}
+
+// NewPostures returns postures as an answer.
+func NewPostures(list ...posture.Posture) *Postures {
+	a := &Postures{}
+	for _, p := range list {
+		one := Posture{p.Name, p.For, p.Posts, p.Receives, map[string]string{}}
+		for _, s := range p.Settings {
+			one.Settings[s.Name] = s.Text + strings.Join(s.List, "; ")
+		}
+		a.Postures = append(a.Postures, one)
+	}
+	return a
+}
+
+func (a *Postures) writeText(p *Page) {
+	for i, one := range a.Postures {
+		if i > 0 {
+			p.Gap()
+		}
+		p.Line(2, Span{Strong, one.Name}, Span{Plain, ": " + one.For})
+		p.Line(12, Span{Faint, "  posts     "}, Span{Plain, one.Posts})
+		p.Line(12, Span{Faint, "  receives  "}, Span{Plain, one.Receives})
+	}
+}
+
+func (a *Postures) table() ([]string, iter.Seq[[]string]) {
+	return []string{"posture", "for", "posts", "receives"}, func(yield func([]string) bool) {
+		for _, p := range a.Postures {
+			if !yield([]string{p.Name, p.For, p.Posts, p.Receives}) {
+				return
+			}
+		}
+	}
+}
