@@ -99,6 +99,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newRollcall(streams),
 			newHeld(streams),
 			newStandin(streams),
+			newGroup(streams),
+			newMember(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

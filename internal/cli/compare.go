@@ -11,7 +11,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -38,11 +37,9 @@ func newCompare(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			today := estate.DayOf(time.Now())
-			if on := cmd.String("on"); on != "" {
-				if today, err = estate.ParseDay(on); err != nil {
-					return usageError("--on: %v", err)
-				}
+			today, err := dayOf(cmd)
+			if err != nil {
+				return err
 			}
 			var sides [2]*resolve.Resolver
 			var errs [2]error

@@ -40,21 +40,34 @@ func open(cmd *cli.Command, streams Streams, formats ...present.Format) (*sessio
 	if s.format, err = formatOf(cmd, formats...); err != nil {
 		return nil, err
 	}
-	today := estate.DayOf(time.Now())
-	if on := cmd.String("on"); on != "" {
-		if today, err = estate.ParseDay(on); err != nil {
-			return nil, usageError("--on: %v", err)
-		}
+	today, err := dayOf(cmd)
+	if err != nil {
+		return nil, err
 	}
 	path := estatePath(cmd)
 	if s.e, err = estatefile.Load(path); err != nil {
 		if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
-			return nil, usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with --estate, or try yorvet demo")
+			return nil, errNoEstate
 		}
 		return nil, loadError(path, err)
 	}
 	s.r = resolve.New(s.e, today)
 	return s, nil
+}
+
+var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with --estate, or try yorvet demo")
+
+// dayOf returns the day of evaluation.
+func dayOf(cmd *cli.Command) (estate.Day, error) {
+	on := cmd.String("on")
+	if on == "" {
+		return estate.DayOf(time.Now()), nil
+	}
+	day, err := estate.ParseDay(on)
+	if err != nil {
+		return 0, usageError("--on: %v", err)
+	}
+	return day, nil
 }
 
 func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) {

@@ -9,6 +9,23 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
+// ListSettings and OneSettings are the names of the settings of a group whose
+// value is a list and is one text.
+func ListSettings() []string { return settingsOf(func(s shape) bool { return s == manyTexts }) }
+
+// OneSettings is described at ListSettings.
+func OneSettings() []string { return settingsOf(func(s shape) bool { return s != manyTexts }) }
+
+func settingsOf(wanted func(shape) bool) []string {
+	var names []string
+	for _, f := range groupFields {
+		if wanted(f.shape) {
+			names = append(names, f.name)
+		}
+	}
+	return names
+}
+
 // A Field is a setting of a group or person and what it is to be. Without List
 // and Text it goes. A List that is empty but not nil stays, as an empty list.
 type Field struct {
@@ -209,14 +226,7 @@ func (d *Draft) SetList(g estate.ID, name string, drop []string, add []string) {
 }
 
 func (d *Draft) setCellList(t *rowText, place estate.Place, name string, drop, add []string) {
-	text := t.get(t.record(place), name)
-	var items []string
-	for _, part := range splitList(text) {
-		item := strings.TrimSpace(text[part.from:part.to])
-		if item != "" && !containsFold(drop, item) {
-			items = append(items, item)
-		}
-	}
+	items := slices.DeleteFunc(SplitList(t.get(t.record(place), name)), func(item string) bool { return containsFold(drop, item) })
 	t.set(t.record(place), name, joinCell(append(items, add...)))
 }
 

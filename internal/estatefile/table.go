@@ -221,6 +221,18 @@ func widthInTable(s string) int { return utf8.RuneCountInString(s) + strings.Cou
 // span is a part of a text, in bytes.
 type span struct{ from, to int }
 
+// SplitList returns the items of a list that stands in one text, as in a cell of
+// a table: semicolons separate, except inside a quoted because or local part.
+func SplitList(text string) []string {
+	list := []string{}
+	for _, part := range splitList(text) {
+		if item := strings.TrimSpace(text[part.from:part.to]); item != "" {
+			list = append(list, item)
+		}
+	}
+	return list
+}
+
 // splitList finds the items of a list in a cell.
 func splitList(text string) []span {
 	var parts []span

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/posture"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -12,6 +13,7 @@ import (
 // Change is a change of an estate's files: what it does, and where.
 type Change struct {
 	*Comparison
+	NewGroups []MatrixRow `json:"new-groups"` // what those that are added do, as in the matrix
 	KeptBack int          `json:"notices-kept-back"` // welcome notices that are not to go out
 	Notes    []string     `json:"notes"`             // what was left out, and what to know besides
 	Files    []FileChange `json:"files"`
@@ -27,7 +29,15 @@ type FileChange struct {
 
 // NewChange tells what a change does. Quietly, nobody is welcomed.
 func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
-	a := &Change{Comparison: NewComparison(before, later), Notes: []string{}, Files: []FileChange{}}
+	a := &Change{Comparison: NewComparison(before, later), NewGroups: []MatrixRow{}, Notes: []string{}, Files: []FileChange{}}
+	n := newNamer(later)
+	for _, text := range a.Groups.Added {
+		if added, err := address.Parse(text); err == nil {
+			if id, ok := n.e.Find(added); ok {
+				a.NewGroups = append(a.NewGroups, n.row(id, later.Overview(id)))
+			}
+		}
+	}
 	if quietly {
 		a.KeptBack, a.Total, a.Comparison.Notices = a.Total, 0, []NoticeCount{}
 	}
@@ -46,6 +56,17 @@ func (a *Change) writeText(p *Page) {
 		return
 	}
 	a.Comparison.writeText(p)
+	for i, row := range a.NewGroups {
+		if i == 0 {
+			p.Gap()
+			p.Title("What the new groups do")
+		}
+		if i == mostRest && !p.options.All {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(a.NewGroups)-i) + " more"})
+			break
+		}
+		p.Line(6, append([]Span{{Plain, "  " + row.Group + ": "}}, row.spans()...)...)
+	}
 	if a.KeptBack > 0 {
 		p.Gap()
 		p.Line(2, Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."}, Span{Plain, " Tell whoever sends them: the estate has no place for that."})
@@ -58,6 +79,22 @@ func (a *Change) writeText(p *Page) {
 	for _, f := range a.Files {
 		p.Line(2, Span{Strong, f.File}, Span{Plain, " " + verb + ": "}, Span{Good, "+" + strconv.Itoa(f.Added)}, Span{Plain, " "}, Span{Bad, "-" + strconv.Itoa(f.Removed)}, Span{Plain, " lines"})
 	}
+}
+
+// spans tells of a group in a line.
+func (r MatrixRow) spans() []Span {
+	spans := []Span{}
+	for _, one := range []struct{ who, verdict string }{{"outsiders ", r.Outside}, {"unknown insiders ", r.Inside}, {"forgeries ", r.Forged}} {
+		spans = append(spans, Span{Plain, one.who}, Span{verdictStyle(one.verdict), one.verdict}, Span{Plain, ", "})
+	}
+	spans = append(spans, Span{Plain, count(r.Posters["admit"], "person posts", "people post") + "; "})
+	for _, outcome := range resolve.OutcomeWords {
+		if n := r.Receives[outcome]; n > 0 {
+			spans = append(spans, Span{outcomeStyle(outcome), strconv.Itoa(n) + " " + outcome + ", "})
+		}
+	}
+	spans[len(spans)-1].Text = strings.TrimRight(spans[len(spans)-1].Text, ", ;")
+	return spans
 }
 
 // MemberList is the members of groups, as they are written.

@@ -76,3 +76,7 @@ func distance(a, b string, limit int) int {
 	}
 	return last[len(b)]
 }
+
+// Distance returns how many insertions, deletions, replacements and swaps of
+// neighbouring bytes lead from a to b, or a number above 4 where it is more.
+func Distance(a, b string) int { return distance(a, b, 4) }

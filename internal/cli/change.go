@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+// changeFlags are the flags of all commands that change the estate.
+func changeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "yes", Usage: "make the change without asking"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what the change would do, and make none"},
+		&cli.BoolFlag{Name: "quietly", Usage: "new members are not to be welcomed"},
+	}
+}
+
+// A changer is a command that changes the estate: what it does is shown, then
+// asked about, then written.
+type changer struct {
+	*session
+	draft   *estatefile.Draft
+	notes   []string
+	wrong   bool            // something that was asked for could not be done
+	written map[string]bool // people outside who are written down, by key
+}
+
+// note tells of something besides the change.
+func (c *changer) note(format string, args ...any) {
+	c.notes = append(c.notes, fmt.Sprintf(format, args...))
+}
+
+// leaveOut tells of something that was asked for and is not done.
+func (c *changer) leaveOut(format string, args ...any) {
+	c.note(format, args...)
+	c.wrong = true
+}
+
+// mostAttempts is how often a change is worked out anew when others change the
+// estate meanwhile.
+const mostAttempts = 20
+
+// changeEstate has propose make a change in a draft of the estate, and sees it
+// through.
+func changeEstate(ctx context.Context, cmd *cli.Command, streams Streams, propose func(*changer) error) error {
+	format, err := formatOf(cmd)
+	if err != nil {
+		return err
+	}
+	today, err := dayOf(cmd)
+	if err != nil {
+		return err
+	}
+	path := estatePath(cmd)
+	for attempt := 1; ; attempt++ {
+		draft, err := estatefile.Open(path)
+		if err != nil {
+			if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
+				return errNoEstate
+			}
+			return loadError(path, err)
+		}
+		c := &changer{session: &session{cmd: cmd, streams: streams, e: draft.Before(), format: format, r: resolve.New(draft.Before(), today)}, draft: draft}
+		if err := propose(c); err != nil {
+			return err
+		}
+		again, err := c.finish(ctx, path, today)
+		if !again || attempt == mostAttempts {
+			return err
+		}
+	}
+}
+
+// finish shows what a change does and writes it. again says that somebody else
+// was first, and that it is worth another try.
+func (c *changer) finish(ctx context.Context, path string, today estate.Day) (again bool, err error) {
+	later, err := c.draft.Estate()
+	if err != nil {
+		return false, loadError(path, err)
+	}
+	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
+	answer.Notes = append(answer.Notes, c.notes...)
+	files, err := c.draft.Changed()
+	if err != nil {
+		return false, usageError("%v", err)
+	}
+	for _, f := range files {
+		answer.Files = append(answer.Files, present.FileChange(f))
+	}
+	done := error(nil)
+	if c.wrong {
+		done = errWrong
+	}
+	switch {
+	case len(files) == 0 || c.cmd.Bool("preview"):
+		return false, errors.Join(c.print(answer), done)
+	case !c.cmd.Bool("yes"):
+		if err := c.print(answer); err != nil {
+			return false, err
+		}
+		if !c.askable() {
+			return false, usageError("nothing is written: there is nobody to ask, say --yes to make this change, or --preview to look only")
+		}
+		if !c.agreed(ctx) {
+			return false, errWrong
+		}
+		if err := c.draft.Write(); err != nil {
+			return false, writeError(err)
+		}
+		fmt.Fprintln(c.streams.Out, "It is written.")
+		return false, done
+	}
+	if err := c.draft.Write(); err != nil {
+		return errors.Is(err, estatefile.ErrChanged), writeError(err)
+	}
+	answer.Written = true
+	return false, errors.Join(c.print(answer), done)
+}
+
+func writeError(err error) error {
+	if errors.Is(err, estatefile.ErrChanged) {
+		return usageError("%v; nothing is written, look again", err)
+	}
+	return usageError("%v", err)
+}
+
+// askable reports whether somebody is there to be asked.
+func (c *changer) askable() bool {
+	out, ok := c.streams.Out.(*os.File)
+	return ok && term.IsTerminal(int(out.Fd())) && term.IsTerminal(int(os.Stdin.Fd()))
+}
+
+// agreed asks whether the change is to be made.
+func (c *changer) agreed(ctx context.Context) bool {
+	fmt.Fprint(c.streams.Out, "\nMake this change? (yes, or anything else to leave all as it is) ")
+	answer := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+		answer <- strings.ToLower(strings.TrimSpace(line))
+	}()
+	select {
+	case text := <-answer:
+		if text == "yes" || text == "y" {
+			return true
+		}
+	case <-ctx.Done():
+	}
+	fmt.Fprintln(c.streams.Out, "Nothing is written.")
+	return false
+}
+
+// warnMastered tells of groups that are mastered elsewhere.
+func (c *changer) warnMastered(groups ...estate.ID) {
+	by := map[string]int{}
+	var systems []string
+	for _, g := range groups {
+		if system := c.e.Group(g).ManagedIn; system != "" {
+			if by[system] == 0 {
+				systems = append(systems, system)
+			}
+			by[system]++
+		}
+	}
+	for _, system := range systems {
+		what := "This group is"
+		if len(groups) > 1 {
+			what = fmt.Sprintf("%d of these groups are", by[system])
+		}
+		c.note("%s mastered in %s: hand the change out with yorvet export, or the next import takes it back.", what, system)
+	}
+}
+
+// splitSettings splits a list in an argument as in a cell of a table.
+func splitSettings(text string) []string { return estatefile.SplitList(text) }

@@ -1,0 +1,531 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newGroup(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "group",
+		Usage: "create, change, rename and remove groups",
+		Description: "What a change does is shown first: who starts and stops receiving, who may post, which hazards\n" +
+			"appear, which welcome notices would go out. Then it is written into the files of the estate, in\n" +
+			"place: comments, order and all other lines stay as they are.",
+		Commands: []*cli.Command{newGroupNew(streams), newGroupSet(streams), newGroupRename(streams), newGroupRemove(streams), newPostures(streams)},
+	}
+}
+
+func newPostures(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "postures",
+		Usage: "the ready sets of settings, and what each means",
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			format, err := formatOf(cmd)
+			if err != nil {
+				return err
+			}
+			s := &session{cmd: cmd, streams: streams, format: format}
+			return s.print(present.NewPostures(posture.All...))
+		},
+	}
+}
+
+func newGroupNew(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "new",
+		Usage:     "create a group",
+		ArgsUsage: "ADDRESS [SETTING=VALUE...]",
+		Description: "A posture is a ready set of settings: " + strings.Join(posture.Names(), ", ") + ". yorvet group postures tells what each\n" +
+			"means. Settings besides, or instead, are those of the estate, as in: tell-held=inside\n\n" +
+			"Example: yorvet group new storm-desk@kelpmere.example --posture desk --title 'Storm desk' --owner ines.maro@kelpmere.example",
+		Flags: append([]cli.Flag{
+			&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"},
+			&cli.StringFlag{Name: "title", Usage: "what people call it"},
+			&cli.StringFlag{Name: "about", Usage: "what it is for"},
+			&cli.StringSliceFlag{Name: "also", Usage: "a further `ADDRESS`; may be repeated"},
+			&cli.StringSliceFlag{Name: "owner", Usage: "the `ADDRESS` of an owner; may be repeated"},
+			&cli.StringSliceFlag{Name: "moderator", Usage: "the `ADDRESS` of a moderator; may be repeated"},
+			&cli.StringSliceFlag{Name: "member", Usage: "the `ADDRESS` of a member; may be repeated"},
+			&cli.StringFlag{Name: "from", Usage: "take members from a `FILE`, or from - for standard input, as they are pasted"},
+			&cli.StringFlag{Name: "where", Usage: "take those as members whom a `SELECTOR` picks"},
+			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is mastered"},
+		}, changeFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, proposeGroup)
+		},
+	}
+}
+
+// proposeGroup adds the group that the command line describes.
+func proposeGroup(c *changer) error {
+	if c.cmd.Args().Len() == 0 {
+		return usageError("group new needs the address of the group")
+	}
+	a, err := c.freeAddress(c.cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	fields := map[string]estatefile.Field{}
+	var access []estatefile.Field
+	if c.cmd.IsSet("posture") {
+		p, ok := posture.Find(c.cmd.String("posture"))
+		if !ok {
+			return usageError("there is no posture %q, expected %s%s", c.cmd.String("posture"), orList(posture.Names()), meant(nearest.Word(c.cmd.String("posture"), posture.Names())))
+		}
+		for _, s := range p.Settings {
+			fields[s.Name] = estatefile.Field(s)
+		}
+		for _, s := range p.Access {
+			access = append(access, estatefile.Field(s))
+		}
+		c.note("%s: %s Posts: %s Receives: %s", p.Name, sentence(p.For), p.Posts, p.Receives)
+	}
+	for _, name := range []string{"title", "about", "managed-in"} {
+		if c.cmd.IsSet(name) {
+			fields[name] = estatefile.Field{Name: name, Text: c.cmd.String(name)}
+		}
+	}
+	for flag, name := range map[string]string{"also": "also", "owner": "owners", "moderator": "moderators"} {
+		if list := c.cmd.StringSlice(flag); len(list) > 0 {
+			fields[name] = estatefile.Field{Name: name, List: list}
+			for _, text := range list {
+				if err := c.checkListed(flag, text); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	settings, err := parseSettings(c.cmd.Args().Slice()[1:])
+	if err != nil {
+		return err
+	}
+	for _, s := range settings {
+		switch {
+		case s.change != '=':
+			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Name, s.Name)
+		case s.access:
+			access = slices.DeleteFunc(access, func(f estatefile.Field) bool { return f.Name == s.Name })
+			access = append(access, s.Field)
+		default:
+			fields[s.Name] = s.Field
+		}
+	}
+	g := estatefile.NewGroup{Fields: []estatefile.Field{{Name: "address", Text: a.String()}}, Access: access}
+	for _, name := range slices.Sorted(keysOf(fields)) {
+		g.Fields = append(g.Fields, fields[name])
+	}
+	copy := estate.CopyUnset
+	if joiners := fields["joiners"].Text; joiners != "" {
+		copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, joiners)
+	}
+	chosen, err := c.chosen(estate.None, c.cmd.StringSlice("member"), "member")
+	if err != nil {
+		return err
+	}
+	for _, one := range chosen {
+		m := estatefile.Member{Address: one.address.String(), Membership: estate.Membership{Copy: copy, Since: c.r.Today()}}
+		if c.e.IsGroup(one.id) {
+			m.Membership = estate.Membership{}
+		}
+		g.Members = append(g.Members, m)
+		c.addPerson(one)
+	}
+	c.draft.AddGroup(g)
+	return nil
+}
+
+func keysOf[V any](m map[string]V) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+func sentence(s string) string { return strings.ToUpper(s[:1]) + s[1:] + "." }
+
+// freeAddress returns an address for a group, if it is inside and nobody's.
+func (c *changer) freeAddress(text string) (address.Address, error) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return a, usageError("%v", err)
+	}
+	if !c.e.InsideDomain(a.Domain()) {
+		var domains []string
+		for _, d := range c.e.Settings().Domains {
+			domains = append(domains, d.Name)
+		}
+		return a, usageError("%s is outside, expected an address at %s%s", text, orList(domains), meant(nearest.Word(a.Domain(), domains)))
+	}
+	if id, taken := c.e.Find(a); taken {
+		what := "the person"
+		if c.e.IsGroup(id) {
+			what = "the group"
+		}
+		holder := c.e.Address(id).String()
+		if !strings.EqualFold(holder, text) {
+			holder += ", to whom it leads"
+		}
+		message := fmt.Sprintf("%s is taken by %s %s", text, what, holder)
+		if free := c.alternatives(a); len(free) > 0 {
+			message += "; free are " + strings.Join(free, ", ")
+		}
+		return a, usageError("%s", message)
+	}
+	every := func(yield func(string) bool) {
+		for i := range c.e.Groups() + c.e.People() {
+			id := estate.ID(i)
+			var also []address.Address
+			if c.e.IsGroup(id) {
+				also = c.e.Group(id).Also
+			} else {
+				also = c.e.Person(id).Also
+			}
+			for _, one := range append([]address.Address{c.e.Address(id)}, also...) {
+				if !yield(one.String()) {
+					return
+				}
+			}
+		}
+	}
+	const most, near = 3, 2
+	var close []string
+	for _, other := range nearest.Words(a.String(), every, most) {
+		if nearest.Distance(strings.ToLower(a.String()), strings.ToLower(other)) <= near {
+			close = append(close, other)
+		}
+	}
+	if len(close) > 0 {
+		c.note("%s is free, but easily mistaken for %s.", a, orList(close))
+	}
+	return a, nil
+}
+
+// alternatives returns free addresses that are like a taken one.
+func (c *changer) alternatives(a address.Address) []string {
+	const most = 3
+	local, domain, _ := strings.Cut(a.String(), "@")
+	var free []string
+	try := func(text string) {
+		if one, err := address.Parse(text); err == nil && len(free) < most {
+			if _, taken := c.e.Find(one); !taken {
+				free = append(free, text)
+			}
+		}
+	}
+	for _, d := range c.e.Settings().Domains {
+		if d.SameAs == "" && !strings.EqualFold(d.Name, domain) {
+			try(local + "@" + d.Name)
+		}
+	}
+	for _, end := range []string{"-group", "-list", "-team", "-2", "-3"} {
+		try(local + end + "@" + domain)
+	}
+	return free
+}
+
+// checkListed checks an address that a flag names as owner or moderator.
+func (c *changer) checkListed(flag, text string) error {
+	a, err := address.Parse(text)
+	if err != nil {
+		return usageError("--%s: %v", flag, err)
+	}
+	if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
+		return usageError("--%s: %s is inside and belongs to nobody%s", flag, text, meant(c.nearAddress(text)))
+	}
+	return nil
+}
+
+// nearAddress returns the address of somebody that a text may have meant.
+func (c *changer) nearAddress(text string) string {
+	near := nearest.Words(text, func(yield func(string) bool) {
+		for i := range c.e.Groups() + c.e.People() {
+			if !yield(c.e.Address(estate.ID(i)).String()) {
+				return
+			}
+		}
+	}, 1)
+	return strings.Join(near, "")
+}
+
+// setting is SETTING=VALUE, SETTING+=VALUE or SETTING-=VALUE.
+type setting struct {
+	estatefile.Field
+	change byte // = + -
+	access bool
+}
+
+func parseSettings(args []string) ([]setting, error) {
+	var list []setting
+	ones, lists := estatefile.OneSettings(), estatefile.ListSettings()
+	for _, arg := range args {
+		name, value, ok := strings.Cut(arg, "=")
+		if !ok || name == "" {
+			return nil, usageError("expected SETTING=VALUE, not %q", arg)
+		}
+		s := setting{change: '='}
+		if last := name[len(name)-1]; last == '+' || last == '-' {
+			s.change, name = last, name[:len(name)-1]
+		}
+		s.Name, s.Text = name, value
+		action, isAccess := strings.CutPrefix(name, "access.")
+		switch {
+		case name == "address":
+			return nil, usageError("the address of a group is changed by yorvet group rename")
+		case isAccess && slices.Contains(estate.ActionWords, action) && s.change == '=':
+			s.access, s.Name = true, action
+		case slices.Contains(lists, name):
+			s.Text = ""
+			if value != "" {
+				s.List = splitSettings(value)
+			}
+		case slices.Contains(ones, name) && s.change == '=':
+		case slices.Contains(ones, name):
+			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
+		default:
+			known := slices.Concat(ones, lists)
+			for _, word := range estate.ActionWords {
+				known = append(known, "access."+word)
+			}
+			return nil, usageError("there is no setting %q%s", name, meant(nearest.Word(name, known)))
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+func newGroupSet(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "set",
+		Usage:     "change settings of groups",
+		ArgsUsage: "GROUP SETTING=VALUE...",
+		Description: "The settings are those of the estate: title, kind, copy, gate, voice, access.find and so on. SETTING=\n" +
+			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
+			"from it. A GROUP may hold * for anything.\n\n" +
+			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
+		Flags: append([]cli.Flag{&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"}}, changeFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 || cmd.Args().Len() == 1 && !cmd.IsSet("posture") {
+					return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
+				}
+				groups, err := c.groups(cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				settings, err := parseSettings(cmd.Args().Slice()[1:])
+				if err != nil {
+					return err
+				}
+				if cmd.IsSet("posture") {
+					p, ok := posture.Find(cmd.String("posture"))
+					if !ok {
+						return usageError("there is no posture %q, expected %s", cmd.String("posture"), orList(posture.Names()))
+					}
+					var first []setting
+					for _, s := range p.Settings {
+						first = append(first, setting{Field: estatefile.Field(s), change: '='})
+					}
+					for _, s := range p.Access {
+						first = append(first, setting{Field: estatefile.Field(s), change: '=', access: true})
+					}
+					settings = append(first, settings...)
+				}
+				for _, g := range groups {
+					c.set(g, settings)
+				}
+				c.warnMastered(groups...)
+				return nil
+			})
+		},
+	}
+}
+
+// set makes settings of a group. Of several for one, the last counts.
+func (c *changer) set(g estate.ID, settings []setting) {
+	for i, s := range settings {
+		if slices.ContainsFunc(settings[i+1:], func(other setting) bool {
+			return other.Name == s.Name && other.access == s.access && other.change == '='
+		}) {
+			continue
+		}
+		switch {
+		case s.access:
+			c.draft.SetAccess(g, s.Field)
+		case s.change == '+':
+			c.draft.SetList(g, s.Name, nil, c.missing(g, s))
+		case s.change == '-':
+			c.draft.SetList(g, s.Name, s.List, nil)
+		default:
+			c.draft.SetGroup(g, s.Field)
+		}
+	}
+}
+
+// missing returns what is to be added to a list of addresses and is not in it yet.
+func (c *changer) missing(g estate.ID, s setting) []string {
+	group := c.e.Group(g)
+	listed := map[string][]estate.Listed{"owners": group.Owners, "moderators": group.Moderators}[s.Name]
+	return slices.DeleteFunc(slices.Clone(s.List), func(text string) bool {
+		a, err := address.Parse(text)
+		return err == nil && slices.ContainsFunc(listed, func(one estate.Listed) bool {
+			id, known := c.e.Find(a)
+			return known && id == one.ID
+		})
+	})
+}
+
+func newGroupRename(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "rename",
+		Usage:     "give a group another address",
+		ArgsUsage: "OLD NEW",
+		Description: "The old address stays as a further one, so that mail to it still arrives, unless --forget says\n" +
+			"otherwise. Where other groups list it, the new address is written.\n\n" +
+			"Example: yorvet group rename charter@kelpmere.example whole-ships@kelpmere.example",
+		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}}, changeFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() != 2 {
+					return usageError("group rename needs two addresses, OLD and NEW")
+				}
+				g, err := c.group(cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				return c.rename(g, cmd.Args().Get(1))
+			})
+		},
+	}
+}
+
+func (c *changer) rename(g estate.ID, text string) error {
+	old := c.e.Address(g).String()
+	a, err := address.Parse(text)
+	if err != nil {
+		return usageError("%v", err)
+	}
+	var drop []string
+	if id, known := c.e.Find(a); known && id == g {
+		for _, also := range c.e.Group(g).Also {
+			if also.Key() == a.Key() {
+				drop = append(drop, also.String())
+			}
+		}
+		if len(drop) == 0 {
+			return usageError("%s has the address %s already", old, text)
+		}
+	} else if a, err = c.freeAddress(text); err != nil {
+		return err
+	}
+	c.draft.SetGroup(g, estatefile.Field{Name: "address", Text: a.String()})
+	add := []string{old}
+	if c.cmd.Bool("forget") {
+		add = nil
+	}
+	c.draft.SetList(g, "also", drop, add)
+	c.draft.RenameMemberships(g, a.String())
+	for other := range estate.ID(c.e.Groups()) {
+		c.eachListed(other, g, func(role string, p estate.Place) { c.draft.SetAddress(other, p, role, old, a.String()) })
+	}
+	c.warnMastered(g)
+	return nil
+}
+
+// eachListed calls visit with the places at which a group lists somebody, as
+// member, owner or moderator.
+func (c *changer) eachListed(group, id estate.ID, visit func(role string, p estate.Place)) {
+	for _, listed := range c.e.Group(group).Owners {
+		if listed.ID == id {
+			visit("owners", listed.Place)
+		}
+	}
+	for _, listed := range c.e.Group(group).Moderators {
+		if listed.ID == id {
+			visit("moderators", listed.Place)
+		}
+	}
+	for _, entry := range c.e.Entries(group) {
+		if entry.Member == id {
+			visit("members", entry.Place)
+		}
+	}
+}
+
+func newGroupRemove(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:        "remove",
+		Usage:       "remove groups",
+		ArgsUsage:   "GROUP...",
+		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: yorvet group remove old-charter@kelpmere.example",
+		Flags:       changeFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 {
+					return usageError("group remove needs a group")
+				}
+				var gone []estate.ID
+				for _, text := range cmd.Args().Slice() {
+					groups, err := c.groups(text)
+					if err != nil {
+						return err
+					}
+					gone = append(gone, groups...)
+				}
+				slices.Sort(gone)
+				gone = slices.Compact(gone)
+				c.remove(gone)
+				c.warnMastered(gone...)
+				return nil
+			})
+		},
+	}
+}
+
+func (c *changer) remove(gone []estate.ID) {
+	for _, g := range gone {
+		c.draft.RemoveGroup(g)
+		for other := range estate.ID(c.e.Groups()) {
+			if slices.Contains(gone, other) {
+				continue
+			}
+			c.eachListed(other, g, func(role string, p estate.Place) {
+				if role == "members" {
+					c.draft.DropMember(other, p)
+				} else {
+					c.draft.SetList(other, role, c.spellings(g), nil)
+				}
+			})
+		}
+	}
+}
+
+// spellings returns all addresses of a person or group.
+func (c *changer) spellings(id estate.ID) []string {
+	list := []string{c.e.Address(id).String()}
+	var also []address.Address
+	switch {
+	case c.e.IsGroup(id):
+		also = c.e.Group(id).Also
+	case c.e.IsPerson(id):
+		also = c.e.Person(id).Also
+	}
+	for _, a := range also {
+		list = append(list, a.String())
+	}
+	return list
+}

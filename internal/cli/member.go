@@ -1,0 +1,609 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/directory/paste"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newMember(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "member",
+		Usage: "add, remove, change and list members of groups",
+		Description: "A GROUP may hold * for anything, so that one command is about many. What a change does is shown\n" +
+			"first; then it is written into the files of the estate, in place.",
+		Commands: []*cli.Command{newMemberAdd(streams), newMemberRemove(streams), newMemberSet(streams), newMemberList(streams)},
+	}
+}
+
+// whoFlags are the flags that say who is meant.
+func whoFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
+		&cli.StringFlag{Name: "from", Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted"},
+		&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
+	}
+}
+
+// membershipFlags are the flags that say what a membership is to be like.
+func membershipFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "copy", Usage: "every, digest, replies or none; group: as the group says"},
+		&cli.StringFlag{Name: "invitations", Usage: "follow, every or none; group: as the group says"},
+		&cli.BoolFlag{Name: "paused", Usage: "the membership is paused; --paused=false: it is not"},
+		&cli.StringFlag{Name: "since", Usage: "the `DATE` since when, as YYYY-MM-DD, or none"},
+	}
+}
+
+// groups returns the groups that an argument and --group name.
+func (c *session) groups(texts ...string) ([]estate.ID, error) {
+	var list []estate.ID
+	for _, text := range append(texts, c.cmd.StringSlice("group")...) {
+		if !strings.Contains(text, "*") {
+			g, err := c.group(text)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, g)
+			continue
+		}
+		found := len(list)
+		for g := range estate.ID(c.e.Groups()) {
+			ok, err := path.Match(strings.ToLower(text), strings.ToLower(c.e.Address(g).String()))
+			if err != nil {
+				return nil, usageError("%q is no pattern: %v", text, err)
+			}
+			if ok {
+				list = append(list, g)
+			}
+		}
+		if len(list) == found {
+			return nil, usageError("no group matches %s", text)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list), nil
+}
+
+// somebody is a person, group or address that a command is about.
+type somebody struct {
+	id      estate.ID // None for an address that the estate does not know
+	address address.Address
+	name    string // as pasted
+}
+
+// chosen returns whom addresses, --from and --where mean. verb is what is done
+// with them; to be a member one has to be known or outside.
+func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]somebody, error) {
+	var list []somebody
+	add := func(a address.Address, name string) {
+		id, known := c.e.Find(a)
+		if !known {
+			id = estate.None
+		}
+		for _, one := range list {
+			if one.id == id && id != estate.None || one.address.Key() == a.Key() {
+				return
+			}
+		}
+		list = append(list, somebody{id, a, name})
+	}
+	for _, text := range addresses {
+		a, err := address.Parse(text)
+		if err != nil {
+			return nil, usageError("%v", err)
+		}
+		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) && verb != "removed" {
+			return nil, usageError("%s is inside and belongs to nobody%s", text, meant(c.nearAddress(text)))
+		}
+		add(a, "")
+	}
+	if err := c.pasted(verb, add); err != nil {
+		return nil, err
+	}
+	if text := c.cmd.String("where"); text != "" {
+		x, err := parsePeople(c.session, text)
+		if err != nil {
+			return nil, err
+		}
+		if group == estate.None {
+			var own error
+			selector.Atoms(x, func(a *selector.Atom) {
+				switch a.Kind {
+				case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
+					own = usageError("--where: %q is about a group that is there already, expected in GROUP", a.Text)
+				}
+			})
+			if own != nil {
+				return nil, own
+			}
+		}
+		c.eachPicked(group, x, func(id estate.ID) { add(c.e.Address(id), "") })
+	}
+	return list, nil
+}
+
+// pasted reads the addresses of --from.
+func (c *changer) pasted(verb string, add func(address.Address, string)) error {
+	from := c.cmd.String("from")
+	if from == "" {
+		return nil
+	}
+	text, err := readPasted(c.cmd, from)
+	if err != nil {
+		return err
+	}
+	people, remarks := paste.Parse(text)
+	for _, r := range remarks {
+		c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
+	}
+	for _, p := range people {
+		if _, known := c.e.Find(p.Address); !known && c.e.InsideDomain(p.Address.Domain()) && verb != "removed" {
+			c.leaveOut("%s:%d: %s is inside and belongs to nobody%s", from, p.Line, p.Address, meant(c.nearAddress(p.Address.String())))
+			continue
+		}
+		add(p.Address, p.Name)
+	}
+	return nil
+}
+
+// mostPasted bounds what is read as pasted.
+const mostPasted = 64 << 20
+
+// readPasted reads a file or standard input, once in a run.
+func readPasted(cmd *cli.Command, from string) (string, error) {
+	if text, ok := cmd.Root().Metadata["pasted"].(string); ok {
+		return text, nil
+	}
+	in := os.Stdin
+	if from != "-" {
+		f, err := os.Open(from)
+		if err != nil {
+			return "", usageError("%v", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	data, err := io.ReadAll(io.LimitReader(in, mostPasted+1))
+	if err == nil && len(data) > mostPasted {
+		err = fmt.Errorf("%s: there is more than %d MiB", from, mostPasted>>20)
+	}
+	if err != nil {
+		return "", usageError("%v", err)
+	}
+	if cmd.Root().Metadata == nil {
+		cmd.Root().Metadata = map[string]any{}
+	}
+	cmd.Root().Metadata["pasted"] = string(data)
+	return string(data), nil
+}
+
+// parsePeople reads a selector that picks people of the estate.
+func parsePeople(s *session, text string) (selector.Expr, error) {
+	x, err := selector.Parse(text, selector.ForPeople)
+	if err != nil {
+		return nil, usageError("--where: %v", err)
+	}
+	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
+		return nil, usageError("--where: %s%s", problems[0].Text, meant(problems[0].Nearest))
+	}
+	return x, nil
+}
+
+// eachPicked calls visit with the people whom a selector picks for a group.
+func (c *session) eachPicked(group estate.ID, x selector.Expr, visit func(estate.ID)) {
+	for id := range c.e.People() {
+		if person := c.e.PersonID(id); c.r.Eval(group, x, c.r.Sender(c.e.Address(person)), resolve.Message{}) {
+			visit(person)
+		}
+	}
+}
+
+// addPerson writes down an outside person who is pasted with a name.
+func (c *changer) addPerson(one somebody) {
+	if one.id == estate.None && one.name != "" && !c.e.InsideDomain(one.address.Domain()) && !c.written[one.address.Key()] {
+		if c.written == nil {
+			c.written = map[string]bool{}
+		}
+		c.written[one.address.Key()] = true
+		c.draft.AddPerson(estatefile.NewPerson{Fields: []estatefile.Field{{Name: "address", Text: one.address.String()}, {Name: "name", Text: one.name}}})
+	}
+}
+
+// membership applies the flags to a membership.
+func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
+	word := func(flag string, words []string, set func(int)) error {
+		text := c.cmd.String(flag)
+		if text == "" {
+			return nil
+		}
+		i := slices.Index(words, text)
+		if text == "group" {
+			i = 0
+		}
+		if i < 0 {
+			return usageError("--%s: expected %s or group, not %q%s", flag, strings.Join(words[1:], ", "), text, meant(nearest.Word(text, words)))
+		}
+		set(i)
+		return nil
+	}
+	err := errors.Join(word("copy", estate.CopyWords, func(i int) { m.Copy = estate.Copy(i) }),
+		word("invitations", estate.InvitationsWords, func(i int) { m.Invitations = estate.Invitations(i) }))
+	if c.cmd.IsSet("paused") {
+		m.Paused = c.cmd.Bool("paused")
+	}
+	switch since := c.cmd.String("since"); since {
+	case "":
+	case "none":
+		m.Since = 0
+	default:
+		day, err := estate.ParseDay(since)
+		if err != nil {
+			return m, usageError("--since: %v", err)
+		}
+		m.Since = day
+	}
+	return m, err
+}
+
+// entriesOf returns the entries of a group that name somebody.
+func entriesOf(e *estate.Estate, g, id estate.ID) []estate.Entry {
+	var list []estate.Entry
+	for _, entry := range e.Entries(g) {
+		if entry.Member == id {
+			list = append(list, entry)
+		}
+	}
+	return list
+}
+
+// nobodyEntries returns the entries of a group that list an inside address that
+// is nobody's.
+func nobodyEntries(e *estate.Estate, g estate.ID, a address.Address) []estate.Entry {
+	var list []estate.Entry
+	for _, entry := range e.Entries(g) {
+		if entry.Member.IsNobody() && e.Address(entry.Member).Key() == a.Key() {
+			list = append(list, entry)
+		}
+	}
+	return list
+}
+
+func roleFlag() cli.Flag {
+	return &cli.StringFlag{Name: "as", Usage: "member, owner or moderator", Value: "member"}
+}
+
+// role returns the list of a group that --as means, or "" for its members.
+func (c *session) role() (string, error) {
+	switch as := c.cmd.String("as"); as {
+	case "member":
+		return "", nil
+	case "owner", "moderator":
+		return as + "s", nil
+	default:
+		return "", usageError("--as: expected %s, not %q%s", orList(present.Roles), as, meant(nearest.Word(as, present.Roles)))
+	}
+}
+
+func newMemberAdd(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "add",
+		Usage:     "add members, owners or moderators to groups",
+		ArgsUsage: "GROUP [ADDRESS...]",
+		Description: "New members get what the group says its joiners get, and are members since today. Somebody outside\n" +
+			"may be added by any address, and is written down where a name is pasted along. --rule and --everyone\n" +
+			"add a rule instead.\n\n" +
+			"Example: pbpaste | yorvet member add deck-crew@kelpmere.example --from -",
+		Flags: slices.Concat([]cli.Flag{roleFlag(), &cli.StringFlag{Name: "rule", Usage: "add a rule: everybody inside whose facts a `FILTER` matches, as (base=north-pier)"},
+			&cli.BoolFlag{Name: "everyone", Usage: "add a rule: everybody inside"}}, whoFlags(), membershipFlags(), changeFlags()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				role, groups, err := c.roleAndGroups()
+				if err != nil {
+					return err
+				}
+				for _, g := range groups {
+					if err := c.addTo(g, role); err != nil {
+						return err
+					}
+				}
+				c.warnMastered(groups...)
+				return nil
+			})
+		},
+	}
+}
+
+func (c *changer) roleAndGroups() (string, []estate.ID, error) {
+	if c.cmd.Args().Len() == 0 {
+		return "", nil, usageError("%s needs a group", name(c.cmd))
+	}
+	role, err := c.role()
+	if err != nil {
+		return "", nil, err
+	}
+	groups, err := c.groups(c.cmd.Args().First())
+	return role, groups, err
+}
+
+func (c *changer) addTo(g estate.ID, role string) error {
+	rule, everyone := c.cmd.String("rule"), c.cmd.Bool("everyone")
+	m, err := c.membership(estate.Membership{})
+	if err != nil {
+		return err
+	}
+	if rule != "" || everyone {
+		if _, err := selector.ParseFilter(rule); rule != "" && err != nil {
+			return usageError("--rule: %v", err)
+		}
+		c.draft.AddMember(g, estatefile.Member{Where: rule, Everyone: everyone && rule == "", Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations}})
+		return nil
+	}
+	list, err := c.chosen(g, c.cmd.Args().Slice()[1:], "added")
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 && len(c.notes) == 0 {
+		return usageError("member add needs somebody to add: addresses, --from, --where, --rule or --everyone")
+	}
+	group := c.e.Group(g)
+	for _, one := range list {
+		if role != "" {
+			s := setting{Field: estatefile.Field{Name: role, List: []string{one.address.String()}}}
+			c.draft.SetList(g, role, nil, c.missing(g, s))
+			c.addPerson(one)
+			continue
+		}
+		if len(entriesOf(c.e, g, one.id)) > 0 && one.id != estate.None {
+			c.note("%s is a member of %s already", one.address, group.Address)
+			continue
+		}
+		if one.id == g {
+			return usageError("%s cannot be a member of itself", group.Address)
+		}
+		says := m
+		if !c.cmd.IsSet("copy") {
+			says.Copy = group.Joiners
+		}
+		if !c.cmd.IsSet("since") {
+			says.Since = c.r.Today()
+		}
+		if c.e.IsGroup(one.id) {
+			says = estate.Membership{Copy: m.Copy}
+		}
+		c.draft.AddMember(g, estatefile.Member{Address: one.address.String(), Membership: says})
+		c.addPerson(one)
+	}
+	return nil
+}
+
+func newMemberRemove(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "remove",
+		Usage:     "remove members, owners or moderators from groups",
+		ArgsUsage: "GROUP [ADDRESS...]",
+		Description: "Somebody whom a rule or a nested group brings in stays, and that is said.\n\n" +
+			"Example: yorvet member remove '*@kelpmere.example' nora.teale@kelpmere.example",
+		Flags: slices.Concat([]cli.Flag{roleFlag()}, whoFlags(), changeFlags()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				role, groups, err := c.roleAndGroups()
+				if err != nil {
+					return err
+				}
+				touched := []estate.ID{}
+				for _, g := range groups {
+					list, err := c.chosen(g, cmd.Args().Slice()[1:], "removed")
+					if err != nil {
+						return err
+					}
+					if len(list) == 0 && len(c.notes) == 0 && !cmd.IsSet("where") {
+						return usageError("member remove needs somebody to remove: addresses, --from or --where")
+					}
+					if c.takeOut(g, role, list, len(groups) == 1) {
+						touched = append(touched, g)
+					}
+				}
+				if len(touched) == 0 && !c.wrong && !cmd.IsSet("where") {
+					c.leaveOut("None of them is listed in these groups.")
+				}
+				c.warnMastered(touched...)
+				return nil
+			})
+		},
+	}
+}
+
+// takeOut removes people from a group, and reports whether it lists any. alone
+// says that this is the only group that is asked for.
+func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool) bool {
+	touched := false
+	for _, one := range list {
+		if role != "" {
+			listed := map[string][]estate.Listed{"owners": c.e.Group(g).Owners, "moderators": c.e.Group(g).Moderators}[role]
+			if slices.ContainsFunc(listed, func(l estate.Listed) bool { return l.ID == one.id }) {
+				c.draft.SetList(g, role, c.spellings(one.id), nil)
+				touched = true
+			}
+			continue
+		}
+		entries := entriesOf(c.e, g, one.id)
+		if one.id == estate.None {
+			entries = nobodyEntries(c.e, g, one.address)
+		}
+		for _, entry := range entries {
+			c.draft.DropMember(g, entry.Place)
+			touched = true
+		}
+		if one.id == estate.None || !c.e.IsPerson(one.id) {
+			continue
+		}
+		if _, isMember := c.r.Receipt(g, one.id); isMember && len(entries) == 0 && (alone || !c.cmd.IsSet("where")) && !c.cmd.IsSet("where") {
+			c.leaveOut("%s is no direct member of %s: %s brings them in", one.address, c.e.Address(g), c.bringsIn(g, one.id))
+		}
+	}
+	return touched
+}
+
+// bringsIn names what makes somebody a member of a group besides an entry.
+func (c *changer) bringsIn(g, person estate.ID) string {
+	for _, rule := range c.e.Rules(g) {
+		if rule.Filter == nil && c.e.Inside(person) {
+			return "the rule everyone"
+		}
+		if rule.Filter != nil && c.e.Inside(person) && c.e.Matches(person, rule.Filter) {
+			return "the rule " + rule.Filter.String()
+		}
+	}
+	for _, child := range c.e.Children(g) {
+		if _, ok := c.r.Receipt(child.Group, person); ok {
+			return c.e.Address(child.Group).String()
+		}
+	}
+	return "a nested group"
+}
+
+func newMemberSet(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "set",
+		Usage:     "change what members get",
+		ArgsUsage: "GROUP [ADDRESS...]",
+		Description: "Without addresses, --from and --where it is about every named member.\n\n" +
+			"Example: yorvet member set '*-crew@kelpmere.example' --where members --copy every",
+		Flags: slices.Concat(whoFlags(), membershipFlags(), changeFlags()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 {
+					return usageError("member set needs a group")
+				}
+				if !cmd.IsSet("copy") && !cmd.IsSet("invitations") && !cmd.IsSet("paused") && !cmd.IsSet("since") {
+					return usageError("member set needs something to set: --copy, --invitations, --paused or --since")
+				}
+				groups, err := c.groups(cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				touched := []estate.ID{}
+				for _, g := range groups {
+					changed, err := c.setIn(g, len(groups) == 1)
+					if err != nil {
+						return err
+					}
+					if changed {
+						touched = append(touched, g)
+					}
+				}
+				c.warnMastered(touched...)
+				return nil
+			})
+		},
+	}
+}
+
+// setIn changes entries of a group as the flags say.
+func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
+	all := c.cmd.Args().Len() == 1 && !c.cmd.IsSet("from") && !c.cmd.IsSet("where")
+	list, err := c.chosen(g, c.cmd.Args().Slice()[1:], "changed")
+	if err != nil {
+		return false, err
+	}
+	picked := map[estate.ID]bool{}
+	for _, one := range list {
+		picked[one.id] = true
+	}
+	changed := false
+	listed := map[estate.ID]bool{}
+	for _, entry := range c.e.Entries(g) {
+		listed[entry.Member] = true
+		if !all && !picked[entry.Member] {
+			continue
+		}
+		m, err := c.membership(entry.Membership())
+		if err != nil {
+			return false, err
+		}
+		if c.e.IsGroup(entry.Member) {
+			if all || m.Copy == entry.Copy() {
+				continue // what is said of people is not meant for nested groups
+			}
+			m = estate.Membership{Copy: m.Copy}
+		}
+		if m != entry.Membership() {
+			c.draft.SetMember(g, entry.Place, entry.Membership(), m)
+			changed = true
+		}
+	}
+	for _, one := range list {
+		if listed[one.id] || c.cmd.IsSet("where") || !alone {
+			continue
+		}
+		if _, isMember := c.r.Receipt(g, one.id); one.id != estate.None && c.e.IsPerson(one.id) && isMember {
+			c.leaveOut("%s is no direct member of %s: %s brings them in", one.address, c.e.Address(g), c.bringsIn(g, one.id))
+		} else {
+			c.leaveOut("%s is no member of %s", one.address, c.e.Address(g))
+		}
+	}
+	return changed, nil
+}
+
+func newMemberList(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "list",
+		Usage:     "the members of groups as they are written down, with what comes of it",
+		ArgsUsage: "GROUP",
+		Description: "Owners and moderators, too, unless --as says otherwise. As CSV it is a table for a spreadsheet; cells\n" +
+			"that a spreadsheet would take for a formula begin with an apostrophe.\n\n" +
+			"Example: yorvet member list lost-property@kelpmere.example --format csv > desk.csv",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "as", Usage: "members, owners or moderators only: member, owner or moderator"},
+			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
+			&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			s, err := open(cmd, streams)
+			if err != nil {
+				return err
+			}
+			text, err := oneArgument(cmd, "a group")
+			if err != nil {
+				return err
+			}
+			groups, err := s.groups(text)
+			if err != nil {
+				return err
+			}
+			if cmd.IsSet("as") {
+				if _, err := s.role(); err != nil {
+					return err
+				}
+			}
+			var wanted func(group, id estate.ID) bool
+			if where := cmd.String("where"); where != "" {
+				x, err := parsePeople(s, where)
+				if err != nil {
+					return err
+				}
+				wanted = func(group, id estate.ID) bool {
+					return s.e.IsPerson(id) && s.r.Eval(group, x, s.r.Sender(s.e.Address(id)), resolve.Message{})
+				}
+			}
+			return s.print(present.NewMemberList(s.r, groups, cmd.String("as"), wanted))
+		},
+	}
+}
