@@ -186,25 +186,9 @@ func (c *changer) freeAddress(text string) (address.Address, error) {
 		}
 		return a, usageError("%s", message)
 	}
-	every := func(yield func(string) bool) {
-		for i := range c.e.Groups() + c.e.People() {
-			id := estate.ID(i)
-			var also []address.Address
-			if c.e.IsGroup(id) {
-				also = c.e.Group(id).Also
-			} else {
-				also = c.e.Person(id).Also
-			}
-			for _, one := range append([]address.Address{c.e.Address(id)}, also...) {
-				if !yield(one.String()) {
-					return
-				}
-			}
-		}
-	}
 	const most, near = 3, 2
 	var close []string
-	for _, other := range nearest.Words(a.String(), every, most) {
+	for _, other := range nearest.Words(a.String(), c.e.Addresses, most) {
 		if nearest.Distance(strings.ToLower(a.String()), strings.ToLower(other)) <= near {
 			close = append(close, other)
 		}
@@ -252,13 +236,7 @@ func (c *changer) checkListed(flag, text string) error {
 
 // nearAddress returns the address of somebody that a text may have meant.
 func (c *changer) nearAddress(text string) string {
-	near := nearest.Words(text, func(yield func(string) bool) {
-		for i := range c.e.Groups() + c.e.People() {
-			if !yield(c.e.Address(estate.ID(i)).String()) {
-				return
-			}
-		}
-	}, 1)
+	near := nearest.Words(text, c.e.Addresses, 1)
 	return strings.Join(near, "")
 }
 

@@ -47,12 +47,14 @@ type NewGroup struct {
 	Fields  []Field // the address first
 	Access  []Field
 	Members []Member
+	Place   estate.Place // where it comes from, if it is in Content
 }
 
 // A NewPerson is a person to be written.
 type NewPerson struct {
 	Fields []Field // the address first
 	Facts  []estate.Fact
+	Place  estate.Place // where they come from, if they are in Content
 }
 
 // groupOrder is the order in which the keys of a group are written.
@@ -554,7 +556,9 @@ func (d *Draft) AddPerson(p NewPerson) {
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
 		for _, f := range p.Fields {
-			row[f.Name] = f.cell()
+			if !f.isOpenMailbox() {
+				row[f.Name] = f.cell()
+			}
 		}
 		for i, name := range names {
 			row[name] = joinCell(values[i])
@@ -562,15 +566,7 @@ func (d *Draft) AddPerson(p NewPerson) {
 		d.tableOf(t, section).add(row)
 		return
 	}
-	v := value{block: true}
-	for _, f := range p.Fields {
-		if one := f.value(); one != nil {
-			v.pairs = append(v.pairs, pair{f.Name, *one})
-		}
-	}
-	if facts := pairsOf(factFields(names, values)); facts != nil {
-		v.pairs = append(v.pairs, pair{"facts", *facts})
-	}
+	v := p.value()
 	c := d.list(t, t.root, "people", topFields)
 	c.add = append(c.add, v)
 }

@@ -13,11 +13,11 @@ import (
 // Change is a change of an estate's files: what it does, and where.
 type Change struct {
 	*Comparison
-	NewGroups []MatrixRow `json:"new-groups"` // what those that are added do, as in the matrix
-	KeptBack int          `json:"notices-kept-back"` // welcome notices that are not to go out
-	Notes    []string     `json:"notes"`             // what was left out, and what to know besides
-	Files    []FileChange `json:"files"`
-	Written  bool         `json:"written"`
+	NewGroups []MatrixRow  `json:"new-groups"`        // what those that are added do, as in the matrix
+	KeptBack  int          `json:"notices-kept-back"` // welcome notices that are not to go out
+	Notes     []string     `json:"notes"`             // what was left out, and what to know besides
+	Files     []FileChange `json:"files"`
+	Written   bool         `json:"written"`
 }
 
 // FileChange is how many lines come and go in a file.

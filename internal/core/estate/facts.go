@@ -87,6 +87,15 @@ func (e *Estate) Values(person ID, attribute string) []string {
 	return values
 }
 
+// FactName returns the name of an attribute as it is first written, or as it is
+// given where nobody has it.
+func (e *Estate) FactName(attribute string) string {
+	if c, ok := e.facts.columns[selector.Fold(attribute)]; ok {
+		return c.name
+	}
+	return attribute
+}
+
 // Facts returns the facts of a person, sorted by attribute.
 func (e *Estate) Facts(person ID) []Fact {
 	var list []Fact

@@ -64,6 +64,9 @@ func (x *index) number(domain string) uint32 {
 // subaddress if need be, and whether there is one.
 func (e *Estate) Find(a address.Address) (ID, bool) { return e.index.find(a) }
 
+// Exact is Find without subaddresses.
+func (e *Estate) Exact(a address.Address) (ID, bool) { return e.index.exact(e.index.key(a)) }
+
 // Key returns the canonical form of a in this estate: addresses with the same
 // key are the same mailbox.
 func (e *Estate) Key(a address.Address) string { return e.index.key(a) }

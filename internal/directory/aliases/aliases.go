@@ -1,0 +1,321 @@
+// Package aliases reads and writes the alias file that mail servers share:
+//
+//	name: address, name, :include:/path/of/a/list
+//
+// A line that begins with a blank continues the one before; # begins a comment.
+// Addresses in pipes ("|program") and files (/var/mail/x) are reported, and never
+// run or opened. Lists that are included are read only where that is allowed.
+package aliases
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/paste"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// Limits that no honest file meets.
+const (
+	mostLine    = 4 << 20
+	mostInclude = 16 << 20
+)
+
+// Options say how an alias file is read.
+type Options struct {
+	Name   string // of the source
+	File   string // for messages
+	Domain string // what names without a domain are in
+	// Include says that lists which the file includes are read, from Dir on.
+	Include bool
+	Dir     string
+	Groups  bool // every alias becomes a group, also one that has a single target
+}
+
+// An entry is an alias and its targets.
+type entry struct {
+	line    int
+	name    string
+	targets []string
+}
+
+// Read reads an alias file. An alias of several targets, or of a group, becomes a
+// group; one that leads to a single person becomes a further address of theirs.
+func Read(r io.Reader, options Options) (*directory.Directory, error) {
+	p := &parser{options: options, d: &directory.Directory{Name: options.Name, File: options.File}}
+	if err := p.scan(r); err != nil {
+		return nil, err
+	}
+	p.build()
+	return p.d, nil
+}
+
+type parser struct {
+	options Options
+	d       *directory.Directory
+	entries []entry
+}
+
+// scan reads the lines of a file into entries.
+func (p *parser) scan(r io.Reader) error {
+	scanner := bufio.NewScanner(r)
+	scanner.Buffer(nil, mostLine)
+	number, began := 0, 0
+	text := ""
+	for scanner.Scan() {
+		number++
+		line := strings.TrimRight(strings.TrimPrefix(scanner.Text(), "\ufeff"), "\r")
+		trimmed := strings.TrimSpace(line)
+		switch {
+		case trimmed == "" || trimmed[0] == '#':
+			continue
+		case line[0] == ' ' || line[0] == '\t':
+			text += " " + trimmed
+			if len(text) > mostLine {
+				return fmt.Errorf("%s:%d:1: the alias is longer than %d MiB", p.options.File, began, mostLine>>20)
+			}
+		default:
+			p.add(began, text)
+			began, text = number, trimmed
+		}
+	}
+	if err := scanner.Err(); err != nil {
+		return fmt.Errorf("%s:%d:1: %w", p.options.File, number+1, err)
+	}
+	p.add(began, text)
+	return nil
+}
+
+// add reads one alias.
+func (p *parser) add(line int, text string) {
+	if text == "" {
+		return
+	}
+	name, targets, ok := cutName(text)
+	if !ok || name == "" {
+		p.d.Remark(line, true, fmt.Sprintf("expected an alias such as name: address, not %q", clip(text)))
+		return
+	}
+	p.entries = append(p.entries, entry{line, name, split(targets)})
+}
+
+// cutName cuts an alias behind its name, which may be in quotes.
+func cutName(text string) (name, rest string, ok bool) {
+	if strings.HasPrefix(text, `"`) {
+		end := strings.IndexByte(text[1:], '"')
+		if end < 0 {
+			return "", "", false
+		}
+		name, rest = text[1:1+end], strings.TrimSpace(text[2+end:])
+		rest, ok = strings.CutPrefix(rest, ":")
+		return name, rest, ok
+	}
+	name, rest, ok = strings.Cut(text, ":")
+	return strings.TrimSpace(name), rest, ok
+}
+
+// split splits targets at commas outside quotes.
+func split(text string) []string {
+	var list []string
+	from, quoted := 0, false
+	for i := 0; i <= len(text); i++ {
+		switch {
+		case i < len(text) && text[i] == '\\':
+			i++
+		case i < len(text) && text[i] == '"':
+			quoted = !quoted
+		case i >= len(text) || text[i] == ',' && !quoted:
+			if one := strings.TrimSpace(text[from:min(i, len(text))]); one != "" {
+				list = append(list, one)
+			}
+			from = i + 1
+		}
+	}
+	if from < len(text) && quoted {
+		list = append(list, strings.TrimSpace(text[from:]))
+	}
+	return list
+}
+
+func clip(s string) string {
+	const most = 40
+	if len(s) > most {
+		return s[:most] + "..."
+	}
+	return s
+}
+
+// full returns a name as an address.
+func (p *parser) full(name string) string {
+	name = strings.TrimPrefix(name, `\`)
+	if strings.Contains(name, "@") || p.options.Domain == "" {
+		return name
+	}
+	return name + "@" + p.options.Domain
+}
+
+// resolve returns the addresses that the targets of an alias mean.
+func (p *parser) resolve(e entry) []string {
+	var list []string
+	for _, target := range e.targets {
+		bare := strings.Trim(target, `"`)
+		switch {
+		case strings.HasPrefix(bare, "|"):
+			p.d.Remark(e.line, true, fmt.Sprintf("%s hands its mail to a program (%s), which is left out and never run", e.name, clip(bare)))
+			continue
+		case strings.HasPrefix(bare, "/"):
+			p.d.Remark(e.line, true, fmt.Sprintf("%s writes its mail to the file %s, which is left out", e.name, clip(bare)))
+			continue
+		case strings.HasPrefix(strings.ToLower(bare), ":include:"):
+			list = append(list, p.include(e, strings.TrimSpace(bare[len(":include:"):]))...)
+			continue
+		}
+		a, err := address.Parse(p.full(target))
+		if err != nil {
+			p.d.Remark(e.line, true, fmt.Sprintf("a target of %s: %v", e.name, err))
+			continue
+		}
+		list = append(list, a.String())
+	}
+	return list
+}
+
+// include reads a list of addresses that an alias includes.
+func (p *parser) include(e entry, path string) []string {
+	if !p.options.Include {
+		p.d.Remark(e.line, true, fmt.Sprintf("%s includes the list %s; files that a source names are not read, unless --allow-files says so", e.name, path))
+		return nil
+	}
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(p.options.Dir, path)
+	}
+	data, err := readFile(path)
+	if err != nil {
+		p.d.Remark(e.line, true, fmt.Sprintf("%s: %v", e.name, err))
+		return nil
+	}
+	var list []string
+	var text strings.Builder
+	for line := range strings.Lines(string(data)) {
+		switch trimmed := strings.TrimSpace(line); {
+		case strings.HasPrefix(trimmed, "#"):
+			text.WriteString("\n")
+		case trimmed != "" && !strings.ContainsAny(trimmed, "@ ,\t|/:"):
+			text.WriteString(p.full(trimmed) + "\n")
+		default:
+			text.WriteString(line)
+		}
+	}
+	people, remarks := paste.Parse(text.String())
+	for _, one := range people {
+		list = append(list, one.Address.String())
+	}
+	for _, r := range remarks {
+		p.d.Remark(e.line, true, fmt.Sprintf("%s:%d: %s: %s", path, r.Line, r.Text, r.Why))
+	}
+	return list
+}
+
+func readFile(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > mostInclude {
+		return nil, errors.New(path + " is no file of a sane size")
+	}
+	return os.ReadFile(path)
+}
+
+// build makes people and groups of the entries.
+func (p *parser) build() {
+	names := map[string]bool{} // aliases, as addresses without case
+	for _, e := range p.entries {
+		names[strings.ToLower(p.full(e.name))] = true
+	}
+	also := map[string][]entry{} // single targets that are people, by target
+	var order []string
+	for _, e := range p.entries {
+		a, err := address.Parse(p.full(e.name))
+		if err != nil {
+			text := fmt.Sprintf("the alias %s: %v", e.name, err)
+			if p.options.Domain == "" && !strings.Contains(e.name, "@") {
+				text = fmt.Sprintf("the alias %s has no domain and is left out; name one with --domain", e.name)
+			}
+			p.d.Remark(e.line, true, text)
+			continue
+		}
+		targets := p.resolve(e)
+		if len(targets) == 1 && len(e.targets) == 1 && !p.options.Groups {
+			if to := strings.ToLower(targets[0]); to == strings.ToLower(a.String()) {
+				continue // a name that stands for itself
+			} else if !names[to] && sameDomain(a.String(), to) {
+				if also[to] == nil {
+					order = append(order, to)
+				}
+				e.name = a.String()
+				also[to] = append(also[to], e)
+				continue
+			}
+		}
+		g := directory.Group{Line: e.line, Address: a.String(), Members: []estatefile.Member{}}
+		for _, to := range targets {
+			if owner, isOwner := strings.CutPrefix(e.name, "owner-"); isOwner && owner != "" {
+				break
+			}
+			g.Members = append(g.Members, estatefile.Member{Address: to, Membership: estate.Membership{}})
+		}
+		if p.owner(e, targets, names) {
+			continue
+		}
+		p.d.Groups = append(p.d.Groups, g)
+	}
+	for _, to := range order {
+		person := directory.Person{Line: also[to][0].line, Address: to}
+		for _, e := range also[to] {
+			person.Also = append(person.Also, e.name)
+		}
+		p.d.People = append(p.d.People, person)
+	}
+	p.setOwners()
+}
+
+func sameDomain(a, b string) bool {
+	return strings.EqualFold(a[strings.LastIndexByte(a, '@'):], b[strings.LastIndexByte(b, '@'):])
+}
+
+// owner notes owner-NAME, which names those to whom bounces of NAME go, and
+// reports whether an entry is one.
+func (p *parser) owner(e entry, targets []string, names map[string]bool) bool {
+	local, _, _ := strings.Cut(e.name, "@")
+	of, ok := strings.CutPrefix(strings.ToLower(local), "owner-")
+	if !ok || !names[strings.ToLower(p.full(strings.Replace(strings.ToLower(e.name), "owner-"+of, of, 1)))] {
+		return false
+	}
+	p.d.Groups = append(p.d.Groups, directory.Group{Line: e.line, Address: p.full(strings.Replace(strings.ToLower(e.name), "owner-"+of, of, 1)), ID: "owner", Owners: targets})
+	return true
+}
+
+// setOwners moves the owners to their groups.
+func (p *parser) setOwners() {
+	for _, o := range p.d.Groups {
+		if o.ID != "owner" {
+			continue
+		}
+		for i := range p.d.Groups {
+			if g := &p.d.Groups[i]; g.ID == "" && strings.EqualFold(g.Address, o.Address) {
+				g.Owners = o.Owners
+			}
+		}
+	}
+	p.d.Groups = slices.DeleteFunc(p.d.Groups, func(g directory.Group) bool { return g.ID == "owner" })
+}

@@ -1,0 +1,150 @@
+// Package directory turns what directories and tables hold into an estate.
+//
+// A source of any format gives entries: an identifier and attributes. A Map says
+// which attributes become which addresses, facts, memberships and settings; a
+// Collector applies it and links what refers to each other. Merge makes one of
+// several sources; Update brings an estate on disk to where they are.
+package directory
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// A Directory is what one source holds about people and groups.
+type Directory struct {
+	Name    string   // of the source: where its groups are managed
+	File    string   // where it was read, for places
+	Domains []string // that are said to be its own
+	People  []Person
+	Groups  []Group
+	Remarks []Remark
+	Map     *Map // by which it was read, or nil
+	Partial bool // it is not all there: what is missing may just not have been read
+}
+
+// A Person is somebody as a source has them.
+type Person struct {
+	Line    int
+	ID      string // such as a DN; "" if the source has none
+	Address string
+	Also    []string
+	Name    string
+	Mailbox string // a word of the estate, or "" where the source does not know
+	Facts   []estate.Fact
+
+	key      string // by which groups may refer, besides ID
+	memberOf []reference
+}
+
+// A Group is a group as a source has it. What the source says nothing of is nil.
+type Group struct {
+	Line     int
+	ID       string
+	Rule     int // index into Map.Groups
+	Address  string
+	Also     []string
+	Settings []estatefile.Field // neither address, also, owners nor moderators
+	Access   []estatefile.Field
+	Owners   []string
+	Mods     []string
+	Members  []estatefile.Member
+
+	references []reference
+}
+
+// A Remark is something in a source that was not understood, was refused or is
+// worth knowing.
+type Remark struct {
+	Source string // the file or service
+	Line   int    // from 1; 0: none
+	Text   string
+	Harm   bool // something is lost by it
+}
+
+// String returns a remark as one line.
+func (r Remark) String() string {
+	if r.Line > 0 {
+		return r.Source + ":" + strconv.Itoa(r.Line) + ": " + r.Text
+	}
+	return r.Source + ": " + r.Text
+}
+
+// mostRemarks is how many remarks of one source are kept.
+const mostRemarks = 1000
+
+// Remark notes something about a line.
+func (d *Directory) Remark(line int, harm bool, text string) {
+	switch {
+	case len(d.Remarks) < mostRemarks:
+		d.Remarks = append(d.Remarks, Remark{d.File, line, text, harm})
+	case len(d.Remarks) == mostRemarks:
+		d.Remarks = append(d.Remarks, Remark{d.File, 0, "there is more like this", harm})
+	}
+}
+
+// An Entry is one record of a source: an LDAP entry, a row of a table, a SCIM
+// resource, a card. Names of attributes compare without case.
+type Entry struct {
+	ID         string
+	Line       int
+	Attributes []Attribute
+}
+
+// An Attribute is a name and its values. An attribute may be there several
+// times.
+type Attribute struct {
+	Name   string
+	Values []string
+}
+
+// Add adds a value.
+func (e *Entry) Add(name, value string) {
+	if n := len(e.Attributes); n > 0 && e.Attributes[n-1].Name == name {
+		e.Attributes[n-1].Values = append(e.Attributes[n-1].Values, value)
+		return
+	}
+	// The room of an earlier entry is used again.
+	if n := len(e.Attributes); n < cap(e.Attributes) {
+		e.Attributes = e.Attributes[:n+1]
+		a := &e.Attributes[n]
+		a.Name, a.Values = name, append(a.Values[:0], value)
+		return
+	}
+	e.Attributes = append(e.Attributes, Attribute{name, []string{value}})
+}
+
+// Reset makes an entry empty, keeping its room.
+func (e *Entry) Reset() { e.ID, e.Line, e.Attributes = "", 0, e.Attributes[:0] }
+
+// each calls visit with the values of an attribute. Options (RFC 4512, section
+// 2.5) do not count.
+func (e *Entry) each(name string, visit func(string)) {
+	for i := range e.Attributes {
+		a := &e.Attributes[i]
+		if len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) && (len(a.Name) == len(name) || a.Name[len(name)] == ';') {
+			for _, value := range a.Values {
+				visit(value)
+			}
+		}
+	}
+}
+
+// values returns the values of an attribute.
+func (e *Entry) values(name string) []string {
+	var list []string
+	e.each(name, func(v string) { list = append(list, v) })
+	return list
+}
+
+// has reports whether an entry has an attribute.
+func (e *Entry) has(name string) bool {
+	return slices.ContainsFunc(e.Attributes, func(a Attribute) bool {
+		bare, _, _ := strings.Cut(a.Name, ";")
+		return strings.EqualFold(bare, name)
+	})
+}

@@ -1,0 +1,229 @@
+package directory
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// A Map says which attributes of a source become what. docs/import.md describes
+// its form.
+type Map struct {
+	Version int         `yaml:"yorvet-map"`
+	People  []PeopleMap `yaml:"people"`
+	Groups  []GroupsMap `yaml:"groups"`
+}
+
+// A PeopleMap is about the entries that are people.
+type PeopleMap struct {
+	Match    condition         `yaml:"match"`
+	Address  Names             `yaml:"address"` // the first value is the main address
+	Also     Names             `yaml:"also"`
+	Name     Names             `yaml:"name"`
+	Mailbox  *MailboxMap       `yaml:"mailbox"`
+	Facts    map[string]string `yaml:"facts"`  // attributes by the name of the fact
+	Others   bool              `yaml:"others"` // all attributes that nothing else takes are facts
+	Key      Names             `yaml:"key"`    // by which groups refer to somebody, besides the identifier
+	MemberOf []ReferenceMap    `yaml:"member-of"`
+	Classes  []string          `yaml:"classes"` // values of objectClass for what is written out
+}
+
+// A MailboxMap says which values of an attribute mean which state.
+type MailboxMap struct {
+	From   string   `yaml:"from"`
+	Open   []string `yaml:"open"`
+	Full   []string `yaml:"full"`
+	Closed []string `yaml:"closed"`
+	None   []string `yaml:"none"`
+}
+
+// A GroupsMap is about the entries that are groups.
+type GroupsMap struct {
+	Match      condition        `yaml:"match"`
+	Address    Names            `yaml:"address"`
+	Also       Names            `yaml:"also"`
+	Title      Names            `yaml:"title"`
+	About      Names            `yaml:"about"`
+	Owners     []ReferenceMap   `yaml:"owners"`
+	Moderators []ReferenceMap   `yaml:"moderators"`
+	Members    []ReferenceMap   `yaml:"members"`
+	Rules      Names            `yaml:"rules"`    // LDAP URLs (RFC 4516) that pick members
+	Settings   Names            `yaml:"settings"` // attributes that are called as settings of a group, and hold them
+	Set        map[string]Names `yaml:"set"`
+	SetWhen    []SetWhen        `yaml:"set-when"`
+	Classes    []string         `yaml:"classes"`
+	Entry      string           `yaml:"named-by"` // the attribute in the name of a new entry
+}
+
+// SetWhen sets settings of the groups that a filter matches.
+type SetWhen struct {
+	Match condition        `yaml:"match"`
+	Set   map[string]Names `yaml:"set"`
+}
+
+// A ReferenceMap says how an attribute refers to people or groups.
+type ReferenceMap struct {
+	From string `yaml:"from"`
+	By   string `yaml:"by"` // id (default), address or key
+	Copy string `yaml:"copy"`
+}
+
+// Names are the names of attributes, or texts with {attribute} in them; in the
+// file one or a list.
+type Names []string
+
+// UnmarshalYAML reads one text or a list of them.
+func (n *Names) UnmarshalYAML(node *yaml.Node) error {
+	var one string
+	if node.Kind == yaml.ScalarNode {
+		if err := node.Decode(&one); err != nil {
+			return err
+		}
+		*n = Names{one}
+		return nil
+	}
+	return node.Decode((*[]string)(n))
+}
+
+// condition is a filter over the attributes of an entry (RFC 4515).
+type condition struct{ filter selector.Filter }
+
+func (c *condition) UnmarshalYAML(node *yaml.Node) error {
+	var text string
+	if err := node.Decode(&text); err != nil {
+		return err
+	}
+	var err error
+	if c.filter, err = selector.ParseFilter(text); err != nil {
+		return fmt.Errorf("line %d, column %d: %w", node.Line, node.Column, err)
+	}
+	return nil
+}
+
+func (c condition) matches(e *Entry) bool {
+	return c.filter == nil || selector.MatchFilter(c.filter, func(item *selector.Item) bool {
+		found := false
+		e.each(item.Attribute, func(value string) { found = found || item.Matches(value) })
+		return found
+	})
+}
+
+//go:embed maps/*.yaml
+var builtIn embed.FS
+
+// BuiltIn returns the map that comes with the program for a format: ldap (for
+// LDIF, too), scim, table or vcard.
+func BuiltIn(format string) *Map {
+	data, err := builtIn.ReadFile("maps/" + format + ".yaml")
+	if err != nil {
+		panic(err)
+	}
+	m, err := ParseMap(format, data)
+	if err != nil {
+		panic(err)
+	}
+	return m
+}
+
+// mostMap is the size of a map in bytes that is read.
+const mostMap = 1 << 20
+
+// ReadMap reads a map from a file.
+func ReadMap(path string) (*Map, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMap(path, data)
+}
+
+// ParseMap reads a map. name is for messages.
+func ParseMap(name string, data []byte) (*Map, error) {
+	if len(data) > mostMap {
+		return nil, fmt.Errorf("%s: the file is larger than %d MiB", name, mostMap>>20)
+	}
+	var m Map
+	if err := yaml.Load(data, &m, yaml.WithKnownFields()); err != nil {
+		return nil, placed(name, err)
+	}
+	if m.Version != 1 {
+		return nil, fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-map: 1"`, name)
+	}
+	if err := m.check(); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return &m, nil
+}
+
+// placed gives an error of package yaml the form file:line:column.
+func placed(path string, err error) error {
+	var list *yaml.LoadErrors
+	if errors.As(err, &list) && len(list.Errors) > 0 {
+		var errs []error
+		for _, one := range list.Errors {
+			errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
+		}
+		return errors.Join(errs...)
+	}
+	return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
+}
+
+func (m *Map) check() error {
+	word := func(where, text string, known ...string) error {
+		if text != "" && !slices.Contains(known, text) {
+			return fmt.Errorf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), meant(nearest.Word(text, known)))
+		}
+		return nil
+	}
+	var errs []error
+	references := func(where string, list []ReferenceMap) {
+		for _, r := range list {
+			if r.From == "" {
+				errs = append(errs, errors.New(where+" needs from, the name of an attribute"))
+			}
+			errs = append(errs, word(where+": by", r.By, "id", "address", "key"), word(where+": copy", r.Copy, estate.CopyWords[1:]...))
+		}
+	}
+	for _, p := range m.People {
+		if len(p.Address) == 0 {
+			errs = append(errs, errors.New("people need address, the name of an attribute"))
+		}
+		references("member-of", p.MemberOf)
+	}
+	for _, g := range m.Groups {
+		if len(g.Address) == 0 {
+			errs = append(errs, errors.New("groups need address, the name of an attribute"))
+		}
+		references("owners", g.Owners)
+		references("moderators", g.Moderators)
+		references("members", g.Members)
+		known := slices.Concat(estatefile.OneSettings(), estatefile.ListSettings())
+		sets := []map[string]Names{g.Set}
+		for _, when := range g.SetWhen {
+			sets = append(sets, when.Set)
+		}
+		for _, set := range sets {
+			for name := range set {
+				errs = append(errs, word("set", strings.TrimPrefix(name, "access."), append(known, estate.ActionWords...)...))
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func meant(near string) string {
+	if near == "" {
+		return ""
+	}
+	return "; did you mean " + near + "?"
+}

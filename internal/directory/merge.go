@@ -1,0 +1,509 @@
+package directory
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// A Merged is what several directories come to.
+type Merged struct {
+	estatefile.Content
+	Conflicts []Conflict
+	Remarks   []Remark
+	Partial   bool
+
+	// What each record carries, with the same index as in Content: of the rest the
+	// sources say nothing.
+	carried []carried
+	sources map[string]bool // by name
+}
+
+// carried is what the sources say of a group.
+type carried struct{ also, owners, moderators, members bool }
+
+// A Conflict is something that two sources say differently.
+type Conflict struct {
+	Who   string // the person or group
+	What  string // the field
+	Taken Claim
+	Left  Claim
+}
+
+// A Claim is what one source says, and where.
+type Claim struct {
+	Value string
+	Place string // source:line
+}
+
+// String returns a conflict as one line.
+func (c Conflict) String() string {
+	return fmt.Sprintf("%s: %s is %s (%s), not %s (%s)", c.Who, c.What, c.Taken.Value, c.Taken.Place, c.Left.Value, c.Left.Place)
+}
+
+// mostConflicts is how many conflicts are kept.
+const mostConflicts = 10_000
+
+// Merge makes one of several directories. What an earlier one says counts more;
+// a later one fills in what those before do not know. People and groups are the
+// same if they share any address. domains are those of the estate; if there are
+// none, they are worked out.
+func Merge(list []*Directory, name string, domains []string) *Merged {
+	m := &merger{out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}}, at: map[string]int{}}
+	for i, d := range list {
+		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
+		m.out.Files = append(m.out.Files, d.File)
+		m.out.Partial = m.out.Partial || d.Partial
+		m.out.sources[d.Name] = true
+		m.source, m.file = d, uint16(i)
+		for j := range d.Groups {
+			m.addGroup(&d.Groups[j])
+		}
+	}
+	for i, d := range list {
+		m.source, m.file = d, uint16(i)
+		for j := range d.People {
+			m.addPerson(&d.People[j])
+		}
+	}
+	if len(domains) == 0 {
+		m.findDomains(list)
+	}
+	m.finish()
+	return m.out
+}
+
+type merger struct {
+	out    *Merged
+	source *Directory // at hand
+	file   uint16     // its number
+	at     map[string]int
+	groups []mergedGroup
+	people []mergedPerson
+}
+
+// mergedPerson is a person in the making. Of each field it is known who said it.
+type mergedPerson struct {
+	address, name, mailbox string
+	also                   []string
+	facts                  []estate.Fact
+	said                   map[string]estate.Place // by field, where not at place
+	place                  estate.Place
+}
+
+type mergedGroup struct {
+	*Group
+	place estate.Place
+	by    string // the source that has it
+}
+
+func (m *merger) place(line int) estate.Place {
+	return estate.Place{File: m.file, Line: uint32(max(line, 1)), Column: 1}
+}
+
+func (m *merger) where(p estate.Place) string {
+	return fmt.Sprintf("%s:%d", m.out.Files[p.File], p.Line)
+}
+
+func (m *merger) conflict(who, what, taken string, takenAt estate.Place, left string, leftAt estate.Place) {
+	if len(m.out.Conflicts) < mostConflicts {
+		m.out.Conflicts = append(m.out.Conflicts, Conflict{who, what, Claim{taken, m.where(takenAt)}, Claim{left, m.where(leftAt)}})
+	}
+}
+
+// key returns what an address is found by.
+func key(text string) string {
+	a, err := address.Parse(text)
+	if err != nil {
+		return strings.ToLower(text)
+	}
+	return a.Key()
+}
+
+// m.at holds people from 0 up and groups from -1 down.
+
+func (m *merger) addGroup(g *Group) {
+	place := m.place(g.Line)
+	keys := append([]string{g.Address}, g.Also...)
+	found := 0
+	for _, text := range keys {
+		if at, ok := m.at[key(text)]; ok {
+			found = at
+			break
+		}
+	}
+	if found == 0 {
+		m.groups = append(m.groups, mergedGroup{g, place, m.source.Name})
+		for _, text := range keys {
+			m.at[key(text)] = -len(m.groups)
+		}
+		return
+	}
+	old := &m.groups[-found-1]
+	for i, text := range keys {
+		k := key(text)
+		at, taken := m.at[k]
+		switch {
+		case !taken:
+			m.at[k] = found
+			if key(old.Address) != k {
+				old.Also = append(old.Also, text)
+			}
+		case at != found:
+			m.conflict(old.Address, "the address "+text, m.groups[-at-1].Address+"'s", m.groups[-at-1].place, "its own", place)
+		}
+		if i == 0 && k != key(old.Address) {
+			m.conflict(old.Address, "address", old.Address, old.place, text, place)
+		}
+	}
+	m.mergeGroup(old, g, place)
+}
+
+// mergeGroup fills in what a group does not know, and tells what is said
+// otherwise.
+func (m *merger) mergeGroup(old *mergedGroup, g *Group, place estate.Place) {
+	for _, f := range g.Settings {
+		i := slices.IndexFunc(old.Settings, func(o estatefile.Field) bool { return o.Name == f.Name })
+		if i < 0 {
+			old.Settings = append(old.Settings, f)
+		} else if o := old.Settings[i]; o.Text != f.Text || !slices.Equal(o.List, f.List) {
+			m.conflict(old.Address, f.Name, show(o), old.place, show(f), place)
+		}
+	}
+	for _, f := range g.Access {
+		if !slices.ContainsFunc(old.Access, func(o estatefile.Field) bool { return o.Name == f.Name }) {
+			old.Access = append(old.Access, f)
+		}
+	}
+	for _, listed := range []struct {
+		role   string
+		to     *[]string
+		others []string
+	}{{"owners", &old.Owners, g.Owners}, {"moderators", &old.Mods, g.Mods}} {
+		if *listed.to == nil {
+			*listed.to = listed.others
+		} else if listed.others != nil {
+			m.differ(old, listed.role, *listed.to, listed.others, place)
+		}
+	}
+	if old.Members == nil {
+		old.Members = g.Members
+	} else if g.Members != nil {
+		m.differ(old, "members", memberTexts(old.Members), memberTexts(g.Members), place)
+	}
+}
+
+func show(f estatefile.Field) string {
+	if f.List != nil {
+		return fmt.Sprintf("%q", f.List)
+	}
+	return fmt.Sprintf("%q", f.Text)
+}
+
+func memberTexts(list []estatefile.Member) []string {
+	var texts []string
+	for _, one := range list {
+		switch {
+		case one.Everyone:
+			texts = append(texts, "everyone")
+		case one.Where != "":
+			texts = append(texts, "where "+one.Where)
+		default:
+			texts = append(texts, one.Address)
+		}
+	}
+	return texts
+}
+
+// differ tells of lists that are not the same.
+func (m *merger) differ(old *mergedGroup, what string, taken, left []string, place estate.Place) {
+	only := func(a, b []string) []string {
+		in := map[string]bool{}
+		for _, text := range b {
+			in[key(text)] = true
+		}
+		return slices.DeleteFunc(slices.Clone(a), func(text string) bool { return in[key(text)] })
+	}
+	more, fewer := only(taken, left), only(left, taken)
+	if len(more)+len(fewer) > 0 {
+		m.conflict(old.Address, what, fmt.Sprintf("%d, %s", len(taken), having(more)), old.place, fmt.Sprintf("%d, %s", len(left), having(fewer)), place)
+	}
+}
+
+// having names what only one of two lists has.
+func having(list []string) string {
+	const most = 3
+	switch {
+	case len(list) == 0:
+		return "none of them alone"
+	case len(list) > most:
+		return fmt.Sprintf("%d of them alone, such as %s", len(list), strings.Join(list[:most], ", "))
+	}
+	return strings.Join(list, ", ") + " alone"
+}
+
+func (m *merger) addPerson(p *Person) {
+	place := m.place(p.Line)
+	keys := make([]string, 0, 1+len(p.Also))
+	found := -1
+	for i, text := range append([]string{p.Address}, p.Also...) {
+		k := key(text)
+		keys = append(keys, k)
+		at, ok := m.at[k]
+		if ok && at < 0 {
+			g := &m.groups[-at-1]
+			if i == 0 {
+				m.conflict(text, "this", "a group", g.place, "a person", place)
+				return
+			}
+			m.conflict(g.Address, "the address "+text, "its own", g.place, p.Address+"'s", place)
+			continue
+		}
+		if ok && found < 0 {
+			found = at
+		}
+	}
+	if found < 0 {
+		found = len(m.people)
+		also := slices.DeleteFunc(slices.Clone(p.Also), func(text string) bool { _, taken := m.at[key(text)]; return taken })
+		m.people = append(m.people, mergedPerson{address: p.Address, also: also, name: p.Name, mailbox: p.Mailbox, facts: p.Facts, place: place})
+		for _, k := range keys {
+			if _, taken := m.at[k]; !taken {
+				m.at[k] = found
+			}
+		}
+		return
+	}
+	m.mergePerson(found, p, keys, place)
+}
+
+// mergePerson adds to a person what another source, or another record, says.
+func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.Place) {
+	old := &m.people[found]
+	for i, text := range append([]string{p.Address}, p.Also...) {
+		at, taken := m.at[keys[i]]
+		switch {
+		case !taken:
+			m.at[keys[i]] = found
+			old.also = append(old.also, text)
+		case at >= 0 && at != found:
+			m.conflict(old.address, "the address "+text, m.people[at].address+"'s", m.people[at].place, "their own", place)
+		}
+	}
+	if p.Address != "" && keys[0] != key(old.address) {
+		m.conflict(old.address, "address", old.address, old.place, p.Address, place)
+	}
+	said := func(field string) estate.Place {
+		if at, ok := old.said[field]; ok {
+			return at
+		}
+		return old.place
+	}
+	fill := func(field string, to *string, text string) {
+		switch {
+		case text == "" || text == *to:
+		case *to == "":
+			*to = text
+			if old.said == nil {
+				old.said = map[string]estate.Place{}
+			}
+			old.said[field] = place
+		default:
+			m.conflict(old.address, field, fmt.Sprintf("%q", *to), said(field), fmt.Sprintf("%q", text), place)
+		}
+	}
+	fill("name", &old.name, p.Name)
+	fill("mailbox", &old.mailbox, p.Mailbox)
+	old.facts = slices.Clip(old.facts)
+	names, values := factLists(p.Facts)
+	for i, name := range names {
+		field := "the fact " + name
+		has := factValues(old.facts, name)
+		switch {
+		case len(has) == 0:
+			for _, v := range values[i] {
+				old.facts = append(old.facts, estate.Fact{Attribute: name, Value: v})
+			}
+			if old.said == nil {
+				old.said = map[string]estate.Place{}
+			}
+			old.said[field] = place
+		case !slices.Equal(has, values[i]):
+			m.conflict(old.address, field, fmt.Sprintf("%q", strings.Join(has, "; ")), said(field), fmt.Sprintf("%q", strings.Join(values[i], "; ")), place)
+		}
+	}
+}
+
+// factLists returns the attributes of facts in their order, and the values of
+// each.
+func factLists(facts []estate.Fact) (names []string, values [][]string) {
+	for _, f := range facts {
+		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Attribute) })
+		if i < 0 {
+			i = len(names)
+			names, values = append(names, f.Attribute), append(values, nil)
+		}
+		values[i] = append(values[i], f.Value)
+	}
+	return names, values
+}
+
+func factValues(facts []estate.Fact, name string) []string {
+	var list []string
+	folded := selector.Fold(name)
+	for _, f := range facts {
+		if selector.Fold(f.Attribute) == folded {
+			list = append(list, f.Value)
+		}
+	}
+	return list
+}
+
+// findDomains takes the domains that sources name, and those of groups; without
+// any, the one that most people are in.
+func (m *merger) findDomains(list []*Directory) {
+	add := func(domain string) {
+		if domain != "" && !slices.Contains(m.out.Domains, domain) {
+			m.out.Domains = append(m.out.Domains, domain)
+		}
+	}
+	for _, d := range list {
+		for _, domain := range d.Domains {
+			add(domain)
+		}
+	}
+	for _, g := range m.groups {
+		add(domainOf(g.Address))
+	}
+	count := map[string]int{}
+	for _, p := range m.people {
+		count[domainOf(p.address)]++
+	}
+	if len(m.out.Domains) == 0 {
+		best := ""
+		for _, domain := range sortedKeys(count) {
+			if count[domain] > count[best] {
+				best = domain
+			}
+		}
+		add(best)
+	}
+	for _, domain := range sortedKeys(count) {
+		if !slices.Contains(m.out.Domains, domain) && count[domain] > 1 {
+			m.out.Remarks = append(m.out.Remarks, Remark{Source: domain, Text: fmt.Sprintf("%d people are taken to be outside; if the domain is yours, name it", count[domain])})
+		}
+	}
+}
+
+func domainOf(text string) string {
+	a, err := address.Parse(text)
+	if err != nil {
+		return ""
+	}
+	return a.Domain()
+}
+
+// finish writes people and groups as content. Members are written with the main
+// address of whom they mean.
+func (m *merger) finish() {
+	inside := map[string]bool{}
+	for _, d := range m.out.Domains {
+		inside[strings.ToLower(d)] = true
+	}
+	main := make(map[string]string, len(m.at))
+	canonical := func(text string) string {
+		if to, ok := main[text]; ok {
+			return to
+		}
+		to := text
+		if at, ok := m.at[key(text)]; ok && at < 0 {
+			to = m.groups[-at-1].Address
+		} else if ok {
+			to = m.people[at].address
+		}
+		main[text] = to
+		return to
+	}
+	all := func(texts []string) []string {
+		list := make([]string, 0, len(texts))
+		for _, text := range texts {
+			if to := canonical(text); !slices.Contains(list, to) {
+				list = append(list, to)
+			}
+		}
+		return list
+	}
+	for i := range m.people {
+		m.out.People = append(m.out.People, m.people[i].content())
+	}
+	for _, g := range m.groups {
+		if !inside[domainOf(g.Address)] {
+			m.out.Remarks = append(m.out.Remarks, Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
+				Text: "the group " + g.Address + " is left out: its address is outside " + strings.Join(m.out.Domains, ", ")})
+			continue
+		}
+		out := estatefile.NewGroup{Place: g.place, Access: g.Access, Fields: []estatefile.Field{{Name: "address", Text: g.Address}}}
+		also := slices.DeleteFunc(slices.Clone(g.Also), func(text string) bool { return !inside[domainOf(text)] })
+		if len(also) > 0 {
+			out.Fields = append(out.Fields, estatefile.Field{Name: "also", List: also})
+		}
+		out.Fields = append(out.Fields, g.Settings...)
+		if len(g.Owners) > 0 {
+			out.Fields = append(out.Fields, estatefile.Field{Name: "owners", List: all(g.Owners)})
+		}
+		if len(g.Mods) > 0 {
+			out.Fields = append(out.Fields, estatefile.Field{Name: "moderators", List: all(g.Mods)})
+		}
+		if !slices.ContainsFunc(g.Settings, func(f estatefile.Field) bool { return f.Name == "managed-in" }) && g.by != "" {
+			out.Fields = append(out.Fields, estatefile.Field{Name: "managed-in", Text: g.by})
+		}
+		out.Members = m.members(g, canonical)
+		m.out.Groups = append(m.out.Groups, out)
+		m.out.carried = append(m.out.carried, carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil})
+	}
+}
+
+// members returns the members of a group, each once.
+func (m *merger) members(g mergedGroup, canonical func(string) string) []estatefile.Member {
+	list := make([]estatefile.Member, 0, len(g.Members))
+	seen := make(map[string]bool, len(g.Members))
+	for _, one := range g.Members {
+		if one.Address != "" {
+			one.Address = canonical(one.Address)
+			if seen[one.Address] || one.Address == g.Address {
+				continue
+			}
+			seen[one.Address] = true
+			// A nested group takes copy every or none, and nothing else.
+			if at, ok := m.at[key(one.Address)]; ok && at < 0 {
+				copy := one.Copy
+				if copy == estate.CopyDigest || copy == estate.CopyReplies {
+					copy = estate.CopyEvery
+				}
+				one.Membership = estate.Membership{Copy: copy}
+			}
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+func (p *mergedPerson) content() estatefile.NewPerson {
+	out := estatefile.NewPerson{Place: p.place, Facts: p.facts, Fields: make([]estatefile.Field, 0, 4)}
+	out.Fields = append(out.Fields, estatefile.Field{Name: "address", Text: p.address})
+	if p.name != "" {
+		out.Fields = append(out.Fields, estatefile.Field{Name: "name", Text: p.name})
+	}
+	if len(p.also) > 0 {
+		out.Fields = append(out.Fields, estatefile.Field{Name: "also", List: p.also})
+	}
+	if p.mailbox != "" {
+		out.Fields = append(out.Fields, estatefile.Field{Name: "mailbox", Text: p.mailbox})
+	}
+	return out
+}

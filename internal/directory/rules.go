@@ -1,0 +1,189 @@
+package directory
+
+import (
+	"net/url"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// addRule adds the members whom an LDAP URL picks (RFC 4516) to a group, as a
+// rule over facts.
+func (c *Collector) addRule(e *Entry, g *Group, text string) {
+	if text == "everyone" || strings.HasPrefix(text, "where ") {
+		g.Members = append(g.Members, memberOf(text, 0))
+		return
+	}
+	base, filter, reason := splitURL(text)
+	if reason != "" {
+		c.d.Remark(e.Line, true, "the rule "+text+" of "+g.Address+" is left out: "+reason)
+		return
+	}
+	f, err := selector.ParseFilter(filter)
+	if err != nil {
+		c.d.Remark(e.Line, true, "the rule of "+g.Address+" is left out: "+err.Error())
+		return
+	}
+	var lacking string
+	f, all := c.translate(f, &lacking)
+	if lacking != "" {
+		c.d.Remark(e.Line, true, "the rule "+filter+" of "+g.Address+" is left out: no fact comes from "+lacking)
+		return
+	}
+	if base != "" && strings.Count(base, "=") > strings.Count(strings.ToLower(base), "dc=") {
+		c.d.Remark(e.Line, false, "the rule of "+g.Address+" picks from all people, not just from those below "+base)
+	}
+	m := estatefile.Member{Everyone: all}
+	if !all {
+		m.Where = f.String()
+	}
+	g.Members = append(g.Members, m)
+}
+
+// splitURL takes an LDAP URL apart: ldap://host/base?attributes?scope?filter.
+func splitURL(text string) (base, filter, reason string) {
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "ldap" && u.Scheme != "ldaps" {
+		return "", "", "it is no LDAP URL"
+	}
+	parts := strings.SplitN(u.RawQuery, "?", 4)
+	filter = "(objectClass=*)"
+	if len(parts) > 2 && parts[2] != "" {
+		if filter, err = url.PathUnescape(parts[2]); err != nil {
+			return "", "", "it is no LDAP URL"
+		}
+	}
+	return strings.TrimPrefix(u.Path, "/"), filter, ""
+}
+
+// translate puts the names of facts for those of attributes. What asks for a
+// class of people is true of all. lacking becomes an attribute without a fact.
+func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.Filter, all bool) {
+	switch f := f.(type) {
+	case selector.FilterAnd:
+		var parts selector.FilterAnd
+		for _, part := range f {
+			if one, all := c.translate(part, lacking); !all {
+				parts = append(parts, one)
+			}
+		}
+		if len(parts) == 1 {
+			return parts[0], false
+		}
+		return parts, len(parts) == 0
+	case selector.FilterOr:
+		var parts selector.FilterOr
+		for _, part := range f {
+			one, all := c.translate(part, lacking)
+			if all {
+				return one, true
+			}
+			parts = append(parts, one)
+		}
+		return parts, false
+	case selector.FilterNot:
+		x, all := c.translate(f.X, lacking)
+		if all {
+			*lacking = "objectClass"
+		}
+		return selector.FilterNot{X: x}, false
+	}
+	item := *f.(*selector.Item)
+	if item.Attribute == "objectclass" {
+		return &item, true
+	}
+	name, ok := c.factOf(item.Attribute)
+	if !ok {
+		*lacking = item.Attribute
+	}
+	item.Attribute = name
+	return &item, false
+}
+
+// factOf returns the fact, or address or name, that an attribute becomes.
+func (c *Collector) factOf(attribute string) (string, bool) {
+	for _, p := range c.d.Map.People {
+		for fact, from := range p.Facts {
+			if strings.EqualFold(from, attribute) {
+				return fact, true
+			}
+		}
+		for _, from := range p.Address {
+			if strings.EqualFold(from, attribute) {
+				return "address", true
+			}
+		}
+		for _, from := range p.Name {
+			if strings.EqualFold(from, attribute) {
+				return "name", true
+			}
+		}
+	}
+	return "", false
+}
+
+// attributeOf is factOf the other way round.
+func attributeOf(m *Map, fact string) (string, bool) {
+	for _, p := range m.People {
+		for name, from := range p.Facts {
+			if strings.EqualFold(name, fact) {
+				return from, true
+			}
+		}
+		switch {
+		case strings.EqualFold(fact, "address") && len(p.Address) > 0:
+			return p.Address[0], true
+		case strings.EqualFold(fact, "name") && len(p.Name) > 0:
+			return p.Name[0], true
+		}
+	}
+	return "", false
+}
+
+// ruleURL returns a rule of a group as an LDAP URL, if the map has an attribute
+// for all facts that it asks for.
+func ruleURL(m *Map, base string, rule estate.MemberRule) (string, bool) {
+	filter := "(objectClass=*)"
+	if rule.Filter != nil {
+		translated, ok := untranslate(m, rule.Filter)
+		if !ok {
+			return "", false
+		}
+		filter = translated.String()
+	}
+	return "ldap:///" + url.PathEscape(base) + "??sub?" + url.PathEscape(filter), true
+}
+
+func untranslate(m *Map, f selector.Filter) (selector.Filter, bool) {
+	switch f := f.(type) {
+	case selector.FilterAnd:
+		var parts selector.FilterAnd
+		for _, part := range f {
+			one, ok := untranslate(m, part)
+			if !ok {
+				return nil, false
+			}
+			parts = append(parts, one)
+		}
+		return parts, true
+	case selector.FilterOr:
+		var parts selector.FilterOr
+		for _, part := range f {
+			one, ok := untranslate(m, part)
+			if !ok {
+				return nil, false
+			}
+			parts = append(parts, one)
+		}
+		return parts, true
+	case selector.FilterNot:
+		x, ok := untranslate(m, f.X)
+		return selector.FilterNot{X: x}, ok
+	}
+	item := *f.(*selector.Item)
+	name, ok := attributeOf(m, item.Attribute)
+	item.Attribute = name
+	return &item, ok
+}
