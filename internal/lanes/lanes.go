@@ -3,15 +3,12 @@
 package lanes
 
 import (
-	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -24,6 +21,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // Lanes are the ways to send and to look.
@@ -54,7 +52,7 @@ type Way struct {
 	user    string
 	as      string
 	bearer  bool
-	secret  endpoint.Secret
+	secret  secret.Text
 	without bool // nobody logs in
 }
 
@@ -65,7 +63,7 @@ type Mailboxes struct {
 	user   string
 	as     string
 	bearer bool
-	secret endpoint.Secret
+	secret secret.Text
 }
 
 // The form of the file.
@@ -98,16 +96,10 @@ type fileLook struct {
 }
 
 type fileLogin struct {
-	User     string      `yaml:"user"`
-	As       string      `yaml:"as"`
-	Password *fileSecret `yaml:"password"`
-	Token    *fileSecret `yaml:"token"`
-}
-
-type fileSecret struct {
-	Environment string   `yaml:"environment"`
-	File        string   `yaml:"file"`
-	Command     []string `yaml:"command"`
+	User     string       `yaml:"user"`
+	As       string       `yaml:"as"`
+	Password *secret.From `yaml:"password"`
+	Token    *secret.From `yaml:"token"`
 }
 
 type fileLimits struct {
@@ -307,9 +299,9 @@ func (r *reader) owners(list string, i int, texts []string) {
 	}
 }
 
-func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, secret endpoint.Secret) {
+func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, password secret.Text) {
 	if f == nil {
-		return "", "", false, endpoint.Secret{}
+		return "", "", false, secret.Text{}
 	}
 	if (f.Password == nil) == (f.Token == nil) {
 		r.fail(list, i, "a login has either a password or a token")
@@ -319,59 +311,14 @@ func (r *reader) login(list string, i int, f *fileLogin) (user, as string, beare
 	if f.Token != nil {
 		source = f.Token
 	}
-	text, err := r.fetch(source)
+	text, err := source.Fetch(r.ctx, filepath.Dir(r.path))
 	if err != nil {
 		r.fail(list, i, "%v", err)
 	}
 	if user = f.User; user == "" {
 		user = "{address}"
 	}
-	return user, f.As, f.Token != nil, endpoint.NewSecret(text)
-}
-
-// fetch fetches a secret from where it is.
-func (r *reader) fetch(s *fileSecret) (string, error) {
-	switch {
-	case s.Environment != "" && s.File == "" && s.Command == nil:
-		text, ok := os.LookupEnv(s.Environment)
-		if !ok || text == "" {
-			return "", fmt.Errorf("the environment variable %s, which holds the secret, is not set", s.Environment)
-		}
-		return text, nil
-	case s.File != "" && s.Environment == "" && s.Command == nil:
-		path := r.beside(s.File)
-		info, err := os.Stat(path)
-		if err != nil {
-			return "", err
-		}
-		if info.Mode().Perm()&0o077 != 0 {
-			return "", fmt.Errorf("others may read %s, which holds the secret; expected permissions 0600", s.File)
-		}
-		data, err := os.ReadFile(path)
-		return firstLine(data, s.File, err)
-	case len(s.Command) > 0 && s.Environment == "" && s.File == "":
-		var output bytes.Buffer
-		cmd := exec.CommandContext(r.ctx, s.Command[0], s.Command[1:]...)
-		cmd.Dir, cmd.Stdout, cmd.Stderr = filepath.Dir(r.path), &output, os.Stderr
-		err := cmd.Run()
-		return firstLine(output.Bytes(), s.Command[0], err)
-	}
-	return "", errors.New("a secret comes from one of environment, file or command")
-}
-
-func firstLine(data []byte, where string, err error) (string, error) {
-	var bad *fs.PathError
-	switch {
-	case errors.As(err, &bad):
-		return "", err
-	case err != nil:
-		return "", fmt.Errorf("%s: %w", where, err)
-	}
-	line, _, _ := strings.Cut(string(data), "\n")
-	if line = strings.TrimRight(line, "\r"); line == "" {
-		return "", fmt.Errorf("%s gives no secret", where)
-	}
-	return line, nil
+	return user, f.As, f.Token != nil, text
 }
 
 func (r *reader) limits(l *Limits, f fileLimits) {

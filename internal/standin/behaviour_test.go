@@ -18,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
+	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/standin"
 )
 
@@ -284,7 +285,7 @@ func TestConduct(t *testing.T) {
 	r, log := trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	r.service.Settle(time.Second)
-	w := watch.Watch{Accounts: []watch.Account{{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: endpoint.NewSecret("tide")}}}, Connections: 1}
+	w := watch.Watch{Accounts: []watch.Account{{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}}, Connections: 1}
 	if _, problems := w.Mark(context.Background()); problems[ada] == nil {
 		t.Error("the mailboxes can be opened")
 	}
@@ -330,13 +331,13 @@ func TestLogins(t *testing.T) {
 		login endpoint.Login
 		ok    bool
 	}{
-		{endpoint.Login{User: "ada@kelp.example", Secret: endpoint.NewSecret("tide")}, true},
-		{endpoint.Login{User: "ada@kelp.example", Secret: endpoint.NewSecret("tide"), Bearer: true}, true},
-		{endpoint.Login{User: standin.Master, As: "ada@kelp.example", Secret: endpoint.NewSecret("tide")}, true},
-		{endpoint.Login{User: "ada@kelp.example", Secret: endpoint.NewSecret("ebb")}, false},
-		{endpoint.Login{User: "ada@kelp.example", Secret: endpoint.NewSecret("ebb"), Bearer: true}, false},
-		{endpoint.Login{User: "ada@kelp.example", As: "bo@kelp.example", Secret: endpoint.NewSecret("tide")}, false},
-		{endpoint.Login{User: "nobody@kelp.example", Secret: endpoint.NewSecret("tide")}, false},
+		{endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}, true},
+		{endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide"), Bearer: true}, true},
+		{endpoint.Login{User: standin.Master, As: "ada@kelp.example", Secret: secret.New("tide")}, true},
+		{endpoint.Login{User: "ada@kelp.example", Secret: secret.New("ebb")}, false},
+		{endpoint.Login{User: "ada@kelp.example", Secret: secret.New("ebb"), Bearer: true}, false},
+		{endpoint.Login{User: "ada@kelp.example", As: "bo@kelp.example", Secret: secret.New("tide")}, false},
+		{endpoint.Login{User: "nobody@kelp.example", Secret: secret.New("tide")}, false},
 	} {
 		for server, mode := range map[string]endpoint.TLS{r.service.Ready().IMAPS: endpoint.Implicit, r.service.Ready().IMAP: endpoint.StartTLS} {
 			w := watch.Watch{Accounts: []watch.Account{{Name: "x", Endpoint: endpoint.Endpoint{Server: server, TLS: mode, Roots: r.roots}, Login: c.login}}, Connections: 1}
@@ -346,11 +347,11 @@ func TestLogins(t *testing.T) {
 			}
 		}
 	}
-	untrusted := watch.Watch{Accounts: []watch.Account{{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: endpoint.NewSecret("tide")}}}, Connections: 1}
+	untrusted := watch.Watch{Accounts: []watch.Account{{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}}}, Connections: 1}
 	if _, problems := untrusted.Mark(context.Background()); problems["x"] == nil {
 		t.Error("a certificate of an unknown authority is taken")
 	}
-	if text := endpoint.NewSecret("tide").String(); strings.Contains(text, "tide") {
+	if text := secret.New("tide").String(); strings.Contains(text, "tide") {
 		t.Error("a secret shows")
 	}
 }

@@ -22,6 +22,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
+	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/standin"
 )
 
@@ -99,7 +100,7 @@ func (r *rig) send(login, from, to string, change func(*compose.Draft)) (string,
 	way := send.Way{Endpoint: endpoint.Endpoint{Server: r.service.Ready().Outside, TLS: endpoint.Plain, Wait: 5 * time.Second}, Wait: 5 * time.Second}
 	if login != "" {
 		way.Server, way.TLS, way.Roots = r.service.Ready().Submission, endpoint.StartTLS, r.roots
-		way.Login = &endpoint.Login{User: login, Secret: endpoint.NewSecret("tide")}
+		way.Login = &endpoint.Login{User: login, Secret: secret.New("tide")}
 	}
 	s := send.NewSession(way)
 	defer s.Close()
@@ -113,7 +114,7 @@ func (r *rig) box(name string) []watch.Item {
 		r.t.Fatal("the stand-in does not settle")
 	}
 	a := watch.Account{Name: name, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots, Wait: 5 * time.Second},
-		Login: endpoint.Login{User: standin.Master, As: name, Secret: endpoint.NewSecret("tide")}}
+		Login: endpoint.Login{User: standin.Master, As: name, Secret: secret.New("tide")}}
 	w := watch.Watch{Accounts: []watch.Account{a}, Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
@@ -260,7 +261,7 @@ func TestDisk(t *testing.T) {
 	before := len(r.box("ada@kelp.example"))
 	items := r.box("cy@out.example")
 	if err := watch.Remove(context.Background(), watch.Account{Name: "cy@out.example", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots},
-		Login: endpoint.Login{User: "cy@out.example", Secret: endpoint.NewSecret("tide")}}, items); err != nil {
+		Login: endpoint.Login{User: "cy@out.example", Secret: secret.New("tide")}}, items); err != nil {
 		t.Fatal(err)
 	}
 	r.service.Close()

@@ -149,7 +149,7 @@ func FuzzRead(f *testing.F) {
 					w.Attribute(a.Name, v)
 				}
 			}
-			})
+		})
 		if err != nil {
 			return
 		}

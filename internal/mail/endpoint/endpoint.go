@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/emersion/go-sasl"
+
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // TLS says how a connection is secured.
@@ -61,36 +63,13 @@ type Login struct {
 	User   string
 	As     string // authorisation identity: in whose name (RFC 4422, section 2); "" for User's own
 	Bearer bool   // the secret is a token for OAUTHBEARER (RFC 7628), rather than a password for PLAIN (RFC 4616)
-	Secret Secret
-}
-
-// A Secret is a text that is never printed: not even as part of something else, for
-// which it is behind a pointer.
-type Secret struct{ text *string }
-
-// NewSecret returns a secret.
-func NewSecret(text string) Secret { return Secret{&text} }
-
-// String hides the secret.
-func (Secret) String() string { return "(secret)" }
-
-// GoString hides the secret.
-func (Secret) GoString() string { return "(secret)" }
-
-// MarshalText hides the secret.
-func (Secret) MarshalText() ([]byte, error) { return []byte("(secret)"), nil }
-
-func (s Secret) reveal() string {
-	if s.text == nil {
-		return ""
-	}
-	return *s.text
+	Secret secret.Text
 }
 
 // Client returns the SASL exchange.
 func (l Login) Client() sasl.Client {
 	if l.Bearer {
-		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.reveal()})
+		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.Reveal()})
 	}
-	return sasl.NewPlainClient(l.As, l.User, l.Secret.reveal())
+	return sasl.NewPlainClient(l.As, l.User, l.Secret.Reveal())
 }

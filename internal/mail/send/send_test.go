@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // server answers commands by their first word, and counts connections. "close"
@@ -107,7 +108,7 @@ func TestSend(t *testing.T) {
 func TestNoConnection(t *testing.T) {
 	var connections atomic.Int32
 	plain := server(t, nil, &connections)
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.StartTLS, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: endpoint.NewSecret("hush-42")}})
+	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.StartTLS, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
 	reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, nil)
 	if reply.Stage != "greeting" || reply.Accepted() || strings.Contains(reply.String(), "hush-42") {
 		t.Errorf("without TLS: %s", reply)
@@ -133,7 +134,7 @@ func TestNoConnection(t *testing.T) {
 func TestLogin(t *testing.T) {
 	var connections atomic.Int32
 	at := server(t, map[string]string{"EHLO": "250-test.example\r\n250 AUTH PLAIN", "AUTH": "535 5.7.8 wrong"}, &connections)
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: at, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: endpoint.NewSecret("hush-42")}})
+	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: at, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
 	if reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, nil); reply.String() != "535 5.7.8 wrong" || reply.Stage != "login" {
 		t.Errorf("%+v", reply)
 	}

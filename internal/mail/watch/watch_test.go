@@ -18,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // box is a mailbox behind an IMAP server.
@@ -74,7 +75,7 @@ func (b *box) put(folder, id string) {
 }
 
 func (b *box) account() watch.Account {
-	return watch.Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: b.at, TLS: endpoint.Plain, Wait: time.Second}, Login: endpoint.Login{User: "ada", Secret: endpoint.NewSecret("hush-42")}}
+	return watch.Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: b.at, TLS: endpoint.Plain, Wait: time.Second}, Login: endpoint.Login{User: "ada", Secret: secret.New("hush-42")}}
 }
 
 func all(*read.Message) bool { return true }
@@ -160,7 +161,7 @@ func TestTurns(t *testing.T) {
 		a := b.account()
 		a.Name = fmt.Sprintf("%d@kelp.example", i)
 		if i == 3 {
-			a.Login.Secret = endpoint.NewSecret("wrong")
+			a.Login.Secret = secret.New("wrong")
 		}
 		w.Accounts = append(w.Accounts, a)
 	}

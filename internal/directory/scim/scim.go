@@ -1,0 +1,351 @@
+// Package scim reads users and groups over SCIM 2.0 (RFC 7643, RFC 7644), or from
+// a file of resources.
+package scim
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/directory"
+)
+
+// Limits that no honest service meets.
+const (
+	mostResources = 5_000_000
+	mostPage      = 64 << 20 // bytes
+	wait          = time.Minute
+)
+
+// Extension is the schema of what Yorvet says of groups beyond RFC 7643, which
+// gives groups no address: address, also, about, owners, moderators.
+const Extension = "urn:yorvet.example:scim:schemas:MailGroup:1.0"
+
+// A Service is where resources are.
+type Service struct {
+	URL    string // the base, such as https://id.kelpmere.example/scim/v2
+	Token  string // a bearer token (RFC 6750), or ""
+	Page   int    // resources of a page that are asked for; 0: 200
+	Client *http.Client
+}
+
+// Read calls visit with every user and group of a service as an entry.
+func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) error {
+	for _, kind := range []string{"Users", "Groups"} {
+		if err := s.readAll(ctx, kind, visit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// page is a ListResponse (RFC 7644, section 3.4.2).
+type page struct {
+	Total     int              `json:"totalResults"`
+	Resources []map[string]any `json:"Resources"`
+	Schemas   []string         `json:"schemas"`
+}
+
+// readAll reads the pages of one kind of resources. A service that gives the same
+// resource again, which would never end, is an error.
+func (s *Service) readAll(ctx context.Context, kind string, visit func(*directory.Entry)) error {
+	count := s.Page
+	if count <= 0 {
+		count = 200
+	}
+	seen := map[string]bool{}
+	for start, number := 1, 0; ; {
+		p, err := s.get(ctx, kind, start, count)
+		if err != nil {
+			return err
+		}
+		for _, resource := range p.Resources {
+			number++
+			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
+			e.Line = number
+			if e.ID != "" && seen[e.ID] {
+				return fmt.Errorf("%s/%s: the service gives the resource %s again on the page from %d on; it does not page as RFC 7644 says", s.URL, kind, e.ID, start)
+			}
+			seen[e.ID] = true
+			visit(e)
+		}
+		start += len(p.Resources)
+		switch {
+		case len(p.Resources) == 0 || start > p.Total:
+			if number < p.Total {
+				return fmt.Errorf("%s/%s: the service says that there are %d, and gives %d", s.URL, kind, p.Total, number)
+			}
+			return nil
+		case number > mostResources:
+			return fmt.Errorf("%s/%s: there are more than %d resources", s.URL, kind, mostResources)
+		}
+	}
+}
+
+func (s *Service) get(ctx context.Context, kind string, start, count int) (*page, error) {
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(count)}}
+	where := strings.TrimSuffix(s.URL, "/") + "/" + kind
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, where+"?"+query.Encode(), nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", "application/scim+json")
+	if s.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+s.Token)
+	}
+	client := s.Client
+	if client == nil {
+		client = http.DefaultClient
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(response.Body, mostPage+1))
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
+	}
+	var p page
+	if len(data) > mostPage {
+		return nil, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
+	}
+	if err := json.Unmarshal(data, &p); err != nil {
+		return nil, fmt.Errorf("%s: this is no page of resources: %w", where, err)
+	}
+	return &p, nil
+}
+
+// detail returns what an error of a service says (RFC 7644, section 3.12).
+func detail(data []byte) string {
+	var message struct {
+		Detail string `json:"detail"`
+	}
+	if json.Unmarshal(data, &message) != nil || message.Detail == "" {
+		return ""
+	}
+	return ": " + message.Detail
+}
+
+// ReadFile calls visit with the resources of a file: a ListResponse, a list, or
+// one resource after the other.
+func ReadFile(r io.Reader, name string, visit func(*directory.Entry)) error {
+	counted := &lineCounter{r: bufio.NewReaderSize(r, 1<<16), line: 1}
+	d := json.NewDecoder(counted)
+	number := 0
+	take := func(resource map[string]any) {
+		number++
+		e := entryOf(resource, "")
+		e.Line = counted.lineAt(d.InputOffset())
+		visit(e)
+	}
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) && number > 0 {
+			return nil
+		}
+		if err != nil {
+			return fail(name, counted, d, err)
+		}
+		switch token {
+		case json.Delim('['):
+			for d.More() {
+				if err := one(d, take); err != nil {
+					return fail(name, counted, d, err)
+				}
+			}
+			if _, err := d.Token(); err != nil {
+				return fail(name, counted, d, err)
+			}
+		case json.Delim('{'):
+			if err := object(d, take); err != nil {
+				return fail(name, counted, d, err)
+			}
+		default:
+			return fail(name, counted, d, errors.New("expected resources"))
+		}
+		number++
+	}
+}
+
+// one reads one resource of a list.
+func one(d *json.Decoder, take func(map[string]any)) error {
+	var resource map[string]any
+	if err := d.Decode(&resource); err != nil {
+		return err
+	}
+	take(resource)
+	return nil
+}
+
+// object reads the rest of an object: a list of resources, of which each is taken
+// as it comes, or a resource.
+func object(d *json.Decoder, take func(map[string]any)) error {
+	resource := map[string]any{}
+	isList := false
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return err
+		}
+		if name, ok := key.(string); ok && strings.EqualFold(name, "Resources") {
+			isList = true
+			if open, err := d.Token(); err != nil || open != json.Delim('[') {
+				return errors.Join(err, errors.New("expected a list of Resources"))
+			}
+			for d.More() {
+				if err := one(d, take); err != nil {
+					return err
+				}
+			}
+			if _, err := d.Token(); err != nil {
+				return err
+			}
+			continue
+		}
+		var value any
+		if err := d.Decode(&value); err != nil {
+			return err
+		}
+		resource[fmt.Sprint(key)] = value
+	}
+	if _, err := d.Token(); err != nil {
+		return err
+	}
+	if !isList {
+		take(resource)
+	}
+	return nil
+}
+
+func fail(name string, c *lineCounter, d *json.Decoder, err error) error {
+	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %w", name, c.lineAt(d.InputOffset()), err)
+}
+
+// lineCounter knows on which line an offset of what it has read is, for offsets
+// that only grow.
+type lineCounter struct {
+	r      io.Reader
+	offset int64
+	ends   []int64 // of lines that are not asked about yet
+	line   int
+}
+
+func (c *lineCounter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	for i, b := range p[:n] {
+		if b == '\n' {
+			c.ends = append(c.ends, c.offset+int64(i))
+		}
+	}
+	c.offset += int64(n)
+	return n, err
+}
+
+func (c *lineCounter) lineAt(offset int64) int {
+	for len(c.ends) > 0 && c.ends[0] < offset {
+		c.ends = c.ends[1:]
+		c.line++
+	}
+	return c.line
+}
+
+// entryOf flattens a resource: emails and emails.work for a list with types, name.
+// formatted for a part, the attributes of extensions as if they were its own.
+func entryOf(resource map[string]any, kind string) *directory.Entry {
+	e := &directory.Entry{}
+	e.ID, _ = resource["id"].(string)
+	if kind == "" {
+		kind = kindOf(resource)
+	}
+	e.Add("resourceType", kind)
+	flatten(e, "", resource)
+	return e
+}
+
+func kindOf(resource map[string]any) string {
+	if meta, ok := resource["meta"].(map[string]any); ok {
+		if kind, ok := meta["resourceType"].(string); ok {
+			return kind
+		}
+	}
+	if schemas, ok := resource["schemas"].([]any); ok {
+		for _, s := range schemas {
+			if text, _ := s.(string); strings.HasSuffix(text, ":Group") {
+				return "Group"
+			}
+		}
+	}
+	return "User"
+}
+
+func flatten(e *directory.Entry, path string, object map[string]any) {
+	keys := make([]string, 0, len(object))
+	for key := range object {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	for _, key := range keys {
+		switch {
+		case path == "" && (key == "schemas" || key == "meta" || key == "id"):
+		case strings.HasPrefix(strings.ToLower(key), "urn:"):
+			if extension, ok := object[key].(map[string]any); ok {
+				flatten(e, "", extension)
+			}
+		default:
+			add(e, path+key, object[key])
+		}
+	}
+}
+
+// add adds a value of any shape to an entry.
+func add(e *directory.Entry, path string, value any) {
+	switch value := value.(type) {
+	case string:
+		e.Add(path, value)
+	case bool:
+		e.Add(path, strconv.FormatBool(value))
+	case float64:
+		e.Add(path, strconv.FormatFloat(value, 'f', -1, 64))
+	case map[string]any:
+		if inner, ok := value["value"]; ok && path != "" {
+			add(e, path, inner)
+			return
+		}
+		flatten(e, path+".", value)
+	case []any:
+		// The primary one comes first.
+		for _, wanted := range []bool{true, false} {
+			for _, item := range value {
+				object, _ := item.(map[string]any)
+				if primary, _ := object["primary"].(bool); primary != wanted {
+					continue
+				}
+				if object["value"] != nil || object == nil {
+					add(e, path, item)
+				}
+			}
+		}
+		for _, item := range value {
+			if object, ok := item.(map[string]any); ok {
+				if kind, ok := object["type"].(string); ok && object["value"] != nil && path != "members" {
+					add(e, path+"."+strings.ToLower(kind), object["value"])
+				}
+			}
+		}
+	}
+}
