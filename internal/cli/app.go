@@ -99,6 +99,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newRollcall(streams),
 			newHeld(streams),
 			newStandin(streams),
+			newImport(streams),
 			newGroup(streams),
 			newMember(streams),
 		},

@@ -16,6 +16,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/source"
 )
 
 // changeFlags are the flags of all commands that change the estate.
@@ -33,8 +34,9 @@ type changer struct {
 	*session
 	draft   *estatefile.Draft
 	notes   []string
-	wrong   bool            // something that was asked for could not be done
-	written map[string]bool // people outside who are written down, by key
+	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
+	wrong   bool                                 // something that was asked for could not be done
+	written map[string]bool                      // people outside who are written down, by key
 }
 
 // note tells of something besides the change.
@@ -55,6 +57,14 @@ const mostAttempts = 20
 // changeEstate has propose make a change in a draft of the estate, and sees it
 // through.
 func changeEstate(ctx context.Context, cmd *cli.Command, streams Streams, propose func(*changer) error) error {
+	return changeEstateAt(ctx, cmd, streams, estatePath(cmd), propose)
+}
+
+// changeEstateAt is changeEstate for the estate at a path.
+func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path string, propose func(*changer) error) error {
+	if source.Is(path) {
+		return usageError("%s is a source, expected an estate on disk to change", path)
+	}
 	format, err := formatOf(cmd)
 	if err != nil {
 		return err
@@ -63,7 +73,6 @@ func changeEstate(ctx context.Context, cmd *cli.Command, streams Streams, propos
 	if err != nil {
 		return err
 	}
-	path := estatePath(cmd)
 	for attempt := 1; ; attempt++ {
 		draft, err := estatefile.Open(path)
 		if err != nil {
@@ -99,15 +108,21 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 	for _, f := range files {
 		answer.Files = append(answer.Files, present.FileChange(f))
 	}
+	show := func() error {
+		if c.wrap != nil {
+			return c.print(c.wrap(answer))
+		}
+		return c.print(answer)
+	}
 	done := error(nil)
 	if c.wrong {
 		done = errWrong
 	}
 	switch {
 	case len(files) == 0 || c.cmd.Bool("preview"):
-		return false, errors.Join(c.print(answer), done)
+		return false, errors.Join(show(), done)
 	case !c.cmd.Bool("yes"):
-		if err := c.print(answer); err != nil {
+		if err := show(); err != nil {
 			return false, err
 		}
 		if !c.askable() {
@@ -126,7 +141,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		return errors.Is(err, estatefile.ErrChanged), writeError(err)
 	}
 	answer.Written = true
-	return false, errors.Join(c.print(answer), done)
+	return false, errors.Join(show(), done)
 }
 
 func writeError(err error) error {

@@ -15,9 +15,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/source"
 )
 
 func newCompare(streams Streams) *cli.Command {
@@ -27,8 +27,11 @@ func newCompare(streams Streams) *cli.Command {
 		ArgsUsage: "OLD NEW",
 		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who speaks,\n" +
 			"which hazards appear and go, and which welcome notices would go out. OLD and NEW are files or\n" +
-			"folders, or REV:PATH for a revision of the git repository around, the path seen from here.\n\n" +
+			"folders, REV:PATH for a revision of the git repository around, the path seen from here, or sources\n" +
+			"as import takes them. A source beside an estate stands for the estate as the source would have it:\n" +
+			"that shows what has drifted, and the exit code is 1 if anything has.\n\n" +
 			"Example: yorvet compare estate served",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "the exit code is 1 if anything changes"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usageError("compare needs two estates, OLD and NEW")
@@ -41,25 +44,20 @@ func newCompare(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			var sides [2]*resolve.Resolver
-			var errs [2]error
-			done := make(chan struct{})
-			for i := range sides {
-				go func() {
-					defer func() { done <- struct{}{} }()
-					var e *estate.Estate
-					if e, errs[i] = loadSide(ctx, cmd.Args().Get(i)); errs[i] == nil {
-						sides[i] = resolve.New(e, today)
-					}
-				}()
-			}
-			<-done
-			<-done
-			if err := errors.Join(errs[:]...); err != nil {
+			sides, err := compareSides(ctx, cmd.Args().Get(0), cmd.Args().Get(1), today)
+			if err != nil {
 				return err
 			}
 			s := &session{cmd: cmd, streams: streams, format: format}
-			return s.print(present.NewComparison(sides[0], sides[1]))
+			answer := present.NewComparison(sides[0], sides[1])
+			if err := s.print(answer); err != nil {
+				return err
+			}
+			drift := source.Is(cmd.Args().Get(0)) || source.Is(cmd.Args().Get(1))
+			if (drift || cmd.Bool("same")) && !answer.IsEmpty() {
+				return errWrong
+			}
+			return nil
 		},
 	}
 }
@@ -67,12 +65,8 @@ func newCompare(streams Streams) *cli.Command {
 // loadSide loads an estate from a path, or from a revision as REV:PATH.
 func loadSide(ctx context.Context, name string) (*estate.Estate, error) {
 	revision, path, ok := strings.Cut(name, ":")
-	if _, err := os.Stat(name); err == nil || !ok || revision == "" || path == "" {
-		e, err := estatefile.Load(name)
-		if err != nil {
-			return nil, loadError(name, err)
-		}
-		return e, nil
+	if _, err := os.Stat(name); err == nil || source.Is(name) || !ok || revision == "" || path == "" {
+		return loadEstate(ctx, name)
 	}
 	dir, err := os.MkdirTemp("", "yorvet-revision-")
 	if err != nil {

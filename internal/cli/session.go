@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"io"
 	"io/fs"
@@ -21,6 +22,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/source"
 )
 
 // session is one run of a command that asks about an estate.
@@ -45,7 +47,11 @@ func open(cmd *cli.Command, streams Streams, formats ...present.Format) (*sessio
 		return nil, err
 	}
 	path := estatePath(cmd)
-	if s.e, err = estatefile.Load(path); err != nil {
+	if source.Is(path) {
+		if s.e, err = loadEstate(context.Background(), path); err != nil {
+			return nil, err
+		}
+	} else if s.e, err = estatefile.Load(path); err != nil {
 		if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
 			return nil, errNoEstate
 		}

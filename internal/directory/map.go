@@ -227,3 +227,56 @@ func meant(near string) string {
 	}
 	return "; did you mean " + near + "?"
 }
+
+// Attributes returns the names of all attributes that a map reads.
+func (m *Map) Attributes() []string {
+	var names []string
+	add := func(list ...string) {
+		for _, text := range list {
+			for part := range strings.SplitSeq(text, "{") {
+				name, _, filled := strings.Cut(part, "}")
+				if strings.Contains(text, "{") && !filled || name == "" || name == "domain" {
+					continue
+				}
+				if !slices.Contains(names, name) {
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	conditions := func(c condition) {
+		if c.filter != nil {
+			selector.Items(c.filter, func(item *selector.Item) { add(item.Attribute) })
+		}
+	}
+	references := func(list []ReferenceMap) {
+		for _, r := range list {
+			add(r.From)
+		}
+	}
+	for _, p := range m.People {
+		conditions(p.Match)
+		add(slices.Concat(p.Address, p.Also, p.Name, p.Key)...)
+		for _, fact := range sortedKeys(p.Facts) {
+			add(p.Facts[fact])
+		}
+		if p.Mailbox != nil {
+			add(p.Mailbox.From)
+		}
+		references(p.MemberOf)
+		if p.Others {
+			return nil
+		}
+	}
+	for _, g := range m.Groups {
+		conditions(g.Match)
+		add(slices.Concat(g.Address, g.Also, g.Title, g.About, g.Rules, g.Settings)...)
+		references(g.Owners)
+		references(g.Moderators)
+		references(g.Members)
+		for _, when := range g.SetWhen {
+			conditions(when.Match)
+		}
+	}
+	return names
+}

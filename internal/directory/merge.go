@@ -85,6 +85,16 @@ type merger struct {
 	at     map[string]int
 	groups []mergedGroup
 	people []mergedPerson
+	unlike []unlike
+}
+
+// unlike is a list that a group has in two sources. Whether they say the same is
+// known once it is known who is who.
+type unlike struct {
+	group       int
+	what        string
+	taken, left []string
+	place       estate.Place // of the second
 }
 
 // mergedPerson is a person in the making. Of each field it is known who said it.
@@ -157,16 +167,17 @@ func (m *merger) addGroup(g *Group) {
 		case at != found:
 			m.conflict(old.Address, "the address "+text, m.groups[-at-1].Address+"'s", m.groups[-at-1].place, "its own", place)
 		}
-		if i == 0 && k != key(old.Address) {
+		if i == 0 && !taken {
 			m.conflict(old.Address, "address", old.Address, old.place, text, place)
 		}
 	}
-	m.mergeGroup(old, g, place)
+	m.mergeGroup(-found-1, g, place)
 }
 
 // mergeGroup fills in what a group does not know, and tells what is said
 // otherwise.
-func (m *merger) mergeGroup(old *mergedGroup, g *Group, place estate.Place) {
+func (m *merger) mergeGroup(found int, g *Group, place estate.Place) {
+	old := &m.groups[found]
 	for _, f := range g.Settings {
 		i := slices.IndexFunc(old.Settings, func(o estatefile.Field) bool { return o.Name == f.Name })
 		if i < 0 {
@@ -188,13 +199,13 @@ func (m *merger) mergeGroup(old *mergedGroup, g *Group, place estate.Place) {
 		if *listed.to == nil {
 			*listed.to = listed.others
 		} else if listed.others != nil {
-			m.differ(old, listed.role, *listed.to, listed.others, place)
+			m.unlike = append(m.unlike, unlike{found, listed.role, *listed.to, listed.others, place})
 		}
 	}
 	if old.Members == nil {
 		old.Members = g.Members
 	} else if g.Members != nil {
-		m.differ(old, "members", memberTexts(old.Members), memberTexts(g.Members), place)
+		m.unlike = append(m.unlike, unlike{found, "members", memberTexts(old.Members), memberTexts(g.Members), place})
 	}
 }
 
@@ -220,18 +231,19 @@ func memberTexts(list []estatefile.Member) []string {
 	return texts
 }
 
-// differ tells of lists that are not the same.
-func (m *merger) differ(old *mergedGroup, what string, taken, left []string, place estate.Place) {
+// differ tells of a list that is not the same in two sources.
+func (m *merger) differ(u unlike, all func([]string) []string) {
+	taken, left := all(u.taken), all(u.left)
 	only := func(a, b []string) []string {
 		in := map[string]bool{}
 		for _, text := range b {
-			in[key(text)] = true
+			in[text] = true
 		}
-		return slices.DeleteFunc(slices.Clone(a), func(text string) bool { return in[key(text)] })
+		return slices.DeleteFunc(slices.Clone(a), func(text string) bool { return in[text] })
 	}
-	more, fewer := only(taken, left), only(left, taken)
-	if len(more)+len(fewer) > 0 {
-		m.conflict(old.Address, what, fmt.Sprintf("%d, %s", len(taken), having(more)), old.place, fmt.Sprintf("%d, %s", len(left), having(fewer)), place)
+	if more, fewer := only(taken, left), only(left, taken); len(more)+len(fewer) > 0 {
+		g := &m.groups[u.group]
+		m.conflict(g.Address, u.what, fmt.Sprintf("%d, %s", len(taken), having(more)), g.place, fmt.Sprintf("%d, %s", len(left), having(fewer)), u.place)
 	}
 }
 
@@ -291,12 +303,12 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 		case !taken:
 			m.at[keys[i]] = found
 			old.also = append(old.also, text)
+			if i == 0 {
+				m.conflict(old.address, "address", old.address, old.place, text, place)
+			}
 		case at >= 0 && at != found:
 			m.conflict(old.address, "the address "+text, m.people[at].address+"'s", m.people[at].place, "their own", place)
 		}
-	}
-	if p.Address != "" && keys[0] != key(old.address) {
-		m.conflict(old.address, "address", old.address, old.place, p.Address, place)
 	}
 	said := func(field string) estate.Place {
 		if at, ok := old.said[field]; ok {
@@ -431,12 +443,17 @@ func (m *merger) finish() {
 	}
 	all := func(texts []string) []string {
 		list := make([]string, 0, len(texts))
+		seen := map[string]bool{}
 		for _, text := range texts {
-			if to := canonical(text); !slices.Contains(list, to) {
+			if to := canonical(text); !seen[to] {
+				seen[to] = true
 				list = append(list, to)
 			}
 		}
 		return list
+	}
+	for _, u := range m.unlike {
+		m.differ(u, all)
 	}
 	for i := range m.people {
 		m.out.People = append(m.out.People, m.people[i].content())

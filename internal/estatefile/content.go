@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -141,15 +142,15 @@ const (
 
 // Create writes content as a new estate: one YAML file if path ends in .yaml,
 // else a folder, with tables for what is long. A path at which something is
-// already is an error.
-func (c *Content) Create(path string) error {
+// already is an error. It returns the names of the files.
+func (c *Content) Create(path string) ([]string, error) {
 	if _, err := os.Stat(path); err == nil {
-		return fmt.Errorf("%s is there already", path)
+		return nil, fmt.Errorf("%s is there already", path)
 	} else if !errors.Is(err, os.ErrNotExist) {
-		return err
+		return nil, err
 	}
 	if strings.HasSuffix(path, ".yaml") {
-		return writeAll(filepath.Dir(path), map[string][]byte{path: c.yaml(nil)})
+		return []string{path}, writeAll(filepath.Dir(path), map[string][]byte{path: c.yaml(nil)})
 	}
 	files := map[string][]byte{}
 	tables := map[string]bool{}
@@ -172,22 +173,22 @@ func (c *Content) Create(path string) error {
 	// The folder comes up whole, by another name first.
 	parent := filepath.Dir(filepath.Clean(path))
 	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return err
+		return nil, err
 	}
 	dir, err := os.MkdirTemp(parent, ".new-estate-")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer os.RemoveAll(dir)
 	for name, data := range files {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
+		return nil, err
 	}
-	return os.Rename(dir, path)
+	return slices.Sorted(maps.Keys(files)), os.Rename(dir, path)
 }
 
 // inTable reports whether a table of people can hold somebody: lists are

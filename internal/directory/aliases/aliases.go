@@ -14,11 +14,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/paste"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -238,13 +236,14 @@ func readFile(path string) ([]byte, error) {
 
 // build makes people and groups of the entries.
 func (p *parser) build() {
-	names := map[string]bool{} // aliases, as addresses without case
-	for _, e := range p.entries {
-		names[strings.ToLower(p.full(e.name))] = true
+	named := map[string]int{} // groups that may have an owner, by address without case
+	for i, e := range p.entries {
+		named[strings.ToLower(p.full(e.name))] = i
 	}
-	also := map[string][]entry{} // single targets that are people, by target
-	var order []string
-	for _, e := range p.entries {
+	owners := map[int][]string{} // by entry
+	also := map[string]int{}     // people with further addresses, by address without case
+	groups := map[int]int{}      // by entry: its group
+	for i, e := range p.entries {
 		a, err := address.Parse(p.full(e.name))
 		if err != nil {
 			text := fmt.Sprintf("the alias %s: %v", e.name, err)
@@ -255,67 +254,48 @@ func (p *parser) build() {
 			continue
 		}
 		targets := p.resolve(e)
-		if len(targets) == 1 && len(e.targets) == 1 && !p.options.Groups {
-			if to := strings.ToLower(targets[0]); to == strings.ToLower(a.String()) {
-				continue // a name that stands for itself
-			} else if !names[to] && sameDomain(a.String(), to) {
-				if also[to] == nil {
-					order = append(order, to)
-				}
-				e.name = a.String()
-				also[to] = append(also[to], e)
+		if of, ok := strings.CutPrefix(strings.ToLower(a.String()), "owner-"); ok {
+			// Those to whom bounces of a list go answer for it.
+			if list, ok := named[of]; ok {
+				owners[list] = targets
 				continue
 			}
 		}
+		if to, ok := p.further(e, a, targets, named); ok {
+			if to == strings.ToLower(a.String()) {
+				continue // a name that stands for itself
+			}
+			at, ok := also[to]
+			if !ok {
+				at = len(p.d.People)
+				also[to] = at
+				p.d.People = append(p.d.People, directory.Person{Line: e.line, Address: targets[0]})
+			}
+			p.d.People[at].Also = append(p.d.People[at].Also, a.String())
+			continue
+		}
 		g := directory.Group{Line: e.line, Address: a.String(), Members: []estatefile.Member{}}
 		for _, to := range targets {
-			if owner, isOwner := strings.CutPrefix(e.name, "owner-"); isOwner && owner != "" {
-				break
-			}
-			g.Members = append(g.Members, estatefile.Member{Address: to, Membership: estate.Membership{}})
+			g.Members = append(g.Members, estatefile.Member{Address: to})
 		}
-		if p.owner(e, targets, names) {
-			continue
-		}
+		groups[i] = len(p.d.Groups)
 		p.d.Groups = append(p.d.Groups, g)
 	}
-	for _, to := range order {
-		person := directory.Person{Line: also[to][0].line, Address: to}
-		for _, e := range also[to] {
-			person.Also = append(person.Also, e.name)
-		}
-		p.d.People = append(p.d.People, person)
-	}
-	p.setOwners()
-}
-
-func sameDomain(a, b string) bool {
-	return strings.EqualFold(a[strings.LastIndexByte(a, '@'):], b[strings.LastIndexByte(b, '@'):])
-}
-
-// owner notes owner-NAME, which names those to whom bounces of NAME go, and
-// reports whether an entry is one.
-func (p *parser) owner(e entry, targets []string, names map[string]bool) bool {
-	local, _, _ := strings.Cut(e.name, "@")
-	of, ok := strings.CutPrefix(strings.ToLower(local), "owner-")
-	if !ok || !names[strings.ToLower(p.full(strings.Replace(strings.ToLower(e.name), "owner-"+of, of, 1)))] {
-		return false
-	}
-	p.d.Groups = append(p.d.Groups, directory.Group{Line: e.line, Address: p.full(strings.Replace(strings.ToLower(e.name), "owner-"+of, of, 1)), ID: "owner", Owners: targets})
-	return true
-}
-
-// setOwners moves the owners to their groups.
-func (p *parser) setOwners() {
-	for _, o := range p.d.Groups {
-		if o.ID != "owner" {
-			continue
-		}
-		for i := range p.d.Groups {
-			if g := &p.d.Groups[i]; g.ID == "" && strings.EqualFold(g.Address, o.Address) {
-				g.Owners = o.Owners
-			}
+	for i, list := range owners {
+		if at, ok := groups[i]; ok {
+			p.d.Groups[at].Owners = list
 		}
 	}
-	p.d.Groups = slices.DeleteFunc(p.d.Groups, func(g directory.Group) bool { return g.ID == "owner" })
+}
+
+// further returns the person, without case, of whom an alias is a further
+// address: it leads to them alone, in the same domain.
+func (p *parser) further(e entry, a address.Address, targets []string, named map[string]int) (string, bool) {
+	if len(targets) != 1 || len(e.targets) != 1 || p.options.Groups {
+		return "", false
+	}
+	to := strings.ToLower(targets[0])
+	at, isAlias := named[to]
+	self := isAlias && len(p.entries[at].targets) == 1 && strings.EqualFold(p.full(p.entries[at].targets[0]), to)
+	return to, (!isAlias || self) && strings.HasSuffix(to, "@"+strings.ToLower(a.Domain()))
 }

@@ -1,0 +1,236 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/ldap"
+	"yorvet.example/yorvet/internal/directory/ldif"
+	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/secret"
+)
+
+// file is the form of a source file.
+type file struct {
+	Version     int      `yaml:"yorvet-source"`
+	Name        string   `yaml:"name"`
+	From        string   `yaml:"from"`
+	Format      string   `yaml:"format"`
+	Domains     []string `yaml:"domains"`
+	Map         mapForm  `yaml:"map"`
+	AllowFiles  bool     `yaml:"allow-files"`
+	TLS         string   `yaml:"tls"`
+	Authority   string   `yaml:"authority"`
+	Certificate string   `yaml:"certificate"`
+	Key         string   `yaml:"key"`
+	Login       *login   `yaml:"login"`
+	Filter      string   `yaml:"filter"`
+	Page        int      `yaml:"page"`
+}
+
+type login struct {
+	User     string       `yaml:"user"`
+	Password *secret.From `yaml:"password"`
+	Token    *secret.From `yaml:"token"`
+	External bool         `yaml:"external"`
+}
+
+// mapForm is a map in the file itself, or the path of one.
+type mapForm struct {
+	File   string
+	Inline *directory.Map
+}
+
+// UnmarshalYAML reads either.
+func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		m.File = n.Value
+		return nil
+	}
+	data, err := yaml.Dump(n)
+	if err != nil {
+		return err
+	}
+	if !bytes.Contains(data, []byte("yorvet-map:")) {
+		data = append([]byte("yorvet-map: 1\n"), data...)
+	}
+	if m.Inline, err = directory.ParseMap("map", data); err != nil {
+		return fmt.Errorf("line %d: %w", n.Line, err)
+	}
+	return nil
+}
+
+const mostFile = 1 << 20
+
+// isSourceFile reports whether a file begins as a source file does: with its
+// version, perhaps behind comments.
+func isSourceFile(head []byte) bool {
+	return bytes.HasPrefix(head, []byte("yorvet-source:")) || bytes.Contains(head, []byte("\nyorvet-source:"))
+}
+
+// load reads a source file.
+func (s *source) load(path string) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if len(data) > mostFile {
+		return fmt.Errorf("%s: the file is larger than %d MiB", path, mostFile>>20)
+	}
+	if err := yaml.Load(data, &s.file, yaml.WithKnownFields()); err != nil {
+		var list *yaml.LoadErrors
+		if errors.As(err, &list) && len(list.Errors) > 0 {
+			var errs []error
+			for _, one := range list.Errors {
+				errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
+			}
+			return errors.Join(errs...)
+		}
+		return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
+	}
+	s.path = path
+	switch {
+	case s.Version != 1:
+		return fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-source: 1"`, path)
+	case s.From == "":
+		return fmt.Errorf("%s:1:1: from is missing, expected a path or URL", path)
+	case s.Format != "" && !slices.Contains(Formats, s.Format):
+		return fmt.Errorf("%s: format is %q, expected one of %s", path, s.Format, strings.Join(Formats, ", "))
+	}
+	for _, domain := range s.Domains {
+		if _, err := address.ParseDomain(domain); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	s.where = s.From
+	if !isURL(s.From) && s.From != "-" {
+		s.where = s.beside(s.From)
+	}
+	return nil
+}
+
+// security returns how a connection is secured, and whom it trusts.
+func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
+	mode := endpoint.StartTLS
+	u, err := url.Parse(s.where)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	if s.TLS != "" {
+		i := slices.Index(endpoint.Words, s.TLS)
+		if i < 0 {
+			return 0, nil, nil, fmt.Errorf("%s: tls is %q, expected one of %s%s", s.path, s.TLS, strings.Join(endpoint.Words, ", "), meant(nearest.Word(s.TLS, endpoint.Words)))
+		}
+		mode = endpoint.TLS(i)
+	} else if u.Scheme == "ldapi" || (u.Scheme == "ldap" || u.Scheme == "http") && isLoopback(u.Hostname()) {
+		mode = endpoint.Plain
+	}
+	if (mode == endpoint.Plain && u.Scheme != "ldapi" || u.Scheme == "http") && s.Login != nil && !isLoopback(u.Hostname()) {
+		return 0, nil, nil, fmt.Errorf("%s: a login over a connection without TLS would show the password; only this machine itself may be reached so", s.where)
+	}
+	var roots *x509.CertPool
+	if s.Authority != "" {
+		pem, err := os.ReadFile(s.beside(s.Authority))
+		if err != nil {
+			return 0, nil, nil, err
+		}
+		roots = x509.NewCertPool()
+		if !roots.AppendCertsFromPEM(pem) {
+			return 0, nil, nil, fmt.Errorf("%s holds no certificate in PEM", s.Authority)
+		}
+	}
+	if s.Certificate == "" {
+		return mode, roots, nil, nil
+	}
+	pair, err := tls.LoadX509KeyPair(s.beside(s.Certificate), s.beside(s.Key))
+	return mode, roots, &pair, err
+}
+
+func meant(near string) string {
+	if near == "" {
+		return ""
+	}
+	return "; did you mean " + near + "?"
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// readLDAP reads a directory over LDAP. The base is the path of the URL.
+func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
+	u, err := url.Parse(s.where)
+	if err != nil {
+		return nil, err
+	}
+	server := ldap.Server{URL: s.where, Base: strings.TrimPrefix(u.Path, "/"), Filter: s.Filter, Page: s.Page, Attributes: s.m.Attributes()}
+	if server.TLS, server.Roots, server.Certificate, err = s.security(); err != nil {
+		return nil, err
+	}
+	if s.Login != nil {
+		server.User, server.External = s.Login.User, s.Login.External
+		if s.Login.Password != nil {
+			if server.Password, err = s.Login.Password.Fetch(ctx, filepath.Dir(s.path)); err != nil {
+				return nil, err
+			}
+		} else if s.Login.User != "" {
+			return nil, fmt.Errorf("%s: the login has no password; without a login the directory is asked as nobody", s.path)
+		}
+	}
+	c := s.collector(ldif.Normal)
+	partial, err := server.Read(ctx, c.Add, func(text string) { c.Directory().Remark(0, true, text) })
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
+	}
+	d := c.Finish()
+	d.Partial = partial
+	return d, nil
+}
+
+// readSCIM reads a service over SCIM.
+func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
+	_, roots, certificate, err := s.security()
+	if err != nil {
+		return nil, err
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots, InsecureSkipVerify: s.TLS == "starttls-unverified"}
+	if certificate != nil {
+		config.Certificates = []tls.Certificate{*certificate}
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = config
+	defer transport.CloseIdleConnections()
+	service := scim.Service{URL: s.where, Page: s.Page, Client: &http.Client{Transport: transport,
+		// A token goes to the service that is named, and nowhere else.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	if s.Login != nil && s.Login.Token != nil {
+		token, err := s.Login.Token.Fetch(ctx, filepath.Dir(s.path))
+		if err != nil {
+			return nil, err
+		}
+		service.Token = token.Reveal()
+	}
+	c := s.collector(nil)
+	if err := service.Read(ctx, c.Add); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
+	}
+	return c.Finish(), nil
+}

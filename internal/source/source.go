@@ -1,0 +1,383 @@
+// Package source opens what people and groups can be read from: files of several
+// formats, directories over LDAP, services over SCIM.
+//
+// A source is named by a path, a URL, FORMAT:PATH, or a source file, a YAML file
+// that says where it is, how to log in, and what becomes what. docs/import.md
+// describes it.
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/aliases"
+	"yorvet.example/yorvet/internal/directory/ldif"
+	"yorvet.example/yorvet/internal/directory/paste"
+	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/directory/table"
+	"yorvet.example/yorvet/internal/directory/vcard"
+)
+
+// Formats are the formats of sources.
+var Formats = []string{"ldif", "ldap", "scim", "csv", "aliases", "vcard", "list"}
+
+// Options say how sources are read, besides what they say themselves.
+type Options struct {
+	Map        string   // the file of a map for all sources, or ""
+	Domains    []string // those of the estate
+	AllowFiles bool     // files that a source names may be read
+}
+
+// A source is what a name on the command line stands for.
+type source struct {
+	file
+	path   string // of the source file, or ""
+	format string
+	where  string // a path or URL
+	m      *directory.Map
+	domain string
+}
+
+// Is reports whether a name is that of a source, rather than of an estate.
+func Is(name string) bool {
+	if format, _, ok := cutFormat(name); ok && format != "" {
+		return true
+	}
+	if isURL(name) || formatOf(name) != "" && formatOf(name) != "list" {
+		return true
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return false
+	}
+	if info.IsDir() {
+		return len(tables(name)) > 0
+	}
+	head := beginning(name)
+	if strings.HasSuffix(name, ".yaml") {
+		return isSourceFile(head)
+	}
+	return strings.HasSuffix(name, ".json") && isResources(head)
+}
+
+// beginning returns the first bytes of a file.
+func beginning(path string) []byte {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	head := make([]byte, 4096)
+	n, _ := io.ReadFull(f, head)
+	return head[:n]
+}
+
+func isResources(head []byte) bool {
+	return !bytes.Contains(head, []byte(`"yorvet"`)) && (bytes.Contains(head, []byte(`"schemas"`)) || bytes.Contains(head, []byte(`"Resources"`)))
+}
+
+func isURL(name string) bool {
+	scheme, _, ok := strings.Cut(name, "://")
+	return ok && slices.Contains([]string{"ldap", "ldaps", "ldapi", "http", "https"}, scheme)
+}
+
+// cutFormat takes FORMAT:PATH apart.
+func cutFormat(name string) (format, path string, ok bool) {
+	format, path, ok = strings.Cut(name, ":")
+	if !ok || !slices.Contains(Formats, format) || strings.HasPrefix(path, "//") {
+		return "", name, false
+	}
+	return format, path, true
+}
+
+// formatOf returns the format that the name of a file tells, or "".
+func formatOf(name string) string {
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".ldif":
+		return "ldif"
+	case ".csv", ".tsv", ".tab":
+		return "csv"
+	case ".vcf", ".vcard":
+		return "vcard"
+	case ".scim":
+		return "scim"
+	case ".txt":
+		return "list"
+	}
+	if base := filepath.Base(name); base == "aliases" || strings.HasSuffix(base, ".aliases") {
+		return "aliases"
+	}
+	return ""
+}
+
+// tables returns the tables of a folder that holds no estate.
+func tables(dir string) []string {
+	if yaml, _ := filepath.Glob(filepath.Join(dir, "*.yaml")); len(yaml) > 0 {
+		return nil
+	}
+	list, _ := filepath.Glob(filepath.Join(dir, "*.csv"))
+	return list
+}
+
+// Read reads a source.
+func Read(ctx context.Context, name string, options Options) (*directory.Directory, error) {
+	s, err := find(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.prepare(options); err != nil {
+		return nil, err
+	}
+	d, err := s.read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.Domains, d.Map = s.Domains, s.m
+	return d, nil
+}
+
+// find says what a name stands for.
+func find(name string) (*source, error) {
+	s := &source{where: name}
+	format, path, named := cutFormat(name)
+	if named {
+		s.format, s.where = format, path
+	} else if isURL(name) {
+		s.where = name
+	} else if strings.HasSuffix(name, ".yaml") && isSourceFile(beginning(name)) {
+		if err := s.load(name); err != nil {
+			return nil, err
+		}
+	}
+	if s.format == "" {
+		s.format = s.Format
+	}
+	if s.format == "" {
+		s.format = s.guess()
+	}
+	if s.format == "" {
+		return nil, fmt.Errorf("%s: what format this is cannot be told from its name, say %s:%s or the like", name, "ldif", name)
+	}
+	if s.Name == "" {
+		s.Name = s.defaultName()
+	}
+	return s, nil
+}
+
+// guess returns the format of where a source is.
+func (s *source) guess() string {
+	if scheme, _, ok := strings.Cut(s.where, "://"); ok {
+		switch scheme {
+		case "ldap", "ldaps", "ldapi":
+			return "ldap"
+		case "http", "https":
+			return "scim"
+		}
+	}
+	if format := formatOf(s.where); format != "" {
+		return format
+	}
+	if info, err := os.Stat(s.where); err == nil && info.IsDir() {
+		return "csv"
+	}
+	if strings.HasSuffix(s.where, ".json") && isResources(beginning(s.where)) {
+		return "scim"
+	}
+	return ""
+}
+
+// defaultName returns what a source is called that does not say.
+func (s *source) defaultName() string {
+	if s.path != "" {
+		return strings.TrimSuffix(filepath.Base(s.path), ".yaml")
+	}
+	if u, err := url.Parse(s.where); err == nil && u.Scheme != "" && u.Host != "" {
+		return u.Hostname()
+	}
+	base := filepath.Base(s.where)
+	if base == "-" {
+		return "pasted"
+	}
+	return strings.TrimSuffix(base, filepath.Ext(base))
+}
+
+// prepare reads the map of a source, and finds what {domain} means.
+func (s *source) prepare(options Options) error {
+	var err error
+	switch builtIn := map[string]string{"ldif": "ldap", "ldap": "ldap", "scim": "scim", "csv": "table", "vcard": "vcard"}[s.format]; {
+	case s.Map.Inline != nil:
+		s.m = s.Map.Inline
+	case s.Map.File != "":
+		s.m, err = directory.ReadMap(s.beside(s.Map.File))
+	case options.Map != "":
+		s.m, err = directory.ReadMap(options.Map)
+	case builtIn != "":
+		s.m = directory.BuiltIn(builtIn)
+	}
+	if len(s.Domains) > 0 {
+		s.domain = s.Domains[0]
+	} else if len(options.Domains) > 0 {
+		s.domain = options.Domains[0]
+	}
+	s.AllowFiles = s.AllowFiles || options.AllowFiles
+	return err
+}
+
+// read reads a source by its format.
+func (s *source) read(ctx context.Context) (*directory.Directory, error) {
+	switch s.format {
+	case "ldap":
+		return s.readLDAP(ctx)
+	case "scim":
+		if isURL(s.where) {
+			return s.readSCIM(ctx)
+		}
+	case "csv":
+		return s.readTables()
+	}
+	f, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	switch s.format {
+	case "aliases":
+		return aliases.Read(f, aliases.Options{Name: s.Name, File: s.where, Domain: s.domain, Include: s.AllowFiles, Dir: filepath.Dir(s.where)})
+	case "list":
+		return s.readList(f)
+	case "ldif":
+		c := s.collector(ldif.Normal)
+		err = ldif.Read(f, ldif.Options{Name: s.where, Files: s.AllowFiles}, c.Add)
+		return c.Finish(), err
+	case "scim":
+		c := s.collector(nil)
+		err = scim.ReadFile(f, s.where, c.Add)
+		return c.Finish(), err
+	}
+	c := s.collector(strings.ToLower)
+	err = vcard.Read(f, s.where, c.Add)
+	return c.Finish(), err
+}
+
+func (s *source) collector(normal func(string) string) *directory.Collector {
+	return directory.NewCollector(s.Name, s.where, s.m, s.domain, normal)
+}
+
+func (s *source) open() (io.ReadCloser, error) {
+	if s.where == "-" {
+		return io.NopCloser(os.Stdin), nil
+	}
+	return os.Open(s.where)
+}
+
+// mostList is the size in bytes of a list of addresses that is read.
+const mostList = 64 << 20
+
+// readList reads addresses as they are pasted: people, and no groups.
+func (s *source) readList(r io.Reader) (*directory.Directory, error) {
+	data, err := io.ReadAll(io.LimitReader(r, mostList+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(data) > mostList {
+		return nil, fmt.Errorf("%s: there is more than %d MiB", s.where, mostList>>20)
+	}
+	d := &directory.Directory{Name: s.Name, File: s.where}
+	people, remarks := paste.Parse(string(data))
+	for _, p := range people {
+		d.People = append(d.People, directory.Person{Line: p.Line, Address: p.Address.String(), Name: p.Name})
+	}
+	for _, r := range remarks {
+		d.Remark(r.Line, true, r.Text+": "+r.Why)
+	}
+	return d, nil
+}
+
+// readTables reads a table, or all tables of a folder: those of groups, then of
+// people, then of memberships.
+func (s *source) readTables() (*directory.Directory, error) {
+	files := []string{s.where}
+	if info, err := os.Stat(s.where); err == nil && info.IsDir() {
+		if files = tables(s.where); len(files) == 0 {
+			return nil, fmt.Errorf("%s: the folder holds no *.csv file", s.where)
+		}
+	}
+	c := s.collector(strings.ToLower)
+	var memberships []string
+	for _, path := range files {
+		later, err := s.readTable(c, path)
+		if err != nil {
+			return nil, err
+		}
+		if later {
+			memberships = append(memberships, path)
+		}
+	}
+	d := c.Finish()
+	for _, path := range memberships {
+		if err := s.withTable(path, func(t *table.Reader) error { return t.Memberships(d) }); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+func (s *source) withTable(path string, use func(*table.Reader) error) error {
+	var separator rune
+	if ext := strings.ToLower(filepath.Ext(path)); ext == ".tsv" || ext == ".tab" {
+		separator = '\t'
+	}
+	r := io.ReadCloser(os.Stdin)
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		r = f
+	}
+	t, err := table.NewReader(r, path, separator)
+	if err != nil {
+		return err
+	}
+	return use(t)
+}
+
+// readTable gives the rows of a table to a collector, unless it is one of
+// memberships, which are for later.
+func (s *source) readTable(c *directory.Collector, path string) (memberships bool, err error) {
+	err = s.withTable(path, func(t *table.Reader) error {
+		if memberships = t.IsMemberships(); memberships {
+			return nil
+		}
+		isGroups, lacksKind := t.IsGroups(), !slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, "kind") })
+		return t.Each(func(e *directory.Entry) {
+			if isGroups && (lacksKind || !slices.ContainsFunc(e.Attributes, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "kind") })) {
+				e.Add("kind", "list")
+			}
+			c.Add(e)
+		})
+	})
+	return memberships, err
+}
+
+// beside returns a path that is meant from the folder of the source file.
+func (s *source) beside(path string) string {
+	if filepath.IsAbs(path) || s.path == "" {
+		return path
+	}
+	return filepath.Join(filepath.Dir(s.path), path)
+}
+
+// ErrNetwork is what the errors are of a server that cannot be reached or does
+// not do what it should.
+var ErrNetwork = errors.New("the source cannot be read")
