@@ -1,8 +1,11 @@
 package directory
 
 import (
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"unicode"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -11,12 +14,12 @@ import (
 	"yorvet.example/yorvet/internal/estatefile"
 )
 
-// reference is what an attribute says about whom it means.
-type reference struct {
-	role string // member, owner, moderator
-	by   string
-	text string
-	copy estate.Copy
+// references are what an attribute says about whom it means.
+type references struct {
+	role  string // member, owner, moderator
+	by    string
+	texts []string
+	copy  estate.Copy
 }
 
 // A Collector turns entries into a Directory.
@@ -27,6 +30,9 @@ type Collector struct {
 
 	byID  map[string]int // people from 0 up, groups from -1 down
 	byKey map[string]int // people
+
+	ruleOf  map[string]int // by the classes of an entry
+	classes []byte         // of the entry at hand
 }
 
 // NewCollector returns a Collector for a source. domain is what {domain} in a
@@ -35,7 +41,7 @@ func NewCollector(name, file string, m *Map, domain string, normal func(string) 
 	if normal == nil {
 		normal = func(s string) string { return s }
 	}
-	return &Collector{d: &Directory{Name: name, File: file, Map: m}, domain: domain, normal: normal, byID: map[string]int{}, byKey: map[string]int{}}
+	return &Collector{d: &Directory{Name: name, File: file, Map: m}, domain: domain, normal: normal, byID: map[string]int{}, byKey: map[string]int{}, ruleOf: map[string]int{}}
 }
 
 // Directory is what has been collected so far, for remarks.
@@ -43,35 +49,70 @@ func (c *Collector) Directory() *Directory { return c.d }
 
 // Add takes an entry. It keeps nothing of it but texts.
 func (c *Collector) Add(e *Entry) {
+	switch rule := c.rule(e); {
+	case rule < 0:
+	case rule < len(c.d.Map.Groups):
+		c.addGroup(e, &c.d.Map.Groups[rule], rule)
+	default:
+		c.addPerson(e, &c.d.Map.People[rule-len(c.d.Map.Groups)])
+	}
+}
+
+// rule returns the first part of the map that an entry matches: of groups, then
+// of people, or -1. Where only classes are asked for it remembers the answers.
+func (c *Collector) rule(e *Entry) int {
+	if !c.d.Map.classesOnly {
+		return c.findRule(e)
+	}
+	c.classes = c.classes[:0]
+	for i := range e.Attributes {
+		if a := &e.Attributes[i]; a.is("objectClass") {
+			for _, class := range a.Values {
+				c.classes = append(append(c.classes, class...), 0)
+			}
+		}
+	}
+	rule, known := c.ruleOf[string(c.classes)]
+	if !known {
+		rule = c.findRule(e)
+		if len(c.ruleOf) < 10_000 {
+			c.ruleOf[string(c.classes)] = rule
+		}
+	}
+	return rule
+}
+
+func (c *Collector) findRule(e *Entry) int {
 	for i := range c.d.Map.Groups {
-		if g := &c.d.Map.Groups[i]; g.Match.matches(e) {
-			c.addGroup(e, g, i)
-			return
+		if c.d.Map.Groups[i].Match.matches(e) {
+			return i
 		}
 	}
 	for i := range c.d.Map.People {
-		if p := &c.d.Map.People[i]; p.Match.matches(e) {
-			c.addPerson(e, p)
-			return
+		if c.d.Map.People[i].Match.matches(e) {
+			return len(c.d.Map.Groups) + i
 		}
 	}
+	return -1
 }
 
 // first returns the first value of some attributes, or a text filled in.
 func (c *Collector) first(e *Entry, names Names) string {
-	value := ""
 	for _, name := range names {
 		if strings.Contains(name, "{") {
-			value = c.fill(e, name)
-		} else {
-			e.each(name, func(v string) {
-				if value == "" {
-					value = strings.TrimSpace(v)
-				}
-			})
+			if value := c.fill(e, name); value != "" {
+				return value
+			}
+			continue
 		}
-		if value != "" {
-			return value
+		for i := range e.Attributes {
+			if a := &e.Attributes[i]; a.is(name) {
+				for _, value := range a.Values {
+					if value = strings.TrimSpace(value); value != "" {
+						return value
+					}
+				}
+			}
 		}
 	}
 	return ""
@@ -119,10 +160,9 @@ func slug(text string) string {
 	return strings.Trim(b.String(), "-.")
 }
 
-// addresses returns the addresses in some attributes, the first of them apart.
-// What is none is noted.
-func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, others []string) {
-	seen := map[string]bool{}
+// addresses returns the addresses in some attributes, the first of them apart, and
+// the keys of all. What is none is noted.
+func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, others, seen []string) {
 	take := func(text string) {
 		text = strings.TrimSpace(text)
 		// proxy forms such as SMTP:a@b and mailto:a@b
@@ -140,10 +180,10 @@ func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, o
 			c.d.Remark(e.Line, true, err.Error())
 			return
 		}
-		if seen[a.Key()] {
+		if slices.Contains(seen, a.Key()) {
 			return
 		}
-		seen[a.Key()] = true
+		seen = append(seen, a.Key())
 		if main == "" {
 			main = a.String()
 		} else {
@@ -176,7 +216,7 @@ func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, o
 			}
 		}
 	}
-	return main, others
+	return main, others, seen
 }
 
 // items returns the items of a value that is a list in a cell of a table.
@@ -189,7 +229,7 @@ func (c *Collector) items(value string) []string {
 
 func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 	p := Person{Line: e.Line, ID: e.ID}
-	p.Address, p.Also = c.addresses(e, m.Address, m.Also)
+	p.Address, p.Also, p.keys = c.addresses(e, m.Address, m.Also)
 	if p.Address == "" {
 		c.d.Remark(e.Line, false, called(e, c.first(e, m.Name))+" has no address and is left out")
 		return
@@ -202,20 +242,23 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 	if m.Mailbox != nil {
 		p.Mailbox = m.Mailbox.state(c.first(e, Names{m.Mailbox.From}))
 	}
-	for _, fact := range sortedKeys(m.Facts) {
-		e.each(m.Facts[fact], func(v string) {
-			if v = strings.TrimSpace(v); v != "" {
-				p.Facts = append(p.Facts, estate.Fact{Attribute: fact, Value: v})
+	p.Facts = make([]estate.Fact, 0, len(m.facts))
+	for _, fact := range m.facts {
+		for i := range e.Attributes {
+			if a := &e.Attributes[i]; a.is(fact.Value) {
+				for _, v := range a.Values {
+					if v = strings.TrimSpace(v); v != "" {
+						p.Facts = append(p.Facts, estate.Fact{Attribute: fact.Attribute, Value: v})
+					}
+				}
 			}
-		})
+		}
 	}
 	if m.Others {
 		p.Facts = append(p.Facts, c.otherFacts(e, m)...)
 	}
 	for _, r := range m.MemberOf {
-		for _, text := range e.values(r.From) {
-			p.memberOf = append(p.memberOf, newReference("member", r, text))
-		}
+		p.memberOf = append(p.memberOf, newReferences("member", r, e.values(r.From)))
 	}
 	if e.ID != "" {
 		c.identify(e, len(c.d.People))
@@ -295,18 +338,18 @@ func sortedKeys[V any](m map[string]V) []string {
 	return keys
 }
 
-func newReference(role string, m ReferenceMap, text string) reference {
+func newReferences(role string, m ReferenceMap, texts []string) references {
 	copy, _ := estate.WordIndex[estate.Copy](estate.CopyWords, m.Copy)
 	by := m.By
 	if by == "" {
 		by = "id"
 	}
-	return reference{role, by, text, copy}
+	return references{role, by, texts, copy}
 }
 
 func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 	g := Group{Line: e.Line, ID: e.ID, Rule: rule}
-	g.Address, g.Also = c.addresses(e, m.Address, m.Also)
+	g.Address, g.Also, _ = c.addresses(e, m.Address, m.Also)
 	if g.Address == "" {
 		text := called(e, c.first(e, m.Title)) + " has no address and is left out"
 		if c.domain == "" && slices.ContainsFunc(m.Address, func(s string) bool { return strings.Contains(s, "{domain}") }) {
@@ -383,15 +426,17 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 	carried := false
 	for _, m := range maps {
 		carried = carried || e.has(m.From)
-		e.each(m.From, func(text string) {
-			if m.By == "address" {
-				for _, one := range c.items(text) {
-					g.references = append(g.references, newReference(role, m, one))
-				}
-				return
+		texts := e.values(m.From)
+		if m.By == "address" {
+			var list []string
+			for _, text := range texts {
+				list = append(list, c.items(text)...)
 			}
-			g.references = append(g.references, newReference(role, m, text))
-		})
+			texts = list
+		}
+		if len(texts) > 0 {
+			g.references = append(g.references, newReferences(role, m, texts))
+		}
 	}
 	// A table without a column for them says nothing of them; an LDAP entry
 	// without a value says that there are none.
@@ -403,24 +448,40 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 
 // Finish links what refers to each other and returns the directory.
 func (c *Collector) Finish() *Directory {
-	for i := range c.d.Groups {
-		g := &c.d.Groups[i]
-		if n := len(g.references); n > 0 && g.Members != nil {
-			g.Members = slices.Grow(g.Members, n)
+	// Groups are linked side by side: that only reads what all of them share.
+	const stretch = 64
+	unlinked := make([][]string, len(c.d.Groups))
+	var next atomic.Int64
+	var done sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), 4) {
+		done.Go(func() {
+			for {
+				from := int(next.Add(stretch)) - stretch
+				if from >= len(c.d.Groups) {
+					return
+				}
+				for i := from; i < min(from+stretch, len(c.d.Groups)); i++ {
+					unlinked[i] = c.linkGroup(&c.d.Groups[i])
+				}
+			}
+		})
+	}
+	done.Wait()
+	for i, texts := range unlinked {
+		for _, text := range texts {
+			c.d.Remark(c.d.Groups[i].Line, true, text)
 		}
-		for _, r := range g.references {
-			c.link(g, r)
-		}
-		g.references = nil
 	}
 	for i := range c.d.People {
 		p := &c.d.People[i]
 		for _, r := range p.memberOf {
-			if at, ok := c.byID[c.normal(r.text)]; ok && at < 0 {
-				g := &c.d.Groups[-1-at]
-				g.Members = append(g.Members, estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}})
-			} else {
-				c.d.Remark(p.Line, false, "the group "+r.text+", of which "+p.Address+" is a member, is not in this source")
+			for _, text := range r.texts {
+				if at, ok := c.byID[c.normal(text)]; ok && at < 0 {
+					g := &c.d.Groups[-1-at]
+					g.Members, g.targets = append(g.Members, estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}}), append(g.targets, int32(i))
+				} else {
+					c.d.Remark(p.Line, false, "the group "+text+", of which "+p.Address+" is a member, is not in this source")
+				}
 			}
 		}
 		p.memberOf = nil
@@ -428,23 +489,37 @@ func (c *Collector) Finish() *Directory {
 	return c.d
 }
 
-// link resolves one reference of a group.
-func (c *Collector) link(g *Group, r reference) {
-	text, ok := c.target(r)
-	if !ok {
-		if r.text != "" {
-			c.d.Remark(g.Line, true, "the "+r.role+" "+r.text+" of "+g.Address+" is not in this source")
+// linkGroup resolves the references of a group. It returns what to remark.
+func (c *Collector) linkGroup(g *Group) (remarks []string) {
+	for _, r := range g.references {
+		if r.role == "member" {
+			g.Members, g.targets = slices.Grow(g.Members, len(r.texts)), slices.Grow(g.targets, len(r.texts))
 		}
-		return
+		for _, text := range r.texts {
+			if !c.link(g, r, text) && text != "" && len(remarks) < mostRemarks {
+				remarks = append(remarks, "the "+r.role+" "+text+" of "+g.Address+" is not in this source")
+			}
+		}
+	}
+	g.references = nil
+	return remarks
+}
+
+// link resolves one reference of a group, if it can.
+func (c *Collector) link(g *Group, r references, text string) bool {
+	address, target, ok := c.target(r, text)
+	if !ok {
+		return false
 	}
 	switch r.role {
 	case "owner":
-		g.Owners = append(g.Owners, text)
+		g.Owners = append(g.Owners, address)
 	case "moderator":
-		g.Mods = append(g.Mods, text)
+		g.Mods = append(g.Mods, address)
 	default:
-		g.Members = append(g.Members, memberOf(text, r.copy))
+		g.Members, g.targets = append(g.Members, memberOf(address, r.copy)), append(g.targets, target)
 	}
+	return true
 }
 
 // memberOf returns a member that a text names: an address, or as in a table
@@ -461,40 +536,40 @@ func memberOf(text string, copy estate.Copy) estatefile.Member {
 	return m
 }
 
-// target returns the address that a reference means.
-func (c *Collector) target(r reference) (string, bool) {
+// target returns the address that a reference means, and whose it is.
+func (c *Collector) target(r references, text string) (address string, target int32, ok bool) {
 	switch r.by {
 	case "address":
-		text := strings.TrimSpace(r.text)
+		text = strings.TrimSpace(text)
 		if text == "everyone" || strings.HasPrefix(text, "where ") {
-			return text, r.role == "member"
+			return text, unlinked, r.role == "member"
 		}
-		a, err := address.Parse(text)
-		return a.String(), err == nil
+		return parsed(text)
 	case "key":
-		at, ok := c.byKey[strings.ToLower(strings.TrimSpace(r.text))]
-		if ok {
-			return c.d.People[at].Address, true
+		at, ok := c.byKey[strings.ToLower(strings.TrimSpace(text))]
+		if !ok {
+			return "", unlinked, false
 		}
-		return "", false
+		return c.d.People[at].Address, int32(at), true
 	}
-	at, ok := c.byID[r.text]
+	at, ok := c.byID[text]
 	if !ok {
-		at, ok = c.byID[c.normal(r.text)]
+		at, ok = c.byID[c.normal(text)]
 	}
 	switch {
 	case ok && at >= 0:
-		return c.d.People[at].Address, true
+		return c.d.People[at].Address, int32(at), true
 	case ok:
-		return c.d.Groups[-1-at].Address, true
+		return c.d.Groups[-1-at].Address, int32(at), true
 	}
 	// Some say mailto:a@b, or an address, where an identifier belongs.
-	text := r.text
 	if len(text) > 7 && strings.EqualFold(text[:7], "mailto:") {
 		text = text[7:]
 	}
-	if a, err := address.Parse(text); err == nil {
-		return a.String(), true
-	}
-	return "", false
+	return parsed(text)
+}
+
+func parsed(text string) (string, int32, bool) {
+	a, err := address.Parse(text)
+	return a.String(), unlinked, err == nil
 }

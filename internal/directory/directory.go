@@ -7,6 +7,7 @@
 package directory
 
 import (
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,8 +38,9 @@ type Person struct {
 	Mailbox string // a word of the estate, or "" where the source does not know
 	Facts   []estate.Fact
 
-	key      string // by which groups may refer, besides ID
-	memberOf []reference
+	key      string   // by which groups may refer, besides ID
+	keys     []string // of Address and Also, if they are worked out
+	memberOf []references
 }
 
 // A Group is a group as a source has it. What the source says nothing of is nil.
@@ -54,8 +56,14 @@ type Group struct {
 	Mods     []string
 	Members  []estatefile.Member
 
-	references []reference
+	references []references
+	// targets say whom Members mean, each: the index of a person of the same
+	// directory, -1 - that of a group, or unlinked. They may be missing.
+	targets []int32
 }
+
+// unlinked is the target of a member of whom only the address is known.
+const unlinked = math.MinInt32
 
 // A Remark is something in a source that was not understood, was refused or is
 // worth knowing.
@@ -125,8 +133,7 @@ func (e *Entry) Reset() { e.ID, e.Line, e.Attributes = "", 0, e.Attributes[:0] }
 // 2.5) do not count.
 func (e *Entry) each(name string, visit func(string)) {
 	for i := range e.Attributes {
-		a := &e.Attributes[i]
-		if len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) && (len(a.Name) == len(name) || a.Name[len(name)] == ';') {
+		if a := &e.Attributes[i]; a.is(name) {
 			for _, value := range a.Values {
 				visit(value)
 			}
@@ -137,14 +144,20 @@ func (e *Entry) each(name string, visit func(string)) {
 // values returns the values of an attribute.
 func (e *Entry) values(name string) []string {
 	var list []string
-	e.each(name, func(v string) { list = append(list, v) })
+	for i := range e.Attributes {
+		if a := &e.Attributes[i]; a.is(name) {
+			list = append(list, a.Values...)
+		}
+	}
 	return list
+}
+
+// is reports whether an attribute has a name, options or not.
+func (a *Attribute) is(name string) bool {
+	return len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) && (len(a.Name) == len(name) || a.Name[len(name)] == ';')
 }
 
 // has reports whether an entry has an attribute.
 func (e *Entry) has(name string) bool {
-	return slices.ContainsFunc(e.Attributes, func(a Attribute) bool {
-		bare, _, _ := strings.Cut(a.Name, ";")
-		return strings.EqualFold(bare, name)
-	})
+	return slices.ContainsFunc(e.Attributes, func(a Attribute) bool { return a.is(name) })
 }

@@ -22,6 +22,8 @@ type Map struct {
 	Version int         `yaml:"yorvet-map"`
 	People  []PeopleMap `yaml:"people"`
 	Groups  []GroupsMap `yaml:"groups"`
+
+	classesOnly bool // Match asks for objectClass alone, everywhere
 }
 
 // A PeopleMap is about the entries that are people.
@@ -36,6 +38,8 @@ type PeopleMap struct {
 	Key      Names             `yaml:"key"`    // by which groups refer to somebody, besides the identifier
 	MemberOf []ReferenceMap    `yaml:"member-of"`
 	Classes  []string          `yaml:"classes"` // values of objectClass for what is written out
+
+	facts []estate.Fact // Facts in order: the names, and as values the attributes
 }
 
 // A MailboxMap says which values of an attribute mean which state.
@@ -162,7 +166,28 @@ func ParseMap(name string, data []byte) (*Map, error) {
 	if err := m.check(); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
+	m.prepare()
 	return &m, nil
+}
+
+// prepare works out what is asked of every entry.
+func (m *Map) prepare() {
+	m.classesOnly = true
+	look := func(c condition) {
+		if c.filter != nil {
+			selector.Items(c.filter, func(item *selector.Item) { m.classesOnly = m.classesOnly && item.Attribute == "objectclass" })
+		}
+	}
+	for i := range m.People {
+		p := &m.People[i]
+		look(p.Match)
+		for _, name := range sortedKeys(p.Facts) {
+			p.facts = append(p.facts, estate.Fact{Attribute: name, Value: p.Facts[name]})
+		}
+	}
+	for _, g := range m.Groups {
+		look(g.Match)
+	}
 }
 
 // placed gives an error of package yaml the form file:line:column.

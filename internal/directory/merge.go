@@ -51,10 +51,10 @@ const mostConflicts = 10_000
 
 // Merge makes one of several directories. What an earlier one says counts more;
 // a later one fills in what those before do not know. People and groups are the
-// same if they share any address. domains are those of the estate; if there are
+// same if they share any address. The directories are used up. domains are those of the estate; if there are
 // none, they are worked out.
 func Merge(list []*Directory, name string, domains []string) *Merged {
-	m := &merger{out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}}, at: map[string]int{}}
+	m := &merger{at: map[string]int{}, met: make([]met, len(list)), out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}}}
 	for i, d := range list {
 		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
 		m.out.Files = append(m.out.Files, d.File)
@@ -62,13 +62,15 @@ func Merge(list []*Directory, name string, domains []string) *Merged {
 		m.out.sources[d.Name] = true
 		m.source, m.file = d, uint16(i)
 		for j := range d.Groups {
-			m.addGroup(&d.Groups[j])
+			m.met[i].groups = append(m.met[i].groups, m.addGroup(&d.Groups[j]))
 		}
 	}
 	for i, d := range list {
 		m.source, m.file = d, uint16(i)
 		for j := range d.People {
-			m.addPerson(&d.People[j])
+			at := m.addPerson(&d.People[j])
+			m.met[i].people = append(m.met[i].people, at)
+			m.met[i].renamed = m.met[i].renamed || at < 0 || m.people[at].address != d.People[j].Address
 		}
 	}
 	if len(domains) == 0 {
@@ -86,6 +88,17 @@ type merger struct {
 	groups []mergedGroup
 	people []mergedPerson
 	unlike []unlike
+	met    []met // by source
+
+	seenPeople []uint32 // by 1 + the index of a person: the last group that they were found in
+	turn       uint32   // of the group at hand
+}
+
+// met says what became of the people and groups of a source: as the values of at.
+// renamed says that somebody has got another main address than the source says.
+type met struct {
+	people, groups []int
+	renamed        bool
 }
 
 // unlike is a list that a group has in two sources. Whether they say the same is
@@ -108,8 +121,9 @@ type mergedPerson struct {
 
 type mergedGroup struct {
 	*Group
-	place estate.Place
-	by    string // the source that has it
+	place       estate.Place
+	by          string // the source that has it
+	membersFrom uint16 // the number of the source of its members
 }
 
 func (m *merger) place(line int) estate.Place {
@@ -137,7 +151,7 @@ func key(text string) string {
 
 // m.at holds people from 0 up and groups from -1 down.
 
-func (m *merger) addGroup(g *Group) {
+func (m *merger) addGroup(g *Group) (at int) {
 	place := m.place(g.Line)
 	keys := append([]string{g.Address}, g.Also...)
 	found := 0
@@ -148,11 +162,11 @@ func (m *merger) addGroup(g *Group) {
 		}
 	}
 	if found == 0 {
-		m.groups = append(m.groups, mergedGroup{g, place, m.source.Name})
+		m.groups = append(m.groups, mergedGroup{g, place, m.source.Name, m.file})
 		for _, text := range keys {
 			m.at[key(text)] = -len(m.groups)
 		}
-		return
+		return -len(m.groups)
 	}
 	old := &m.groups[-found-1]
 	for i, text := range keys {
@@ -172,6 +186,7 @@ func (m *merger) addGroup(g *Group) {
 		}
 	}
 	m.mergeGroup(-found-1, g, place)
+	return found
 }
 
 // mergeGroup fills in what a group does not know, and tells what is said
@@ -203,7 +218,7 @@ func (m *merger) mergeGroup(found int, g *Group, place estate.Place) {
 		}
 	}
 	if old.Members == nil {
-		old.Members = g.Members
+		old.Members, old.targets, old.membersFrom = g.Members, g.targets, m.file
 	} else if g.Members != nil {
 		m.unlike = append(m.unlike, unlike{found, "members", memberTexts(old.Members), memberTexts(g.Members), place})
 	}
@@ -259,21 +274,29 @@ func having(list []string) string {
 	return strings.Join(list, ", ") + " alone"
 }
 
-func (m *merger) addPerson(p *Person) {
+func (m *merger) addPerson(p *Person) (at int) {
 	place := m.place(p.Line)
-	keys := make([]string, 0, 1+len(p.Also))
-	found := -1
-	for i, text := range append([]string{p.Address}, p.Also...) {
-		k := key(text)
-		keys = append(keys, k)
+	keys, found := p.keys, -1
+	if keys == nil {
+		for _, text := range append([]string{p.Address}, p.Also...) {
+			keys = append(keys, key(text))
+		}
+	}
+	text := func(i int) string {
+		if i == 0 {
+			return p.Address
+		}
+		return p.Also[i-1]
+	}
+	for i, k := range keys {
 		at, ok := m.at[k]
 		if ok && at < 0 {
 			g := &m.groups[-at-1]
 			if i == 0 {
-				m.conflict(text, "this", "a group", g.place, "a person", place)
-				return
+				m.conflict(p.Address, "this", "a group", g.place, "a person", place)
+				return at
 			}
-			m.conflict(g.Address, "the address "+text, "its own", g.place, p.Address+"'s", place)
+			m.conflict(g.Address, "the address "+text(i), "its own", g.place, p.Address+"'s", place)
 			continue
 		}
 		if ok && found < 0 {
@@ -282,16 +305,22 @@ func (m *merger) addPerson(p *Person) {
 	}
 	if found < 0 {
 		found = len(m.people)
-		also := slices.DeleteFunc(slices.Clone(p.Also), func(text string) bool { _, taken := m.at[key(text)]; return taken })
+		also := p.Also
+		for i, k := range keys {
+			if _, taken := m.at[k]; taken {
+				also = slices.DeleteFunc(slices.Clone(also), func(one string) bool { return one == text(i) })
+			}
+		}
 		m.people = append(m.people, mergedPerson{address: p.Address, also: also, name: p.Name, mailbox: p.Mailbox, facts: p.Facts, place: place})
 		for _, k := range keys {
 			if _, taken := m.at[k]; !taken {
 				m.at[k] = found
 			}
 		}
-		return
+		return found
 	}
 	m.mergePerson(found, p, keys, place)
+	return found
 }
 
 // mergePerson adds to a person what another source, or another record, says.
@@ -427,25 +456,12 @@ func (m *merger) finish() {
 	for _, d := range m.out.Domains {
 		inside[strings.ToLower(d)] = true
 	}
-	main := make(map[string]string, len(m.at))
-	canonical := func(text string) string {
-		if to, ok := main[text]; ok {
-			return to
-		}
-		to := text
-		if at, ok := m.at[key(text)]; ok && at < 0 {
-			to = m.groups[-at-1].Address
-		} else if ok {
-			to = m.people[at].address
-		}
-		main[text] = to
-		return to
-	}
+	canonical := m.canonical()
 	all := func(texts []string) []string {
 		list := make([]string, 0, len(texts))
 		seen := map[string]bool{}
 		for _, text := range texts {
-			if to := canonical(text); !seen[to] {
+			if to := canonical(text).address; !seen[to] {
 				seen[to] = true
 				list = append(list, to)
 			}
@@ -485,29 +501,89 @@ func (m *merger) finish() {
 	}
 }
 
+// whom is whoever an address means: with which main address, and who. Nobody has
+// at 0.
+type whom struct {
+	address string
+	at      int // 1 + the index of a person, or -1 - that of a group
+}
+
+// canonical returns a function that says whom an address means. It remembers, as
+// the same people are members of many groups.
+func (m *merger) canonical() func(string) whom {
+	known := make(map[string]whom, len(m.people))
+	return func(text string) whom {
+		if to, ok := known[text]; ok {
+			return to
+		}
+		to := whom{text, 0}
+		if at, ok := m.at[key(text)]; ok && at < 0 {
+			to = whom{m.groups[-at-1].Address, at}
+		} else if ok {
+			to = whom{m.people[at].address, at + 1}
+		}
+		known[text] = to
+		return to
+	}
+}
+
 // members returns the members of a group, each once.
-func (m *merger) members(g mergedGroup, canonical func(string) string) []estatefile.Member {
-	list := make([]estatefile.Member, 0, len(g.Members))
-	seen := make(map[string]bool, len(g.Members))
-	for _, one := range g.Members {
-		if one.Address != "" {
-			one.Address = canonical(one.Address)
-			if seen[one.Address] || one.Address == g.Address {
+func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefile.Member {
+	list := g.Members[:0]
+	if m.seenPeople == nil {
+		m.seenPeople = make([]uint32, len(m.people)+1)
+	}
+	m.turn++
+	others := map[string]bool{}
+	for i, one := range g.Members {
+		if one.Address == "" {
+			list = append(list, one)
+			continue
+		}
+		to := m.whom(&g, i, canonical)
+		one.Address = to.address
+		switch {
+		case to.at > 0:
+			if m.seenPeople[to.at] == m.turn {
 				continue
 			}
-			seen[one.Address] = true
+			m.seenPeople[to.at] = m.turn
+		case others[to.address] || to.address == g.Address:
+			continue
+		default:
+			others[to.address] = true
+		}
+		if to.at < 0 {
 			// A nested group takes copy every or none, and nothing else.
-			if at, ok := m.at[key(one.Address)]; ok && at < 0 {
-				copy := one.Copy
-				if copy == estate.CopyDigest || copy == estate.CopyReplies {
-					copy = estate.CopyEvery
-				}
-				one.Membership = estate.Membership{Copy: copy}
+			if one.Copy == estate.CopyDigest || one.Copy == estate.CopyReplies {
+				one.Copy = estate.CopyEvery
 			}
+			one.Membership = estate.Membership{Copy: one.Copy}
 		}
 		list = append(list, one)
 	}
 	return list
+}
+
+// whom returns whom a member of a group means.
+func (m *merger) whom(g *mergedGroup, member int, canonical func(string) whom) whom {
+	if member >= len(g.targets) || g.targets[member] == unlinked {
+		return canonical(g.Members[member].Address)
+	}
+	target := int(g.targets[member])
+	at, of := 0, &m.met[g.membersFrom]
+	switch {
+	case target < 0:
+		at = of.groups[-1-target]
+	case !of.renamed:
+		return whom{g.Members[member].Address, of.people[target] + 1}
+	default:
+		at = of.people[target]
+	}
+	if at < 0 {
+		return whom{m.groups[-at-1].Address, at}
+	}
+	return whom{m.people[at].address, at + 1}
 }
 
 func (p *mergedPerson) content() estatefile.NewPerson {

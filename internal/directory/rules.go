@@ -13,7 +13,7 @@ import (
 // rule over facts.
 func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if text == "everyone" || strings.HasPrefix(text, "where ") {
-		g.Members = append(g.Members, memberOf(text, 0))
+		g.Members, g.targets = append(g.Members, memberOf(text, 0)), append(g.targets, unlinked)
 		return
 	}
 	base, filter, reason := splitURL(text)
@@ -39,7 +39,7 @@ func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if !all {
 		m.Where = f.String()
 	}
-	g.Members = append(g.Members, m)
+	g.Members, g.targets = append(g.Members, m), append(g.targets, unlinked)
 }
 
 // splitURL takes an LDAP URL apart: ldap://host/base?attributes?scope?filter.

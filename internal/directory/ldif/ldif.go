@@ -26,6 +26,9 @@ import (
 // mostLine is the length in bytes of a line with all its continuations.
 const mostLine = 8 << 20
 
+// mostRecord is the size in bytes of the values of a record.
+const mostRecord = 256 << 20
+
 // Options say how an LDIF is read.
 type Options struct {
 	Name  string // of the file, for messages
@@ -45,20 +48,54 @@ func (e *Error) Error() string { return fmt.Sprintf("%s:%d:%d: %s", e.Name, e.Li
 // Read calls visit with every entry. The entry is used again for the next one;
 // its texts may be kept. A broken line is an *Error, and ends the reading.
 func Read(r io.Reader, options Options, visit func(*directory.Entry)) error {
+	// Records are read ahead while those before are looked at.
+	const ahead = 64
 	p := &reader{lines: lines{r: bufio.NewReaderSize(r, 1<<18)}, options: options, names: map[string]string{}}
-	for {
-		more, err := p.record(visit)
-		if err != nil || !more {
-			return err
-		}
+	full, used := make(chan *record, ahead), make(chan *record, ahead)
+	for range ahead {
+		used <- &record{}
 	}
+	var failure error
+	go func() {
+		defer close(full)
+		for {
+			p.record = <-used
+			more, err := p.readRecord()
+			if failure = err; err != nil {
+				return
+			}
+			if full <- p.record; !more {
+				return
+			}
+		}
+	}()
+	var e directory.Entry
+	for record := range full {
+		record.give(&e, visit)
+		used <- record
+	}
+	return failure
+}
+
+// record is a record as read: all its values in one piece, so that they are one
+// text in memory, and where each is.
+type record struct {
+	text   []byte
+	values []valueSpan
+	start  int // its line, 0 before its name
+}
+
+// valueSpan is where a value of an attribute is in the text of a record.
+type valueSpan struct {
+	name     string
+	from, to int
 }
 
 // reader reads records.
 type reader struct {
 	lines
+	*record // at hand
 	options Options
-	entry   directory.Entry
 	names   map[string]string // of attributes, each kept once
 	began   bool              // a version or record has been read
 }
@@ -67,23 +104,20 @@ func (p *reader) fail(column int, format string, args ...any) error {
 	return &Error{p.options.Name, p.line, column, fmt.Sprintf(format, args...)}
 }
 
-// record reads one record and reports whether there may be more.
-func (p *reader) record(visit func(*directory.Entry)) (bool, error) {
-	p.entry.Reset()
+// readRecord reads one record and reports whether there may be more. At the end
+// it may be an empty one.
+func (p *reader) readRecord() (bool, error) {
+	p.text, p.values, p.start = p.text[:0], p.values[:0], 0
 	for {
 		line, err := p.next()
 		if errors.Is(err, io.EOF) {
-			if p.entry.ID != "" {
-				visit(&p.entry)
-			}
 			return false, nil
 		}
 		if err != nil {
 			return false, p.fail(1, "%v", err)
 		}
 		if len(line) == 0 {
-			if p.entry.ID != "" || p.entry.Line > 0 {
-				visit(&p.entry)
+			if p.start > 0 {
 				return true, nil
 			}
 			continue
@@ -94,6 +128,20 @@ func (p *reader) record(visit func(*directory.Entry)) (bool, error) {
 	}
 }
 
+// give hands out a record as an entry, unless it is empty.
+func (r *record) give(e *directory.Entry, visit func(*directory.Entry)) {
+	if r.start == 0 {
+		return
+	}
+	text := string(r.text)
+	e.Reset()
+	e.Line, e.ID = r.start, text[r.values[0].from:r.values[0].to]
+	for _, v := range r.values[1:] {
+		e.Add(v.name, text[v.from:v.to])
+	}
+	visit(e)
+}
+
 // attribute reads a line such as "cn: Ann", "cn:: QW5u" or "cn:< file:///a".
 func (p *reader) attribute(line []byte) error {
 	colon := bytes.IndexByte(line, ':')
@@ -101,7 +149,7 @@ func (p *reader) attribute(line []byte) error {
 		return p.fail(1, "expected an attribute and a colon, not %q", clip(line))
 	}
 	name := p.name(line[:colon])
-	if p.entry.Line == 0 {
+	if p.start == 0 {
 		switch {
 		case name == "version" && !p.began:
 			p.began = true
@@ -113,21 +161,17 @@ func (p *reader) attribute(line []byte) error {
 			return p.fail(1, "expected dn: and a name, as every record begins with, not %q", clip(line))
 		}
 		p.began = true
-		p.entry.Line = p.line
+		p.start = p.line
+	} else if len(p.values) == 1 && (strings.EqualFold(name, "changetype") || strings.EqualFold(name, "control")) {
+		return p.fail(1, "this is a change record; expected entries as they are: apply the changes first, and export again")
 	}
-	value, err := p.value(line[colon+1:], colon+2)
-	if err != nil {
+	from := len(p.text)
+	if err := p.value(line[colon+1:], colon+2); err != nil {
 		return err
 	}
-	switch {
-	case p.entry.ID == "" && strings.EqualFold(name, "dn") && len(p.entry.Attributes) == 0:
-		if p.entry.ID = value; value == "" {
-			p.entry.ID = " " // the root of the directory
-		}
-	case (strings.EqualFold(name, "changetype") || strings.EqualFold(name, "control")) && len(p.entry.Attributes) == 0:
-		return p.fail(1, "this is a change record; expected entries as they are: apply the changes first, and export again")
-	default:
-		p.entry.Add(name, value)
+	p.values = append(p.values, valueSpan{name, from, len(p.text)})
+	if len(p.text) > mostRecord {
+		return p.fail(1, "the record is larger than %d MiB", mostRecord>>20)
 	}
 	return nil
 }
@@ -144,40 +188,42 @@ func (p *reader) name(raw []byte) string {
 	return name
 }
 
-// value reads what follows the first colon, at a column.
-func (p *reader) value(rest []byte, column int) (string, error) {
+// value adds what follows the first colon, at a column, to the text of the record.
+func (p *reader) value(rest []byte, column int) error {
 	switch {
 	case len(rest) > 0 && rest[0] == ':':
 		raw := bytes.TrimSpace(rest[1:])
-		value := make([]byte, base64.StdEncoding.DecodedLen(len(raw)))
-		n, err := base64.StdEncoding.Decode(value, raw)
+		text, err := base64.StdEncoding.AppendDecode(p.text, raw)
 		if err != nil {
-			return "", p.fail(column+1, "expected base64 after ::, not %q", clip(raw))
+			return p.fail(column+1, "expected base64 after ::, not %q", clip(raw))
 		}
-		return string(value[:n]), nil
+		p.text = text
+		return nil
 	case len(rest) > 0 && rest[0] == '<':
 		return p.fromURL(strings.TrimSpace(string(rest[1:])), column+1)
 	}
 	for len(rest) > 0 && rest[0] == ' ' {
 		rest = rest[1:]
 	}
-	return string(rest), nil
+	p.text = append(p.text, rest...)
+	return nil
 }
 
-// fromURL reads a value from the file that a URL names, if that is allowed.
-func (p *reader) fromURL(text string, column int) (string, error) {
+// fromURL adds a value from the file that a URL names, if that is allowed.
+func (p *reader) fromURL(text string, column int) error {
 	if !p.options.Files {
-		return "", p.fail(column, "a value is to come from %s; files that a source names are not read, unless --allow-files says so", text)
+		return p.fail(column, "a value is to come from %s; files that a source names are not read, unless --allow-files says so", text)
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "file" || u.Host != "" && u.Host != "localhost" {
-		return "", p.fail(column, "%q is no URL of a file, expected one such as file:///path", text)
+		return p.fail(column, "%q is no URL of a file, expected one such as file:///path", text)
 	}
 	data, err := readFile(u.Path)
 	if err != nil {
-		return "", p.fail(column, "%v", err)
+		return p.fail(column, "%v", err)
 	}
-	return string(data), nil
+	p.text = append(p.text, data...)
+	return nil
 }
 
 func readFile(path string) ([]byte, error) {
