@@ -100,6 +100,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newHeld(streams),
 			newStandin(streams),
 			newImport(streams),
+			newExport(streams),
 			newGroup(streams),
 			newMember(streams),
 		},

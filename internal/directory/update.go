@@ -70,8 +70,8 @@ func (u *updater) id(text string) (estate.ID, bool) {
 	return u.e.Exact(a)
 }
 
-// field returns a field of a record.
-func field(fields []estatefile.Field, name string) (estatefile.Field, bool) {
+// fieldOf returns a field of a record.
+func fieldOf(fields []estatefile.Field, name string) (estatefile.Field, bool) {
 	for _, f := range fields {
 		if f.Name == name {
 			return f, true
@@ -124,13 +124,13 @@ func (u *updater) person(p *estatefile.NewPerson) {
 	if f := p.Fields[0]; key(f.Text) != old.Address.Key() {
 		fields = append(fields, f)
 	}
-	if f, ok := field(p.Fields, "name"); ok && f.Text != old.Name {
+	if f, ok := fieldOf(p.Fields, "name"); ok && f.Text != old.Name {
 		fields = append(fields, f)
 	}
-	if f, ok := field(p.Fields, "mailbox"); ok && f.Text != old.Mailbox.String() {
+	if f, ok := fieldOf(p.Fields, "mailbox"); ok && f.Text != old.Mailbox.String() {
 		fields = append(fields, estatefile.Field{Name: "mailbox", Text: strings.TrimSuffix(f.Text, "open")})
 	}
-	also, _ := field(p.Fields, "also")
+	also, _ := fieldOf(p.Fields, "also")
 	all := append(texts(old.Also), old.Address.String())
 	if more := lacking(append(slices.Clone(also.List), p.Fields[0].Text), all); len(more) > 0 || len(fields) > 0 && fields[0].Name == "address" {
 		kept := slices.DeleteFunc(append(all, more...), func(text string) bool { return key(text) == key(p.Fields[0].Text) })
@@ -176,12 +176,12 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	}
 	u.met[id] = true
 	old := u.e.Group(id)
-	if system, _ := field(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text && !u.sources[old.ManagedIn] {
+	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text && !u.sources[old.ManagedIn] {
 		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Text: old.Address.String() + " is managed in " + old.ManagedIn + "; what this source says of it is not taken"})
 		return
 	}
 	u.settings(id, g)
-	also, _ := field(g.Fields, "also")
+	also, _ := fieldOf(g.Fields, "also")
 	if more := lacking(append(slices.Clone(also.List), g.Fields[0].Text), append(texts(old.Also), old.Address.String())); len(more) > 0 {
 		u.d.SetList(id, "also", nil, more)
 	}
@@ -205,7 +205,7 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup) {
 		case "address", "also", "owners", "moderators":
 			continue
 		}
-		old, given := field(now, f.Name)
+		old, given := fieldOf(now, f.Name)
 		if !given && f.Text == defaults[f.Name] && f.List == nil {
 			continue
 		}
@@ -229,7 +229,7 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup) {
 
 // listed makes the owners or moderators of a group what a source says.
 func (u *updater) listed(id estate.ID, role string, old []estate.Listed, fields []estatefile.Field) {
-	wanted, _ := field(fields, role)
+	wanted, _ := fieldOf(fields, role)
 	left := slices.Clone(wanted.List)
 	var drop []string
 	for _, one := range old {

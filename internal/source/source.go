@@ -381,3 +381,12 @@ func (s *source) beside(path string) string {
 // ErrNetwork is what the errors are of a server that cannot be reached or does
 // not do what it should.
 var ErrNetwork = errors.New("the source cannot be read")
+
+// Name returns what a source is called: where its groups are managed.
+func Name(name string) (string, error) {
+	s, err := find(name)
+	if err != nil {
+		return "", err
+	}
+	return s.Name, nil
+}

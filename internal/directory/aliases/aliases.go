@@ -243,6 +243,7 @@ func (p *parser) build() {
 	owners := map[int][]string{} // by entry
 	also := map[string]int{}     // people with further addresses, by address without case
 	groups := map[int]int{}      // by entry: its group
+	var ofGroups []entry         // further addresses of groups
 	for i, e := range p.entries {
 		a, err := address.Parse(p.full(e.name))
 		if err != nil {
@@ -274,6 +275,10 @@ func (p *parser) build() {
 			p.d.People[at].Also = append(p.d.People[at].Also, a.String())
 			continue
 		}
+		if to, ok := p.furtherOfGroup(e, targets, named); ok {
+			ofGroups = append(ofGroups, entry{e.line, a.String(), []string{to}})
+			continue
+		}
 		g := directory.Group{Line: e.line, Address: a.String(), Members: []estatefile.Member{}}
 		for _, to := range targets {
 			g.Members = append(g.Members, estatefile.Member{Address: to})
@@ -281,11 +286,41 @@ func (p *parser) build() {
 		groups[i] = len(p.d.Groups)
 		p.d.Groups = append(p.d.Groups, g)
 	}
+	for _, e := range ofGroups {
+		if at, ok := groups[named[e.targets[0]]]; ok {
+			p.d.Groups[at].Also = append(p.d.Groups[at].Also, e.name)
+		}
+	}
 	for i, list := range owners {
 		if at, ok := groups[i]; ok {
 			p.d.Groups[at].Owners = list
 		}
 	}
+}
+
+// furtherOfGroup returns the group, without case, of which an alias is a further
+// address: it leads to that alone, perhaps by way of others.
+func (p *parser) furtherOfGroup(e entry, targets []string, named map[string]int) (string, bool) {
+	if len(targets) != 1 || len(e.targets) != 1 || p.options.Groups {
+		return "", false
+	}
+	to := strings.ToLower(targets[0])
+	for range 10 {
+		at, ok := named[to]
+		if !ok || at < 0 {
+			return "", false
+		}
+		other := p.entries[at]
+		if len(other.targets) != 1 {
+			return to, len(other.targets) > 1
+		}
+		next := strings.ToLower(p.full(other.targets[0]))
+		if next == to || next == strings.ToLower(p.full(e.name)) {
+			return "", false
+		}
+		to = next
+	}
+	return "", false
 }
 
 // further returns the person, without case, of whom an alias is a further

@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/aliases"
+	"yorvet.example/yorvet/internal/directory/ldif"
+	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/directory/table"
+	"yorvet.example/yorvet/internal/directory/vcard"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/source"
+)
+
+// exportFormats are the formats that an estate can be handed out in.
+var exportFormats = []string{"ldif", "scim", "aliases", "csv", "vcard"}
+
+func newExport(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "export",
+		Usage: "hand the estate out, or what has changed, in a form that other systems take",
+		Description: "Without --since it is the whole estate. With --since it is the change that takes the groups of one\n" +
+			"system from the estate OLD to this one: LDIF change records, or a SCIM bulk request of PATCH bodies.\n" +
+			"OLD may be a source, such as the directory itself: then the change is what brings it to the estate,\n" +
+			"and entries go by the names that they have there. Groups that are mastered elsewhere are refused by\n" +
+			"name. What the format cannot hold is listed.\n\n" +
+			"Example: yorvet export --as ldif --since hq-directory.yaml > change.ldif",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(exportFormats)},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},
+			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
+			&cli.StringFlag{Name: "for", Usage: "the `SYSTEM` that is to be changed (default: the name of the source OLD)"},
+			&cli.StringFlag{Name: "ids", Usage: "a `SOURCE` for the names of entries (default: OLD, if that is a source)"},
+			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes are what"},
+			&cli.StringFlag{Name: "base", Usage: "the `DN` below which new LDAP entries are (default: made of the first domain)"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error { return runExport(ctx, cmd, streams) },
+	}
+}
+
+// exporter is one run of the command.
+type exporter struct {
+	*session
+	ctx    context.Context
+	format string
+	m      *directory.Map
+	ids    *directory.Identifiers
+}
+
+func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	if cmd.Args().Len() > 0 {
+		return usageError("export takes no arguments besides its flags, not %q", cmd.Args().First())
+	}
+	as := cmd.String("as")
+	switch {
+	case as == "":
+		return usageError("export needs --as, one of %s", orList(exportFormats))
+	case !slices.Contains(exportFormats, as):
+		return usageError("--as: there is no format %q, expected %s%s", as, orList(exportFormats), meant(nearest.Word(as, exportFormats)))
+	case cmd.IsSet("since") && as != "ldif" && as != "scim":
+		return usageError("--since: a change can be handed out as ldif or scim, not as %s", as)
+	case as == "csv" && !cmd.IsSet("output"):
+		return usageError("csv is three tables, say in which folder: -o FOLDER")
+	}
+	s, err := open(cmd, streams)
+	if err != nil {
+		return err
+	}
+	x := &exporter{session: s, ctx: ctx, format: as}
+	if err := x.findMap(); err != nil {
+		return err
+	}
+	if cmd.IsSet("since") {
+		return x.difference()
+	}
+	return x.whole()
+}
+
+// findMap reads the map, and the names of entries, that the command line means.
+func (x *exporter) findMap() error {
+	if path := x.cmd.String("map"); path != "" {
+		var err error
+		if x.m, err = directory.ReadMap(path); err != nil {
+			return usageError("%v", err)
+		}
+	}
+	name := x.cmd.String("ids")
+	if name == "" && source.Is(x.cmd.String("since")) {
+		name = x.cmd.String("since")
+	}
+	if name != "" {
+		d, err := source.Read(x.ctx, name, source.Options{Map: x.cmd.String("map"), Domains: domainsOf(x.e)})
+		if err != nil {
+			return sourceError(err)
+		}
+		if x.ids = directory.IdentifiersOf(d); x.m == nil {
+			x.m = d.Map
+		}
+	}
+	if x.m == nil {
+		builtIn := map[string]string{"ldif": "ldap", "scim": "scim", "vcard": "vcard", "csv": "table", "aliases": "table"}
+		x.m = directory.BuiltIn(builtIn[x.format])
+	}
+	return nil
+}
+
+func (x *exporter) ldif() *ldif.Export {
+	return &ldif.Export{Map: x.m, Base: x.cmd.String("base"), IDs: x.ids}
+}
+
+// whole hands out the whole estate.
+func (x *exporter) whole() error {
+	var b bytes.Buffer
+	var err error
+	var carries directory.Carries
+	switch x.format {
+	case "ldif":
+		carries = x.ldif().Carries()
+		err = x.ldif().Write(&b, x.e)
+	case "scim":
+		one := &scim.Export{Map: x.m, IDs: x.ids}
+		carries = one.Carries()
+		err = one.Write(&b, x.e)
+	case "aliases":
+		carries = aliases.Carries()
+		err = aliases.Write(&b, x.e)
+	case "vcard":
+		carries = vcard.Carries(x.m)
+		err = vcard.Write(&b, x.e, x.m)
+	case "csv":
+		x.tell(directory.Losses(x.e, table.Carries()))
+		return x.writeTables()
+	}
+	if err != nil {
+		return usageError("%v", err)
+	}
+	x.tell(directory.Losses(x.e, carries))
+	return x.write(b.Bytes())
+}
+
+// tell lists what is lost, on standard error.
+func (x *exporter) tell(losses []directory.Loss) {
+	if len(losses) == 0 {
+		return
+	}
+	fmt.Fprintf(x.streams.Err, "%s cannot hold, and it is left out:\n", map[string]string{"ldif": "LDIF", "scim": "SCIM", "aliases": "An alias file", "csv": "A table", "vcard": "A vCard"}[x.format])
+	const most = 40
+	for i, loss := range losses {
+		if i == most && !x.cmd.Bool("all") {
+			fmt.Fprintf(x.streams.Err, "  and %d more kinds (--all shows them)\n", len(losses)-i)
+			return
+		}
+		fmt.Fprintf(x.streams.Err, "  %s\n", present.Clean(loss.String()))
+	}
+}
+
+// write writes what comes out to standard output or a file.
+func (x *exporter) write(data []byte) error {
+	path := x.cmd.String("output")
+	if path == "" {
+		_, err := x.streams.Out.Write(data)
+		return err
+	}
+	if err := mayWrite(path); err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(path, data, 0o644); err != nil {
+		return usageError("%v", err)
+	}
+	return nil
+}
+
+// mayWrite refuses a path at which something is already.
+func mayWrite(path string) error {
+	if _, err := os.Lstat(path); err == nil {
+		return usageError("%s is there already, and is not overwritten", path)
+	}
+	return nil
+}
+
+func (x *exporter) writeTables() error {
+	dir := x.cmd.String("output")
+	files := table.Write(x.e)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if err := mayWrite(filepath.Join(dir, name)); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return usageError("%v", err)
+	}
+	for name, data := range files {
+		if err := renameio.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			return usageError("%v", err)
+		}
+	}
+	return nil
+}
+
+// difference hands out what has changed since another estate or source.
+func (x *exporter) difference() error {
+	since, system := x.cmd.String("since"), x.cmd.String("for")
+	var older *estate.Estate
+	var err error
+	if source.Is(since) {
+		if system == "" {
+			if system, err = source.Name(since); err != nil {
+				return usageError("%v", err)
+			}
+		}
+		if older, _, err = overlaid(x.ctx, since, estatePath(x.cmd), x.r.Today()); err != nil {
+			return err
+		}
+	} else if older, err = loadSide(x.ctx, since); err != nil {
+		return err
+	}
+	if system == "" {
+		return usageError("--since: say which system is to be changed, with --for; the groups name theirs with managed-in")
+	}
+	d := directory.Differ(older, x.e, system)
+	var b bytes.Buffer
+	var losses []directory.Loss
+	var write func(io.Writer, *directory.Difference) ([]directory.Loss, error) = x.ldif().WriteDifference
+	if x.format == "scim" {
+		write = (&scim.Export{Map: x.m, IDs: x.ids}).WriteDifference
+	}
+	if losses, err = write(&b, d); err != nil {
+		return usageError("%v", err)
+	}
+	x.tell(losses)
+	if err := x.write(b.Bytes()); err != nil {
+		return err
+	}
+	if len(d.Refused) > 0 {
+		var lines []string
+		for _, r := range d.Refused {
+			lines = append(lines, "  "+r.String())
+		}
+		fmt.Fprintf(x.streams.Err, "Not for %s, and left out:\n%s\n", present.Clean(system), present.Clean(strings.Join(lines, "\n")))
+		return errWrong
+	}
+	return nil
+}

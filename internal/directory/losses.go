@@ -1,0 +1,170 @@
+package directory
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// Carries says what a format can hold of an estate, besides addresses, groups and
+// who is a member.
+type Carries struct {
+	Settings    []string // of groups, by name; "all" for all of them
+	Also        bool     // further addresses of groups
+	AlsoPeople  bool     // and of people
+	Owners      bool
+	Moderators  bool
+	Access      bool
+	Names       bool                          // of people
+	Facts       func(name, value string) bool // nil: none
+	Mailbox     func(estate.MailboxState) bool
+	Memberships bool                         // what members chose: copy, since, invitations, paused
+	Rules       func(estate.MemberRule) bool // nil: none
+	Nobody      bool                         // members that are inside and belong to nobody
+	Unnamed     bool                         // groups without a member that is named
+}
+
+// A Loss is something that a format cannot hold.
+type Loss struct {
+	What    string `json:"what"`
+	Count   int    `json:"count"`
+	Example string `json:"example"`
+}
+
+// String returns a loss as a line.
+func (l Loss) String() string {
+	if l.Count == 1 {
+		return fmt.Sprintf("%s of %s", l.What, l.Example)
+	}
+	return fmt.Sprintf("%s of %d, such as %s", l.What, l.Count, l.Example)
+}
+
+// losses counts what cannot be held.
+type losses struct {
+	list []Loss
+}
+
+func (l *losses) add(what, example string) {
+	for i := range l.list {
+		if l.list[i].What == what {
+			l.list[i].Count++
+			return
+		}
+	}
+	l.list = append(l.list, Loss{what, 1, example})
+}
+
+// Losses returns what of an estate a format does not carry, in the order in which
+// an estate is written.
+func Losses(e *estate.Estate, c Carries) []Loss {
+	var l losses
+	for i := range e.People() {
+		l.person(e, e.PersonID(i), c)
+	}
+	for g := range estate.ID(e.Groups()) {
+		l.group(e, g, c)
+	}
+	return l.list
+}
+
+func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
+	p := e.Person(id)
+	who := p.Address.String()
+	if len(p.Also) > 0 && !c.AlsoPeople {
+		l.add("further addresses", who)
+	}
+	if p.Name != "" && !c.Names {
+		l.add("names", who)
+	}
+	if p.Mailbox != estate.MailboxOpen && (c.Mailbox == nil || !c.Mailbox(p.Mailbox)) {
+		l.add("the mailbox being "+p.Mailbox.String(), who)
+	}
+	for _, f := range e.Facts(id) {
+		if c.Facts == nil || !c.Facts(f.Attribute, f.Value) {
+			l.add("the fact "+f.Attribute, who)
+		}
+	}
+}
+
+func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
+	group := e.Group(g)
+	name := group.Address.String()
+	if len(group.Also) > 0 && !c.Also {
+		l.add("further addresses", name)
+	}
+	if len(group.Owners) > 0 && !c.Owners {
+		l.add("owners", name)
+	}
+	if len(group.Moderators) > 0 && !c.Moderators {
+		l.add("moderators", name)
+	}
+	for _, f := range Settings(group) {
+		if !slices.Contains(c.Settings, f.Name) && !slices.Contains(c.Settings, "all") {
+			l.add(f.Name, name)
+		}
+	}
+	for _, rule := range group.Access {
+		if rule.Place != (estate.Place{}) && !c.Access {
+			l.add("access", name)
+			break
+		}
+	}
+	if len(group.Accepted) > 0 {
+		l.add("accepted hazards", name)
+	}
+	for _, listed := range slices.Concat(group.Owners, group.Moderators) {
+		if listed.ID.IsNobody() && !c.Nobody {
+			l.add("an owner or moderator who belongs to nobody", name)
+		}
+	}
+	for _, entry := range e.Entries(g) {
+		if entry.Member.IsNobody() && !c.Nobody {
+			l.add("a member that belongs to nobody", name)
+		}
+		if entry.Membership() != (estate.Membership{}) && !c.Memberships {
+			l.add("what members chose ("+chosen(entry)+")", e.Address(entry.Member).String()+" in "+name)
+		}
+	}
+	if len(e.Entries(g)) == 0 && !c.Unnamed {
+		l.add("the group itself, as it has no named member,", name)
+	}
+	for _, rule := range e.Rules(g) {
+		if c.Rules == nil || !c.Rules(rule) {
+			l.add("a rule for members", name)
+		} else if (rule.Copy != 0 || rule.Invitations != 0) && !c.Memberships {
+			l.add("what the members by a rule get", name)
+		}
+	}
+}
+
+func chosen(e estate.Entry) string {
+	var list []string
+	for _, one := range []struct {
+		name string
+		set  bool
+	}{{"copy", e.Copy() != 0}, {"since", e.Since() != 0}, {"invitations", e.Invitations() != 0}, {"paused", e.Paused()}} {
+		if one.set {
+			list = append(list, one.name)
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// FactAttribute returns the attribute in which a map has a fact, and whether
+// there is one.
+func (m *Map) FactAttribute(fact string) (string, bool) { return attributeOf(m, fact) }
+
+// RuleURL returns a rule for members as an LDAP URL (RFC 4516), if the map has an
+// attribute for all facts that it asks for.
+func (m *Map) RuleURL(base string, rule estate.MemberRule) (string, bool) {
+	return ruleURL(m, base, rule)
+}
+
+// GroupLosses is Losses for one group.
+func GroupLosses(e *estate.Estate, g estate.ID, c Carries) []Loss {
+	var l losses
+	l.group(e, g, c)
+	return l.list
+}
