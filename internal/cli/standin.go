@@ -41,6 +41,7 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "port-submissions", Usage: "SMTP with a login and TLS"},
 			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
 			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
+			&cli.IntFlag{Name: "port-scim", Usage: "SCIM, for import and for changes of groups"},
 			&cli.StringFlag{Name: "clock", Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)"},
 			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 2 * time.Second},
 		},
@@ -58,7 +59,7 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	options := standin.Options{
 		Estate: s.e, Host: cmd.String("host"), Dir: cmd.String("dir"), DigestEvery: cmd.Duration("digest-every"), CertificateFile: cmd.String("certificate"),
-		Outside: cmd.Int("port-outside"), Submission: cmd.Int("port-submission"), Submissions: cmd.Int("port-submissions"), IMAP: cmd.Int("port-imap"), IMAPS: cmd.Int("port-imaps"),
+		Outside: cmd.Int("port-outside"), Submission: cmd.Int("port-submission"), Submissions: cmd.Int("port-submissions"), IMAP: cmd.Int("port-imap"), IMAPS: cmd.Int("port-imaps"), SCIM: cmd.Int("port-scim"),
 	}
 	if clock := cmd.String("clock"); clock != "" {
 		from, err := time.Parse(time.RFC3339, clock)
@@ -127,8 +128,8 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 			return usageError("%v", err)
 		}
 	}
-	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  logins       every address of the estate; %s opens every mailbox\n",
-		ready.Outside, ready.Submission, ready.Submissions, ready.IMAP, ready.IMAPS, ready.Keeper)
+	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; %s opens every mailbox\n",
+		ready.Outside, ready.Submission, ready.Submissions, ready.IMAP, ready.IMAPS, ready.SCIM, ready.Keeper)
 	if path := cmd.String("lanes"); path != "" {
 		fmt.Fprintf(w, "  rehearse     yorvet probe --lanes %s\n", path)
 	}

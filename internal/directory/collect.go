@@ -365,6 +365,9 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 			g.Settings = append(g.Settings, estatefile.Field{Name: name, Text: text, List: list})
 		}
 	}
+	if g.Also == nil && slices.ContainsFunc(m.Also, e.has) {
+		g.Also = []string{}
+	}
 	if title := c.first(e, m.Title); title != "" && title != g.Address {
 		set("title", title, nil)
 	}

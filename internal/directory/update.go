@@ -181,10 +181,7 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 		return
 	}
 	u.settings(id, g)
-	also, _ := fieldOf(g.Fields, "also")
-	if more := lacking(append(slices.Clone(also.List), g.Fields[0].Text), append(texts(old.Also), old.Address.String())); len(more) > 0 {
-		u.d.SetList(id, "also", nil, more)
-	}
+	u.addresses(id, g, has.also)
 	if has.owners {
 		u.listed(id, "owners", old.Owners, g.Fields)
 	}
@@ -193,6 +190,29 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	}
 	if has.members {
 		u.members(id, g.Members)
+	}
+}
+
+// addresses makes the addresses of a group what a source says. Those that the
+// estate has besides stay, but where the source says which there are.
+func (u *updater) addresses(id estate.ID, g *estatefile.NewGroup, all bool) {
+	old := u.e.Group(id)
+	main, now := g.Fields[0].Text, texts(old.Also)
+	also, _ := fieldOf(g.Fields, "also")
+	wanted := also.List
+	var drop []string
+	if key(main) != old.Address.Key() {
+		u.d.SetGroup(id, g.Fields[0])
+		drop = lacking(now, lacking(now, []string{main}))
+		if !all {
+			wanted = append(slices.Clone(wanted), old.Address.String())
+		}
+	}
+	if all {
+		drop = append(drop, lacking(now, append(slices.Clone(wanted), main))...)
+	}
+	if more := lacking(wanted, now); len(more)+len(drop) > 0 {
+		u.d.SetList(id, "also", drop, more)
 	}
 }
 

@@ -20,11 +20,12 @@ import (
 // Content is what an estate holds, as text: it comes from elsewhere, and is to
 // become an estate.
 type Content struct {
-	Name    string
-	Domains []string
-	Files   []string // that places name
-	People  []NewPerson
-	Groups  []NewGroup
+	Name     string
+	Domains  []string
+	Settings *estate.Settings // instead of Name and Domains, for Build; or nil
+	Files    []string         // that places name
+	People   []NewPerson
+	Groups   []NewGroup
 }
 
 // Build makes an estate of content, in memory. An error is an *Errors.
@@ -34,13 +35,21 @@ func (c *Content) Build() (*estate.Estate, error) {
 	if len(l.files) == 0 {
 		l.files = []string{"nowhere"}
 	}
+	if c.Settings != nil {
+		l.settings.Domains = c.Settings.Domains
+	}
 	for _, d := range c.Domains {
 		l.settings.Domains = append(l.settings.Domains, estate.Domain{Name: d})
 	}
-	l.finishSettings()
+	if l.finishSettings(); c.Settings != nil {
+		l.settings = *c.Settings
+	}
 	l.b = estate.NewBuilder(l.settings)
 	for i := range c.Groups {
 		g := &c.Groups[i]
+		if g.Place == (estate.Place{}) {
+			g.Place = estate.Place{Line: 1, Column: 1}
+		}
 		s := &groupSpec{}
 		for _, f := range g.Fields {
 			l.setField(s, f, g.Place)
@@ -91,6 +100,9 @@ func (l *loader) setField(s *groupSpec, f Field, place estate.Place) {
 }
 
 func (l *loader) buildPerson(p *NewPerson) {
+	if p.Place == (estate.Place{}) {
+		p.Place = estate.Place{Line: 1, Column: 1}
+	}
 	s := personSpec{facts: p.Facts}
 	for _, f := range p.Fields {
 		it := item{f.Text, p.Place}

@@ -1,6 +1,7 @@
 // Package standin is a small mail service that behaves as an estate says, for
 // rehearsals: it takes mail over SMTP, judges it, holds it, hands out copies and
-// digests, and shows every mailbox over IMAP. It can be told to misbehave.
+// digests, and shows every mailbox over IMAP. It serves the estate over SCIM, and
+// takes changes of its groups. It can be told to misbehave.
 //
 // It listens on this machine only, unless it is told otherwise, and hands
 // nothing on to anybody else: the world outside is part of it.
@@ -11,8 +12,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -46,6 +49,7 @@ type Options struct {
 	Host                             string
 	Outside, Submission, Submissions int       // SMTP: the world, STARTTLS, implicit TLS
 	IMAP, IMAPS                      int       // STARTTLS, implicit TLS
+	SCIM                             int       // HTTP, with TLS where Host is not this machine itself
 	Dir                              string    // keeps mail there; "" keeps it in memory
 	Secret                           string    // the password of everybody; one login more is Master
 	Log                              io.Writer // a JSON line for each step of a message; nil: none
@@ -66,6 +70,7 @@ type Ready struct {
 	Submissions string `json:"submissions"` // the same with implicit TLS
 	IMAP        string `json:"imap"`        // with STARTTLS
 	IMAPS       string `json:"imaps"`       // with implicit TLS
+	SCIM        string `json:"scim"`        // the base URL of the resources
 	Certificate string `json:"certificate"` // file with the authority's certificate
 	Keeper      string `json:"keeper"`      // the login that may open every mailbox
 	Process     int    `json:"process"`
@@ -78,6 +83,7 @@ type Service struct {
 	ready   Ready
 	smtp    []*smtp.Server
 	imap    []*imapserver.Server
+	scim    *http.Server
 	done    sync.WaitGroup
 }
 
@@ -107,11 +113,11 @@ func Start(options Options) (*Service, error) {
 			return nil, err
 		}
 	}
-	log := slog.New(slog.DiscardHandler)
+	logger := slog.New(slog.DiscardHandler)
 	if options.Log != nil {
-		log = slog.New(slog.NewJSONHandler(options.Log, &slog.HandlerOptions{ReplaceAttr: logNames}))
+		logger = slog.New(slog.NewJSONHandler(options.Log, &slog.HandlerOptions{ReplaceAttr: logNames}))
 	}
-	p, err := newPost(options, log)
+	p, err := newPost(options, logger)
 	if err != nil {
 		return nil, err
 	}
@@ -200,6 +206,23 @@ func (s *Service) listen(c *certificates) error {
 		s.imap = append(s.imap, server)
 		s.done.Go(func() { _ = server.Serve(l) })
 	}
+	return s.listenSCIM(tlsConfig)
+}
+
+// listenSCIM serves the estate over SCIM.
+func (s *Service) listenSCIM(config *tls.Config) error {
+	l, err := s.open(s.options.SCIM, &s.ready.SCIM)
+	if err != nil {
+		return err
+	}
+	scheme := "http"
+	if ip := net.ParseIP(s.options.Host); s.options.Host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		scheme, l = "https", tls.NewListener(l, config)
+	}
+	s.ready.SCIM = scheme + "://" + s.ready.SCIM + scimBase
+	p := &provision{post: s.post, secret: s.options.Secret, mutex: make(chan struct{}, 1)}
+	s.scim = &http.Server{Handler: p.handler(), ReadTimeout: patience, WriteTimeout: patience, ErrorLog: log.New(io.Discard, "", 0)}
+	s.done.Go(func() { _ = s.scim.Serve(l) })
 	return nil
 }
 
@@ -220,6 +243,9 @@ func (s *Service) Close() {
 	}
 	for _, server := range s.imap {
 		_ = server.Close()
+	}
+	if s.scim != nil {
+		_ = s.scim.Close()
 	}
 	s.done.Wait()
 	s.post.stop()

@@ -3,6 +3,7 @@ package scim
 import (
 	"encoding/json"
 	"io"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -203,7 +204,7 @@ func (c *changes) group(g *directory.GroupDifference) any {
 		delete(resource, "meta")
 		return map[string]any{"method": "POST", "path": "/Groups", "bulkId": ID(c.d.New, g.New), "data": resource}
 	case g.New == estate.None:
-		return map[string]any{"method": "DELETE", "path": "/Groups/" + c.id(c.d.Old, g.Old)}
+		return map[string]any{"method": "DELETE", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old))}
 	}
 	var operations []any
 	set := func(op, path string, value any) {
@@ -262,7 +263,7 @@ func (c *changes) group(g *directory.GroupDifference) any {
 	if len(operations) == 0 {
 		return nil
 	}
-	return map[string]any{"method": "PATCH", "path": "/Groups/" + c.id(c.d.Old, g.Old),
+	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
 		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
 }
 
