@@ -365,7 +365,8 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 			g.Settings = append(g.Settings, estatefile.Field{Name: name, Text: text, List: list})
 		}
 	}
-	if g.Also == nil && slices.ContainsFunc(m.Also, e.has) {
+	g.owns = m.Owns
+	if g.Also == nil && (slices.ContainsFunc(m.Also, e.has) || slices.Contains(m.Owns, "also")) {
 		g.Also = []string{}
 	}
 	if title := c.first(e, m.Title); title != "" && title != g.Address {

@@ -59,6 +59,17 @@ func Differ(older, newer *estate.Estate, system string) *Difference {
 			d.consider(GroupDifference{Old: g, New: estate.None, Fields: []string{"address"}}, older.Group(g), system)
 		}
 	}
+	// What comes is there before others refer to it, and what goes is last.
+	turn := func(g GroupDifference) int {
+		switch {
+		case g.Old == estate.None:
+			return 0
+		case g.New == estate.None:
+			return 2
+		}
+		return 1
+	}
+	slices.SortStableFunc(d.Groups, func(a, b GroupDifference) int { return turn(a) - turn(b) })
 	return d
 }
 

@@ -56,6 +56,7 @@ type Group struct {
 	Mods     []string
 	Members  []estatefile.Member
 
+	owns       []string // settings that it has not got where they are missing
 	references []references
 	// targets say whom Members mean, each: the index of a person of the same
 	// directory, -1 - that of a group, or unlinked. They may be missing.

@@ -65,6 +65,7 @@ type GroupsMap struct {
 	Settings   Names            `yaml:"settings"` // attributes that are called as settings of a group, and hold them
 	Set        map[string]Names `yaml:"set"`
 	SetWhen    []SetWhen        `yaml:"set-when"`
+	Owns       []string         `yaml:"owns"` // of title, about and also: what a group has not got where the source says nothing of it
 	Classes    []string         `yaml:"classes"`
 	Entry      string           `yaml:"named-by"` // the attribute in the name of a new entry
 }
@@ -232,6 +233,9 @@ func (m *Map) check() error {
 		references("owners", g.Owners)
 		references("moderators", g.Moderators)
 		references("members", g.Members)
+		for _, name := range g.Owns {
+			errs = append(errs, word("owns", name, "title", "about", "also"))
+		}
 		known := slices.Concat(estatefile.OneSettings(), estatefile.ListSettings())
 		sets := []map[string]Names{g.Set}
 		for _, when := range g.SetWhen {

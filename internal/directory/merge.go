@@ -25,7 +25,10 @@ type Merged struct {
 }
 
 // carried is what the sources say of a group.
-type carried struct{ also, owners, moderators, members bool }
+type carried struct {
+	also, owners, moderators, members bool
+	owns                              []string // settings that it has not got where they are missing
+}
 
 // A Conflict is something that two sources say differently.
 type Conflict struct {
@@ -497,7 +500,7 @@ func (m *merger) finish() {
 		}
 		out.Members = m.members(g, canonical)
 		m.out.Groups = append(m.out.Groups, out)
-		m.out.carried = append(m.out.carried, carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil})
+		m.out.carried = append(m.out.carried, carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil, g.owns})
 	}
 }
 

@@ -180,7 +180,7 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Text: old.Address.String() + " is managed in " + old.ManagedIn + "; what this source says of it is not taken"})
 		return
 	}
-	u.settings(id, g)
+	u.settings(id, g, has.owns)
 	u.addresses(id, g, has.also)
 	if has.owners {
 		u.listed(id, "owners", old.Owners, g.Fields)
@@ -217,7 +217,7 @@ func (u *updater) addresses(id estate.ID, g *estatefile.NewGroup, all bool) {
 }
 
 // settings makes the settings of a group what a source says.
-func (u *updater) settings(id estate.ID, g *estatefile.NewGroup) {
+func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) {
 	now := Settings(u.e.Group(id))
 	var fields []estatefile.Field
 	for _, f := range g.Fields {
@@ -231,6 +231,12 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup) {
 		}
 		if old.Text != f.Text || !slices.Equal(old.List, f.List) {
 			fields = append(fields, f)
+		}
+	}
+	for _, name := range owns {
+		_, given := fieldOf(now, name)
+		if _, said := fieldOf(g.Fields, name); given && !said {
+			fields = append(fields, estatefile.Field{Name: name})
 		}
 	}
 	if len(fields) > 0 {

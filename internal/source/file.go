@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -129,20 +128,21 @@ func (s *source) load(path string) error {
 // security returns how a connection is secured, and whom it trusts.
 func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
 	mode := endpoint.StartTLS
-	u, err := url.Parse(s.where)
+	scheme, host, _, err := ldap.ParseURL(s.where)
 	if err != nil {
 		return 0, nil, nil, err
 	}
+	local := isLoopback(host)
 	if s.TLS != "" {
 		i := slices.Index(endpoint.Words, s.TLS)
 		if i < 0 {
 			return 0, nil, nil, fmt.Errorf("%s: tls is %q, expected one of %s%s", s.path, s.TLS, strings.Join(endpoint.Words, ", "), meant(nearest.Word(s.TLS, endpoint.Words)))
 		}
 		mode = endpoint.TLS(i)
-	} else if u.Scheme == "ldapi" || (u.Scheme == "ldap" || u.Scheme == "http") && isLoopback(u.Hostname()) {
+	} else if scheme == "ldapi" || (scheme == "ldap" || scheme == "http") && local {
 		mode = endpoint.Plain
 	}
-	if (mode == endpoint.Plain && u.Scheme != "ldapi" || u.Scheme == "http") && s.Login != nil && !isLoopback(u.Hostname()) {
+	if (mode == endpoint.Plain && scheme != "ldapi" || scheme == "http") && s.Login != nil && !local {
 		return 0, nil, nil, fmt.Errorf("%s: a login over a connection without TLS would show the password; only this machine itself may be reached so", s.where)
 	}
 	var roots *x509.CertPool
@@ -170,18 +170,22 @@ func meant(near string) string {
 	return "; did you mean " + near + "?"
 }
 
+// isLoopback reports whether a host, perhaps with a port, is this machine itself.
 func isLoopback(host string) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // readLDAP reads a directory over LDAP. The base is the path of the URL.
 func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
-	u, err := url.Parse(s.where)
+	_, _, base, err := ldap.ParseURL(s.where)
 	if err != nil {
 		return nil, err
 	}
-	server := ldap.Server{URL: s.where, Base: strings.TrimPrefix(u.Path, "/"), Filter: s.Filter, Page: s.Page, Attributes: s.m.Attributes()}
+	server := ldap.Server{URL: s.where, Base: base, Filter: s.Filter, Page: s.Page, Attributes: s.m.Attributes()}
 	if server.TLS, server.Roots, server.Certificate, err = s.security(); err != nil {
 		return nil, err
 	}

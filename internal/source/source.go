@@ -12,7 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,6 +20,7 @@ import (
 
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/aliases"
+	"yorvet.example/yorvet/internal/directory/ldap"
 	"yorvet.example/yorvet/internal/directory/ldif"
 	"yorvet.example/yorvet/internal/directory/paste"
 	"yorvet.example/yorvet/internal/directory/scim"
@@ -200,8 +201,13 @@ func (s *source) defaultName() string {
 	if s.path != "" {
 		return strings.TrimSuffix(filepath.Base(s.path), ".yaml")
 	}
-	if u, err := url.Parse(s.where); err == nil && u.Scheme != "" && u.Host != "" {
-		return u.Hostname()
+	if isURL(s.where) {
+		if _, host, _, err := ldap.ParseURL(s.where); err == nil {
+			if name, _, err := net.SplitHostPort(host); err == nil {
+				return name
+			}
+			return filepath.Base(host)
+		}
 	}
 	base := filepath.Base(s.where)
 	if base == "-" {

@@ -58,29 +58,43 @@ func (s *Server) Read(ctx context.Context, visit func(*directory.Entry), remark 
 	return s.search(ctx, conn, visit, remark)
 }
 
+// ParseURL takes the URL of a directory apart (RFC 4516): host is a path for the
+// scheme ldapi.
+func ParseURL(text string) (scheme, host, base string, err error) {
+	if rest, ok := strings.CutPrefix(text, "ldapi://"); ok {
+		host, base, _ = strings.Cut(rest, "/")
+		if host, err = url.PathUnescape(host); err == nil {
+			base, err = url.PathUnescape(base)
+		}
+		return "ldapi", host, base, err
+	}
+	u, err := url.Parse(text)
+	if err != nil {
+		return "", "", "", err
+	}
+	return u.Scheme, u.Host, strings.TrimPrefix(u.Path, "/"), nil
+}
+
 func (s *Server) dial() (*ldap.Conn, error) {
-	u, err := url.Parse(s.URL)
+	scheme, host, _, err := ParseURL(s.URL)
 	if err != nil {
 		return nil, err
 	}
-	config := &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, ServerName: u.Hostname(), InsecureSkipVerify: s.TLS == endpoint.Unverified}
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: s.Roots, ServerName: name, InsecureSkipVerify: s.TLS == endpoint.Unverified}
 	if s.Certificate != nil {
 		config.Certificates = []tls.Certificate{*s.Certificate}
 	}
-	where := u.Scheme + "://" + u.Host
-	if u.Scheme == "ldapi" {
-		path, err := url.PathUnescape(u.Host)
-		if err != nil {
-			return nil, err
-		}
-		where = "ldapi://" + path
-	}
+	where := scheme + "://" + host
 	conn, err := ldap.DialURL(where, ldap.DialWithTLSConfig(config), ldap.DialWithDialer(&net.Dialer{Timeout: 20 * time.Second}))
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be reached: %w", where, err)
 	}
 	conn.SetTimeout(wait)
-	if u.Scheme == "ldap" && (s.TLS == endpoint.StartTLS || s.TLS == endpoint.Unverified) {
+	if scheme == "ldap" && (s.TLS == endpoint.StartTLS || s.TLS == endpoint.Unverified) {
 		if err := conn.StartTLS(config); err != nil {
 			conn.Close()
 			return nil, fmt.Errorf("%s: the connection cannot be secured: %w", where, err)
