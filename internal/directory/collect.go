@@ -465,7 +465,7 @@ func (c *Collector) Finish() *Directory {
 					return
 				}
 				for i := from; i < min(from+stretch, len(c.d.Groups)); i++ {
-					unlinked[i] = c.linkGroup(&c.d.Groups[i])
+					unlinked[i] = c.linkGroup(i)
 				}
 			}
 		})
@@ -494,13 +494,14 @@ func (c *Collector) Finish() *Directory {
 }
 
 // linkGroup resolves the references of a group. It returns what to remark.
-func (c *Collector) linkGroup(g *Group) (remarks []string) {
+func (c *Collector) linkGroup(index int) (remarks []string) {
+	g := &c.d.Groups[index]
 	for _, r := range g.references {
 		if r.role == "member" {
 			g.Members, g.targets = slices.Grow(g.Members, len(r.texts)), slices.Grow(g.targets, len(r.texts))
 		}
 		for _, text := range r.texts {
-			if !c.link(g, r, text) && text != "" && len(remarks) < mostRemarks {
+			if !c.link(g, int32(-1-index), r, text) && text != "" && len(remarks) < mostRemarks {
 				remarks = append(remarks, "the "+r.role+" "+text+" of "+g.Address+" is not in this source")
 			}
 		}
@@ -509,8 +510,9 @@ func (c *Collector) linkGroup(g *Group) (remarks []string) {
 	return remarks
 }
 
-// link resolves one reference of a group, if it can.
-func (c *Collector) link(g *Group, r references, text string) bool {
+// link resolves one reference of a group, if it can. Where a schema wants a
+// member, a group without one has itself, which counts for nothing.
+func (c *Collector) link(g *Group, self int32, r references, text string) bool {
 	address, target, ok := c.target(r, text)
 	if !ok {
 		return false
@@ -520,7 +522,10 @@ func (c *Collector) link(g *Group, r references, text string) bool {
 		g.Owners = append(g.Owners, address)
 	case "moderator":
 		g.Mods = append(g.Mods, address)
-	default:
+	case "member":
+		if target == self && len(c.d.Map.Groups[g.Rule].Classes) > 0 {
+			return true
+		}
 		g.Members, g.targets = append(g.Members, memberOf(address, r.copy)), append(g.targets, target)
 	}
 	return true

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
@@ -13,12 +14,14 @@ import (
 type Carries struct {
 	Settings    []string // of groups, by name; "all" for all of them
 	Also        bool     // further addresses of groups
-	AlsoPeople  bool     // and of people
+	AlsoPeople  bool     // and of people, if they are inside and in the domain of the main one
+	AlsoOutside bool     // and all others
 	Owners      bool
 	Moderators  bool
 	Access      bool
 	Names       bool                          // of people
 	Facts       func(name, value string) bool // nil: none
+	OneValue    bool                          // of each fact the first value alone
 	Mailbox     func(estate.MailboxState) bool
 	Memberships bool                         // what members chose: copy, since, invitations, paused
 	Rules       func(estate.MemberRule) bool // nil: none
@@ -72,7 +75,7 @@ func Losses(e *estate.Estate, c Carries) []Loss {
 func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	p := e.Person(id)
 	who := p.Address.String()
-	if len(p.Also) > 0 && !c.AlsoPeople {
+	if slices.ContainsFunc(p.Also, func(a address.Address) bool { return !c.HoldsAlso(e, id, a) }) {
 		l.add("further addresses", who)
 	}
 	if p.Name != "" && !c.Names {
@@ -81,11 +84,20 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	if p.Mailbox != estate.MailboxOpen && (c.Mailbox == nil || !c.Mailbox(p.Mailbox)) {
 		l.add("the mailbox being "+p.Mailbox.String(), who)
 	}
+	before := ""
 	for _, f := range e.Facts(id) {
 		if c.Facts == nil || !c.Facts(f.Attribute, f.Value) {
 			l.add("the fact "+f.Attribute, who)
+		} else if c.OneValue && f.Attribute == before {
+			l.add("further values of the fact "+f.Attribute, who)
 		}
+		before = f.Attribute
 	}
+}
+
+// HoldsAlso reports whether a further address of a person is held.
+func (c Carries) HoldsAlso(e *estate.Estate, person estate.ID, a address.Address) bool {
+	return c.AlsoOutside || c.AlsoPeople && e.Inside(person) && a.Domain() == e.Address(person).Domain()
 }
 
 func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {

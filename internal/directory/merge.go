@@ -551,7 +551,7 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 				continue
 			}
 			m.seenPeople[to.at] = m.turn
-		case others[to.address] || to.address == g.Address:
+		case others[to.address]:
 			continue
 		default:
 			others[to.address] = true

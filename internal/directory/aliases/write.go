@@ -58,7 +58,10 @@ func Write(w io.Writer, e *estate.Estate) error {
 	for i := range e.People() {
 		p := e.Person(e.PersonID(i))
 		for _, a := range p.Also {
-			line(short(a), short(p.Address))
+			// Anything else would forward mail to somebody else.
+			if Carries().HoldsAlso(e, e.PersonID(i), a) {
+				line(short(a), short(p.Address))
+			}
 		}
 	}
 	return out.Flush()

@@ -45,7 +45,7 @@ func (x *Export) name(e *estate.Estate, id estate.ID) string {
 func (x *Export) Carries() directory.Carries {
 	g := x.group(0)
 	return directory.Carries{
-		Settings: []string{"title", "about", "managed-in"}, Also: len(g.Also) > 0, AlsoPeople: true, Owners: len(g.Owners) > 0, Moderators: len(g.Moderators) > 0, Names: true,
+		Settings: []string{"title", "about", "managed-in"}, Also: len(g.Also) > 0, AlsoPeople: true, AlsoOutside: true, Owners: len(g.Owners) > 0, Moderators: len(g.Moderators) > 0, Names: true,
 		Facts:   func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
 		Rules:   func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
 		Unnamed: true,

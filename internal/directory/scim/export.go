@@ -46,11 +46,12 @@ func (x *Export) id(e *estate.Estate, id estate.ID) string {
 // Carries says what resources hold.
 func (x *Export) Carries() directory.Carries {
 	return directory.Carries{
-		Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, Owners: true, Moderators: true, Names: true,
-		Facts:   func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
-		Mailbox: func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
-		Rules:   func(estate.MemberRule) bool { return true },
-		Unnamed: true,
+		Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Names: true,
+		Facts:    func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
+		OneValue: true,
+		Mailbox:  func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
+		Rules:    func(estate.MemberRule) bool { return true },
+		Unnamed:  true,
 	}
 }
 
@@ -89,7 +90,7 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 	for _, f := range e.Facts(id) {
 		to, ok := x.Map.FactAttribute(f.Attribute)
 		switch {
-		case !ok:
+		case !ok || user[to] != nil || extension[to] != nil: // a list is none of the schema's
 		case slices.Contains(enterprise, to):
 			extension[to] = f.Value
 		default:

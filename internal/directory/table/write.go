@@ -19,7 +19,7 @@ var taken = []string{"address", "mail", "email", "e-mail", "email address", "e-m
 // Carries says what tables hold: all but facts whose values or names a table has
 // another meaning for, and accepted hazards.
 func Carries() directory.Carries {
-	return directory.Carries{Settings: []string{"all"}, Also: true, AlsoPeople: true, Owners: true, Moderators: true, Access: true, Names: true,
+	return directory.Carries{Settings: []string{"all"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Access: true, Names: true,
 		Facts: func(name, value string) bool {
 			return !slices.Contains(taken, selector.Fold(name)) && !strings.Contains(value, ";") && strings.TrimSpace(value) == value
 		},

@@ -12,7 +12,7 @@ import (
 
 // Carries says what cards hold by a map.
 func Carries(m *directory.Map) directory.Carries {
-	return directory.Carries{Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, Names: true, Unnamed: true,
+	return directory.Carries{Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Names: true, Unnamed: true,
 		Facts: func(name, value string) bool { _, ok := m.FactAttribute(name); return ok }}
 }
 
