@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"unicode/utf8"
 
 	theirs "github.com/go-ldap/ldif"
 
@@ -157,6 +158,22 @@ func FuzzRead(f *testing.F) {
 		count := 0
 		if err := Read(&again, Options{Name: "again"}, func(*directory.Entry) { count++ }); err != nil || count != entries {
 			t.Errorf("%d entries, and %d (%v) of what was written of them", entries, count, err)
+		}
+	})
+}
+
+// Any text can be the value of a name, and names compare without case.
+func FuzzNormal(f *testing.F) {
+	for _, s := range []string{"Ann", `a,b+c="d"\#;<>`, " x ", "Zoë", "\x00"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if !utf8.ValidString(text) || text == "" {
+			return
+		}
+		a, b := Normal("CN="+Value(text)+", DC=x"), Normal("cn="+Value(text)+",dc=X")
+		if a != b || !strings.HasPrefix(a, "cn=") || !strings.HasSuffix(a, ",dc=x") {
+			t.Errorf("%q: %q and %q", text, a, b)
 		}
 	})
 }
