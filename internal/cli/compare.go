@@ -44,7 +44,7 @@ func newCompare(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			sides, err := compareSides(ctx, cmd.Args().Get(0), cmd.Args().Get(1), today)
+			sides, err := compareSides(ctx, cmd.Args().Get(0), cmd.Args().Get(1), today, streams.Err)
 			if err != nil {
 				return err
 			}

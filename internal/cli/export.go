@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
@@ -222,7 +221,7 @@ func (x *exporter) difference() error {
 				return usageError("%v", err)
 			}
 		}
-		if older, _, err = overlaid(x.ctx, since, estatePath(x.cmd), x.r.Today()); err != nil {
+		if older, _, err = overlaid(x.ctx, since, estatePath(x.cmd), x.r.Today(), x.streams.Err); err != nil {
 			return err
 		}
 	} else if older, err = loadSide(x.ctx, since); err != nil {
@@ -246,11 +245,10 @@ func (x *exporter) difference() error {
 		return err
 	}
 	if len(d.Refused) > 0 {
-		var lines []string
+		fmt.Fprintf(x.streams.Err, "Not for %s, and left out:\n", present.Clean(system))
 		for _, r := range d.Refused {
-			lines = append(lines, "  "+r.String())
+			fmt.Fprintf(x.streams.Err, "  %s\n", present.Clean(r.String()))
 		}
-		fmt.Fprintf(x.streams.Err, "Not for %s, and left out:\n%s\n", present.Clean(system), present.Clean(strings.Join(lines, "\n")))
 		return errWrong
 	}
 	return nil

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"os"
 	"sync"
 
@@ -175,8 +177,8 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 }
 
 // overlaid returns an estate on disk as it would be if it followed a source, and
-// as it is.
-func overlaid(ctx context.Context, from, path string, today estate.Day) (then, now *estate.Estate, err error) {
+// as it is. What of the source could not be taken goes to w.
+func overlaid(ctx context.Context, from, path string, today estate.Day, w io.Writer) (then, now *estate.Estate, err error) {
 	draft, err := estatefile.Open(path)
 	if err != nil {
 		return nil, nil, loadError(path, err)
@@ -185,7 +187,8 @@ func overlaid(ctx context.Context, from, path string, today estate.Day) (then, n
 	if err != nil {
 		return nil, nil, err
 	}
-	m.Update(draft, directory.Options{Today: today, Prune: false})
+	m.Update(draft, directory.Options{Today: today})
+	tellRemarks(w, m.Remarks)
 	then, err = draft.Estate()
 	if err != nil {
 		return nil, nil, loadError(path, err)
@@ -193,16 +196,33 @@ func overlaid(ctx context.Context, from, path string, today estate.Day) (then, n
 	return then, draft.Before(), nil
 }
 
+// tellRemarks tells what of a source was not taken, in short.
+func tellRemarks(w io.Writer, remarks []directory.Remark) {
+	const most = 5
+	told := 0
+	for _, r := range remarks {
+		if !r.Harm {
+			continue
+		}
+		if told++; told <= most {
+			fmt.Fprintln(w, present.Clean(r.String()))
+		}
+	}
+	if told > most {
+		fmt.Fprintf(w, "... and %d more of the source that is not taken; yorvet import --preview --all shows it\n", told-most)
+	}
+}
+
 // compareSides returns the resolvers of two estates, either of which may be a
 // source. Beside an estate on disk, a source is taken for that estate as it
 // would be if it followed the source: what only the estate knows is no
 // difference.
-func compareSides(ctx context.Context, older, newer string, today estate.Day) (sides [2]*resolve.Resolver, err error) {
+func compareSides(ctx context.Context, older, newer string, today estate.Day, w io.Writer) (sides [2]*resolve.Resolver, err error) {
 	names := [2]string{older, newer}
 	for i, name := range names {
 		other := names[1-i]
 		if source.Is(name) && !source.Is(other) && onDisk(other) {
-			then, now, err := overlaid(ctx, name, other, today)
+			then, now, err := overlaid(ctx, name, other, today, w)
 			if err != nil {
 				return sides, err
 			}

@@ -454,7 +454,7 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 		if one.id == estate.None || !c.e.IsPerson(one.id) {
 			continue
 		}
-		if _, isMember := c.r.Receipt(g, one.id); isMember && len(entries) == 0 && (alone || !c.cmd.IsSet("where")) && !c.cmd.IsSet("where") {
+		if _, isMember := c.r.Receipt(g, one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
 			c.leaveOut("%s is no direct member of %s: %s brings them in", one.address, c.e.Address(g), c.bringsIn(g, one.id))
 		}
 	}

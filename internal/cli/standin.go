@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/estatefile"
@@ -137,30 +138,11 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {
-			err = writeWhole(path, append(data, '\n'))
+			err = renameio.WriteFile(path, append(data, '\n'), 0o600)
 		}
 		if err != nil {
 			return usageError("%v", err)
 		}
 	}
 	return nil
-}
-
-// writeWhole writes a file that is there whole, or not at all.
-func writeWhole(path string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err2 := f.Close(); err == nil {
-		err = err2
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
 }

@@ -13,6 +13,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"github.com/google/renameio/v2"
 )
 
 //go:embed files
@@ -118,20 +120,5 @@ func replace(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(0o644)
-	}
-	if err2 := f.Close(); err == nil {
-		err = err2
-	}
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return renameio.WriteFile(path, data, 0o644)
 }

@@ -14,6 +14,7 @@ import (
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/yamlfile"
 )
 
 // A Map says which attributes of a source become what. docs/import.md describes
@@ -140,9 +141,6 @@ func BuiltIn(format string) *Map {
 	return m
 }
 
-// mostMap is the size of a map in bytes that is read.
-const mostMap = 1 << 20
-
 // ReadMap reads a map from a file.
 func ReadMap(path string) (*Map, error) {
 	data, err := os.ReadFile(path)
@@ -154,12 +152,9 @@ func ReadMap(path string) (*Map, error) {
 
 // ParseMap reads a map. name is for messages.
 func ParseMap(name string, data []byte) (*Map, error) {
-	if len(data) > mostMap {
-		return nil, fmt.Errorf("%s: the file is larger than %d MiB", name, mostMap>>20)
-	}
 	var m Map
-	if err := yaml.Load(data, &m, yaml.WithKnownFields()); err != nil {
-		return nil, placed(name, err)
+	if err := yamlfile.Decode(name, data, &m); err != nil {
+		return nil, err
 	}
 	if m.Version != 1 {
 		return nil, fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-map: 1"`, name)
@@ -189,19 +184,6 @@ func (m *Map) prepare() {
 	for _, g := range m.Groups {
 		look(g.Match)
 	}
-}
-
-// placed gives an error of package yaml the form file:line:column.
-func placed(path string, err error) error {
-	var list *yaml.LoadErrors
-	if errors.As(err, &list) && len(list.Errors) > 0 {
-		var errs []error
-		for _, one := range list.Errors {
-			errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
-		}
-		return errors.Join(errs...)
-	}
-	return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
 }
 
 func (m *Map) check() error {

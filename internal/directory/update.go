@@ -177,7 +177,7 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	u.met[id] = true
 	old := u.e.Group(id)
 	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text && !u.sources[old.ManagedIn] {
-		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Text: old.Address.String() + " is managed in " + old.ManagedIn + "; what this source says of it is not taken"})
+		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Harm: true, Text: old.Address.String() + " is managed in " + old.ManagedIn + " by the estate, not in " + system.Text + "; what this source says of it is not taken"})
 		return
 	}
 	u.settings(id, g, has.owns)

@@ -22,6 +22,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
+	"yorvet.example/yorvet/internal/yamlfile"
 )
 
 // Lanes are the ways to send and to look.
@@ -115,21 +116,13 @@ type fileLimits struct {
 // defaults are the limits where the file says nothing.
 var defaults = Limits{Pace: 2, People: 50, Connections: 8, Patience: 2 * time.Minute, LookEvery: 5 * time.Second, Settle: 3 * time.Second}
 
-const maxFile = 1 << 20
-
 // Load reads a lanes file. Secrets are fetched right away, from an environment
 // variable, a file that only its owner may read, or the output of a command.
 func Load(ctx context.Context, path string) (*Lanes, error) {
-	data, err := os.ReadFile(path)
+	var f file
+	data, err := yamlfile.Read(path, &f)
 	if err != nil {
 		return nil, err
-	}
-	if len(data) > maxFile {
-		return nil, fmt.Errorf("%s: the file is larger than %d MiB", path, maxFile>>20)
-	}
-	var f file
-	if err := yaml.Load(data, &f, yaml.WithKnownFields()); err != nil {
-		return nil, placed(path, err)
 	}
 	if f.Version != 1 {
 		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-lanes: 1\"", path)
@@ -154,19 +147,6 @@ func Load(ctx context.Context, path string) (*Lanes, error) {
 		r.fail("send", 0, "there is no way to send")
 	}
 	return l, errors.Join(r.errs...)
-}
-
-// placed gives an error of package yaml the form file:line:column.
-func placed(path string, err error) error {
-	var list *yaml.LoadErrors
-	if errors.As(err, &list) && len(list.Errors) > 0 {
-		var errs []error
-		for _, one := range list.Errors {
-			errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
-		}
-		return errors.Join(errs...)
-	}
-	return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
 }
 
 // reader turns the form of the file into lanes.

@@ -207,8 +207,7 @@ func (a *Postures) writeText(p *Page) {
 			p.Gap()
 		}
 		p.Line(2, Span{Strong, one.Name}, Span{Plain, ": " + one.For})
-		p.Line(12, Span{Faint, "  posts     "}, Span{Plain, one.Posts})
-		p.Line(12, Span{Faint, "  receives  "}, Span{Plain, one.Receives})
+		p.Table([][]Span{{{Faint, "posts"}, {Plain, one.Posts}}, {{Faint, "receives"}, {Plain, one.Receives}}})
 	}
 }
 

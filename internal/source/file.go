@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -24,6 +23,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/scim"
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/secret"
+	"yorvet.example/yorvet/internal/yamlfile"
 )
 
 // file is the form of a source file.
@@ -76,8 +76,6 @@ func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
 	return nil
 }
 
-const mostFile = 1 << 20
-
 // isSourceFile reports whether a file begins as a source file does: with its
 // version, perhaps behind comments.
 func isSourceFile(head []byte) bool {
@@ -86,23 +84,8 @@ func isSourceFile(head []byte) bool {
 
 // load reads a source file.
 func (s *source) load(path string) error {
-	data, err := os.ReadFile(path)
-	if err != nil {
+	if _, err := yamlfile.Read(path, &s.file); err != nil {
 		return err
-	}
-	if len(data) > mostFile {
-		return fmt.Errorf("%s: the file is larger than %d MiB", path, mostFile>>20)
-	}
-	if err := yaml.Load(data, &s.file, yaml.WithKnownFields()); err != nil {
-		var list *yaml.LoadErrors
-		if errors.As(err, &list) && len(list.Errors) > 0 {
-			var errs []error
-			for _, one := range list.Errors {
-				errs = append(errs, fmt.Errorf("%s:%d:%d: %v", path, one.Mark.Line, one.Mark.Column, one.Message))
-			}
-			return errors.Join(errs...)
-		}
-		return fmt.Errorf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
 	}
 	s.path = path
 	switch {

@@ -2,8 +2,8 @@
 // formats, directories over LDAP, services over SCIM.
 //
 // A source is named by a path, a URL, FORMAT:PATH, or a source file, a YAML file
-// that says where it is, how to log in, and what becomes what. docs/import.md
-// describes it.
+// that says where it is, how to log in, and what becomes what; NAME= before it
+// says what it is called. docs/import.md describes it.
 package source
 
 import (
@@ -15,6 +15,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -50,6 +51,7 @@ type source struct {
 
 // Is reports whether a name is that of a source, rather than of an estate.
 func Is(name string) bool {
+	_, name = cutName(name)
 	if format, _, ok := cutFormat(name); ok && format != "" {
 		return true
 	}
@@ -100,6 +102,20 @@ func cutFormat(name string) (format, path string, ok bool) {
 	return format, path, true
 }
 
+// nameForm is what a source may be called on the command line.
+var nameForm = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9._-]*)=(.+)$`)
+
+// cutName takes NAME=SOURCE apart. A file may have such a name, too.
+func cutName(text string) (name, rest string) {
+	if _, err := os.Stat(text); err == nil {
+		return "", text
+	}
+	if parts := nameForm.FindStringSubmatch(text); parts != nil {
+		return parts[1], parts[2]
+	}
+	return "", text
+}
+
 // formatOf returns the format that the name of a file tells, or "".
 func formatOf(name string) string {
 	switch strings.ToLower(filepath.Ext(name)) {
@@ -148,6 +164,7 @@ func Read(ctx context.Context, name string, options Options) (*directory.Directo
 
 // find says what a name stands for.
 func find(name string) (*source, error) {
+	called, name := cutName(name)
 	s := &source{where: name}
 	format, path, named := cutFormat(name)
 	if named {
@@ -168,7 +185,9 @@ func find(name string) (*source, error) {
 	if s.format == "" {
 		return nil, fmt.Errorf("%s: what format this is cannot be told from its name, say %s:%s or the like", name, "ldif", name)
 	}
-	if s.Name == "" {
+	if called != "" {
+		s.Name = called
+	} else if s.Name == "" {
 		s.Name = s.defaultName()
 	}
 	return s, nil

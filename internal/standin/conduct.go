@@ -5,13 +5,12 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"go.yaml.in/yaml/v4"
+	"yorvet.example/yorvet/internal/yamlfile"
 )
 
 // Conduct is how a service behaves besides what its estate says: where people
@@ -46,13 +45,9 @@ var Troubles = []string{"lose", "delay", "duplicate", "junk", "rewrite", "later"
 
 // ReadConduct reads a file in YAML.
 func ReadConduct(path string) (*Conduct, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
 	c := &Conduct{}
-	if err := yaml.Load(data, c, yaml.WithKnownFields()); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+	if _, err := yamlfile.Read(path, c); err != nil {
+		return nil, err
 	}
 	if c.Version != 1 {
 		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-conduct: 1\"", path)

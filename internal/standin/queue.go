@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/emersion/go-smtp"
+	"github.com/google/renameio/v2"
 
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -130,22 +131,7 @@ func (q *queue) write(j job) error {
 // writeFile writes a file so that it is there whole, whatever happens, once this
 // returns. Until then it is in a folder for what is not whole yet.
 func writeFile(unready, path string, data []byte) error {
-	f, err := os.CreateTemp(unready, ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err2 := f.Close(); err == nil {
-		err = err2
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
+	if err := renameio.WriteFile(path, data, 0o600, renameio.WithTempDir(unready)); err != nil {
 		return err
 	}
 	d, err := os.Open(filepath.Dir(path))

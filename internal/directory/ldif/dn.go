@@ -41,7 +41,7 @@ func normalPlain(dn string) (string, bool) {
 	lower := true
 	for i := range len(dn) {
 		switch c := dn[i]; {
-		case c == '\\' || c == '"' || c == '+' || c == '#' || c == ';' || c == '<' || c == '>' || c >= 0x80:
+		case c == '\\' || c == '"' || c == '+' || c == '#' || c == ';' || c == '<' || c == '>' || c >= 0x80 || c < ' ':
 			return "", false
 		case c == ' ' && (i == 0 || i == len(dn)-1 || dn[i-1] == ',' || dn[i-1] == '=' || dn[i-1] == ' ' || dn[i+1] == ',' || dn[i+1] == '='):
 			return "", false
