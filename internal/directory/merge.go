@@ -540,7 +540,10 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 	others := map[string]bool{}
 	for i, one := range g.Members {
 		if one.Address == "" {
-			list = append(list, one)
+			if rule := "\x00" + ruleText(one.Where); !others[rule] {
+				others[rule] = true
+				list = append(list, one)
+			}
 			continue
 		}
 		to := m.whom(&g, i, canonical)

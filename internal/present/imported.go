@@ -147,7 +147,11 @@ func (a *Import) gone(p *Page) {
 	}
 	if n := len(a.Gone.People); n > 0 {
 		p.Gap()
-		what := " and stay, as they may be written down by hand (--prune takes them out): "
+		verb := "stay"
+		if n == 1 {
+			verb = "stays"
+		}
+		what := " and " + verb + ", as they may be written down by hand (--prune takes them out): "
 		if a.Gone.Pruned {
 			what = " and will be taken out: "
 		}
