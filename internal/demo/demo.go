@@ -10,8 +10,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/google/renameio/v2"
@@ -26,9 +28,13 @@ const record = ".yorvet-demo"
 // Estate is the folder of the estate as it is written down, below the demo's.
 const Estate = "estate"
 
+// Changed is a copy of the estate, below the demo's folder, to make changes in.
+const Changed = "changed"
+
 // Files are what stands in the demo's folder: the estate as it is written down, as
-// the mail service has it, and what is expected of it.
-var Files = []string{Estate, "served", "kelpmere.expect"}
+// the mail service has it, what is expected of it, and a list of new volunteers as
+// it is pasted.
+var Files = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
 
 // Write writes the demo below dir, which it makes if need be. It replaces only
 // files that it wrote itself and nobody changed since; others are an error that
@@ -49,13 +55,22 @@ func Write(dir string) error {
 			return err
 		}
 		name := strings.TrimPrefix(path, "files/")
-		names = append(names, name)
-		content[name] = data
-		ours, err := isOurs(filepath.Join(dir, filepath.FromSlash(name)), data, written[name])
-		if !ours {
-			foreign = append(foreign, filepath.Join(dir, filepath.FromSlash(name)))
+		all := []string{name}
+		if rest, ok := strings.CutPrefix(name, Estate+"/"); ok {
+			all = append(all, Changed+"/"+rest)
 		}
-		return err
+		for _, name := range all {
+			names = append(names, name)
+			content[name] = data
+			ours, err := isOurs(filepath.Join(dir, filepath.FromSlash(name)), data, written[name])
+			if err != nil {
+				return err
+			}
+			if !ours {
+				foreign = append(foreign, filepath.Join(dir, filepath.FromSlash(name)))
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return err
@@ -63,12 +78,11 @@ func Write(dir string) error {
 	if len(foreign) > 0 {
 		return fmt.Errorf("the demo did not write %s, and does not overwrite it; name another folder", strings.Join(foreign, ", "))
 	}
-	var list strings.Builder
 	for _, name := range names {
-		fmt.Fprintf(&list, "%s %s\n", sum(content[name]), name)
+		written[name] = sum(content[name])
 	}
 	// The record comes first: a file that is ours is always in it.
-	if err := replace(filepath.Join(dir, record), []byte(list.String())); err != nil {
+	if err := writeRecord(dir, written); err != nil {
 		return err
 	}
 	for _, name := range names {
@@ -77,6 +91,32 @@ func Write(dir string) error {
 		}
 	}
 	return nil
+}
+
+// Remember notes that the files in Changed are the demo's own as they are now.
+func Remember(dir string) error {
+	written, err := readRecord(dir)
+	if err != nil {
+		return err
+	}
+	for name := range written {
+		if strings.HasPrefix(name, Changed+"/") {
+			data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+			if err != nil {
+				return err
+			}
+			written[name] = sum(data)
+		}
+	}
+	return writeRecord(dir, written)
+}
+
+func writeRecord(dir string, written map[string]string) error {
+	var list strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(written)) {
+		fmt.Fprintf(&list, "%s %s\n", written[name], name)
+	}
+	return replace(filepath.Join(dir, record), []byte(list.String()))
 }
 
 // isOurs reports whether a file does not exist, or is one that Write wrote.
