@@ -85,10 +85,10 @@ func proposeGroup(c *changer) error {
 			return usageError("there is no posture %q, expected %s%s", c.cmd.String("posture"), orList(posture.Names()), meant(nearest.Word(c.cmd.String("posture"), posture.Names())))
 		}
 		for _, s := range p.Settings {
-			fields[s.Name] = estatefile.Field(s)
+			fields[s.Name] = fieldOf(s)
 		}
 		for _, s := range p.Access {
-			access = append(access, estatefile.Field(s))
+			access = append(access, fieldOf(s))
 		}
 		c.note("%s: %s Posts: %s Receives: %s", p.Name, sentence(p.For), p.Posts, p.Receives)
 	}
@@ -316,10 +316,10 @@ func newGroupSet(streams Streams) *cli.Command {
 					}
 					var first []setting
 					for _, s := range p.Settings {
-						first = append(first, setting{Field: estatefile.Field(s), change: '='})
+						first = append(first, setting{Field: fieldOf(s), change: '='})
 					}
 					for _, s := range p.Access {
-						first = append(first, setting{Field: estatefile.Field(s), change: '=', access: true})
+						first = append(first, setting{Field: fieldOf(s), change: '=', access: true})
 					}
 					settings = append(first, settings...)
 				}
@@ -506,4 +506,9 @@ func (c *changer) spellings(id estate.ID) []string {
 		list = append(list, a.String())
 	}
 	return list
+}
+
+// fieldOf returns a setting of a posture as a field of a group.
+func fieldOf(s posture.Setting) estatefile.Field {
+	return estatefile.Field{Name: s.Name, Text: s.Text, List: s.List}
 }

@@ -1,6 +1,7 @@
 package estatefile
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -32,6 +33,8 @@ type Field struct {
 	Name string
 	Text string
 	List []string
+
+	isNumber bool // Text may be written as a number: that of a fact
 }
 
 // A Member is an entry of a group as it is to be written: an address, or a rule.
@@ -77,10 +80,10 @@ func (f Field) value() *value {
 	if f.Text == "" {
 		return nil
 	}
-	v := &value{text: f.Text}
+	v := &value{text: f.Text, raw: f.isNumber}
 	for _, known := range groupFields {
 		if known.name == f.Name {
-			v.raw = known.shape == oneBool || known.shape == oneNumber
+			v.raw = v.raw || known.shape == oneBool || known.shape == oneNumber
 		}
 	}
 	return v
@@ -589,12 +592,21 @@ func factFields(names []string, values [][]string) []Field {
 	var fields []Field
 	for i, name := range names {
 		if len(values[i]) == 1 {
-			fields = append(fields, Field{Name: name, Text: values[i][0]})
+			fields = append(fields, factField(Field{Name: name, Text: values[i][0]}))
 		} else {
 			fields = append(fields, Field{Name: name, List: values[i]})
 		}
 	}
 	return fields
+}
+
+// plainNumber is a number that stands without quotes in YAML and JSON alike.
+var plainNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
+
+// factField returns a field that is a fact: a number stands without quotes.
+func factField(f Field) Field {
+	f.isNumber = plainNumber.MatchString(f.Text)
+	return f
 }
 
 // SetPerson sets fields of a person, and facts by their attributes.
@@ -612,6 +624,10 @@ func (d *Draft) SetPerson(person estate.ID, fields, facts []Field) {
 		d.key(t, mapping, f.Name, f.value(), personFields)
 	}
 	if len(facts) > 0 {
+		facts = slices.Clone(facts)
+		for i := range facts {
+			facts[i] = factField(facts[i])
+		}
 		d.setWithin(t, mapping, "facts", facts, personFields)
 	}
 }
