@@ -33,6 +33,7 @@ func changeFlags() []cli.Flag {
 type changer struct {
 	*session
 	draft   *estatefile.Draft
+	about   string // what is made, in words
 	notes   []string
 	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
 	wrong   bool                                 // something that was asked for could not be done
@@ -100,7 +101,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		return false, loadError(path, err)
 	}
 	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
-	answer.Notes = append(answer.Notes, c.notes...)
+	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)
 	files, err := c.draft.Changed()
 	if err != nil {
 		return false, usageError("%v", err)

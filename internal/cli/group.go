@@ -90,7 +90,7 @@ func proposeGroup(c *changer) error {
 		for _, s := range p.Access {
 			access = append(access, fieldOf(s))
 		}
-		c.note("%s: %s Posts: %s Receives: %s", p.Name, sentence(p.For), p.Posts, p.Receives)
+		c.about = fmt.Sprintf("%s: %s. Who posts: %s Who receives: %s", p.Name, p.For, p.Posts, p.Receives)
 	}
 	for _, name := range []string{"title", "about", "managed-in"} {
 		if c.cmd.IsSet(name) {
@@ -155,8 +155,6 @@ func keysOf[V any](m map[string]V) func(func(string) bool) {
 		}
 	}
 }
-
-func sentence(s string) string { return strings.ToUpper(s[:1]) + s[1:] + "." }
 
 // freeAddress returns an address for a group, if it is inside and nobody's.
 func (c *changer) freeAddress(text string) (address.Address, error) {

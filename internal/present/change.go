@@ -15,6 +15,7 @@ type Change struct {
 	*Comparison
 	NewGroups []MatrixRow  `json:"new-groups"`        // what those that are added do, as in the matrix
 	KeptBack  int          `json:"notices-kept-back"` // welcome notices that are not to go out
+	About     string       `json:"about,omitempty"`   // what is made, in words
 	Notes     []string     `json:"notes"`             // what was left out, and what to know besides
 	Files     []FileChange `json:"files"`
 	Written   bool         `json:"written"`
@@ -45,10 +46,13 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 }
 
 func (a *Change) writeText(p *Page) {
+	if a.About != "" {
+		p.Line(2, Span{Plain, a.About})
+	}
 	for _, note := range a.Notes {
 		p.Line(2, Span{Doubtful, note})
 	}
-	if len(a.Notes) > 0 && len(a.Files) > 0 {
+	if len(a.Notes)+len(a.About) > 0 && len(a.Files) > 0 {
 		p.Gap()
 	}
 	if len(a.Files) == 0 {
