@@ -261,7 +261,7 @@ func (m *merger) differ(u unlike, all func([]string) []string) {
 	}
 	if more, fewer := only(taken, left), only(left, taken); len(more)+len(fewer) > 0 {
 		g := &m.groups[u.group]
-		m.conflict(g.Address, u.what, fmt.Sprintf("%d, %s", len(taken), having(more)), g.place, fmt.Sprintf("%d, %s", len(left), having(fewer)), u.place)
+		m.conflict(g.Address, u.what, fmt.Sprint(len(taken), having(more)), g.place, fmt.Sprint(len(left), having(fewer)), u.place)
 	}
 }
 
@@ -270,11 +270,11 @@ func having(list []string) string {
 	const most = 3
 	switch {
 	case len(list) == 0:
-		return "none of them alone"
+		return ""
 	case len(list) > most:
-		return fmt.Sprintf("%d of them alone, such as %s", len(list), strings.Join(list[:most], ", "))
+		return fmt.Sprintf(", %d of them alone, such as %s", len(list), strings.Join(list[:most], ", "))
 	}
-	return strings.Join(list, ", ") + " alone"
+	return ", " + strings.Join(list, ", ") + " alone"
 }
 
 func (m *merger) addPerson(p *Person) (at int) {

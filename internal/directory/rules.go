@@ -156,28 +156,25 @@ func ruleURL(m *Map, base string, rule estate.MemberRule) (string, bool) {
 	return "ldap:///" + url.PathEscape(base) + "??sub?" + url.PathEscape(filter), true
 }
 
+// untranslate puts the names of attributes for those of facts.
 func untranslate(m *Map, f selector.Filter) (selector.Filter, bool) {
+	all := func(list []selector.Filter) ([]selector.Filter, bool) {
+		parts := make([]selector.Filter, len(list))
+		for i, part := range list {
+			var ok bool
+			if parts[i], ok = untranslate(m, part); !ok {
+				return nil, false
+			}
+		}
+		return parts, true
+	}
 	switch f := f.(type) {
 	case selector.FilterAnd:
-		var parts selector.FilterAnd
-		for _, part := range f {
-			one, ok := untranslate(m, part)
-			if !ok {
-				return nil, false
-			}
-			parts = append(parts, one)
-		}
-		return parts, true
+		parts, ok := all(f)
+		return selector.FilterAnd(parts), ok
 	case selector.FilterOr:
-		var parts selector.FilterOr
-		for _, part := range f {
-			one, ok := untranslate(m, part)
-			if !ok {
-				return nil, false
-			}
-			parts = append(parts, one)
-		}
-		return parts, true
+		parts, ok := all(f)
+		return selector.FilterOr(parts), ok
 	case selector.FilterNot:
 		x, ok := untranslate(m, f.X)
 		return selector.FilterNot{X: x}, ok

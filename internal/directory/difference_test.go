@@ -1,0 +1,236 @@
+package directory_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/ldif"
+	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+const harbour = `yorvet: 1
+domains: [kelp.example]
+people:
+  - {address: ann@kelp.example, facts: {unit: deck}}
+  - {address: bob@kelp.example}
+  - {address: cat@out.example}
+groups:
+  - {address: crew@kelp.example, title: Crew, owners: [ann@kelp.example], members: [ann@kelp.example, bob@kelp.example], managed-in: hq}
+  - {address: deck@kelp.example, members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}
+  - {address: ours@kelp.example, members: [bob@kelp.example], managed-in: lists}
+  - {address: free@kelp.example, members: [bob@kelp.example]}
+`
+
+// identifiers are those of a directory that has some of the people.
+func identifiers(t *testing.T) *directory.Identifiers {
+	t.Helper()
+	m := directory.BuiltIn("ldap")
+	c := directory.NewCollector("hq", "x", m, "", ldif.Normal)
+	text := "dn: uid=ann,dc=kelp\nobjectClass: inetOrgPerson\nmail: ann@kelp.example\n\ndn: uid=bob,dc=kelp\nobjectClass: inetOrgPerson\nmail: bob@kelp.example\n\n" +
+		"dn: cn=crew,dc=kelp\nobjectClass: groupOfNames\nmail: crew@kelp.example\n\ndn: cn=deck,dc=kelp\nobjectClass: groupOfUniqueNames\nmail: deck@kelp.example\n"
+	if err := ldif.Read(strings.NewReader(text), ldif.Options{}, c.Add); err != nil {
+		t.Fatal(err)
+	}
+	return directory.IdentifiersOf(c.Finish())
+}
+
+// What has to be done for each kind of change is said in as few words as LDIF and
+// SCIM need; what is mastered elsewhere is refused, and what cannot be said is
+// listed.
+func TestDifferences(t *testing.T) {
+	ids := identifiers(t)
+	for _, test := range []struct {
+		old, new string // what is replaced in the estate
+		ldif     string // the change records, in short
+		scim     string // the operations, in short
+		refused  string
+		losses   string
+	}{
+		{"", "", "", "", "", ""},
+		{"members: [ann@kelp.example, bob@kelp.example]", "members: [bob@kelp.example]",
+			"cn=crew,dc=kelp modify; delete: member; uid=ann,dc=kelp; -", "PATCH remove members[value eq \"uid=ann,dc=kelp\"]", "", ""},
+		{"members: [crew@kelp.example, ", "members: [crew@kelp.example, ann@kelp.example, ",
+			"cn=deck,dc=kelp modify; add: uniqueMember; uid=ann,dc=kelp; -", "PATCH add members", "", ""},
+		{"members: [ann@kelp.example, bob@kelp.example]", "members: []",
+			"cn=crew,dc=kelp modify; add: member; cn=crew,dc=kelp; -; delete: member; uid=ann,dc=kelp; uid=bob,dc=kelp; -", "PATCH remove members[value eq \"uid=ann,dc=kelp\"] remove members[value eq \"uid=bob,dc=kelp\"]", "", ""},
+		{"title: Crew, owners: [ann@kelp.example]", "about: All, owners: [bob@kelp.example]",
+			"cn=crew,dc=kelp modify; replace: displayName; -; replace: description; All; -; add: owner; uid=bob,dc=kelp; -; delete: owner; uid=ann,dc=kelp; -",
+			"PATCH replace displayName replace about replace owners", "", ""},
+		{"- {address: crew@kelp.example, title: Crew", "- {address: gang@kelp.example, also: [crew@kelp.example], title: Crew",
+			"cn=crew,dc=kelp modify; replace: mail; gang@kelp.example; -; add: mailAlternateAddress; crew@kelp.example; -", "PATCH replace address replace also", "", ""},
+		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?%28ou=quay%29; -", "PATCH replace rules", "", ""},
+		{"(unit=deck)", "(hobby=quay)", "", "PATCH replace rules", "", "rules for members of deck@kelp.example"},
+		{"title: Crew, ", "title: Crew, gate: [admit anyone], ", "", "", "", "gate of crew@kelp.example"},
+		{"members: [ann@kelp.example, bob@kelp.example]", "members: [ann@kelp.example, bob@kelp.example, cat@out.example]", "", "", "", "cat@out.example in crew@kelp.example"},
+		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, members: [ann@kelp.example]", "", "", "ours@kelp.example: mastered in lists, change it there", ""},
+		{"free@kelp.example, members: [bob@kelp.example]", "free@kelp.example, members: [ann@kelp.example]", "", "", "free@kelp.example: the estate does not say where", ""},
+		{"  - {address: ours", "  - {address: new@kelp.example, members: [crew@kelp.example], managed-in: hq}\n  - {address: ours",
+			"cn=new@kelp.example,ou=groups,dc=kelp,dc=example add; groupOfNames; extensibleObject; new@kelp.example; new@kelp.example; cn=crew,dc=kelp", "POST", "", ""},
+		{"  - {address: deck@kelp.example, members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}\n", "", "cn=deck,dc=kelp delete", "DELETE", "", ""},
+	} {
+		older := sample.Load(t, harbour).Estate()
+		newer := sample.Load(t, strings.Replace(harbour, test.old, test.new, 1)).Estate()
+		d := directory.Differ(older, newer, "hq")
+		refused := ""
+		for _, r := range d.Refused {
+			refused += r.String()
+		}
+		if !strings.Contains(refused, test.refused) || refused != "" && test.refused == "" {
+			t.Errorf("%s: refused %q, want %q", test.new, refused, test.refused)
+		}
+		var b bytes.Buffer
+		losses, err := (&ldif.Export{Map: directory.BuiltIn("ldap"), IDs: ids}).WriteDifference(&b, d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := short(b.String()); got != test.ldif {
+			t.Errorf("%s: LDIF\n got %s\nwant %s", test.new, got, test.ldif)
+		}
+		if got := fmt.Sprint(losses); !strings.Contains(got, test.losses) || len(losses) > 0 && test.losses == "" {
+			t.Errorf("%s: losses %s, want %s", test.new, got, test.losses)
+		}
+		b.Reset()
+		if _, err := (&scim.Export{Map: directory.BuiltIn("scim"), IDs: ids}).WriteDifference(&b, d); err != nil {
+			t.Fatal(err)
+		}
+		if got := shortSCIM(t, b.Bytes()); got != test.scim {
+			t.Errorf("%s: SCIM\n got %s\nwant %s", test.new, got, test.scim)
+		}
+	}
+}
+
+// short puts change records on a line, the values without their names.
+func short(text string) string {
+	var parts []string
+	for line := range strings.Lines(strings.ReplaceAll(strings.TrimPrefix(text, "version: 1\n"), "\n ", "")) {
+		name, value, ok := strings.Cut(strings.TrimSpace(line), ": ")
+		switch {
+		case strings.TrimSpace(line) == "":
+		case name == "changetype":
+			parts[len(parts)-1] += " " + value
+		case name == "add" || name == "delete" || name == "replace" || !ok:
+			parts = append(parts, strings.TrimSpace(line))
+		default:
+			parts = append(parts, value)
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
+// shortSCIM puts the operations of a bulk request on a line.
+func shortSCIM(t *testing.T, data []byte) string {
+	t.Helper()
+	var bulk struct {
+		Operations []struct {
+			Method string
+			Data   struct{ Operations []struct{ Op, Path string } }
+		}
+	}
+	if err := json.Unmarshal(data, &bulk); err != nil {
+		t.Fatal(err)
+	}
+	var parts []string
+	for _, one := range bulk.Operations {
+		parts = append(parts, one.Method)
+		for _, op := range one.Data.Operations {
+			parts = append(parts, op.Op, strings.TrimPrefix(op.Path, scim.Extension+":"))
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// A rule goes to an LDAP URL and back.
+func TestRuleURLs(t *testing.T) {
+	m := directory.BuiltIn("ldap")
+	for filter, want := range map[string]string{
+		"(unit=deck)":                           "(unit=deck)",
+		"(&(unit=deck)(!(title=mate)))":         "(&(unit=deck)(!(title=mate)))",
+		"(|(name=a*b)(address=*@kelp.example))": "(|(name=a*b)(address=*@kelp.example))",
+		`(title=\2a\28x\29 ? %)`:                `(title=\2a\28x\29 ? %)`,
+		"(hobby=x)":                             "",
+	} {
+		f, err := selector.ParseFilter(filter)
+		if err != nil {
+			t.Fatal(err)
+		}
+		url, ok := m.RuleURL("dc=kelp", estate.MemberRule{Filter: f})
+		if !ok {
+			if want != "" {
+				t.Errorf("%s cannot be written", filter)
+			}
+			continue
+		}
+		c := directory.NewCollector("x", "x", m, "", nil)
+		e := &directory.Entry{ID: "cn=g"}
+		e.Add("objectClass", "groupOfURLs")
+		e.Add("mail", "g@kelp.example")
+		e.Add("memberURL", url)
+		c.Add(e)
+		d := c.Finish()
+		if len(d.Groups) != 1 || len(d.Groups[0].Members) != 1 || d.Groups[0].Members[0].Where != want {
+			t.Errorf("%s is written as %s, and read as %+v %v", filter, url, d.Groups, d.Remarks)
+		}
+	}
+	c := directory.NewCollector("x", "x", m, "", nil)
+	for _, url := range []string{"ldap:///dc=x??sub?(objectClass=*)", "ldap:///dc=x", "http://x/", "ldap:///dc=x??sub?((", "ldap:///dc=x??sub?(hobby=x)", "ldap:///ou=a,dc=x??sub?(ou=b)", "%zz"} {
+		e := &directory.Entry{ID: url}
+		e.Add("objectClass", "groupOfURLs")
+		e.Add("mail", fmt.Sprintf("g%d@kelp.example", len(c.Directory().Groups)))
+		e.Add("memberURL", url)
+		c.Add(e)
+	}
+	d := c.Finish()
+	var got []string
+	for _, g := range d.Groups {
+		for _, one := range g.Members {
+			got = append(got, fmt.Sprint(one.Everyone, one.Where))
+		}
+	}
+	if text := strings.Join(got, "; "); text != "true; true; false(unit=b)" || len(d.Remarks) != 5 {
+		t.Errorf("%s\n%v", text, d.Remarks)
+	}
+}
+
+// What a format cannot hold is counted by kind, with an example.
+func TestLosses(t *testing.T) {
+	e := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people:
+  - {address: ann@kelp.example, name: Ann, also: [a@kelp.example], mailbox: full, facts: {base: quay, post: [x, y]}}
+  - {address: bob@kelp.example, name: Bob}
+groups:
+  - {address: g@kelp.example, also: [h@kelp.example], owners: [ann@kelp.example], moderators: [nobody@kelp.example], access: {find: anyone}, gate: [], echo: false,
+     members: [{address: ann@kelp.example, copy: none, paused: true}, nobody@kelp.example, {everyone: true, copy: none}], accept: [{hazard: gets-nothing, because: x}]}
+  - {address: k@kelp.example}
+`).Estate()
+	var got []string
+	for _, loss := range directory.Losses(e, directory.Carries{}) {
+		got = append(got, loss.String())
+	}
+	want := `further addresses of 2, such as ann@kelp.example
+names of 2, such as ann@kelp.example
+the mailbox being full of ann@kelp.example
+the fact base of ann@kelp.example
+the fact post of 2, such as ann@kelp.example
+owners of g@kelp.example
+moderators of g@kelp.example
+echo of g@kelp.example
+gate of g@kelp.example
+access of g@kelp.example
+accepted hazards of g@kelp.example
+an owner or moderator who belongs to nobody of g@kelp.example
+what members chose (copy, paused) of ann@kelp.example in g@kelp.example
+a member that belongs to nobody of g@kelp.example
+a rule for members of g@kelp.example
+the group itself, as it has no named member, of k@kelp.example`
+	if text := strings.Join(got, "\n"); text != want {
+		t.Errorf("got\n%s\nwant\n%s", text, want)
+	}
+}
