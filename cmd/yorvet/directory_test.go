@@ -318,7 +318,10 @@ func TestStandInCircle(t *testing.T) {
 	}
 	ask(0, "import", "hq.yaml", "--domain", "kelpmere.example", "--domain", "kelpmereferries.example", "--domain", "kelpmere-cargo.example", "-o", "copy")
 	ask(0, "compare", "hq.yaml", "copy")
-	change := func(args ...string) { t.Helper(); ask(0, append(append([]string{"--estate", "copy"}, args...), "--yes")...) }
+	change := func(args ...string) {
+		t.Helper()
+		ask(0, append(append([]string{"--estate", "copy"}, args...), "--yes")...)
+	}
 	change("member", "add", "lost-property@kelpmere.example", "nora.teale@kelpmere.example")
 	change("member", "remove", "lost-property@kelpmere.example", "piers.oake@kelpmere.example")
 	change("group", "new", "storm@kelpmere.example", "--owner", "ines.maro@kelpmere.example", "--member", "nora.teale@kelpmere.example", "--managed-in", "hq")

@@ -63,12 +63,12 @@ func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
 		m.File = n.Value
 		return nil
 	}
+	if n.Kind == yaml.MappingNode && !slices.ContainsFunc(n.Content, func(k *yaml.Node) bool { return k.Value == "yorvet-map" }) {
+		n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "yorvet-map"}, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!int", Value: "1"})
+	}
 	data, err := yaml.Dump(n)
 	if err != nil {
 		return err
-	}
-	if !bytes.Contains(data, []byte("yorvet-map:")) {
-		data = append([]byte("yorvet-map: 1\n"), data...)
 	}
 	if m.Inline, err = directory.ParseMap("map", data); err != nil {
 		return fmt.Errorf("line %d: %w", n.Line, err)

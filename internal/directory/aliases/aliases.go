@@ -155,6 +155,9 @@ func clip(s string) string {
 // full returns a name as an address.
 func (p *parser) full(name string) string {
 	name = strings.TrimPrefix(name, `\`)
+	if !strings.HasPrefix(name, `"`) && !strings.Contains(name, "@") && strings.ContainsAny(name, " ,:;<>()[]") {
+		name = `"` + name + `"`
+	}
 	if strings.Contains(name, "@") || p.options.Domain == "" {
 		return name
 	}

@@ -1,0 +1,111 @@
+package table
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/directory"
+)
+
+// Rows become entries, whatever separates their cells.
+func TestReader(t *testing.T) {
+	for _, test := range []struct {
+		in        string
+		separator rune
+		want      string
+	}{
+		{"\ufeffaddress,name\na@b.example,\"A, B\"\n", 0, "2 address=[a@b.example] name=[A, B]"},
+		{"address;name\r\na@b.example;A, B\r\n", 0, "2 address=[a@b.example] name=[A, B]"},
+		{"address\tname\n\na@b.example\tA \"x\" B\n", 0, `3 address=[a@b.example] name=[A "x" B]`},
+		{"address\tname\na@b.example\tA;B,C\n", '\t', "2 address=[a@b.example] name=[A;B,C]"},
+		{"address,,note\na@b.example,x,'=1\n", 0, "2 address=[a@b.example] note=[=1]"},
+		{"address\n a@b.example \n", 0, "2 address=[a@b.example]"},
+		{"address,name\na@b.example\n", 0, "x:2:1: the row has not 2 cells, as the header has"},
+		{"address,\"name\na@b.example\n", 0, "x:2:13:"},
+		{"a,A\n", 0, `x:1:2: the column "A" stands here for the second time`},
+	} {
+		var got strings.Builder
+		r, err := NewReader(strings.NewReader(test.in), "x", test.separator)
+		if err == nil {
+			err = r.Each(func(e *directory.Entry) {
+				fmt.Fprint(&got, e.Line)
+				for _, a := range e.Attributes {
+					fmt.Fprint(&got, " ", a.Name, "=", a.Values)
+				}
+			})
+		}
+		if err != nil {
+			got.WriteString(err.Error())
+		}
+		if !strings.HasPrefix(got.String(), test.want) {
+			t.Errorf("%q:\n got %s\nwant %s", test.in, got.String(), test.want)
+		}
+	}
+}
+
+// What kind of table it is, its header tells.
+func TestKinds(t *testing.T) {
+	for header, want := range map[string]string{"address,name": "people", "Group,Address,x": "memberships", "address,title,Members": "groups", "address,managed-in": "groups", "group,name": "people"} {
+		r, err := NewReader(strings.NewReader(header+"\n"), "x", 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := "people"
+		if r.IsMemberships() {
+			got = "memberships"
+		} else if r.IsGroups() {
+			got = "groups"
+		}
+		if got != want {
+			t.Errorf("%s: %s, want %s", header, got, want)
+		}
+	}
+}
+
+// Memberships join the groups that are there, with all that they say.
+func TestMemberships(t *testing.T) {
+	text := "group,address,copy,since,invitations,paused,role\n" +
+		"G@k.example,a@k.example,digest,2026-03-02,none,true,\n" +
+		"g@k.example,b@k.example,,,,,owner\n" +
+		"g@k.example,c@k.example,,,,,moderator\n" +
+		"g@k.example,everyone,,,,,\n" +
+		"g@k.example,where (base=x),none,,,,member\n" +
+		"h@k.example,d@k.example,,,,,\n" +
+		"nowhere,d@k.example,,,,,\n" +
+		"g@k.example,e@k.example,loud,,,,\n" +
+		"g@k.example,e@k.example,,yesterday,,,\n" +
+		"g@k.example,e@k.example,,,,,captain\n"
+	d := &directory.Directory{File: "x", Groups: []directory.Group{{Address: "g@k.example"}}}
+	r, err := NewReader(strings.NewReader(text), "x", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Memberships(d); err != nil {
+		t.Fatal(err)
+	}
+	var got strings.Builder
+	for _, g := range d.Groups {
+		fmt.Fprintln(&got, g.Address, g.Owners, g.Mods)
+		for _, m := range g.Members {
+			fmt.Fprintln(&got, " ", m.Address, m.Where, m.Everyone, m.Copy, m.Since, m.Invitations, m.Paused)
+		}
+	}
+	for _, remark := range d.Remarks {
+		fmt.Fprintln(&got, remark)
+	}
+	want := `g@k.example [b@k.example] [c@k.example]
+  a@k.example  false digest 2026-03-02 none true
+    true    false
+   (base=x) false none   false
+h@k.example [] []
+  d@k.example  false    false
+x:8: "nowhere" is no address: there is no @
+x:9: copy is "loud" and invitations "", expected every, digest, replies or none, and follow, every or none
+x:10: expected a date such as 2026-03-02, not "yesterday"
+x:11: "captain" is no role, expected member, owner or moderator
+`
+	if got.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", got.String(), want)
+	}
+}
