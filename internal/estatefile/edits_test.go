@@ -437,3 +437,38 @@ func TestKilledWriter(t *testing.T) {
 		t.Errorf("the writers wrote too little for this to tell anything: %v", seen)
 	}
 }
+
+// In whatever estate, written however, an edit does what it says, or is refused.
+func FuzzEdits(f *testing.F) {
+	for _, files := range commented {
+		f.Add([]byte(files["estate.yaml"]), uint64(1))
+	}
+	f.Add([]byte("yorvet: 1\ndomains: [kelp.example]\ngroups:\n- address: a@kelp.example\n  about: >-\n    folded\n\n    text\n  members: &m\n  - x@out.example\n- {address: b@kelp.example, members: *m, title: 'it''s'}\n"), uint64(2))
+	f.Add([]byte("{yorvet: 1, domains: [kelp.example], groups: [{address: a@kelp.example, members: [ ], # none\n also: []}]}"), uint64(3))
+	f.Add([]byte("yorvet: 1\ndomains:\n- kelp.example\npeople:\n- address:\n    ann@kelp.example\n  facts: {}\ngroups:\n-\n  address: \"a@kelp.example\"\n  gate:\n  -\n    admit\n    anyone\n  members:\n\n  - address: ann@kelp.example\n\n    copy: none\n"), uint64(4))
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte, seed uint64) {
+		path := filepath.Join(dir, "estate.yaml")
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		random := rand.New(rand.NewPCG(seed, 1))
+		d, err := Open(path)
+		if err != nil || d.Before().Groups() == 0 || d.Before().People() == 0 || !d.Before().InsideDomain("kelp.example") {
+			return
+		}
+		one := randomEdit(random, d.Before(), 1)
+		one.make(d)
+		later, err := d.Estate()
+		if err != nil {
+			var refused *Errors
+			if !errors.As(err, &refused) {
+				t.Errorf("%s: %v", one.about, err)
+			}
+			return
+		}
+		if !one.holds(later) {
+			t.Errorf("%s: does not hold\nbefore:\n%s\nlater:\n%s", one.about, data, d.mended[path])
+		}
+	})
+}

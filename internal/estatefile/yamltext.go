@@ -61,6 +61,9 @@ type spot struct{ line, column int }
 func newYAMLText(name string, data []byte) (*yamlText, error) {
 	t := &yamlText{name: name, data: data, parents: map[*yaml.Node]*yaml.Node{}, nodes: map[spot]*yaml.Node{}, newline: "\n"}
 	content := bytes.TrimPrefix(data, []byte("\ufeff"))
+	if at := oddBreak(content); at >= 0 {
+		return nil, &Errors{List: []*Error{{File: name, Line: 1 + bytes.Count(content[:at], []byte("\n")), Column: 1, Text: "a line of this file ends with a character that is no line feed; change it by hand, or mend that first"}}}
+	}
 	var n yaml.Node
 	if err := yaml.Load(content, &n); err != nil {
 		return nil, err
@@ -80,6 +83,17 @@ func newYAMLText(name string, data []byte) (*yamlText, error) {
 	}
 	t.index(t.root)
 	return t, nil
+}
+
+// oddBreak returns the offset of a line break other than LF and CR LF (YAML 1.1,
+// section 5.4), or -1.
+func oddBreak(data []byte) int {
+	for i, r := range string(data) {
+		if r == '\u0085' || r == '\u2028' || r == '\u2029' || r == '\r' && (i+1 == len(data) || data[i+1] != '\n') {
+			return i
+		}
+	}
+	return -1
 }
 
 func (t *yamlText) index(n *yaml.Node) {
