@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"sync"
 
 	"github.com/urfave/cli/v3"
@@ -56,12 +57,12 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	options := source.Options{Map: cmd.String("map"), Domains: cmd.StringSlice("domain"), AllowFiles: cmd.Bool("allow-files")}
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
-	if !isNew && len(options.Domains) == 0 {
+	if !isNew {
 		before, err := estatefile.Load(path)
 		if err != nil {
 			return loadError(path, err)
 		}
-		options.Domains = domainsOf(before)
+		options.Domains = append(domainsOf(before), options.Domains...)
 	}
 	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options)
 	if err != nil {
@@ -145,6 +146,11 @@ func createEstate(cmd *cli.Command, streams Streams, path string, m *directory.M
 // updateEstate brings an estate to where its sources are.
 func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
 	return changeEstateAt(ctx, cmd, streams, path, func(c *changer) error {
+		for _, domain := range cmd.StringSlice("domain") {
+			if !c.e.InsideDomain(strings.ToLower(domain)) {
+				c.draft.AddDomain(domain)
+			}
+		}
 		gone := m.Update(c.draft, directory.Options{Today: c.r.Today(), Prune: cmd.Bool("prune")})
 		c.wrap = func(change *present.Change) present.Answer {
 			a := newImportAnswer(path, m)

@@ -46,22 +46,6 @@ func (d Decision) by() string {
 	return "rule " + strconv.Itoa(d.Rule) + ": " + d.Written
 }
 
-// told returns the words for the sender of a held or refused message, or "".
-func (d Decision) told() string {
-	if d.Verdict == estate.Admit.String() {
-		return ""
-	}
-	return d.Text
-}
-
-// placeOf returns where a rule stands, in words.
-func placeOf(position string) string {
-	if position == "" {
-		return "the default"
-	}
-	return position
-}
-
 func verdictStyle(verdict string) Style {
 	switch verdict {
 	case "admit", "open":

@@ -39,9 +39,6 @@ func (w *Writer) Attribute(name, value string) {
 // Line writes a line as it is, such as the - between changes.
 func (w *Writer) Line(text string) { w.line(text) }
 
-// Comment writes a comment.
-func (w *Writer) Comment(text string) { w.fold("# " + text) }
-
 // Flush writes what is left, and returns the first error.
 func (w *Writer) Flush() error { return w.w.Flush() }
 
