@@ -25,8 +25,8 @@ import (
 
 // A realDirectory is Debian's slapd on loopback, in a temporary folder.
 type realDirectory struct {
-	dir  string
-	port int
+	dir       string
+	port, tls int // of ldap and ldaps
 }
 
 const (
@@ -52,12 +52,15 @@ func slapd(t *testing.T, content, limits string) *realDirectory {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	d := &realDirectory{dir: dir}
+	for _, port := range []*int{&d.port, &d.tls} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		*port = l.Addr().(*net.TCPAddr).Port
+		l.Close()
 	}
-	d := &realDirectory{dir, l.Addr().(*net.TCPAddr).Port}
-	l.Close()
 	writeCertificate(t, dir)
 	var b strings.Builder
 	for _, schema := range []string{"core", "cosine", "nis", "inetorgperson", "misc", "dyngroup"} {
@@ -80,7 +83,7 @@ func slapd(t *testing.T, content, limits string) *realDirectory {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	var output bytes.Buffer
-	cmd := exec.Command("/usr/sbin/slapd", "-h", fmt.Sprintf("ldap://127.0.0.1:%d/ ldapi://%s/", d.port, url.PathEscape(dir+"/ldapi")), "-f", filepath.Join(dir, "slapd.conf"), "-d", "0")
+	cmd := exec.Command("/usr/sbin/slapd", "-h", fmt.Sprintf("ldap://127.0.0.1:%d/ ldaps://127.0.0.1:%d/ ldapi://%s/", d.port, d.tls, url.PathEscape(dir+"/ldapi")), "-f", filepath.Join(dir, "slapd.conf"), "-d", "0")
 	cmd.Stdout, cmd.Stderr = &output, &output
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -156,7 +159,7 @@ func directoryPeople(people int) string {
 // sourceFile writes a source file for a directory, and returns its path.
 func (d *realDirectory) sourceFile(t *testing.T, dir, text string) string {
 	t.Helper()
-	text = strings.NewReplacer("{port}", fmt.Sprint(d.port), "{dir}", d.dir, "{socket}", url.PathEscape(d.dir+"/ldapi")).Replace("yorvet-source: 1\nname: hq\npage: 7\ndomains: [kelpmere.example]\n" + text)
+	text = strings.NewReplacer("{port}", fmt.Sprint(d.port), "{tls}", fmt.Sprint(d.tls), "{dir}", d.dir, "{socket}", url.PathEscape(d.dir+"/ldapi")).Replace("yorvet-source: 1\nname: hq\npage: 7\ndomains: [kelpmere.example]\n" + text)
 	path := filepath.Join(dir, "hq.yaml")
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
@@ -182,10 +185,11 @@ func TestRealDirectory(t *testing.T) {
 	ways := map[string]string{
 		"plain":    simpleBind + "tls: none\n",
 		"starttls": simpleBind + "tls: starttls\nauthority: \"{dir}/cert.pem\"\n",
+		"ldaps":    strings.Replace(simpleBind, "ldap://127.0.0.1:{port}", "ldaps://127.0.0.1:{tls}", 1) + "authority: \"{dir}/cert.pem\"\n",
 		"external": "from: ldapi://{socket}/" + directoryBase + "\nlogin: {external: true}\n",
 	}
 	var first string
-	for _, name := range []string{"plain", "starttls", "external"} {
+	for _, name := range []string{"plain", "starttls", "ldaps", "external"} {
 		d.sourceFile(t, dir, ways[name])
 		ask(0, "import", "hq.yaml", "-o", "estate-"+name)
 		data, err := os.ReadFile(filepath.Join(dir, "estate-"+name, "estate.yaml"))

@@ -215,12 +215,12 @@ func (x *exporter) difference() error {
 	since, system := x.cmd.String("since"), x.cmd.String("for")
 	var older *estate.Estate
 	var err error
-	if source.Is(since) {
-		if system == "" {
-			if system, err = source.Name(since); err != nil {
-				return usageError("%v", err)
-			}
+	if source.Is(since) && system == "" {
+		if system, err = source.Name(since); err != nil {
+			return usageError("%v", err)
 		}
+	}
+	if source.Is(since) && !source.Is(estatePath(x.cmd)) {
 		if older, _, err = overlaid(x.ctx, since, estatePath(x.cmd), x.r.Today(), x.streams.Err); err != nil {
 			return err
 		}

@@ -111,7 +111,7 @@ func (c *condition) UnmarshalYAML(node *yaml.Node) error {
 	}
 	var err error
 	if c.filter, err = selector.ParseFilter(text); err != nil {
-		return fmt.Errorf("line %d, column %d: %w", node.Line, node.Column, err)
+		return err
 	}
 	return nil
 }
@@ -159,8 +159,11 @@ func ParseMap(name string, data []byte) (*Map, error) {
 	if m.Version != 1 {
 		return nil, fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-map: 1"`, name)
 	}
-	if err := m.check(); err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+	if err := m.check(func(list string, index int) string {
+		line, column := yamlfile.Find(data, list, index)
+		return fmt.Sprintf("%s:%d:%d: ", name, line, column)
+	}); err != nil {
+		return nil, err
 	}
 	m.prepare()
 	return &m, nil
@@ -186,50 +189,79 @@ func (m *Map) prepare() {
 	}
 }
 
-func (m *Map) check() error {
-	word := func(where, text string, known ...string) error {
-		if text != "" && !slices.Contains(known, text) {
-			return fmt.Errorf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), meant(nearest.Word(text, known)))
-		}
-		return nil
-	}
+// check returns what is wrong in a map. place gives the place of a part.
+func (m *Map) check(place func(list string, index int) string) error {
 	var errs []error
-	references := func(where string, list []ReferenceMap) {
-		for _, r := range list {
-			if r.From == "" {
-				errs = append(errs, errors.New(where+" needs from, the name of an attribute"))
-			}
-			errs = append(errs, word(where+": by", r.By, "id", "address", "key"), word(where+": copy", r.Copy, estate.CopyWords[1:]...))
-		}
+	for i, p := range m.People {
+		errs = append(errs, within(place("people", i), p.problems()))
 	}
-	for _, p := range m.People {
-		if len(p.Address) == 0 {
-			errs = append(errs, errors.New("people need address, the name of an attribute"))
-		}
-		references("member-of", p.MemberOf)
-	}
-	for _, g := range m.Groups {
-		if len(g.Address) == 0 {
-			errs = append(errs, errors.New("groups need address, the name of an attribute"))
-		}
-		references("owners", g.Owners)
-		references("moderators", g.Moderators)
-		references("members", g.Members)
-		for _, name := range g.Owns {
-			errs = append(errs, word("owns", name, "title", "about", "also"))
-		}
-		known := slices.Concat(estatefile.OneSettings(), estatefile.ListSettings())
-		sets := []map[string]Names{g.Set}
-		for _, when := range g.SetWhen {
-			sets = append(sets, when.Set)
-		}
-		for _, set := range sets {
-			for name := range set {
-				errs = append(errs, word("set", strings.TrimPrefix(name, "access."), append(known, estate.ActionWords...)...))
-			}
-		}
+	for i, g := range m.Groups {
+		errs = append(errs, within(place("groups", i), g.problems()))
 	}
 	return errors.Join(errs...)
+}
+
+// within puts the place of a part before what is wrong in it.
+func within(place string, problems []string) error {
+	var errs []error
+	for _, text := range problems {
+		errs = append(errs, errors.New(place+text))
+	}
+	return errors.Join(errs...)
+}
+
+func (p *PeopleMap) problems() (list []string) {
+	if len(p.Address) == 0 {
+		list = append(list, "people need address, the name of an attribute")
+	}
+	return append(list, wrongReferences("member-of", p.MemberOf)...)
+}
+
+func (g *GroupsMap) problems() (list []string) {
+	if len(g.Address) == 0 {
+		list = append(list, "groups need address, the name of an attribute")
+	}
+	list = append(list, wrongReferences("owners", g.Owners)...)
+	list = append(list, wrongReferences("moderators", g.Moderators)...)
+	list = append(list, wrongReferences("members", g.Members)...)
+	for _, name := range g.Owns {
+		list = append(list, wrongWord("owns", name, "title", "about", "also")...)
+	}
+	known := slices.DeleteFunc(slices.Concat(estatefile.OneSettings(), estatefile.ListSettings()), func(name string) bool {
+		return slices.Contains([]string{"address", "also", "owners", "moderators"}, name) // which have keys of their own
+	})
+	sets := []map[string]Names{g.Set}
+	for _, when := range g.SetWhen {
+		sets = append(sets, when.Set)
+	}
+	for _, set := range sets {
+		for _, name := range sortedKeys(set) {
+			if action, ok := strings.CutPrefix(name, "access."); ok {
+				list = append(list, wrongWord("set", action, estate.ActionWords...)...)
+			} else {
+				list = append(list, wrongWord("set", name, known...)...)
+			}
+		}
+	}
+	return list
+}
+
+func wrongReferences(where string, list []ReferenceMap) (problems []string) {
+	for _, r := range list {
+		if r.From == "" {
+			problems = append(problems, where+" needs from, the name of an attribute")
+		}
+		problems = append(problems, wrongWord(where+": by", r.By, "id", "address", "key")...)
+		problems = append(problems, wrongWord(where+": copy", r.Copy, estate.CopyWords[1:]...)...)
+	}
+	return problems
+}
+
+func wrongWord(where, text string, known ...string) []string {
+	if text == "" || slices.Contains(known, text) {
+		return nil
+	}
+	return []string{fmt.Sprintf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), meant(nearest.Word(text, known)))}
 }
 
 func meant(near string) string {

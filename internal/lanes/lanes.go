@@ -14,8 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/mail/endpoint"
@@ -159,27 +157,8 @@ type reader struct {
 
 // fail notes what is wrong in the item of a list with an index.
 func (r *reader) fail(list string, index int, format string, args ...any) {
-	line, column := r.find(list, index)
+	line, column := yamlfile.Find(r.data, list, index)
 	r.errs = append(r.errs, fmt.Errorf("%s:%d:%d: "+format, append([]any{r.path, line, column}, args...)...))
-}
-
-// find returns the place of an item of a list at the top of the file.
-func (r *reader) find(list string, index int) (line, column int) {
-	var n yaml.Node
-	if yaml.Load(r.data, &n) != nil || len(n.Content) == 0 {
-		return 1, 1
-	}
-	top := n.Content[0]
-	for i := 0; i+1 < len(top.Content); i += 2 {
-		if top.Content[i].Value != list {
-			continue
-		}
-		if value := top.Content[i+1]; value.Kind == yaml.SequenceNode && index < len(value.Content) {
-			return value.Content[index].Line, value.Content[index].Column
-		}
-		return top.Content[i].Line, top.Content[i].Column
-	}
-	return 1, 1
 }
 
 func (r *reader) way(i int, f fileWay) Way {

@@ -84,21 +84,28 @@ func isSourceFile(head []byte) bool {
 
 // load reads a source file.
 func (s *source) load(path string) error {
-	if _, err := yamlfile.Read(path, &s.file); err != nil {
+	data, err := yamlfile.Read(path, &s.file)
+	if err != nil {
 		return err
 	}
 	s.path = path
+	fail := func(key, format string, args ...any) error {
+		line, column := yamlfile.Find(data, key, 0)
+		return fmt.Errorf("%s:%d:%d: "+format, append([]any{path, line, column}, args...)...)
+	}
 	switch {
 	case s.Version != 1:
-		return fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-source: 1"`, path)
+		return fail("yorvet-source", `the format version is missing, expected "yorvet-source: 1"`)
 	case s.From == "":
-		return fmt.Errorf("%s:1:1: from is missing, expected a path or URL", path)
+		return fail("from", "from is missing, expected a path or URL")
 	case s.Format != "" && !slices.Contains(Formats, s.Format):
-		return fmt.Errorf("%s: format is %q, expected one of %s", path, s.Format, strings.Join(Formats, ", "))
+		return fail("format", "format is %q, expected one of %s", s.Format, strings.Join(Formats, ", "))
+	case s.TLS != "" && !slices.Contains(endpoint.Words, s.TLS):
+		return fail("tls", "tls is %q, expected one of %s%s", s.TLS, strings.Join(endpoint.Words, ", "), meant(nearest.Word(s.TLS, endpoint.Words)))
 	}
 	for _, domain := range s.Domains {
 		if _, err := address.ParseDomain(domain); err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return fail("domains", "%v", err)
 		}
 	}
 	s.where = s.From
@@ -117,11 +124,7 @@ func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, err
 	}
 	local := isLoopback(host)
 	if s.TLS != "" {
-		i := slices.Index(endpoint.Words, s.TLS)
-		if i < 0 {
-			return 0, nil, nil, fmt.Errorf("%s: tls is %q, expected one of %s%s", s.path, s.TLS, strings.Join(endpoint.Words, ", "), meant(nearest.Word(s.TLS, endpoint.Words)))
-		}
-		mode = endpoint.TLS(i)
+		mode = endpoint.TLS(slices.Index(endpoint.Words, s.TLS))
 	} else if scheme == "ldapi" || (scheme == "ldap" || scheme == "http") && local {
 		mode = endpoint.Plain
 	}

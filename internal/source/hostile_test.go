@@ -208,7 +208,7 @@ groups:
 	for bad, want := range map[string]string{
 		"yorvet-map: 1\npeople: [{adress: x}]\n":                                       ":2:",
 		"people: []\n":                                                                 "format version",
-		"yorvet-map: 1\npeople: [{address: x, match: '(a=b'}]\n":                       "line 2",
+		"yorvet-map: 1\npeople: [{address: x, match: '(a=b'}]\n":                       ":2:30: ",
 		"yorvet-map: 1\ngroups: [{address: x, members: [{from: m, by: dn}]}]\n":        `by is "dn"`,
 		"yorvet-map: 1\ngroups: [{address: x, set: {gates: [admit anyone]}}]\n":        `did you mean gate`,
 		"yorvet-map: 1\ngroups: [{title: x}]\n":                                        "groups need address",

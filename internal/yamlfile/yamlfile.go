@@ -80,3 +80,23 @@ func keys(t reflect.Type, seen map[reflect.Type]bool) []string {
 	}
 	return names
 }
+
+// Find returns the place of a key at the top of a file, or of the item with an
+// index of the list that stands there, and 1, 1 where there is none.
+func Find(data []byte, key string, index int) (line, column int) {
+	var n yaml.Node
+	if yaml.Load(data, &n) != nil || len(n.Content) == 0 {
+		return 1, 1
+	}
+	top := n.Content[0]
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value != key {
+			continue
+		}
+		if value := top.Content[i+1]; value.Kind == yaml.SequenceNode && index < len(value.Content) {
+			return value.Content[index].Line, value.Content[index].Column
+		}
+		return top.Content[i].Line, top.Content[i].Column
+	}
+	return 1, 1
+}
