@@ -245,3 +245,68 @@ func TestWriteKeepsTheFile(t *testing.T) {
 		t.Errorf("not written: %s", data)
 	}
 }
+
+// A change of several files that was not put in place, as its writer was killed,
+// is there nevertheless: for who reads, and for the next who writes.
+func TestJournal(t *testing.T) {
+	dir := writeEstate(t, commented["tables"])
+	d, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: "new@kelp.example"}}, Members: []Member{{Address: "fay@kelp.example"}}})
+	d.AddPerson(NewPerson{Fields: []Field{{Name: "address", Text: "fay@kelp.example"}}})
+	if err := d.Write(); err != nil {
+		t.Fatal(err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, ".yorvet-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	// The same as it would be had the writer been killed before it was in place.
+	var j journal
+	for name, text := range commented["tables"] {
+		ready, err := writeBeside(filepath.Join(dir, name), []byte(strings.ReplaceAll(text, "crew@", "gang@")), 0o644)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := j.add(dir, ready, filepath.Join(dir, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	data, err := json.Marshal(j)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, journalName), data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	check := func(when string) {
+		t.Helper()
+		e, err := Load(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if find1(e, "gang@kelp.example") == estate.None || find1(e, "crew@kelp.example") != estate.None || find1(e, "fay@kelp.example") != estate.None {
+			t.Errorf("%s the change is not there", when)
+		}
+	}
+	check("before it is in place")
+	d, err = Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.SetGroup(find1(d.Before(), "gang@kelp.example"), Field{Name: "title", Text: "Gang"})
+	if err := d.Write(); err != nil {
+		t.Fatal(err)
+	}
+	check("in place")
+	if left, _ := filepath.Glob(filepath.Join(dir, ".yorvet-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	if err := os.WriteFile(filepath.Join(dir, journalName), []byte("{"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Load(dir); err == nil {
+		t.Error("a broken journal is no error")
+	}
+}

@@ -22,6 +22,7 @@ import (
 // Before returns. They all are noted first; Estate returns what they come to.
 type Draft struct {
 	path   string
+	open   func(name string) (io.ReadCloser, error)
 	before *estate.Estate
 	main   []string             // the YAML files
 	names  []string             // of all files, by number in places
@@ -66,6 +67,9 @@ func Open(path string) (*Draft, error) {
 	if d.main, err = find(path); err != nil {
 		return nil, err
 	}
+	if d.open, err = opener(folderOf(path)); err != nil {
+		return nil, err
+	}
 	e, err := LoadAs(path, func(file string) string {
 		d.names = append(d.names, file)
 		return file
@@ -82,12 +86,21 @@ func (d *Draft) content(name string) []byte {
 	if data, ok := d.read[name]; ok {
 		return data
 	}
-	data, err := os.ReadFile(name)
+	data, err := d.readFile(name)
 	if err != nil {
 		d.fail(err)
 	}
 	d.read[name] = data
 	return data
+}
+
+func (d *Draft) readFile(name string) ([]byte, error) {
+	f, err := d.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(f)
 }
 
 func (d *Draft) fail(err error) {
@@ -208,7 +221,7 @@ func (d *Draft) Estate() (*estate.Estate, error) {
 		if data, ok := d.mended[name]; ok {
 			return io.NopCloser(bytes.NewReader(data)), nil
 		}
-		return os.Open(name)
+		return d.open(name)
 	})
 }
 
@@ -253,8 +266,8 @@ func countLines(before, later []byte) (added, removed int) {
 // it was read. Nothing is written then.
 var ErrChanged = errors.New("somebody else has changed the estate meanwhile")
 
-// Write writes the changed files, each whole or not at all, while nobody else
-// writes the estate.
+// Write writes the changed files, all of them or none, while nobody else writes the
+// estate.
 func (d *Draft) Write() error {
 	if err := d.finish(); err != nil {
 		return err
@@ -267,6 +280,9 @@ func (d *Draft) Write() error {
 		return err
 	}
 	defer unlock()
+	if err := finishJournal(folderOf(d.path)); err != nil {
+		return err
+	}
 	for name := range d.mended {
 		now, err := os.ReadFile(name)
 		if old := d.read[name]; err != nil || !bytes.Equal(now, old) {

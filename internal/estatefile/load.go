@@ -38,7 +38,11 @@ func Load(path string) (*estate.Estate, error) {
 
 // LoadAs is Load for an estate whose files, in places, go by other names.
 func LoadAs(path string, name func(file string) string) (*estate.Estate, error) {
-	return load(path, name, func(name string) (io.ReadCloser, error) { return os.Open(name) })
+	open, err := opener(folderOf(path))
+	if err != nil {
+		return nil, err
+	}
+	return load(path, name, open)
 }
 
 // load is LoadAs where files are opened by open.
