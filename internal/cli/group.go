@@ -135,7 +135,7 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	for _, one := range chosen {
-		m := estatefile.Member{Address: one.address.String(), Membership: estate.Membership{Copy: copy, Since: c.r.Today()}}
+		m := estatefile.Member{Address: one.address.String(), Membership: estate.Membership{Copy: copy, Since: c.r.Today()}, JustNow: true}
 		if c.e.IsGroup(one.id) {
 			m.Membership = estate.Membership{}
 		}

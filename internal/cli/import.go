@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 
@@ -62,7 +63,11 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		if err != nil {
 			return loadError(path, err)
 		}
-		options.Domains = append(domainsOf(before), options.Domains...)
+		for _, domain := range domainsOf(before) {
+			if !slices.Contains(options.Domains, domain) {
+				options.Domains = append(options.Domains, domain)
+			}
+		}
 	}
 	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options)
 	if err != nil {

@@ -387,7 +387,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		if c.e.IsGroup(one.id) {
 			says = estate.Membership{Copy: m.Copy}
 		}
-		c.draft.AddMember(g, estatefile.Member{Address: one.address.String(), Membership: says})
+		c.draft.AddMember(g, estatefile.Member{Address: one.address.String(), Membership: says, JustNow: !c.cmd.IsSet("since")})
 		c.addPerson(one)
 	}
 	return nil

@@ -347,7 +347,7 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 				m.Copy = joiners
 			}
 			if m.Since == 0 {
-				m.Since = u.options.Today
+				m.Since, m.JustNow = u.options.Today, true
 			}
 		}
 		u.d.AddMember(id, m)

@@ -43,6 +43,9 @@ type Member struct {
 	Where    string // a filter (RFC 4515)
 	Everyone bool
 	estate.Membership
+	// JustNow says that Since is nothing that was asked for: in a table without a
+	// column for it it is left out, rather than all rows be written anew.
+	JustNow bool
 }
 
 // A NewGroup is a group to be written.
@@ -351,7 +354,7 @@ func (d *Draft) AddMember(g estate.ID, m Member) {
 		last := entries[len(entries)-1].Place
 		if d.isTable(last) {
 			if t := d.table(d.names[last.File]); slices.Contains(t.header, "group") {
-				t.add(membershipRow(d.before.Group(g).Address.String(), m))
+				t.addMembership(d.before.Group(g).Address.String(), m)
 				return
 			}
 		}
@@ -373,12 +376,15 @@ func (d *Draft) AddMember(g estate.ID, m Member) {
 	d.setCellList(d.table(d.names[place.File]), place, "members", nil, []string{text})
 }
 
-func membershipRow(group string, m Member) map[string]string {
+// addMembership adds a membership to a table of such.
+func (t *rowText) addMembership(group string, m Member) {
 	row := map[string]string{"group": group, "address": m.Address}
 	for _, f := range membershipTexts(m.Membership) {
-		row[f.Name] = f.Text
+		if f.Name != "since" || !m.JustNow || slices.Contains(t.header, "since") {
+			row[f.Name] = f.Text
+		}
 	}
-	return row
+	t.add(row)
 }
 
 // addMembership adds a membership that names its group, to the table or list of
@@ -386,7 +392,7 @@ func membershipRow(group string, m Member) map[string]string {
 func (d *Draft) addMembership(group string, m Member) {
 	t, section := d.section("memberships")
 	if section != nil && section.Kind == yaml.MappingNode {
-		d.tableOf(t, section).add(membershipRow(group, m))
+		d.tableOf(t, section).addMembership(group, m)
 		return
 	}
 	pairs := append([]pair{{"group", value{text: group}}, {"address", value{text: m.Address}}}, membershipPairs(m.Membership)...)
