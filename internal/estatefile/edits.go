@@ -1,7 +1,6 @@
 package estatefile
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
@@ -37,30 +36,12 @@ type Field struct {
 	isNumber bool // Text may be written as a number: that of a fact
 }
 
-// A Member is an entry of a group as it is to be written: an address, or a rule.
-type Member struct {
-	Address  string
-	Where    string // a filter (RFC 4515)
-	Everyone bool
-	estate.Membership
-	// JustNow says that Since is nothing that was asked for: in a table without a
-	// column for it it is left out, rather than all rows be written anew.
-	JustNow bool
-}
-
 // A NewGroup is a group to be written.
 type NewGroup struct {
 	Fields  []Field // the address first
 	Access  []Field
 	Members []Member
 	Place   estate.Place // where it comes from, if it is in Content
-}
-
-// A NewPerson is a person to be written.
-type NewPerson struct {
-	Fields []Field // the address first
-	Facts  []estate.Fact
-	Place  estate.Place // where they come from, if they are in Content
 }
 
 // groupOrder is the order in which the keys of a group are written.
@@ -98,41 +79,6 @@ func (f Field) cell() string {
 		return joinCell(f.List)
 	}
 	return f.Text
-}
-
-// entry returns a member as an item of a list.
-func (m Member) entry() value {
-	options := membershipPairs(m.Membership)
-	switch {
-	case m.Everyone:
-		return value{pairs: append([]pair{{"everyone", value{text: "true", raw: true}}}, options...)}
-	case m.Where != "":
-		return value{pairs: append([]pair{{"where", value{text: m.Where}}}, options...)}
-	case len(options) == 0:
-		return value{text: m.Address}
-	}
-	return value{pairs: append([]pair{{"address", value{text: m.Address}}}, options...)}
-}
-
-// membershipPairs returns what a membership says, as keys and values.
-func membershipPairs(m estate.Membership) []pair {
-	var pairs []pair
-	for _, f := range membershipTexts(m) {
-		if f.Text != "" {
-			pairs = append(pairs, pair{f.Name, value{text: f.Text, raw: f.Name == "paused"}})
-		}
-	}
-	return pairs
-}
-
-// membershipTexts returns what a membership says, in the order of the columns.
-func membershipTexts(m estate.Membership) []Field {
-	paused := ""
-	if m.Paused {
-		paused = "true"
-	}
-	return []Field{{Name: "copy", Text: m.Copy.String()}, {Name: "since", Text: m.Since.String()},
-		{Name: "invitations", Text: m.Invitations.String()}, {Name: "paused", Text: paused}}
 }
 
 // SetGroup sets fields of a group.
@@ -257,149 +203,6 @@ func (d *Draft) changeTexts(t *yamlText, mapping *yaml.Node, name string, drop, 
 	}
 }
 
-// DropMember takes the entry of a group out that stands at a place: of a named
-// member, or of a rule.
-func (d *Draft) DropMember(g estate.ID, p estate.Place) {
-	if d.isTable(p) {
-		d.dropRow(g, p)
-		return
-	}
-	t := d.yamlFile(d.names[p.File])
-	element, list := t.around(p)
-	if element == nil || t.parents[list] == nil {
-		t.fail(&yaml.Node{Line: int(p.Line), Column: int(p.Column)}, "this member cannot be found again; change it by hand")
-		return
-	}
-	mapping := t.parents[list]
-	name := "members"
-	if mapping == t.root {
-		name = "memberships"
-	}
-	d.list(t, mapping, name, groupOrder).drop[element] = true
-}
-
-// dropRow takes out a member that stands in a table: of memberships, or in a cell
-// of the table of groups.
-func (d *Draft) dropRow(g estate.ID, p estate.Place) {
-	t := d.table(d.names[p.File])
-	if slices.Contains(t.header, "group") {
-		t.dropped[t.record(p)] = true
-		return
-	}
-	for _, e := range d.before.Entries(g) {
-		if e.Place == p {
-			d.setCellList(t, p, "members", []string{d.before.Address(e.Member).String()}, nil)
-			return
-		}
-	}
-	d.fail(&Errors{List: []*Error{{File: t.name, Line: int(p.Line), Column: int(p.Column), Text: "a rule in a table is changed by hand"}}})
-}
-
-// SetMember changes what the entry at a place says besides its member.
-func (d *Draft) SetMember(g estate.ID, p estate.Place, was, m estate.Membership) {
-	if d.isTable(p) {
-		d.setRow(g, p, m)
-		return
-	}
-	t := d.yamlFile(d.names[p.File])
-	n := t.at(p)
-	if n == nil {
-		d.mappingAt(p)
-		return
-	}
-	if n.Kind == yaml.ScalarNode && t.parents[n].Kind == yaml.SequenceNode {
-		v := Member{Address: n.Value, Membership: m}.entry()
-		d.list(t, t.parents[t.parents[n]], "members", groupOrder).replace[n] = v
-		return
-	}
-	_, mapping := d.mappingAt(p)
-	before := membershipTexts(was)
-	for i, f := range membershipTexts(m) {
-		if f.Text != before[i].Text {
-			d.key(t, mapping, f.Name, memberValue(f), entryFields)
-		}
-	}
-}
-
-func memberValue(f Field) *value {
-	if f.Text == "" {
-		return nil
-	}
-	return &value{text: f.Text, raw: f.Name == "paused"}
-}
-
-func (d *Draft) setRow(g estate.ID, p estate.Place, m estate.Membership) {
-	t := d.table(d.names[p.File])
-	if !slices.Contains(t.header, "group") {
-		// A cell of the table of groups has no room for it.
-		for _, e := range d.before.Entries(g) {
-			if e.Place == p {
-				d.dropRow(g, p)
-				d.AddMember(g, Member{Address: d.before.Address(e.Member).String(), Membership: m})
-			}
-		}
-		return
-	}
-	for _, f := range membershipTexts(m) {
-		t.set(t.record(p), f.Name, f.Text)
-	}
-}
-
-// AddMember adds an entry to a group, where its other members stand.
-func (d *Draft) AddMember(g estate.ID, m Member) {
-	place := d.before.Group(g).Place
-	entries := d.before.Entries(g)
-	isPlain := m.Where == "" && !m.Everyone
-	if isPlain && len(entries) > 0 {
-		last := entries[len(entries)-1].Place
-		if d.isTable(last) {
-			if t := d.table(d.names[last.File]); slices.Contains(t.header, "group") {
-				t.addMembership(d.before.Group(g).Address.String(), m)
-				return
-			}
-		}
-	}
-	if !d.isTable(place) {
-		t, mapping := d.mappingAt(place)
-		c := d.list(t, mapping, "members", groupOrder)
-		c.add = append(c.add, m.entry())
-		return
-	}
-	if isPlain {
-		d.addMembership(d.before.Group(g).Address.String(), m)
-		return
-	}
-	text := "everyone"
-	if m.Where != "" {
-		text = "where " + m.Where
-	}
-	d.setCellList(d.table(d.names[place.File]), place, "members", nil, []string{text})
-}
-
-// addMembership adds a membership to a table of such.
-func (t *rowText) addMembership(group string, m Member) {
-	row := map[string]string{"group": group, "address": m.Address}
-	for _, f := range membershipTexts(m.Membership) {
-		if f.Name != "since" || !m.JustNow || slices.Contains(t.header, "since") {
-			row[f.Name] = f.Text
-		}
-	}
-	t.add(row)
-}
-
-// addMembership adds a membership that names its group, to the table or list of
-// such.
-func (d *Draft) addMembership(group string, m Member) {
-	t, section := d.section("memberships")
-	if section != nil && section.Kind == yaml.MappingNode {
-		d.tableOf(t, section).addMembership(group, m)
-		return
-	}
-	pairs := append([]pair{{"group", value{text: group}}, {"address", value{text: m.Address}}}, membershipPairs(m.Membership)...)
-	c := d.list(t, t.root, "memberships", topFields)
-	c.add = append(c.add, value{pairs: pairs})
-}
-
 // section returns the file and the node of the last section of a name that is a
 // list, or else a table. Without any it is the first file, and nil.
 func (d *Draft) section(name string) (*yamlText, *yaml.Node) {
@@ -495,58 +298,6 @@ func (d *Draft) RemoveGroup(g estate.ID) {
 	}
 }
 
-// standsAlone reports whether an entry stands in a list or table of memberships,
-// rather than in its group.
-func (d *Draft) standsAlone(p estate.Place) bool {
-	if d.isTable(p) {
-		return slices.Contains(d.table(d.names[p.File]).header, "group")
-	}
-	t := d.yamlFile(d.names[p.File])
-	_, list := t.around(p)
-	return list != nil && t.parents[list] == t.root
-}
-
-// RenameMemberships writes another address of a group into the memberships that
-// name it.
-func (d *Draft) RenameMemberships(g estate.ID, address string) {
-	for _, e := range d.before.Entries(g) {
-		if !d.standsAlone(e.Place) {
-			continue
-		}
-		if d.isTable(e.Place) {
-			t := d.table(d.names[e.Place.File])
-			t.set(t.record(e.Place), "group", address)
-			continue
-		}
-		t, mapping := d.mappingAt(e.Place)
-		d.key(t, mapping, "group", &value{text: address}, membershipFields)
-	}
-}
-
-// SetAddress writes another address where one stands: that of a member, owner or
-// moderator.
-func (d *Draft) SetAddress(g estate.ID, p estate.Place, role, was, address string) {
-	if d.isTable(p) {
-		t := d.table(d.names[p.File])
-		switch {
-		case slices.Contains(t.header, "group"):
-			t.set(t.record(p), "address", address)
-		default:
-			d.setCellList(t, p, role, []string{was}, []string{address})
-		}
-		return
-	}
-	t := d.yamlFile(d.names[p.File])
-	n := t.at(p)
-	if n == nil || n.Kind != yaml.ScalarNode {
-		d.mappingAt(p)
-		return
-	}
-	if !t.shared(n) {
-		t.replace(t.start(n), t.end(n), t.styleIn(t.parents[n]).scalar(address))
-	}
-}
-
 // dropItem takes the person or group out that stands at a place.
 func (d *Draft) dropItem(p estate.Place, section string) {
 	if d.isTable(p) {
@@ -556,91 +307,6 @@ func (d *Draft) dropItem(p estate.Place, section string) {
 	}
 	t, mapping := d.mappingAt(p)
 	d.list(t, t.root, section, topFields).drop[mapping] = true
-}
-
-// AddPerson adds a person, behind those that are there.
-func (d *Draft) AddPerson(p NewPerson) {
-	t, section := d.section("people")
-	names, values := joinFacts(p.Facts)
-	if section != nil && section.Kind == yaml.MappingNode {
-		row := map[string]string{}
-		for _, f := range p.Fields {
-			if !f.isOpenMailbox() {
-				row[f.Name] = f.cell()
-			}
-		}
-		for i, name := range names {
-			row[name] = joinCell(values[i])
-		}
-		d.tableOf(t, section).add(row)
-		return
-	}
-	v := p.value()
-	c := d.list(t, t.root, "people", topFields)
-	c.add = append(c.add, v)
-}
-
-// joinFacts returns the attributes of facts in their order, and the values of
-// each.
-func joinFacts(facts []estate.Fact) (names []string, values [][]string) {
-	for _, f := range facts {
-		i := slices.Index(names, f.Attribute)
-		if i < 0 {
-			i = len(names)
-			names, values = append(names, f.Attribute), append(values, nil)
-		}
-		values[i] = append(values[i], f.Value)
-	}
-	return names, values
-}
-
-func factFields(names []string, values [][]string) []Field {
-	var fields []Field
-	for i, name := range names {
-		if len(values[i]) == 1 {
-			fields = append(fields, factField(Field{Name: name, Text: values[i][0]}))
-		} else {
-			fields = append(fields, Field{Name: name, List: values[i]})
-		}
-	}
-	return fields
-}
-
-// plainNumber is a number that stands without quotes in YAML and JSON alike.
-var plainNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
-
-// factField returns a field that is a fact: a number stands without quotes.
-func factField(f Field) Field {
-	f.isNumber = plainNumber.MatchString(f.Text)
-	return f
-}
-
-// SetPerson sets fields of a person, and facts by their attributes.
-func (d *Draft) SetPerson(person estate.ID, fields, facts []Field) {
-	place := d.before.Person(person).Place
-	if d.isTable(place) {
-		t := d.table(d.names[place.File])
-		for _, f := range slices.Concat(fields, facts) {
-			t.set(t.record(place), f.Name, f.cell())
-		}
-		return
-	}
-	t, mapping := d.mappingAt(place)
-	for _, f := range fields {
-		d.key(t, mapping, f.Name, f.value(), personFields)
-	}
-	if len(facts) > 0 {
-		facts = slices.Clone(facts)
-		for i := range facts {
-			facts[i] = factField(facts[i])
-		}
-		d.setWithin(t, mapping, "facts", facts, personFields)
-	}
-}
-
-// RemovePerson takes a person out. Where groups list them, they stay listed.
-func (d *Draft) RemovePerson(person estate.ID) {
-	d.dropItem(d.before.Person(person).Place, "people")
 }
 
 // AddDomain adds a domain to those of the estate.

@@ -268,7 +268,7 @@ func TestEditsLeaveTheRest(t *testing.T) {
 			t.Parallel()
 			random := rand.New(rand.NewPCG(7, uint64(len(name))))
 			path := writeEstate(t, files)
-			for n := range 300 {
+			for n := range 250 {
 				if n%20 == 0 {
 					path = writeEstate(t, files)
 				}
@@ -420,7 +420,13 @@ func TestKilledWriter(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(40+random.IntN(120)) * time.Millisecond)
+		before, _ := os.ReadFile(filepath.Join(path, "estate.yaml"))
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
+			if now, _ := os.ReadFile(filepath.Join(path, "estate.yaml")); !bytes.Equal(now, before) {
+				break // it is at work
+			}
+		}
+		time.Sleep(time.Duration(random.IntN(60_000)) * time.Microsecond)
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		e, err := Load(path)

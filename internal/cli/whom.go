@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/directory/paste"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+// whoFlags are the flags that say who is meant.
+func whoFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
+		&cli.StringFlag{Name: "from", Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted"},
+		&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
+	}
+}
+
+// groups returns the groups that an argument and --group name.
+func (c *session) groups(texts ...string) ([]estate.ID, error) {
+	var list []estate.ID
+	for _, text := range append(texts, c.cmd.StringSlice("group")...) {
+		if !strings.Contains(text, "*") {
+			g, err := c.group(text)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, g)
+			continue
+		}
+		found := len(list)
+		for g := range estate.ID(c.e.Groups()) {
+			ok, err := path.Match(strings.ToLower(text), strings.ToLower(c.e.Address(g).String()))
+			if err != nil {
+				return nil, usageError("%q is no pattern: %v", text, err)
+			}
+			if ok {
+				list = append(list, g)
+			}
+		}
+		if len(list) == found {
+			return nil, usageError("no group matches %s", text)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list), nil
+}
+
+// somebody is a person, group or address that a command is about.
+type somebody struct {
+	id      estate.ID // None for an address that the estate does not know
+	address address.Address
+	name    string // as pasted
+}
+
+// chosen returns whom addresses, --from and --where mean. verb is what is done
+// with them; to be a member one has to be known or outside.
+func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]somebody, error) {
+	var list []somebody
+	add := func(a address.Address, name string) {
+		id, known := c.e.Find(a)
+		if !known {
+			id = estate.None
+		}
+		for _, one := range list {
+			if one.id == id && id != estate.None || one.address.Key() == a.Key() {
+				return
+			}
+		}
+		list = append(list, somebody{id, a, name})
+	}
+	for _, text := range addresses {
+		a, err := address.Parse(text)
+		if err != nil {
+			return nil, usageError("%v", err)
+		}
+		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) && verb != "removed" {
+			return nil, usageError("%s is inside and belongs to nobody%s", text, meant(c.nearAddress(text)))
+		}
+		add(a, "")
+	}
+	if err := c.pasted(verb, add); err != nil {
+		return nil, err
+	}
+	if text := c.cmd.String("where"); text != "" {
+		x, err := parsePeople(c.session, text)
+		if err != nil {
+			return nil, err
+		}
+		if group == estate.None {
+			var own error
+			selector.Atoms(x, func(a *selector.Atom) {
+				switch a.Kind {
+				case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
+					own = usageError("--where: %q is about a group that is there already, expected in GROUP", a.Text)
+				}
+			})
+			if own != nil {
+				return nil, own
+			}
+		}
+		c.eachPicked(group, x, func(id estate.ID) { add(c.e.Address(id), "") })
+	}
+	return list, nil
+}
+
+// pasted reads the addresses of --from.
+func (c *changer) pasted(verb string, add func(address.Address, string)) error {
+	from := c.cmd.String("from")
+	if from == "" {
+		return nil
+	}
+	text, err := readPasted(c.cmd, from)
+	if err != nil {
+		return err
+	}
+	people, remarks := paste.Parse(text)
+	for _, r := range remarks {
+		c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
+	}
+	for _, p := range people {
+		if _, known := c.e.Find(p.Address); !known && c.e.InsideDomain(p.Address.Domain()) && verb != "removed" {
+			c.leaveOut("%s:%d: %s is inside and belongs to nobody%s", from, p.Line, p.Address, meant(c.nearAddress(p.Address.String())))
+			continue
+		}
+		add(p.Address, p.Name)
+	}
+	return nil
+}
+
+// mostPasted bounds what is read as pasted.
+const mostPasted = 64 << 20
+
+// readPasted reads a file or standard input, once in a run.
+func readPasted(cmd *cli.Command, from string) (string, error) {
+	if text, ok := cmd.Root().Metadata["pasted"].(string); ok {
+		return text, nil
+	}
+	in := os.Stdin
+	if from != "-" {
+		f, err := os.Open(from)
+		if err != nil {
+			return "", usageError("%v", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	data, err := io.ReadAll(io.LimitReader(in, mostPasted+1))
+	if err == nil && len(data) > mostPasted {
+		err = fmt.Errorf("%s: there is more than %d MiB", from, mostPasted>>20)
+	}
+	if err != nil {
+		return "", usageError("%v", err)
+	}
+	if cmd.Root().Metadata == nil {
+		cmd.Root().Metadata = map[string]any{}
+	}
+	cmd.Root().Metadata["pasted"] = string(data)
+	return string(data), nil
+}
+
+// parsePeople reads a selector that picks people of the estate.
+func parsePeople(s *session, text string) (selector.Expr, error) {
+	x, err := selector.Parse(text, selector.ForPeople)
+	if err != nil {
+		return nil, usageError("--where: %v", err)
+	}
+	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
+		return nil, usageError("--where: %s%s", problems[0].Text, meant(problems[0].Nearest))
+	}
+	return x, nil
+}
+
+// eachPicked calls visit with the people whom a selector picks for a group.
+func (c *session) eachPicked(group estate.ID, x selector.Expr, visit func(estate.ID)) {
+	for id := range c.e.People() {
+		if person := c.e.PersonID(id); c.r.Eval(group, x, c.r.Sender(c.e.Address(person)), resolve.Message{}) {
+			visit(person)
+		}
+	}
+}
+
+// addPerson writes down an outside person who is pasted with a name.
+func (c *changer) addPerson(one somebody) {
+	if one.id == estate.None && one.name != "" && !c.e.InsideDomain(one.address.Domain()) && !c.written[one.address.Key()] {
+		if c.written == nil {
+			c.written = map[string]bool{}
+		}
+		c.written[one.address.Key()] = true
+		c.draft.AddPerson(estatefile.NewPerson{Fields: []estatefile.Field{{Name: "address", Text: one.address.String()}, {Name: "name", Text: one.name}}})
+	}
+}
+
+// entriesOf returns the entries of a group that name somebody.
+func entriesOf(e *estate.Estate, g, id estate.ID) []estate.Entry {
+	var list []estate.Entry
+	for _, entry := range e.Entries(g) {
+		if entry.Member == id {
+			list = append(list, entry)
+		}
+	}
+	return list
+}
+
+// nobodyEntries returns the entries of a group that list an inside address that
+// is nobody's.
+func nobodyEntries(e *estate.Estate, g estate.ID, a address.Address) []estate.Entry {
+	var list []estate.Entry
+	for _, entry := range e.Entries(g) {
+		if entry.Member.IsNobody() && e.Address(entry.Member).Key() == a.Key() {
+			list = append(list, entry)
+		}
+	}
+	return list
+}
+
+func roleFlag() cli.Flag {
+	return &cli.StringFlag{Name: "as", Usage: "member, owner or moderator", Value: "member"}
+}
+
+// role returns the list of a group that --as means, or "" for its members.
+func (c *session) role() (string, error) {
+	switch as := c.cmd.String("as"); as {
+	case "member":
+		return "", nil
+	case "owner", "moderator":
+		return as + "s", nil
+	default:
+		return "", usageError("--as: expected %s, not %q%s", orList(present.Roles), as, meant(nearest.Word(as, present.Roles)))
+	}
+}

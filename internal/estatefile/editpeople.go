@@ -1,0 +1,102 @@
+package estatefile
+
+import (
+	"regexp"
+	"slices"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A NewPerson is a person to be written.
+type NewPerson struct {
+	Fields []Field // the address first
+	Facts  []estate.Fact
+	Place  estate.Place // where they come from, if they are in Content
+}
+
+// AddPerson adds a person, behind those that are there.
+func (d *Draft) AddPerson(p NewPerson) {
+	t, section := d.section("people")
+	names, values := joinFacts(p.Facts)
+	if section != nil && section.Kind == yaml.MappingNode {
+		row := map[string]string{}
+		for _, f := range p.Fields {
+			if !f.isOpenMailbox() {
+				row[f.Name] = f.cell()
+			}
+		}
+		for i, name := range names {
+			row[name] = joinCell(values[i])
+		}
+		d.tableOf(t, section).add(row)
+		return
+	}
+	v := p.value()
+	c := d.list(t, t.root, "people", topFields)
+	c.add = append(c.add, v)
+}
+
+// joinFacts returns the attributes of facts in their order, and the values of
+// each.
+func joinFacts(facts []estate.Fact) (names []string, values [][]string) {
+	for _, f := range facts {
+		i := slices.Index(names, f.Attribute)
+		if i < 0 {
+			i = len(names)
+			names, values = append(names, f.Attribute), append(values, nil)
+		}
+		values[i] = append(values[i], f.Value)
+	}
+	return names, values
+}
+
+func factFields(names []string, values [][]string) []Field {
+	var fields []Field
+	for i, name := range names {
+		if len(values[i]) == 1 {
+			fields = append(fields, factField(Field{Name: name, Text: values[i][0]}))
+		} else {
+			fields = append(fields, Field{Name: name, List: values[i]})
+		}
+	}
+	return fields
+}
+
+// plainNumber is a number that stands without quotes in YAML and JSON alike.
+var plainNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
+
+// factField returns a field that is a fact: a number stands without quotes.
+func factField(f Field) Field {
+	f.isNumber = plainNumber.MatchString(f.Text)
+	return f
+}
+
+// SetPerson sets fields of a person, and facts by their attributes.
+func (d *Draft) SetPerson(person estate.ID, fields, facts []Field) {
+	place := d.before.Person(person).Place
+	if d.isTable(place) {
+		t := d.table(d.names[place.File])
+		for _, f := range slices.Concat(fields, facts) {
+			t.set(t.record(place), f.Name, f.cell())
+		}
+		return
+	}
+	t, mapping := d.mappingAt(place)
+	for _, f := range fields {
+		d.key(t, mapping, f.Name, f.value(), personFields)
+	}
+	if len(facts) > 0 {
+		facts = slices.Clone(facts)
+		for i := range facts {
+			facts[i] = factField(facts[i])
+		}
+		d.setWithin(t, mapping, "facts", facts, personFields)
+	}
+}
+
+// RemovePerson takes a person out. Where groups list them, they stay listed.
+func (d *Draft) RemovePerson(person estate.ID) {
+	d.dropItem(d.before.Person(person).Place, "people")
+}
