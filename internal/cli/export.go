@@ -37,7 +37,7 @@ func newExport(streams Streams) *cli.Command {
 			"OLD may be a source, such as the directory itself: then the change is what brings it to the estate,\n" +
 			"and entries go by the names that they have there. Groups that are mastered elsewhere are refused by\n" +
 			"name. What the format cannot hold is listed.\n\n" +
-			"Example: yorvet export --as ldif --since hq-directory.yaml > change.ldif",
+			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(exportFormats)},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},

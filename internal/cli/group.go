@@ -447,7 +447,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 		Name:        "remove",
 		Usage:       "remove groups",
 		ArgsUsage:   "GROUP...",
-		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: yorvet group remove old-charter@kelpmere.example",
+		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: yorvet group remove old-regatta@kelpmere.example",
 		Flags:       changeFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {

@@ -29,7 +29,7 @@ func newImport(streams Streams) *cli.Command {
 			"ldapi, https for SCIM), FORMAT:PATH, or a source file with a login and a map. Of several, what an\n" +
 			"earlier one says counts more; where they differ is listed. An estate that is there already keeps its\n" +
 			"comments, gates, voices and what members chose; what would change is shown first.\n\n" +
-			"Example: yorvet import people.ldif aliases --domain kelpmere.example -o estate",
+			"Example: yorvet import list:volunteers.txt --domain kelpmere.example -o fair.yaml",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `ESTATE`: a folder, or a file that ends in .yaml"},
 			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes become what"},

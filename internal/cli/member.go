@@ -80,7 +80,7 @@ func newMemberAdd(streams Streams) *cli.Command {
 		Description: "New members get what the group says its joiners get, and are members since today. Somebody outside\n" +
 			"may be added by any address, and is written down where a name is pasted along. --rule and --everyone\n" +
 			"add a rule instead.\n\n" +
-			"Example: pbpaste | yorvet member add deck-crew@kelpmere.example --from -",
+			"Example: yorvet member add volunteers@kelpmere.example --from volunteers.txt",
 		Flags: slices.Concat([]cli.Flag{roleFlag(), &cli.StringFlag{Name: "rule", Usage: "add a rule: everybody inside whose facts a `FILTER` matches, as (base=north-pier)"},
 			&cli.BoolFlag{Name: "everyone", Usage: "add a rule: everybody inside"}}, whoFlags(), membershipFlags(), changeFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
