@@ -98,7 +98,7 @@ func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path
 func (c *changer) finish(ctx context.Context, path string, today estate.Day) (again bool, err error) {
 	later, err := c.draft.Estate()
 	if err != nil {
-		return false, loadError(path, err)
+		return false, fmt.Errorf("yorvet: with this change the estate would have errors; nothing is written\n%w", loadError(path, err))
 	}
 	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
 	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)

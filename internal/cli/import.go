@@ -134,12 +134,17 @@ func createEstate(cmd *cli.Command, streams Streams, path string, m *directory.M
 	if len(m.Domains) == 0 {
 		return usageError("the sources name no domain that is yours, say --domain")
 	}
-	if _, err := m.Build(); err != nil {
+	// The files are made while it is tried whether they are an estate.
+	files := make(chan *estatefile.Prepared, 1)
+	go func() { files <- m.Prepare(path) }()
+	_, err = m.Build()
+	prepared := <-files
+	if err != nil {
 		return loadError(path, err)
 	}
 	a := newImportAnswer(path, m)
 	if !cmd.Bool("preview") {
-		if a.Files, err = m.Create(path); err != nil {
+		if a.Files, err = prepared.Create(); err != nil {
 			return usageError("%v", err)
 		}
 		a.Written = true

@@ -276,7 +276,10 @@ func (c *Collector) identify(e *Entry, at int) {
 		c.d.Remark(e.Line, true, "the identifier "+e.ID+" is there already")
 		return
 	}
-	c.byID[id], c.byID[e.ID] = at, at
+	c.byID[id] = at
+	if id != e.ID {
+		c.byID[e.ID] = at
+	}
 }
 
 // called names an entry for a remark.

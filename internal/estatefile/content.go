@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 )
@@ -65,7 +64,7 @@ func (c *Content) Build() (*estate.Estate, error) {
 	for i := range c.People {
 		l.buildPerson(&c.People[i])
 	}
-	known := map[string]address.Address{}
+	known := map[string]estate.ID{}
 	for i, spec := range l.specs {
 		l.addRelations(spec)
 		for j := range c.Groups[i].Members {
@@ -122,9 +121,9 @@ func (l *loader) buildPerson(p *NewPerson) {
 	s.finish(l, p.Place)
 }
 
-// buildMember adds a member. known keeps what was parsed, since the same people
-// are members of many groups.
-func (l *loader) buildMember(group estate.ID, m *Member, place estate.Place, known map[string]address.Address) {
+// buildMember adds a member. known keeps who was found, since the same people are
+// members of many groups.
+func (l *loader) buildMember(group estate.ID, m *Member, place estate.Place, known map[string]estate.ID) {
 	if m.Address == "" {
 		rule := estate.MemberRule{Copy: m.Copy, Invitations: m.Invitations, Place: place}
 		if !m.Everyone {
@@ -136,14 +135,17 @@ func (l *loader) buildMember(group estate.ID, m *Member, place estate.Place, kno
 		l.b.AddRule(group, rule)
 		return
 	}
-	a, ok := known[m.Address]
+	id, ok := known[m.Address]
 	if !ok {
-		if a, ok = l.parseAddress(m.Address, place); !ok {
+		a, ok := l.parseAddress(m.Address, place)
+		if !ok {
 			return
 		}
-		known[m.Address] = a
+		if id = l.b.Refer(a, group, "member", place); !id.IsNobody() { // each place of those is noted
+			known[m.Address] = id
+		}
 	}
-	l.b.AddEntry(group, l.b.Refer(a, group, "member", place), m.Membership, place)
+	l.b.AddEntry(group, id, m.Membership, place)
 }
 
 // The sizes from which a new estate is written as tables.
@@ -152,17 +154,17 @@ const (
 	manyMemberships = 5000
 )
 
-// Create writes content as a new estate: one YAML file if path ends in .yaml,
-// else a folder, with tables for what is long. A path at which something is
-// already is an error. It returns the names of the files.
-func (c *Content) Create(path string) ([]string, error) {
-	if _, err := os.Stat(path); err == nil {
-		return nil, fmt.Errorf("%s is there already", path)
-	} else if !errors.Is(err, os.ErrNotExist) {
-		return nil, err
-	}
+// Prepared is a new estate that is ready to be written.
+type Prepared struct {
+	path  string
+	files map[string][]byte // by name in the folder, or by path
+}
+
+// Prepare makes the files of a new estate: one YAML file if path ends in .yaml,
+// else a folder, with tables for what is long.
+func (c *Content) Prepare(path string) *Prepared {
 	if strings.HasSuffix(path, ".yaml") {
-		return []string{path}, writeAll(filepath.Dir(path), map[string][]byte{path: c.yaml(nil)})
+		return &Prepared{path, map[string][]byte{path: c.yaml(nil)}}
 	}
 	files := map[string][]byte{}
 	tables := map[string]bool{}
@@ -182,8 +184,25 @@ func (c *Content) Create(path string) ([]string, error) {
 		files["memberships.csv"] = c.membershipTable()
 	}
 	files["estate.yaml"] = c.yaml(tables)
+	return &Prepared{path, files}
+}
+
+// Create writes content as a new estate, as Prepare makes it.
+func (c *Content) Create(path string) ([]string, error) { return c.Prepare(path).Create() }
+
+// Create writes a new estate, all of it or nothing. A path at which something is
+// already is an error. It returns the names of the files.
+func (p *Prepared) Create() ([]string, error) {
+	if _, err := os.Stat(p.path); err == nil {
+		return nil, fmt.Errorf("%s is there already", p.path)
+	} else if !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	if strings.HasSuffix(p.path, ".yaml") {
+		return []string{p.path}, writeAll(filepath.Dir(p.path), p.files)
+	}
 	// The folder comes up whole, by another name first.
-	parent := filepath.Dir(filepath.Clean(path))
+	parent := filepath.Dir(filepath.Clean(p.path))
 	if err := os.MkdirAll(parent, 0o755); err != nil {
 		return nil, err
 	}
@@ -192,7 +211,7 @@ func (c *Content) Create(path string) ([]string, error) {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	for name, data := range files {
+	for name, data := range p.files {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 			return nil, err
 		}
@@ -200,7 +219,7 @@ func (c *Content) Create(path string) ([]string, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, err
 	}
-	return slices.Sorted(maps.Keys(files)), os.Rename(dir, path)
+	return slices.Sorted(maps.Keys(p.files)), os.Rename(dir, p.path)
 }
 
 // inTable reports whether a table of people can hold somebody: lists are
@@ -332,21 +351,32 @@ func (c *Content) peopleTable() []byte {
 // membershipTable returns the memberships that name their member as a table.
 func (c *Content) membershipTable() []byte {
 	var b bytes.Buffer
+	b.WriteString(strings.Join(membershipFields, ",") + "\n")
 	w := csv.NewWriter(&b)
-	_ = w.Write(membershipFields)
-	row := make([]string, len(membershipFields))
 	for _, g := range c.Groups {
+		group := g.Fields[0].Text
+		plain := isPlainCell(group)
 		for _, m := range g.Members {
 			if m.Address == "" {
 				continue
 			}
-			row[0], row[1] = g.Fields[0].Text, m.Address
-			for i, f := range membershipTexts(m.Membership) {
-				row[2+i] = f.Text
+			if plain && m.Membership == (estate.Membership{}) && isPlainCell(m.Address) {
+				b.WriteString(group)
+				b.WriteByte(',')
+				b.WriteString(m.Address)
+				b.WriteString(",,,,\n")
+				continue
+			}
+			row := []string{group, m.Address}
+			for _, f := range membershipTexts(m.Membership) {
+				row = append(row, f.Text)
 			}
 			_ = w.Write(row)
+			w.Flush()
 		}
 	}
-	w.Flush()
 	return b.Bytes()
 }
+
+// isPlainCell reports whether a cell stands in a table without quotes (RFC 4180).
+func isPlainCell(text string) bool { return text != "" && !strings.ContainsAny(text, ",\"\r\n ") }

@@ -97,6 +97,7 @@ type reader struct {
 	*record // at hand
 	options Options
 	names   map[string]string // of attributes, each kept once
+	last    string            // the one before
 	began   bool              // a version or record has been read
 }
 
@@ -178,7 +179,11 @@ func (p *reader) attribute(line []byte) error {
 
 // name returns the name of an attribute, the same text each time.
 func (p *reader) name(raw []byte) string {
+	if string(raw) == p.last {
+		return p.last
+	}
 	if name, ok := p.names[string(raw)]; ok {
+		p.last = name
 		return name
 	}
 	name := string(raw)
