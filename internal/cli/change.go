@@ -97,6 +97,9 @@ func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path
 // was first, and that it is worth another try.
 func (c *changer) finish(ctx context.Context, path string, today estate.Day) (again bool, err error) {
 	later, err := c.draft.Estate()
+	if errors.Is(err, estatefile.ErrChanged) {
+		return c.cmd.Bool("yes"), writeError(err)
+	}
 	if err != nil {
 		return false, fmt.Errorf("yorvet: with this change the estate would have errors; nothing is written\n%w", loadError(path, err))
 	}

@@ -22,12 +22,13 @@ import (
 // Before returns. They all are noted first; Estate returns what they come to.
 type Draft struct {
 	path   string
-	open   func(name string) (io.ReadCloser, error)
+	open   func(name string) (*os.File, error)
 	before *estate.Estate
-	main   []string             // the YAML files
-	names  []string             // of all files, by number in places
-	read   map[string][]byte    // what was read of each file; nil for one that is not there yet
-	yaml   map[string]*yamlText // of the files that are changed
+	main   []string               // the YAML files
+	names  []string               // of all files, by number in places
+	loaded map[string]os.FileInfo // of the files, as they were when the estate was loaded
+	read   map[string][]byte      // what was read of each file to change it
+	yaml   map[string]*yamlText   // of the files that are changed
 	rows   map[string]*rowText
 	lists  []*pendingList
 	listed map[listKey]*pendingList
@@ -62,7 +63,7 @@ type pendingKey struct {
 
 // Open reads the estate at path to change it.
 func Open(path string) (*Draft, error) {
-	d := &Draft{path: path, read: map[string][]byte{}, yaml: map[string]*yamlText{}, rows: map[string]*rowText{}, listed: map[listKey]*pendingList{}}
+	d := &Draft{path: path, loaded: map[string]os.FileInfo{}, read: map[string][]byte{}, yaml: map[string]*yamlText{}, rows: map[string]*rowText{}, listed: map[listKey]*pendingList{}}
 	var err error
 	if d.main, err = find(path); err != nil {
 		return nil, err
@@ -70,10 +71,10 @@ func Open(path string) (*Draft, error) {
 	if d.open, err = opener(folderOf(path)); err != nil {
 		return nil, err
 	}
-	e, err := LoadAs(path, func(file string) string {
+	e, err := load(path, func(file string) string {
 		d.names = append(d.names, file)
 		return file
-	})
+	}, d.openToLoad)
 	d.before = e
 	return d, err
 }
@@ -94,13 +95,36 @@ func (d *Draft) content(name string) []byte {
 	return data
 }
 
+// openToLoad opens a file, and notes which it was: places in the estate are places
+// in that one.
+func (d *Draft) openToLoad(name string) (io.ReadCloser, error) {
+	f, err := d.open(name)
+	if err != nil {
+		return nil, err
+	}
+	if d.loaded[name], err = f.Stat(); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// readFile reads a file of the estate, if it is still the one that was loaded.
 func (d *Draft) readFile(name string) ([]byte, error) {
 	f, err := d.open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(f)
+	data, err := io.ReadAll(f)
+	if err != nil {
+		return nil, err
+	}
+	now, err := f.Stat()
+	if was := d.loaded[name]; err == nil && was != nil && (!os.SameFile(was, now) || !was.ModTime().Equal(now.ModTime()) || was.Size() != now.Size()) {
+		err = fmt.Errorf("%w: %s", ErrChanged, name)
+	}
+	return data, err
 }
 
 func (d *Draft) fail(err error) {
@@ -173,22 +197,20 @@ func (d *Draft) finish() error {
 	}
 	slices.SortStableFunc(d.lists, func(a, b *pendingList) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
 	slices.SortStableFunc(d.keys, func(a, b pendingKey) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
-	lists, keys := d.lists, d.keys
-	for deep := 12; deep >= 0; deep-- {
-		for len(lists) > 0 && depth(lists[0].text, lists[0].mapping) >= deep {
+	for lists, keys := d.lists, d.keys; len(lists)+len(keys) > 0; {
+		if len(keys) == 0 || len(lists) > 0 && depth(lists[0].text, lists[0].mapping) >= depth(keys[0].text, keys[0].mapping) {
 			p := lists[0]
 			p.text.changeList(p.mapping, p.name, p.change, p.order)
 			lists = lists[1:]
+			continue
 		}
-		for len(keys) > 0 && depth(keys[0].text, keys[0].mapping) >= deep {
-			k := keys[0]
-			if k.value == nil {
-				k.text.dropKey(k.mapping, k.name)
-			} else {
-				k.text.setKey(k.mapping, k.name, *k.value, k.order)
-			}
-			keys = keys[1:]
+		k := keys[0]
+		if k.value == nil {
+			k.text.dropKey(k.mapping, k.name)
+		} else {
+			k.text.setKey(k.mapping, k.name, *k.value, k.order)
 		}
+		keys = keys[1:]
 	}
 	for name, t := range d.yaml {
 		if t.err != nil {

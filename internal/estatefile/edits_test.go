@@ -478,3 +478,29 @@ func FuzzEdits(f *testing.F) {
 		}
 	})
 }
+
+// Places are those of the file that was loaded: when another one has taken its
+// place since, nothing is changed by them.
+func TestEditOfAnotherFile(t *testing.T) {
+	for _, name := range []string{"block", "tables"} {
+		dir := writeEstate(t, commented[name])
+		d, err := Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for file, text := range commented[name] {
+			text = strings.Replace(text, "ann@kelp.example", "zoe@kelp.example", 1) + "\n"
+			if err := writeAll(dir, map[string][]byte{filepath.Join(dir, file): []byte(text)}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		desk := find1(d.Before(), "desk@kelp.example")
+		d.DropMember(desk, d.Before().Entries(desk)[0].Place)
+		if _, err := d.Estate(); !errors.Is(err, ErrChanged) {
+			t.Errorf("%s: err = %v, want that somebody else has changed it", name, err)
+		}
+		if err := d.Write(); !errors.Is(err, ErrChanged) {
+			t.Errorf("%s: err = %v, want that somebody else has changed it", name, err)
+		}
+	}
+}

@@ -42,7 +42,7 @@ func LoadAs(path string, name func(file string) string) (*estate.Estate, error) 
 	if err != nil {
 		return nil, err
 	}
-	return load(path, name, open)
+	return load(path, name, func(file string) (io.ReadCloser, error) { return open(file) })
 }
 
 // load is LoadAs where files are opened by open.

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -157,12 +156,12 @@ func finishJournal(folder string) error {
 
 // opener returns a function that opens the files of the estate in a folder, those
 // that are ready instead of those whose place they take.
-func opener(folder string) (func(name string) (io.ReadCloser, error), error) {
+func opener(folder string) (func(name string) (*os.File, error), error) {
 	j, err := readJournal(folder)
 	if err != nil {
 		return nil, err
 	}
-	return func(name string) (io.ReadCloser, error) {
+	return func(name string) (*os.File, error) {
 		for _, f := range j.Files {
 			if sameFile(filepath.Join(folder, f.Place), name) {
 				if ready, err := os.Open(filepath.Join(folder, f.Ready)); err == nil {
