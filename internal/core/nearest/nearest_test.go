@@ -47,3 +47,19 @@ func TestDistance(t *testing.T) {
 		t.Errorf("a distance above the limit is %d", got)
 	}
 }
+
+func TestDistanceBothWays(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"desk@x", "desk@x", 0}, {"desk@x", "deck@x", 1}, {"desk@x", "dsek@x", 1}, {"desk@x", "desks@x", 1}, {"desk@x", "", 5}, {"desk", "nowhere near", 5}, {"", "", 0},
+	} {
+		if got := Distance(c.a, c.b); got != c.want && (got <= 4 || c.want <= 4) {
+			t.Errorf("Distance(%q, %q) = %d, want %d", c.a, c.b, got, c.want)
+		}
+		if back := Distance(c.b, c.a); back != Distance(c.a, c.b) && (back <= 4 || c.want <= 4) {
+			t.Errorf("Distance(%q, %q) = %d, and %d the other way round", c.b, c.a, back, Distance(c.a, c.b))
+		}
+	}
+}
