@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/estate"
@@ -23,6 +22,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/vcard"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/source"
+	"yorvet.example/yorvet/internal/wholefile"
 )
 
 // exportFormats are the formats that an estate can be handed out in.
@@ -177,7 +177,7 @@ func (x *exporter) write(data []byte) error {
 	if err := mayWrite(path); err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(path, data, 0o644); err != nil {
+	if err := wholefile.Write(path, data, 0o644); err != nil {
 		return usageError("%v", err)
 	}
 	return nil
@@ -203,7 +203,7 @@ func (x *exporter) writeTables() error {
 		return usageError("%v", err)
 	}
 	for name, data := range files {
-		if err := renameio.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+		if err := wholefile.Write(filepath.Join(dir, name), data, 0o644); err != nil {
 			return usageError("%v", err)
 		}
 	}

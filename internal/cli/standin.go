@@ -11,11 +11,11 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/standin"
+	"yorvet.example/yorvet/internal/wholefile"
 )
 
 func newStandin(streams Streams) *cli.Command {
@@ -138,7 +138,7 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {
-			err = renameio.WriteFile(path, append(data, '\n'), 0o600)
+			err = wholefile.Write(path, append(data, '\n'), 0o600)
 		}
 		if err != nil {
 			return usageError("%v", err)

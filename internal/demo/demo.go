@@ -16,7 +16,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
+	"yorvet.example/yorvet/internal/wholefile"
 )
 
 //go:embed files
@@ -160,5 +160,5 @@ func replace(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	return renameio.WriteFile(path, data, 0o644)
+	return wholefile.Write(path, data, 0o644)
 }

@@ -8,29 +8,22 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"yorvet.example/yorvet/internal/wholefile"
 )
 
 // lockPatience is how long a writer waits for another.
 const lockPatience = 10 * time.Second
 
-// lock keeps others from writing the estate in a folder. The lock is on the
-// folder itself and goes with the process, whatever becomes of it.
+// lock keeps others from writing the estate in a folder.
 func lock(folder string) (unlock func(), err error) {
-	f, err := os.Open(folder)
-	if err != nil {
-		return nil, err
-	}
 	for end := time.Now().Add(lockPatience); ; time.Sleep(20 * time.Millisecond) {
-		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
-		if err == nil {
-			return func() { _ = f.Close() }, nil
-		}
-		if !errors.Is(err, syscall.EWOULDBLOCK) || time.Now().After(end) {
-			_ = f.Close()
+		unlock, taken, err := tryLock(folder)
+		switch {
+		case err == nil:
+			return unlock, nil
+		case !taken || time.Now().After(end):
 			return nil, fmt.Errorf("somebody else is changing the estate in %s; nothing is written: %w", folder, err)
 		}
 	}
@@ -51,7 +44,7 @@ func writeAll(folder string, files map[string][]byte) error {
 			mode = info.Mode().Perm()
 		}
 		if len(names) == 1 {
-			return renameio.WriteFile(path, files[name], mode, renameio.WithExistingPermissions(), renameio.WithTempDir(filepath.Dir(path)))
+			return wholefile.Write(path, files[name], mode)
 		}
 		unready, err := writeBeside(path, files[name], mode)
 		if err == nil {
@@ -64,7 +57,7 @@ func writeAll(folder string, files map[string][]byte) error {
 	}
 	data, err := json.Marshal(j)
 	if err == nil {
-		err = renameio.WriteFile(filepath.Join(folder, journalName), data, 0o644)
+		err = wholefile.Write(filepath.Join(folder, journalName), data, 0o644)
 	}
 	if err != nil {
 		j.forget(folder)

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"github.com/emersion/go-smtp"
-	"github.com/google/renameio/v2"
 
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/wholefile"
 )
 
 // A jobKind is what is to be done with a message that waits.
@@ -131,7 +131,7 @@ func (q *queue) write(j job) error {
 // writeFile writes a file so that it is there whole, whatever happens, once this
 // returns. Until then it is in a folder for what is not whole yet.
 func writeFile(unready, path string, data []byte) error {
-	if err := renameio.WriteFile(path, data, 0o600, renameio.WithTempDir(unready)); err != nil {
+	if err := wholefile.WriteVia(unready, path, data, 0o600); err != nil {
 		return err
 	}
 	d, err := os.Open(filepath.Dir(path))
