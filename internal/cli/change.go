@@ -200,6 +200,3 @@ func (c *changer) warnMastered(groups ...estate.ID) {
 		c.note("%s mastered in %s: hand the change out with yorvet export, or the next import takes it back.", what, system)
 	}
 }
-
-// splitSettings splits a list in an argument as in a cell of a table.
-func splitSettings(text string) []string { return estatefile.SplitList(text) }

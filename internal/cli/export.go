@@ -141,14 +141,16 @@ func (x *exporter) whole() error {
 		carries = vcard.Carries(x.m)
 		err = vcard.Write(&b, x.e, x.m)
 	case "csv":
+		err = x.writeTables()
 		x.tell(directory.Losses(x.e, table.Carries()))
-		return x.writeTables()
+		return err
 	}
 	if err != nil {
 		return usageError("%v", err)
 	}
+	err = x.write(b.Bytes())
 	x.tell(directory.Losses(x.e, carries))
-	return x.write(b.Bytes())
+	return err
 }
 
 // tell lists what is lost, on standard error.
@@ -240,8 +242,9 @@ func (x *exporter) difference() error {
 	if losses, err = write(&b, d); err != nil {
 		return usageError("%v", err)
 	}
+	err = x.write(b.Bytes())
 	x.tell(losses)
-	if err := x.write(b.Bytes()); err != nil {
+	if err != nil {
 		return err
 	}
 	if len(d.Refused) > 0 {

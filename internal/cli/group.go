@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -123,7 +124,7 @@ func proposeGroup(c *changer) error {
 		}
 	}
 	g := estatefile.NewGroup{Fields: []estatefile.Field{{Name: "address", Text: a.String()}}, Access: access}
-	for _, name := range slices.Sorted(keysOf(fields)) {
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
 		g.Fields = append(g.Fields, fields[name])
 	}
 	copy := estate.CopyUnset
@@ -144,16 +145,6 @@ func proposeGroup(c *changer) error {
 	}
 	c.draft.AddGroup(g)
 	return nil
-}
-
-func keysOf[V any](m map[string]V) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // freeAddress returns an address for a group, if it is inside and nobody's.
@@ -267,7 +258,7 @@ func parseSettings(args []string) ([]setting, error) {
 		case slices.Contains(lists, name):
 			s.Text = ""
 			if value != "" {
-				s.List = splitSettings(value)
+				s.List = estatefile.SplitList(value)
 			}
 		case slices.Contains(ones, name) && s.change == '=':
 		case slices.Contains(ones, name):

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -332,15 +333,6 @@ func (m *MailboxMap) state(value string) string {
 	return ""
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 func newReferences(role string, m ReferenceMap, texts []string) references {
 	copy, _ := estate.WordIndex[estate.Copy](estate.CopyWords, m.Copy)
 	by := m.By
@@ -388,12 +380,12 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 			set("access."+action, value, nil)
 		}
 	}
-	for _, name := range sortedKeys(m.Set) {
+	for _, name := range slices.Sorted(maps.Keys(m.Set)) {
 		c.setting(set, name, m.Set[name], false)
 	}
 	for _, when := range m.SetWhen {
 		if when.Match.matches(e) {
-			for _, name := range sortedKeys(when.Set) {
+			for _, name := range slices.Sorted(maps.Keys(when.Set)) {
 				c.setting(set, name, when.Set[name], false)
 			}
 		}

@@ -201,20 +201,27 @@ func TestRuleURLs(t *testing.T) {
 // What a format cannot hold is counted by kind, with an example.
 func TestLosses(t *testing.T) {
 	e := sample.Load(t, `yorvet: 1
-domains: [kelp.example]
+domains: [kelp.example, {domain: weed.example, same-as: kelp.example}]
+subaddress: "+"
+nested-gates: open
+code-sender: codes@post.example
 people:
   - {address: ann@kelp.example, name: Ann, also: [a@kelp.example], mailbox: full, facts: {base: quay, post: [x, y]}}
   - {address: bob@kelp.example, name: Bob}
 groups:
   - {address: g@kelp.example, also: [h@kelp.example], owners: [ann@kelp.example], moderators: [nobody@kelp.example], access: {find: anyone}, gate: [], echo: false,
-     members: [{address: ann@kelp.example, copy: none, paused: true}, nobody@kelp.example, {everyone: true, copy: none}], accept: [{hazard: gets-nothing, because: x}]}
+     members: [{address: ann@kelp.example, copy: none, paused: true}, nobody@kelp.example, ann@weed.example, {everyone: true, copy: none}], accept: [{hazard: gets-nothing, because: x}]}
   - {address: k@kelp.example}
 `).Estate()
 	var got []string
 	for _, loss := range directory.Losses(e, directory.Carries{}) {
 		got = append(got, loss.String())
 	}
-	want := `further addresses of 2, such as ann@kelp.example
+	want := `subaddress of the estate
+nested-gates of the estate
+code-sender of the estate
+same-as of the domain weed.example
+further addresses of 2, such as ann@kelp.example
 names of 2, such as ann@kelp.example
 the mailbox being full of ann@kelp.example
 the fact base of ann@kelp.example
@@ -228,6 +235,7 @@ accepted hazards of g@kelp.example
 an owner or moderator who belongs to nobody of g@kelp.example
 what members chose (copy, paused) of ann@kelp.example in g@kelp.example
 a member that belongs to nobody of g@kelp.example
+a second entry of ann@kelp.example in g@kelp.example
 a rule for members of g@kelp.example
 the group itself, as it has no named member, of k@kelp.example`
 	if text := strings.Join(got, "\n"); text != want {

@@ -63,6 +63,7 @@ func (l *losses) add(what, example string) {
 // an estate is written.
 func Losses(e *estate.Estate, c Carries) []Loss {
 	var l losses
+	l.settings(e)
 	for i := range e.People() {
 		l.person(e, e.PersonID(i), c)
 	}
@@ -70,6 +71,25 @@ func Losses(e *estate.Estate, c Carries) []Loss {
 		l.group(e, g, c)
 	}
 	return l.list
+}
+
+// settings counts what an estate says of itself: no format but its own holds it.
+func (l *losses) settings(e *estate.Estate) {
+	s := e.Settings()
+	if s.Subaddress != "" {
+		l.add("subaddress", "the estate")
+	}
+	if s.OpenNestedGates {
+		l.add("nested-gates", "the estate")
+	}
+	if s.CodeSender.IsValid() {
+		l.add("code-sender", "the estate")
+	}
+	for _, d := range s.Domains {
+		if d.SameAs != "" {
+			l.add("same-as", "the domain "+d.Name)
+		}
+	}
 }
 
 func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
@@ -131,7 +151,12 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 			l.add("an owner or moderator who belongs to nobody", name)
 		}
 	}
+	seen := map[estate.ID]bool{}
 	for _, entry := range e.Entries(g) {
+		if seen[entry.Member] {
+			l.add("a second entry", e.Address(entry.Member).String()+" in "+name)
+		}
+		seen[entry.Member] = true
 		if entry.Member.IsNobody() && !c.Nobody {
 			l.add("a member that belongs to nobody", name)
 		}

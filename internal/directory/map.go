@@ -4,6 +4,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -180,7 +181,7 @@ func (m *Map) prepare() {
 	for i := range m.People {
 		p := &m.People[i]
 		look(p.Match)
-		for _, name := range sortedKeys(p.Facts) {
+		for _, name := range slices.Sorted(maps.Keys(p.Facts)) {
 			p.facts = append(p.facts, estate.Fact{Attribute: name, Value: p.Facts[name]})
 		}
 	}
@@ -235,7 +236,7 @@ func (g *GroupsMap) problems() (list []string) {
 		sets = append(sets, when.Set)
 	}
 	for _, set := range sets {
-		for _, name := range sortedKeys(set) {
+		for _, name := range slices.Sorted(maps.Keys(set)) {
 			if action, ok := strings.CutPrefix(name, "access."); ok {
 				list = append(list, wrongWord("set", action, estate.ActionWords...)...)
 			} else {
@@ -261,14 +262,7 @@ func wrongWord(where, text string, known ...string) []string {
 	if text == "" || slices.Contains(known, text) {
 		return nil
 	}
-	return []string{fmt.Sprintf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), meant(nearest.Word(text, known)))}
-}
-
-func meant(near string) string {
-	if near == "" {
-		return ""
-	}
-	return "; did you mean " + near + "?"
+	return []string{fmt.Sprintf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), nearest.Hint(text, known))}
 }
 
 // Attributes returns the names of all attributes that a map reads.
@@ -300,7 +294,7 @@ func (m *Map) Attributes() []string {
 	for _, p := range m.People {
 		conditions(p.Match)
 		add(slices.Concat(p.Address, p.Also, p.Name, p.Key)...)
-		for _, fact := range sortedKeys(p.Facts) {
+		for _, fact := range slices.Sorted(maps.Keys(p.Facts)) {
 			add(p.Facts[fact])
 		}
 		if p.Mailbox != nil {

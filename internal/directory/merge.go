@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -364,7 +365,7 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 	fill("name", &old.name, p.Name)
 	fill("mailbox", &old.mailbox, p.Mailbox)
 	old.facts = slices.Clip(old.facts)
-	names, values := factLists(p.Facts)
+	names, values := estatefile.GroupFacts(p.Facts)
 	for i, name := range names {
 		field := "the fact " + name
 		has := factValues(old.facts, name)
@@ -381,20 +382,6 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 			m.conflict(old.address, field, fmt.Sprintf("%q", strings.Join(has, "; ")), said(field), fmt.Sprintf("%q", strings.Join(values[i], "; ")), place)
 		}
 	}
-}
-
-// factLists returns the attributes of facts in their order, and the values of
-// each.
-func factLists(facts []estate.Fact) (names []string, values [][]string) {
-	for _, f := range facts {
-		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Attribute) })
-		if i < 0 {
-			i = len(names)
-			names, values = append(names, f.Attribute), append(values, nil)
-		}
-		values[i] = append(values[i], f.Value)
-	}
-	return names, values
 }
 
 func factValues(facts []estate.Fact, name string) []string {
@@ -430,14 +417,14 @@ func (m *merger) findDomains(list []*Directory) {
 	}
 	if len(m.out.Domains) == 0 {
 		best := ""
-		for _, domain := range sortedKeys(count) {
+		for _, domain := range slices.Sorted(maps.Keys(count)) {
 			if count[domain] > count[best] {
 				best = domain
 			}
 		}
 		add(best)
 	}
-	for _, domain := range sortedKeys(count) {
+	for _, domain := range slices.Sorted(maps.Keys(count)) {
 		if !slices.Contains(m.out.Domains, domain) && count[domain] > 1 {
 			m.out.Remarks = append(m.out.Remarks, Remark{Source: domain, Text: fmt.Sprintf("%d people are taken to be outside; if the domain is yours, name it", count[domain])})
 		}

@@ -145,7 +145,7 @@ func (u *updater) person(p *estatefile.NewPerson) {
 // facts returns the facts of a person that a source says otherwise.
 func (u *updater) facts(id estate.ID, p *estatefile.NewPerson) []estatefile.Field {
 	var fields []estatefile.Field
-	names, values := factLists(p.Facts)
+	names, values := estatefile.GroupFacts(p.Facts)
 	for i, name := range names {
 		if has := u.e.Values(id, selector.Fold(name)); slices.Equal(has, values[i]) {
 			continue

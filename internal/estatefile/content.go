@@ -300,7 +300,7 @@ func (p NewPerson) value() value {
 			v.pairs = append(v.pairs, pair{f.Name, *one})
 		}
 	}
-	if facts := pairsOf(factFields(joinFacts(p.Facts))); facts != nil {
+	if facts := pairsOf(factFields(GroupFacts(p.Facts))); facts != nil {
 		v.pairs = append(v.pairs, pair{"facts", *facts})
 	}
 	return v

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -206,8 +207,8 @@ func TestLock(t *testing.T) {
 	}()
 	select {
 	case err := <-got:
-		t.Errorf("a second writer came in: %v", err)
-	default:
+		t.Fatalf("a second writer came in: %v", err)
+	case <-time.After(100 * time.Millisecond):
 	}
 	unlock()
 	if err := <-got; err != nil {

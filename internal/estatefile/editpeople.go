@@ -3,6 +3,7 @@ package estatefile
 import (
 	"regexp"
 	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 
@@ -19,7 +20,7 @@ type NewPerson struct {
 // AddPerson adds a person, behind those that are there.
 func (d *Draft) AddPerson(p NewPerson) {
 	t, section := d.section("people")
-	names, values := joinFacts(p.Facts)
+	names, values := GroupFacts(p.Facts)
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
 		for _, f := range p.Fields {
@@ -38,11 +39,11 @@ func (d *Draft) AddPerson(p NewPerson) {
 	c.add = append(c.add, v)
 }
 
-// joinFacts returns the attributes of facts in their order, and the values of
-// each.
-func joinFacts(facts []estate.Fact) (names []string, values [][]string) {
+// GroupFacts returns the attributes of facts in their order, without case, and the
+// values of each.
+func GroupFacts(facts []estate.Fact) (names []string, values [][]string) {
 	for _, f := range facts {
-		i := slices.Index(names, f.Attribute)
+		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Attribute) })
 		if i < 0 {
 			i = len(names)
 			names, values = append(names, f.Attribute), append(values, nil)

@@ -174,7 +174,7 @@ func (r *reader) way(i int, f fileWay) Way {
 	}
 	r.owners("send", i, f.From)
 	w.user, w.as, w.bearer, w.secret = r.login("send", i, f.Login)
-	if f.Login != nil && w.reach.TLS == endpoint.Plain && !isLoopback(f.Server) {
+	if f.Login != nil && w.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
 		r.fail("send", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
 	}
 	return w
@@ -187,16 +187,10 @@ func (r *reader) mailboxes(i int, f fileLook) Mailboxes {
 		r.fail("look", i, "there is no login")
 	}
 	m.user, m.as, m.bearer, m.secret = r.login("look", i, f.Login)
-	if m.reach.TLS == endpoint.Plain && !isLoopback(f.Server) {
+	if m.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
 		r.fail("look", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
 	}
 	return m
-}
-
-func isLoopback(server string) bool {
-	host, _, err := net.SplitHostPort(server)
-	ip := net.ParseIP(host)
-	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.Endpoint {
@@ -207,7 +201,7 @@ func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.E
 	if tls != "" {
 		mode := slices.Index(endpoint.Words, tls)
 		if mode < 0 {
-			r.fail(list, i, "tls is %q, expected one of %s%s", tls, strings.Join(endpoint.Words, ", "), meant(nearest.Word(tls, endpoint.Words)))
+			r.fail(list, i, "tls is %q, expected one of %s%s", tls, strings.Join(endpoint.Words, ", "), nearest.Hint(tls, endpoint.Words))
 		}
 		e.TLS = endpoint.TLS(max(mode, 0))
 	}
@@ -223,13 +217,6 @@ func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.E
 		}
 	}
 	return e
-}
-
-func meant(near string) string {
-	if near == "" {
-		return ""
-	}
-	return "; did you mean " + near + "?"
 }
 
 // beside returns a path that is meant from the folder of the file.

@@ -127,7 +127,11 @@ func (a *Comparison) writeText(p *Page) {
 		p.Line(0, Span{Good, "Nothing changes for anybody."})
 		return
 	}
-	p.Line(2, Span{Strong, count(len(a.Changes), "group changes", "groups change")}, Span{Plain, " in effect; " +
+	changes := count(len(a.Changes), "group changes", "groups change")
+	if len(a.Changes) == 0 && !a.Groups.isEmpty() {
+		changes = "No other group changes"
+	}
+	p.Line(2, Span{Strong, changes}, Span{Plain, " in effect; " +
 		count(len(a.Hazards.Appear), "hazard appears", "hazards appear") + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
 		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
 	a.Groups.write(p, "Groups")

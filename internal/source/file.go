@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -101,7 +100,7 @@ func (s *source) load(path string) error {
 	case s.Format != "" && !slices.Contains(Formats, s.Format):
 		return fail("format", "format is %q, expected one of %s", s.Format, strings.Join(Formats, ", "))
 	case s.TLS != "" && !slices.Contains(endpoint.Words, s.TLS):
-		return fail("tls", "tls is %q, expected one of %s%s", s.TLS, strings.Join(endpoint.Words, ", "), meant(nearest.Word(s.TLS, endpoint.Words)))
+		return fail("tls", "tls is %q, expected one of %s%s", s.TLS, strings.Join(endpoint.Words, ", "), nearest.Hint(s.TLS, endpoint.Words))
 	}
 	for _, domain := range s.Domains {
 		if _, err := address.ParseDomain(domain); err != nil {
@@ -122,7 +121,7 @@ func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, err
 	if err != nil {
 		return 0, nil, nil, err
 	}
-	local := isLoopback(host)
+	local := endpoint.IsLoopback(host)
 	if s.TLS != "" {
 		mode = endpoint.TLS(slices.Index(endpoint.Words, s.TLS))
 	} else if scheme == "ldapi" || (scheme == "ldap" || scheme == "http") && local {
@@ -147,22 +146,6 @@ func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, err
 	}
 	pair, err := tls.LoadX509KeyPair(s.beside(s.Certificate), s.beside(s.Key))
 	return mode, roots, &pair, err
-}
-
-func meant(near string) string {
-	if near == "" {
-		return ""
-	}
-	return "; did you mean " + near + "?"
-}
-
-// isLoopback reports whether a host, perhaps with a port, is this machine itself.
-func isLoopback(host string) bool {
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
-	}
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // readLDAP reads a directory over LDAP. The base is the path of the URL.

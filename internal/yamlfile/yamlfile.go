@@ -56,11 +56,7 @@ func plain(message string, into any) string {
 	if found == nil {
 		return message
 	}
-	text := fmt.Sprintf("unknown key %q", found[1])
-	if near := nearest.Word(found[1], keys(reflect.TypeOf(into), map[reflect.Type]bool{})); near != "" {
-		text += "; did you mean " + near + "?"
-	}
-	return text
+	return fmt.Sprintf("unknown key %q", found[1]) + nearest.Hint(found[1], keys(reflect.TypeOf(into), map[reflect.Type]bool{}))
 }
 
 // keys returns the keys that a type has, and those of the types within.

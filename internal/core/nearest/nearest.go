@@ -16,6 +16,15 @@ func Word(word string, known []string) string {
 	return ""
 }
 
+// Hint returns what to add to a message about a mistyped word: "; did you mean X?",
+// or "" if none of known is near.
+func Hint(word string, known []string) string {
+	if near := Word(word, known); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}
+
 // Words returns at most n of known that word may have meant, the nearest first
 // and otherwise in the order of known. Each is at most a third of the word's
 // length away (but always one edit and never more than four).

@@ -65,12 +65,12 @@ var All = []Posture{
 	{
 		Name:     "sluice",
 		For:      "mail that somebody looks at before anybody gets it",
-		Posts:    "Everybody may try, and every message waits for a moderator, or an owner where there is none. Mail that only claims to be from its sender is refused.",
+		Posts:    "Everybody may try, and every message waits for a moderator, or an owner where there is none; what those write themselves does not. Mail that only claims to be from its sender is refused.",
 		Receives: "Every member gets a copy of what is let in.",
 		Settings: []Setting{
 			{Name: "kind", Text: "list"},
 			{Name: "copy", Text: "every"},
-			{Name: "gate", List: []string{signIn, "hold anyone"}},
+			{Name: "gate", List: []string{signIn, "admit moderators or owners", "hold anyone"}},
 		},
 	},
 	{

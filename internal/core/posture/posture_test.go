@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/posture"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/sample"
@@ -17,7 +18,7 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		"desk":     {"admit", "admit", "refuse", "admit", "admit", "inbox", "as"},
 		"circle":   {"refuse", "refuse", "refuse", "admit", "admit", "inbox", ""},
 		"bulletin": {"refuse", "refuse", "refuse", "refuse", "admit", "inbox", ""},
-		"sluice":   {"hold", "hold", "refuse", "hold", "hold", "inbox", ""},
+		"sluice":   {"hold", "hold", "refuse", "hold", "admit", "inbox", ""},
 		"shelf":    {"refuse", "admit", "refuse", "admit", "admit", "archive", ""},
 	}
 	for _, p := range posture.All {
@@ -46,6 +47,12 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		}
 		voice, _ := r.Voice(0, r.Sender(address.MustParse("bob@kelp.example")))
 		got.voice = voice.String()
+		// A posture brings no trap of its own.
+		for _, f := range hazard.Run(r, hazard.All) {
+			if name := f.Check.Name; name != "owner-left-out" {
+				t.Errorf("%s: a new group has the hazard %s", p.Name, name)
+			}
+		}
 		if got != want[p.Name] {
 			t.Errorf("%s: %+v, want %+v", p.Name, got, want[p.Name])
 		}

@@ -49,6 +49,15 @@ func (e Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 	return dialer.DialContext(ctx, "tcp", e.Server)
 }
 
+// IsLoopback reports whether a host, perhaps with a port, is this machine itself.
+func IsLoopback(host string) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
 // Config returns the TLS configuration for the server.
 func (e Endpoint) Config() *tls.Config {
 	host, _, err := net.SplitHostPort(e.Server)
