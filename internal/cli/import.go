@@ -155,7 +155,9 @@ func createEstate(cmd *cli.Command, streams Streams, path string, m *directory.M
 
 // updateEstate brings an estate to where its sources are.
 func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
+	remarks := m.Remarks
 	return changeEstateAt(ctx, cmd, streams, path, func(c *changer) error {
+		m.Remarks = slices.Clone(remarks) // of an attempt before, none
 		for _, domain := range cmd.StringSlice("domain") {
 			if !c.e.InsideDomain(strings.ToLower(domain)) {
 				c.draft.AddDomain(domain)

@@ -13,7 +13,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/standin"
 	"yorvet.example/yorvet/internal/wholefile"
 )
@@ -105,8 +104,8 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		case <-ctx.Done():
 			return nil
 		case <-again:
-			if e, err := estatefile.Load(estatePath(cmd)); err != nil {
-				fmt.Fprintln(streams.Err, loadError(estatePath(cmd), err))
+			if e, err := loadEstate(ctx, estatePath(cmd)); err != nil {
+				fmt.Fprintln(streams.Err, err)
 			} else {
 				service.Reload(e)
 			}
