@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -126,7 +127,7 @@ func BenchmarkLoad(b *testing.B) {
 				plain := readCSV(b, dir)
 				b.StartTimer()
 				start := time.Now()
-				if _, err := estatefile.Load(filepath.Join(dir, "estate.yaml")); err != nil {
+				if _, err := estatefile.Load(context.Background(), filepath.Join(dir, "estate.yaml")); err != nil {
 					b.Fatal(err)
 				}
 				ratios = append(ratios, float64(time.Since(start))/float64(plain))
@@ -144,7 +145,7 @@ func BenchmarkReceives(b *testing.B) {
 		b.Run(s.name, func(b *testing.B) {
 			dir := b.TempDir()
 			generate(b, dir, s)
-			e, err := estatefile.Load(filepath.Join(dir, "estate.yaml"))
+			e, err := estatefile.Load(context.Background(), filepath.Join(dir, "estate.yaml"))
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -219,7 +220,7 @@ func BenchmarkWhole(b *testing.B) {
 		dir := b.TempDir()
 		generate(b, dir, s)
 		load := func(b *testing.B, dir string) *resolve.Resolver {
-			e, err := estatefile.Load(filepath.Join(dir, "estate.yaml"))
+			e, err := estatefile.Load(context.Background(), filepath.Join(dir, "estate.yaml"))
 			if err != nil {
 				b.Fatal(err)
 			}

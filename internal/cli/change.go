@@ -63,6 +63,11 @@ func changeEstate(ctx context.Context, cmd *cli.Command, streams Streams, propos
 
 // changeEstateAt is changeEstate for the estate at a path.
 func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path string, propose func(*changer) error) error {
+	if !cmd.IsSet("estate") && path == estatePath(cmd) {
+		if err := noSource(path); err != nil {
+			return err
+		}
+	}
 	if source.Is(path) {
 		return usageError("%s is a source, expected an estate on disk to change", path)
 	}
@@ -75,14 +80,14 @@ func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path
 		return err
 	}
 	for attempt := 1; ; attempt++ {
-		draft, err := estatefile.Open(path)
+		draft, err := estatefile.Open(ctx, path)
 		if err != nil {
 			if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
 				return errNoEstate
 			}
 			return loadError(path, err)
 		}
-		c := &changer{session: &session{cmd: cmd, streams: streams, e: draft.Before(), format: format, r: resolve.New(draft.Before(), today)}, draft: draft}
+		c := &changer{session: &session{ctx: ctx, cmd: cmd, streams: streams, e: draft.Before(), format: format, r: resolve.New(draft.Before(), today)}, draft: draft}
 		if err := propose(c); err != nil {
 			return err
 		}

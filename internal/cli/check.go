@@ -26,11 +26,11 @@ func newCheck(streams Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "skip", Usage: "do not look for hazards of this `NAME`; may be repeated"},
 			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},
 		},
-		Action: func(_ context.Context, cmd *cli.Command) error { return check(cmd, streams) },
+		Action: func(ctx context.Context, cmd *cli.Command) error { return check(ctx, cmd, streams) },
 	}
 }
 
-func check(cmd *cli.Command, streams Streams) error {
+func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
 		return usageError("check takes no arguments besides its flags, not %q", cmd.Args().First())
 	}
@@ -48,7 +48,7 @@ func check(cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	s, err := open(cmd, streams, present.SARIF)
+	s, err := open(ctx, cmd, streams, present.SARIF)
 	if err != nil {
 		return err
 	}

@@ -1,15 +1,8 @@
 package cli
 
 import (
-	"archive/tar"
-	"bytes"
 	"context"
-	"errors"
-	"fmt"
-	"io"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -17,6 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/revision"
 	"yorvet.example/yorvet/internal/source"
 )
 
@@ -48,7 +42,7 @@ func newCompare(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			s := &session{cmd: cmd, streams: streams, format: format}
+			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
 			answer := present.NewComparison(sides[0], sides[1])
 			if err := s.print(answer); err != nil {
 				return err
@@ -64,64 +58,17 @@ func newCompare(streams Streams) *cli.Command {
 
 // loadSide loads an estate from a path, or from a revision as REV:PATH.
 func loadSide(ctx context.Context, name string) (*estate.Estate, error) {
-	revision, path, ok := strings.Cut(name, ":")
-	if _, err := os.Stat(name); err == nil || source.Is(name) || !ok || revision == "" || path == "" {
+	rev, path, ok := strings.Cut(name, ":")
+	if _, err := os.Stat(name); err == nil || source.Is(name) || !ok || rev == "" || path == "" {
 		return loadEstate(ctx, name)
 	}
-	dir, err := os.MkdirTemp("", "yorvet-revision-")
+	tree, err := revision.Open(ctx, rev)
 	if err != nil {
-		return nil, usageError("%v", err)
+		return nil, usageError("%s: %w", name, err)
 	}
-	defer os.RemoveAll(dir)
-	if err := checkOut(ctx, revision, path, dir); err != nil {
-		return nil, usageError("%s: %v", name, err)
-	}
-	prefix := dir + string(filepath.Separator)
-	e, err := estatefile.LoadAs(filepath.Join(dir, path), func(file string) string { return revision + ":" + strings.TrimPrefix(file, prefix) })
+	e, err := estatefile.LoadFrom(ctx, tree, path, func(file string) string { return rev + ":" + file })
 	if err != nil {
-		return nil, errors.New(strings.ReplaceAll(loadError(name, err).Error(), prefix, revision+":"))
+		return nil, loadError(name, err)
 	}
 	return e, nil
-}
-
-// checkOut writes what a revision has at a path, and beside it where it is a
-// file, below a folder.
-func checkOut(ctx context.Context, revision, path, dir string) error {
-	if strings.HasPrefix(revision, "-") || filepath.IsAbs(path) || !filepath.IsLocal(filepath.Clean(path)) {
-		return errors.New("expected REV:PATH with a path below this folder")
-	}
-	around := path
-	if strings.HasSuffix(path, ".yaml") {
-		around = filepath.Dir(path) // tables stand beside it
-	}
-	var archive, problem bytes.Buffer
-	git := exec.CommandContext(ctx, "git", "archive", "--format=tar", revision, "--", filepath.ToSlash(around))
-	git.Stdout, git.Stderr = &archive, &problem
-	if err := git.Run(); err != nil {
-		return fmt.Errorf("git cannot show it: %s", strings.TrimSpace(problem.String()+" "+err.Error()))
-	}
-	reader := tar.NewReader(&archive)
-	for {
-		header, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if header.Typeflag != tar.TypeReg || !filepath.IsLocal(header.Name) {
-			continue
-		}
-		to := filepath.Join(dir, filepath.FromSlash(header.Name))
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
-		}
-		data, err := io.ReadAll(reader)
-		if err == nil {
-			err = os.WriteFile(to, data, 0o600)
-		}
-		if err != nil {
-			return err
-		}
-	}
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"unicode/utf8"
 
@@ -12,6 +11,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -27,20 +27,20 @@ func newExpect(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "draft", Usage: "write the expectations that hold for the groups that are named"},
 		},
-		Action: func(_ context.Context, cmd *cli.Command) error {
+		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Bool("draft") {
-				return draft(cmd, streams)
+				return draft(ctx, cmd, streams)
 			}
-			return expectFiles(cmd, streams)
+			return expectFiles(ctx, cmd, streams)
 		},
 	}
 }
 
-func expectFiles(cmd *cli.Command, streams Streams) error {
+func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() == 0 {
 		return usageError("expect needs a file of expectations; yorvet expect --draft GROUP writes one")
 	}
-	s, err := open(cmd, streams, present.JUnit, present.TAP)
+	s, err := open(ctx, cmd, streams, present.JUnit, present.TAP)
 	if err != nil {
 		return err
 	}
@@ -66,11 +66,11 @@ func (s *session) expectations(names []string) ([][]expect.Expectation, error) {
 	lists := make([][]expect.Expectation, len(names))
 	var problems []string
 	for i, name := range names {
-		text, err := readText(name)
+		text, err := localfile.Read(s.ctx, name, mostExpectations)
 		if err != nil {
 			return nil, usageError("the expectations %s cannot be read: %v", name, err)
 		}
-		list, errs := expect.Parse(text)
+		list, errs := expect.Parse(string(text))
 		lists[i] = list
 		for _, e := range append(errs, expect.Check(s.e, list)...) {
 			problems = append(problems, name+":"+e.Error()+caret(e))
@@ -90,26 +90,14 @@ func caret(e *expect.Error) string {
 	return "\n    " + strings.ReplaceAll(e.Source, "\t", " ") + "\n    " + strings.Repeat(" ", e.Column-1) + "^"
 }
 
-// readText reads a file that people write by hand.
-func readText(name string) (string, error) {
-	const most = 32 << 20
-	f, err := os.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, most+1))
-	if err == nil && len(data) > most {
-		err = fmt.Errorf("it is larger than %d MiB", most>>20)
-	}
-	return string(data), err
-}
+// mostExpectations is the size in bytes of a file of expectations that is read.
+const mostExpectations = 32 << 20
 
-func draft(cmd *cli.Command, streams Streams) error {
+func draft(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() == 0 {
 		return usageError("expect --draft needs the address of a group")
 	}
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}

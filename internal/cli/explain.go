@@ -22,11 +22,11 @@ func newExplain(streams Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "to", Usage: "the `ADDRESS` that it is sent to; may be repeated"},
 			&cli.StringFlag{Name: "as", Usage: "the `GROUP` in whose name it is written"},
 		}, messageFlags()...),
-		Action: func(_ context.Context, cmd *cli.Command) error { return explain(cmd, streams) },
+		Action: func(ctx context.Context, cmd *cli.Command) error { return explain(ctx, cmd, streams) },
 	}
 }
 
-func explain(cmd *cli.Command, streams Streams) error {
+func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
 		return usageError("explain takes no arguments besides its flags, not %q", cmd.Args().First())
 	}
@@ -39,7 +39,7 @@ func explain(cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}

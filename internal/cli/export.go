@@ -20,9 +20,9 @@ import (
 	"yorvet.example/yorvet/internal/directory/scim"
 	"yorvet.example/yorvet/internal/directory/table"
 	"yorvet.example/yorvet/internal/directory/vcard"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/source"
-	"yorvet.example/yorvet/internal/wholefile"
 )
 
 // exportFormats are the formats that an estate can be handed out in.
@@ -54,7 +54,6 @@ func newExport(streams Streams) *cli.Command {
 // exporter is one run of the command.
 type exporter struct {
 	*session
-	ctx    context.Context
 	format string
 	m      *directory.Map
 	ids    *directory.Identifiers
@@ -75,11 +74,11 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case as == "csv" && !cmd.IsSet("output"):
 		return usageError("csv is three tables, say in which folder: -o FOLDER")
 	}
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
-	x := &exporter{session: s, ctx: ctx, format: as}
+	x := &exporter{session: s, format: as}
 	if err := x.findMap(); err != nil {
 		return err
 	}
@@ -93,7 +92,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 func (x *exporter) findMap() error {
 	if path := x.cmd.String("map"); path != "" {
 		var err error
-		if x.m, err = directory.ReadMap(path); err != nil {
+		if x.m, err = directory.ReadMap(x.ctx, path); err != nil {
 			return usageError("%v", err)
 		}
 	}
@@ -179,7 +178,7 @@ func (x *exporter) write(data []byte) error {
 	if err := mayWrite(path); err != nil {
 		return err
 	}
-	if err := wholefile.Write(path, data, 0o644); err != nil {
+	if err := localfile.Write(path, data, 0o644); err != nil {
 		return usageError("%v", err)
 	}
 	return nil
@@ -205,7 +204,7 @@ func (x *exporter) writeTables() error {
 		return usageError("%v", err)
 	}
 	for name, data := range files {
-		if err := wholefile.Write(filepath.Join(dir, name), data, 0o644); err != nil {
+		if err := localfile.Write(filepath.Join(dir, name), data, 0o644); err != nil {
 			return usageError("%v", err)
 		}
 	}
@@ -218,7 +217,7 @@ func (x *exporter) difference() error {
 	var older *estate.Estate
 	var err error
 	if source.Is(since) && system == "" {
-		if system, err = source.Name(since); err != nil {
+		if system, err = source.Name(x.ctx, since); err != nil {
 			return usageError("%v", err)
 		}
 	}

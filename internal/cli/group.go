@@ -32,7 +32,7 @@ func newPostures(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "postures",
 		Usage: "the ready sets of settings, and what each means",
-		Action: func(_ context.Context, cmd *cli.Command) error {
+		Action: func(ctx context.Context, cmd *cli.Command) error {
 			format, err := formatOf(cmd)
 			if err != nil {
 				return err

@@ -59,7 +59,7 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
 	if !isNew {
-		before, err := estatefile.Load(path)
+		before, err := estatefile.Load(ctx, path)
 		if err != nil {
 			return loadError(path, err)
 		}
@@ -74,7 +74,7 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	if isNew {
-		return createEstate(cmd, streams, path, merged)
+		return createEstate(ctx, cmd, streams, path, merged)
 	}
 	return updateEstate(ctx, cmd, streams, path, merged)
 }
@@ -126,7 +126,7 @@ func newImportAnswer(path string, m *directory.Merged) *present.Import {
 	return a
 }
 
-func createEstate(cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
+func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
 	format, err := formatOf(cmd)
 	if err != nil {
 		return err
@@ -144,12 +144,12 @@ func createEstate(cmd *cli.Command, streams Streams, path string, m *directory.M
 	}
 	a := newImportAnswer(path, m)
 	if !cmd.Bool("preview") {
-		if a.Files, err = prepared.Create(); err != nil {
+		if a.Files, err = prepared.Create(ctx); err != nil {
 			return usageError("%v", err)
 		}
 		a.Written = true
 	}
-	s := &session{cmd: cmd, streams: streams, format: format}
+	s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
 	return s.print(a)
 }
 
@@ -177,7 +177,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 // loadEstate loads an estate, or makes one of a source.
 func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 	if !source.Is(path) {
-		e, err := estatefile.Load(path)
+		e, err := estatefile.Load(ctx, path)
 		if err != nil {
 			return nil, loadError(path, err)
 		}
@@ -197,7 +197,7 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 // overlaid returns an estate on disk as it would be if it followed a source, and
 // as it is. What of the source could not be taken goes to w.
 func overlaid(ctx context.Context, from, path string, today estate.Day, w io.Writer) (then, now *estate.Estate, err error) {
-	draft, err := estatefile.Open(path)
+	draft, err := estatefile.Open(ctx, path)
 	if err != nil {
 		return nil, nil, loadError(path, err)
 	}

@@ -20,11 +20,11 @@ func newMatrix(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
-		Action: func(_ context.Context, cmd *cli.Command) error {
+		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
 				return usageError("matrix takes no arguments besides its flags, not %q", cmd.Args().First())
 			}
-			s, err := open(cmd, streams)
+			s, err := open(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}

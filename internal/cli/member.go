@@ -346,8 +346,8 @@ func newMemberList(streams Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
 			&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
 		},
-		Action: func(_ context.Context, cmd *cli.Command) error {
-			s, err := open(cmd, streams)
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, err := open(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}

@@ -18,12 +18,12 @@ func newPerson(streams Streams) *cli.Command {
 		Description: "Whose mail reaches them and by which ways, whose does not and why, where they may post, speak,\n" +
 			"approve and own, and what breaks without them.\n\n" +
 			"Example: yorvet person nora.teale@kelpmere.example",
-		Action: func(_ context.Context, cmd *cli.Command) error {
+		Action: func(ctx context.Context, cmd *cli.Command) error {
 			text, err := oneArgument(cmd, "the address of a person")
 			if err != nil {
 				return err
 			}
-			s, err := open(cmd, streams)
+			s, err := open(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}

@@ -74,7 +74,7 @@ func kindList() string {
 func networkError(err error) error { return fmt.Errorf("%w: %w", errNetwork, err) }
 
 func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	s, err := open(cmd, streams, present.JUnit)
+	s, err := open(ctx, cmd, streams, present.JUnit)
 	if err != nil {
 		return err
 	}
@@ -86,6 +86,12 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	for _, name := range []string{"run", "resume", "show", "tidy"} {
 		if run := cmd.String(name); run != "" && !runName.MatchString(run) {
 			return usageError("--%s: %q is no name of a run, expected letters, digits and hyphens", name, run)
+		}
+	}
+	plansOnly := cmd.String("tidy") == "" && cmd.String("resume") == "" && !cmd.Bool("send")
+	if !plansOnly {
+		if err := unlock(ctx, cmd, l); err != nil {
+			return err
 		}
 	}
 	switch {

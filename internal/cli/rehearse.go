@@ -34,7 +34,7 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	if err != nil {
 		return usageError("%v", err)
 	}
-	served, err := estatefile.Load(filepath.Join(dir, "served"))
+	served, err := estatefile.Load(ctx, filepath.Join(dir, "served"))
 	if err != nil {
 		return loadError(filepath.Join(dir, "served"), err)
 	}

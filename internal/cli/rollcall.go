@@ -23,10 +23,10 @@ func laneFlags() []cli.Flag {
 	}
 }
 
-// caller opens the estate and the lanes, and returns who asks.
+// caller opens the estate and the lanes, but for their secrets, and returns who asks.
 func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *lanes.Lanes, address.Address, error) {
 	var me address.Address
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return nil, nil, me, err
 	}
@@ -39,6 +39,12 @@ func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *
 	}
 	me, err = s.address("as", cmd.String("as"))
 	return s, l, me, err
+}
+
+// unlock fetches the secrets of the lanes. Commands for them are run only where the
+// file is named.
+func unlock(ctx context.Context, cmd *cli.Command, l *lanes.Lanes) error {
+	return l.Unlock(ctx, cmd.IsSet("lanes"))
 }
 
 func newRollcall(streams Streams) *cli.Command {
@@ -60,13 +66,16 @@ func newRollcall(streams Streams) *cli.Command {
 				return usageError("--run: %q is no name of a run, expected letters, digits and hyphens", run)
 			}
 			if run != "" && !cmd.Bool("send") {
-				s, err := open(cmd, streams)
+				s, err := open(ctx, cmd, streams)
 				if err != nil {
 					return err
 				}
 				l, err := lanes.Load(ctx, cmd.String("lanes"))
 				if err != nil {
 					return laneError(cmd, err)
+				}
+				if err := unlock(ctx, cmd, l); err != nil {
+					return err
 				}
 				call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
 				if err != nil {
@@ -89,6 +98,9 @@ func newRollcall(streams Streams) *cli.Command {
 			if !cmd.Bool("send") {
 				return s.print(present.NewRollCall(s.r, probe.PlanCall(s.r, group, me)))
 			}
+			if err := unlock(ctx, cmd, l); err != nil {
+				return err
+			}
 			call, err := probe.StartCall(ctx, s.r, l, group, me, probe.Options{Dir: cmd.String("runs")}, run)
 			if err != nil {
 				return networkError(err)
@@ -109,6 +121,9 @@ func newHeld(streams Streams) *cli.Command {
 				}
 				if cmd.Args().Len() == 0 {
 					return usageError("held %s needs the numbers that held list shows", word)
+				}
+				if err := unlock(ctx, cmd, l); err != nil {
+					return err
 				}
 				requests, err := probe.Requests(ctx, s.r, l, me)
 				if err != nil {
@@ -142,6 +157,9 @@ func newHeld(streams Streams) *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					s, l, me, err := caller(ctx, cmd, streams)
 					if err != nil {
+						return err
+					}
+					if err := unlock(ctx, cmd, l); err != nil {
 						return err
 					}
 					requests, err := probe.Requests(ctx, s.r, l, me)

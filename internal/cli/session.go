@@ -27,6 +27,7 @@ import (
 
 // session is one run of a command that asks about an estate.
 type session struct {
+	ctx     context.Context // of the run
 	cmd     *cli.Command
 	streams Streams
 	e       *estate.Estate
@@ -36,8 +37,8 @@ type session struct {
 
 // open checks the flags that all commands share, then loads the estate.
 // formats are those that the command knows besides the usual ones.
-func open(cmd *cli.Command, streams Streams, formats ...present.Format) (*session, error) {
-	s := &session{cmd: cmd, streams: streams}
+func open(ctx context.Context, cmd *cli.Command, streams Streams, formats ...present.Format) (*session, error) {
+	s := &session{ctx: ctx, cmd: cmd, streams: streams}
 	var err error
 	if s.format, err = formatOf(cmd, formats...); err != nil {
 		return nil, err
@@ -46,19 +47,41 @@ func open(cmd *cli.Command, streams Streams, formats ...present.Format) (*sessio
 	if err != nil {
 		return nil, err
 	}
-	path := estatePath(cmd)
-	if source.Is(path) {
-		if s.e, err = loadEstate(context.Background(), path); err != nil {
-			return nil, err
-		}
-	} else if s.e, err = estatefile.Load(path); err != nil {
-		if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
-			return nil, errNoEstate
-		}
-		return nil, loadError(path, err)
+	if s.e, err = loadNamed(ctx, cmd); err != nil {
+		return nil, err
 	}
 	s.r = resolve.New(s.e, today)
 	return s, nil
+}
+
+// loadNamed loads the estate that is named, or the one that is here. One that is
+// named may be a source.
+func loadNamed(ctx context.Context, cmd *cli.Command) (*estate.Estate, error) {
+	path := estatePath(cmd)
+	if cmd.IsSet("estate") {
+		return loadEstate(ctx, path)
+	}
+	if err := noSource(path); err != nil {
+		return nil, err
+	}
+	e, err := estatefile.Load(ctx, path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, errNoEstate
+	case err != nil:
+		return nil, loadError(path, err)
+	}
+	return e, nil
+}
+
+// noSource refuses an estate that is a source where none was named: looking into a
+// folder neither runs nor reaches what a file there names.
+func noSource(path string) error {
+	if source.Is(path) {
+		return usageError("%s, which is here, is a source rather than an estate; a source is used only where it is named: --estate %s",
+			path, path)
+	}
+	return nil
 }
 
 var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with --estate, or try yorvet demo")

@@ -13,8 +13,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/standin"
-	"yorvet.example/yorvet/internal/wholefile"
 )
 
 func newStandin(streams Streams) *cli.Command {
@@ -53,7 +53,7 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
 		return usageError("standin takes no arguments besides its flags, not %q", cmd.Args().First())
 	}
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return usageError("%v", err)
 	}
 	if path := cmd.String("conduct"); path != "" {
-		if options.Conduct, err = standin.ReadConduct(path); err != nil {
+		if options.Conduct, err = standin.ReadConduct(ctx, path); err != nil {
 			return usageError("%v", err)
 		}
 	}
@@ -104,7 +104,7 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		case <-ctx.Done():
 			return nil
 		case <-again:
-			if e, err := loadEstate(ctx, estatePath(cmd)); err != nil {
+			if e, err := loadNamed(ctx, cmd); err != nil {
 				fmt.Fprintln(streams.Err, err)
 			} else {
 				service.Reload(e)
@@ -137,7 +137,7 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {
-			err = wholefile.Write(path, append(data, '\n'), 0o600)
+			err = localfile.Write(path, append(data, '\n'), 0o600)
 		}
 		if err != nil {
 			return usageError("%v", err)

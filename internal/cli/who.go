@@ -24,7 +24,7 @@ func newWho(streams Streams) *cli.Command {
 					"one from outside, an unknown one from inside, and one who only claims to be inside.\n\n" +
 					"Example: yorvet who posts lost-property@kelpmere.example",
 				Flags:  messageFlags(),
-				Action: func(_ context.Context, cmd *cli.Command) error { return whoPosts(cmd, streams) },
+				Action: func(ctx context.Context, cmd *cli.Command) error { return whoPosts(ctx, cmd, streams) },
 			},
 			{
 				Name:      "receives",
@@ -33,7 +33,7 @@ func newWho(streams Streams) *cli.Command {
 				Description: "Without --from, every nested group is taken to let the message in.\n\n" +
 					"Example: yorvet who receives sailing-notices@kelpmere.example --from odile.renn@kelpmere.example",
 				Flags:  append([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from"}}, messageFlags()...),
-				Action: func(_ context.Context, cmd *cli.Command) error { return whoReceives(cmd, streams) },
+				Action: func(ctx context.Context, cmd *cli.Command) error { return whoReceives(ctx, cmd, streams) },
 			},
 			newWhoGroup(streams, "speaks", "who may write in a group's name, and whether they can prove it",
 				"Where the group asks for a mailed code, it is sent as the mail service would send it: it has to be\n"+
@@ -49,16 +49,16 @@ func newWho(streams Streams) *cli.Command {
 	}
 }
 
-func whoPosts(cmd *cli.Command, streams Streams) error {
-	s, group, m, err := openGroup(cmd, streams)
+func whoPosts(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	s, group, m, err := openGroup(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
 	return s.print(present.NewPosts(s.r, group, m))
 }
 
-func whoReceives(cmd *cli.Command, streams Streams) error {
-	s, group, m, err := openGroup(cmd, streams)
+func whoReceives(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	s, group, m, err := openGroup(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func whoReceives(cmd *cli.Command, streams Streams) error {
 
 // openGroup opens the estate for a command that is about one group, and perhaps
 // about a message.
-func openGroup(cmd *cli.Command, streams Streams) (*session, estate.ID, resolve.Message, error) {
+func openGroup(ctx context.Context, cmd *cli.Command, streams Streams) (*session, estate.ID, resolve.Message, error) {
 	text, err := oneArgument(cmd, "the address of a group")
 	if err != nil {
 		return nil, estate.None, resolve.Message{}, err
@@ -85,7 +85,7 @@ func openGroup(cmd *cli.Command, streams Streams) (*session, estate.ID, resolve.
 	if err != nil {
 		return nil, estate.None, m, err
 	}
-	s, err := open(cmd, streams)
+	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return nil, estate.None, m, err
 	}
@@ -100,8 +100,8 @@ func newWhoGroup[A present.Answer](streams Streams, verb, usage, description str
 		Usage:       usage,
 		ArgsUsage:   "GROUP",
 		Description: description,
-		Action: func(_ context.Context, cmd *cli.Command) error {
-			s, group, _, err := openGroup(cmd, streams)
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, group, _, err := openGroup(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}

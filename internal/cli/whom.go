@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"fmt"
-	"io"
-	"os"
+	"context"
 	"path"
 	"slices"
 	"strings"
@@ -17,6 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/paste"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -123,7 +122,7 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	if from == "" {
 		return nil
 	}
-	text, err := readPasted(c.cmd, from)
+	text, err := readPasted(c.ctx, c.cmd, from)
 	if err != nil {
 		return err
 	}
@@ -145,25 +144,19 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 const mostPasted = 64 << 20
 
 // readPasted reads a file or standard input, once in a run.
-func readPasted(cmd *cli.Command, from string) (string, error) {
+func readPasted(ctx context.Context, cmd *cli.Command, from string) (string, error) {
 	if text, ok := cmd.Root().Metadata["pasted"].(string); ok {
 		return text, nil
 	}
-	in := os.Stdin
-	if from != "-" {
-		f, err := os.Open(from)
-		if err != nil {
-			return "", usageError("%v", err)
-		}
-		defer f.Close()
-		in = f
-	}
-	data, err := io.ReadAll(io.LimitReader(in, mostPasted+1))
-	if err == nil && len(data) > mostPasted {
-		err = fmt.Errorf("%s: there is more than %d MiB", from, mostPasted>>20)
+	var data []byte
+	var err error
+	if from == "-" {
+		data, err = localfile.ReadAll(ctx, localfile.Standard(ctx), "standard input", mostPasted)
+	} else {
+		data, err = localfile.Read(ctx, from, mostPasted)
 	}
 	if err != nil {
-		return "", usageError("%v", err)
+		return "", usageError("%w", err)
 	}
 	if cmd.Root().Metadata == nil {
 		cmd.Root().Metadata = map[string]any{}

@@ -16,7 +16,7 @@ import (
 	"slices"
 	"strings"
 
-	"yorvet.example/yorvet/internal/wholefile"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 //go:embed files
@@ -160,5 +160,5 @@ func replace(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	return wholefile.Write(path, data, 0o644)
+	return localfile.Write(path, data, 0o644)
 }

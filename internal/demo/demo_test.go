@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -18,11 +19,11 @@ func TestEstates(t *testing.T) {
 	if err := Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	written, err := estatefile.Load(filepath.Join(dir, Estate))
+	written, err := estatefile.Load(context.Background(), filepath.Join(dir, Estate))
 	if err != nil {
 		t.Fatal(err)
 	}
-	served, err := estatefile.Load(filepath.Join(dir, "served"))
+	served, err := estatefile.Load(context.Background(), filepath.Join(dir, "served"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package directory_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -35,7 +36,7 @@ func identifiers(t *testing.T) *directory.Identifiers {
 	c := directory.NewCollector("hq", "x", m, "", ldif.Normal)
 	text := "dn: uid=ann,dc=kelp\nobjectClass: inetOrgPerson\nmail: ann@kelp.example\n\ndn: uid=bob,dc=kelp\nobjectClass: inetOrgPerson\nmail: bob@kelp.example\n\n" +
 		"dn: cn=crew,dc=kelp\nobjectClass: groupOfNames\nmail: crew@kelp.example\n\ndn: cn=deck,dc=kelp\nobjectClass: groupOfUniqueNames\nmail: deck@kelp.example\n"
-	if err := ldif.Read(strings.NewReader(text), ldif.Options{}, c.Add); err != nil {
+	if err := ldif.Read(context.Background(), strings.NewReader(text), ldif.Options{}, c.Add); err != nil {
 		t.Fatal(err)
 	}
 	return directory.IdentifiersOf(c.Finish())

@@ -1,11 +1,11 @@
 package directory
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
@@ -15,6 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
@@ -142,9 +143,12 @@ func BuiltIn(format string) *Map {
 	return m
 }
 
+// mostMap is the size in bytes of a map that is read.
+const mostMap = 1 << 20
+
 // ReadMap reads a map from a file.
-func ReadMap(path string) (*Map, error) {
-	data, err := os.ReadFile(path)
+func ReadMap(ctx context.Context, path string) (*Map, error) {
+	data, err := localfile.Read(ctx, path, mostMap)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -29,7 +30,7 @@ type Content struct {
 
 // Build makes an estate of content, in memory. An error is an *Errors.
 func (c *Content) Build() (*estate.Estate, error) {
-	l := &loader{open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }, files: c.Files,
+	l := &loader{ctx: context.Background(), open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }, files: c.Files,
 		lines: map[int]*sourceLines{}, rules: map[ruleKey]selector.Rule{}, scalars: map[string]scalar{"yorvet": {value: "1"}, "name": {value: c.Name}}}
 	if len(l.files) == 0 {
 		l.files = []string{"nowhere"}
@@ -188,18 +189,20 @@ func (c *Content) Prepare(path string) *Prepared {
 }
 
 // Create writes content as a new estate, as Prepare makes it.
-func (c *Content) Create(path string) ([]string, error) { return c.Prepare(path).Create() }
+func (c *Content) Create(ctx context.Context, path string) ([]string, error) {
+	return c.Prepare(path).Create(ctx)
+}
 
 // Create writes a new estate, all of it or nothing. A path at which something is
 // already is an error. It returns the names of the files.
-func (p *Prepared) Create() ([]string, error) {
+func (p *Prepared) Create(ctx context.Context) ([]string, error) {
 	if _, err := os.Stat(p.path); err == nil {
 		return nil, fmt.Errorf("%s is there already", p.path)
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
 	if strings.HasSuffix(p.path, ".yaml") {
-		return []string{p.path}, writeAll(filepath.Dir(p.path), p.files)
+		return []string{p.path}, writeAll(ctx, filepath.Dir(p.path), map[string]replacement{p.path: {new: p.files[p.path]}})
 	}
 	// The folder comes up whole, by another name first.
 	parent := filepath.Dir(filepath.Clean(p.path))
@@ -216,7 +219,7 @@ func (p *Prepared) Create() ([]string, error) {
 			return nil, err
 		}
 	}
-	if err := os.Chmod(dir, 0o755); err != nil {
+	if err := errors.Join(os.Chmod(dir, 0o755), ctx.Err()); err != nil {
 		return nil, err
 	}
 	return slices.Sorted(maps.Keys(p.files)), os.Rename(dir, p.path)

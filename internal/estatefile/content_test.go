@@ -1,6 +1,7 @@
 package estatefile
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -81,7 +82,7 @@ func TestContent(t *testing.T) {
 		if strings.HasSuffix(path, ".yaml") {
 			path = filepath.Join(t.TempDir(), test.path)
 		}
-		files, err := c.Create(path)
+		files, err := c.Create(context.Background(), path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -91,14 +92,14 @@ func TestContent(t *testing.T) {
 		if got := strings.Join(files, " "); got != test.files {
 			t.Errorf("%s: files %s, want %s", test.path, got, test.files)
 		}
-		loaded, err := Load(path)
+		loaded, err := Load(context.Background(), path)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if tell(loaded) != tell(built) {
 			t.Errorf("%s: what is read is not what was built:\n%.500s\n%.500s", test.path, tell(loaded), tell(built))
 		}
-		if _, err := c.Create(path); err == nil || !strings.Contains(err.Error(), "there already") {
+		if _, err := c.Create(context.Background(), path); err == nil || !strings.Contains(err.Error(), "there already") {
 			t.Errorf("%s: it is written over: %v", test.path, err)
 		}
 		if left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), ".new*")); len(left) > 0 {
@@ -193,13 +194,13 @@ func TestRows(t *testing.T) {
 // Whoever holds the lock writes alone; the lock goes with its holder.
 func TestLock(t *testing.T) {
 	dir := t.TempDir()
-	unlock, err := lock(dir)
+	unlock, err := lock(context.Background(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	got := make(chan error, 1)
 	go func() {
-		second, err := lock(dir)
+		second, err := lock(context.Background(), dir)
 		if err == nil {
 			second()
 		}
@@ -227,7 +228,7 @@ func TestWriteKeepsTheFile(t *testing.T) {
 	if err := os.Symlink("real.yaml", link); err != nil {
 		t.Fatal(err)
 	}
-	d, err := Open(link)
+	d, err := Open(context.Background(), link)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -244,70 +245,5 @@ func TestWriteKeepsTheFile(t *testing.T) {
 	}
 	if data, _ := os.ReadFile(real); !strings.Contains(string(data), "title: A") {
 		t.Errorf("not written: %s", data)
-	}
-}
-
-// A change of several files that was not put in place, as its writer was killed,
-// is there nevertheless: for who reads, and for the next who writes.
-func TestJournal(t *testing.T) {
-	dir := writeEstate(t, commented["tables"])
-	d, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: "new@kelp.example"}}, Members: []Member{{Address: "fay@kelp.example"}}})
-	d.AddPerson(NewPerson{Fields: []Field{{Name: "address", Text: "fay@kelp.example"}}})
-	if err := d.Write(); err != nil {
-		t.Fatal(err)
-	}
-	if left, _ := filepath.Glob(filepath.Join(dir, ".yorvet-*")); len(left) > 0 {
-		t.Errorf("left behind: %v", left)
-	}
-	// The same as it would be had the writer been killed before it was in place.
-	var j journal
-	for name, text := range commented["tables"] {
-		ready, err := writeBeside(filepath.Join(dir, name), []byte(strings.ReplaceAll(text, "crew@", "gang@")), 0o644)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := j.add(dir, ready, filepath.Join(dir, name)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	data, err := json.Marshal(j)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(dir, journalName), data, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	check := func(when string) {
-		t.Helper()
-		e, err := Load(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if find1(e, "gang@kelp.example") == estate.None || find1(e, "crew@kelp.example") != estate.None || find1(e, "fay@kelp.example") != estate.None {
-			t.Errorf("%s the change is not there", when)
-		}
-	}
-	check("before it is in place")
-	d, err = Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	d.SetGroup(find1(d.Before(), "gang@kelp.example"), Field{Name: "title", Text: "Gang"})
-	if err := d.Write(); err != nil {
-		t.Fatal(err)
-	}
-	check("in place")
-	if left, _ := filepath.Glob(filepath.Join(dir, ".yorvet-*")); len(left) > 0 {
-		t.Errorf("left behind: %v", left)
-	}
-	if err := os.WriteFile(filepath.Join(dir, journalName), []byte("{"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := Load(dir); err == nil {
-		t.Error("a broken journal is no error")
 	}
 }

@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // A Draft is an estate on disk with changes that are not written yet. The
@@ -22,7 +24,7 @@ import (
 // Before returns. They all are noted first; Estate returns what they come to.
 type Draft struct {
 	path   string
-	open   func(name string) (*os.File, error)
+	files  *files
 	before *estate.Estate
 	main   []string               // the YAML files
 	names  []string               // of all files, by number in places
@@ -61,22 +63,26 @@ type pendingKey struct {
 	order   []string
 }
 
-// Open reads the estate at path to change it.
-func Open(path string) (*Draft, error) {
+// Open reads the estate at path to change it. When ctx ends, so does whatever the
+// Draft reads, and it writes nothing any more.
+func Open(ctx context.Context, path string) (*Draft, error) {
 	d := &Draft{path: path, loaded: map[string]os.FileInfo{}, read: map[string][]byte{}, yaml: map[string]*yamlText{}, rows: map[string]*rowText{}, listed: map[listKey]*pendingList{}}
 	var err error
 	if d.main, err = find(path); err != nil {
 		return nil, err
 	}
-	if d.open, err = opener(folderOf(path)); err != nil {
+	if d.files, err = filesOf(ctx, path); err != nil {
 		return nil, err
 	}
-	e, err := load(path, func(file string) string {
-		d.names = append(d.names, file)
-		return file
-	}, d.openToLoad)
-	d.before = e
-	return d, err
+	l := &loader{ctx: ctx, open: d.openToLoad}
+	if d.before, err = l.load(d.main); err == nil {
+		d.names = l.files
+		err = d.files.journal.check(d.names)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
 }
 
 // Before returns the estate as it is on disk.
@@ -98,7 +104,7 @@ func (d *Draft) content(name string) []byte {
 // openToLoad opens a file, and notes which it was: places in the estate are places
 // in that one.
 func (d *Draft) openToLoad(name string) (io.ReadCloser, error) {
-	f, err := d.open(name)
+	f, err := d.files.open(name)
 	if err != nil {
 		return nil, err
 	}
@@ -111,12 +117,12 @@ func (d *Draft) openToLoad(name string) (io.ReadCloser, error) {
 
 // readFile reads a file of the estate, if it is still the one that was loaded.
 func (d *Draft) readFile(name string) ([]byte, error) {
-	f, err := d.open(name)
+	f, err := d.files.open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(f)
+	data, err := localfile.ReadAll(d.files.ctx, f, name, maxTable)
 	if err != nil {
 		return nil, err
 	}
@@ -239,12 +245,13 @@ func (d *Draft) Estate() (*estate.Estate, error) {
 	if err := d.finish(); err != nil {
 		return nil, err
 	}
-	return load(d.path, func(file string) string { return file }, func(name string) (io.ReadCloser, error) {
+	l := &loader{ctx: d.files.ctx, open: func(name string) (io.ReadCloser, error) {
 		if data, ok := d.mended[name]; ok {
 			return io.NopCloser(bytes.NewReader(data)), nil
 		}
-		return d.open(name)
-	})
+		return d.files.open(name)
+	}}
+	return l.load(d.main)
 }
 
 // Changed returns how many lines come and go in each file that is changed.
@@ -254,7 +261,10 @@ func (d *Draft) Changed() ([]FileChange, error) {
 	}
 	var list []FileChange
 	for name, data := range d.mended {
-		c := FileChange{File: name}
+		c := FileChange{File: name, Names: 1}
+		if info, err := os.Stat(name); err == nil {
+			c.Names = localfile.Names(info)
+		}
 		c.Added, c.Removed = countLines(d.read[name], data)
 		list = append(list, c)
 	}
@@ -266,6 +276,7 @@ func (d *Draft) Changed() ([]FileChange, error) {
 type FileChange struct {
 	File           string
 	Added, Removed int
+	Names          int // of the file (hard links); the change reaches this one only
 }
 
 // countLines counts the lines that only one of two texts has.
@@ -297,21 +308,32 @@ func (d *Draft) Write() error {
 	if len(d.mended) == 0 {
 		return nil
 	}
-	unlock, err := lock(folderOf(d.path))
+	ctx, folder := d.files.ctx, folderOf(d.path)
+	unlock, err := lock(ctx, folder)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	if err := finishJournal(folderOf(d.path)); err != nil {
+	left, err := readJournal(ctx, folder)
+	if err != nil {
 		return err
 	}
-	for name := range d.mended {
-		now, err := os.ReadFile(name)
-		if old := d.read[name]; err != nil || !bytes.Equal(now, old) {
+	if err := left.finish(ctx, d.names); err != nil {
+		return err
+	}
+	sweep(folder, d.names)
+	list := map[string]replacement{}
+	for name, data := range d.mended {
+		now, err := localfile.Read(ctx, name, maxTable)
+		if old := d.read[name]; ctx.Err() == nil && (err != nil || !bytes.Equal(now, old)) {
 			return fmt.Errorf("%w: %s", ErrChanged, name)
 		}
+		list[name] = replacement{now, data}
 	}
-	return writeAll(folderOf(d.path), d.mended)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return writeAll(ctx, folder, list)
 }
 
 // folderOf returns the folder that an estate is in.

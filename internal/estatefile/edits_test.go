@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -272,7 +273,7 @@ func TestEditsLeaveTheRest(t *testing.T) {
 				if n%20 == 0 {
 					path = writeEstate(t, files)
 				}
-				d, err := Open(path)
+				d, err := Open(context.Background(), path)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -310,7 +311,7 @@ func TestEditsLeaveTheRest(t *testing.T) {
 // Several edits at once do the same as one after the other.
 func TestEditsTogether(t *testing.T) {
 	for name, files := range commented {
-		d, err := Open(writeEstate(t, files))
+		d, err := Open(context.Background(), writeEstate(t, files))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -344,7 +345,7 @@ func TestEditsTogether(t *testing.T) {
 // What stands in several places at once is not changed in one.
 func TestEditsRefuseAliases(t *testing.T) {
 	path := writeEstate(t, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\ngroups:\n- {address: a@kelp.example, members: &m [x@out.example]}\n- {address: b@kelp.example, members: *m}\n"})
-	d, err := Open(path)
+	d, err := Open(context.Background(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -365,7 +366,7 @@ func TestTwoWriters(t *testing.T) {
 			for i := range rounds {
 				member := fmt.Sprintf("w%d-%d@out.example", w, i)
 				for {
-					d, err := Open(path)
+					d, err := Open(context.Background(), path)
 					if err != nil {
 						t.Error(err)
 						return
@@ -384,7 +385,7 @@ func TestTwoWriters(t *testing.T) {
 		})
 	}
 	done.Wait()
-	d, err := Open(path)
+	d, err := Open(context.Background(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -397,7 +398,7 @@ func TestTwoWriters(t *testing.T) {
 func TestKilledWriter(t *testing.T) {
 	if dir := os.Getenv("YORVET_TEST_WRITE"); dir != "" {
 		for i := 0; ; i++ {
-			d, err := Open(dir)
+			d, err := Open(context.Background(), dir)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -429,7 +430,7 @@ func TestKilledWriter(t *testing.T) {
 		time.Sleep(time.Duration(random.IntN(60_000)) * time.Microsecond)
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
-		e, err := Load(path)
+		e, err := Load(context.Background(), path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -459,7 +460,7 @@ func FuzzEdits(f *testing.F) {
 			t.Fatal(err)
 		}
 		random := rand.New(rand.NewPCG(seed, 1))
-		d, err := Open(path)
+		d, err := Open(context.Background(), path)
 		if err != nil || d.Before().Groups() == 0 || d.Before().People() == 0 || !d.Before().InsideDomain("kelp.example") {
 			return
 		}
@@ -484,13 +485,13 @@ func FuzzEdits(f *testing.F) {
 func TestEditOfAnotherFile(t *testing.T) {
 	for _, name := range []string{"block", "tables"} {
 		dir := writeEstate(t, commented[name])
-		d, err := Open(dir)
+		d, err := Open(context.Background(), dir)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for file, text := range commented[name] {
 			text = strings.Replace(text, "ann@kelp.example", "zoe@kelp.example", 1) + "\n"
-			if err := writeAll(dir, map[string][]byte{filepath.Join(dir, file): []byte(text)}); err != nil {
+			if err := writeAll(context.Background(), dir, map[string]replacement{filepath.Join(dir, file): {[]byte(commented[name][file]), []byte(text)}}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -93,7 +93,7 @@ func (l *loader) fail(place estate.Place, text, nearest string) {
 
 func (l *loader) newError(place estate.Place, text, nearest string) *Error {
 	return &Error{
-		File: l.files[place.File], Line: int(place.Line), Column: int(place.Column),
+		File: l.called(l.files[place.File]), Line: int(place.Line), Column: int(place.Column),
 		Text: text, Nearest: nearest, file: int(place.File),
 	}
 }
@@ -156,7 +156,7 @@ func capColumn(column int) uint16 { return uint16(min(column, 1<<16-1)) }
 
 // position returns a place as file:line:column.
 func (l *loader) position(p estate.Place) string {
-	return (&estate.Settings{Files: l.files}).Position(p)
+	return (&estate.Settings{Files: l.names()}).Position(p)
 }
 
 // excerpt shows the line of a text that holds a spot, with carets under the

@@ -6,6 +6,7 @@ package estatefile
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -21,43 +22,59 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // Limits that no honest input meets; they keep a broken one from taking hours.
 const (
-	maxYAML = 32 << 20 // bytes of a YAML file
-	maxLine = 4 << 20  // bytes of a line
+	maxYAML  = 32 << 20 // bytes of a YAML file
+	maxTable = 4 << 30  // bytes of a table
+	maxLine  = 4 << 20  // bytes of a line, and of a row
 )
 
 // Load reads the estate at path: a YAML file, or a folder whose *.yaml files
 // are read together. What is wrong with the content is an *Errors; a file that
 // cannot be read is an error of package fs.
-func Load(path string) (*estate.Estate, error) {
-	return LoadAs(path, func(file string) string { return file })
-}
-
-// LoadAs is Load for an estate whose files, in places, go by other names.
-func LoadAs(path string, name func(file string) string) (*estate.Estate, error) {
-	open, err := opener(folderOf(path))
+func Load(ctx context.Context, path string) (*estate.Estate, error) {
+	d, err := Open(ctx, path)
 	if err != nil {
 		return nil, err
 	}
-	return load(path, name, func(file string) (io.ReadCloser, error) { return open(file) })
+	return d.before, nil
 }
 
-// load is LoadAs where files are opened by open.
-func load(path string, name func(file string) string, open func(name string) (io.ReadCloser, error)) (*estate.Estate, error) {
-	files, err := find(path)
+// A Tree is where the files of an estate are, if not on disk. Paths are as those
+// of the system.
+type Tree interface {
+	// Files returns the path itself if it is a file, or those of the *.yaml files in
+	// the folder that it is.
+	Files(ctx context.Context, path string) ([]string, error)
+	Open(ctx context.Context, path string) (io.ReadCloser, error)
+}
+
+// LoadFrom is Load for an estate in a tree. name is what its files are called in
+// places and errors.
+func LoadFrom(ctx context.Context, tree Tree, path string, name func(file string) string) (*estate.Estate, error) {
+	main, err := tree.Files(ctx, path)
 	if err != nil {
 		return nil, err
 	}
-	l := &loader{open: open, lines: map[int]*sourceLines{}, rules: map[ruleKey]selector.Rule{}}
-	for _, file := range files {
+	l := &loader{ctx: ctx, name: name, open: func(file string) (io.ReadCloser, error) { return tree.Open(ctx, file) }}
+	return l.load(main)
+}
+
+// load reads the estate whose YAML files are main.
+func (l *loader) load(main []string) (*estate.Estate, error) {
+	l.lines, l.rules = map[int]*sourceLines{}, map[ruleKey]selector.Rule{}
+	for _, file := range main {
 		if err := l.readFile(file); err != nil {
 			return nil, err
 		}
 	}
-	e := l.build(name)
+	e := l.build()
+	if err := l.ctx.Err(); err != nil {
+		return nil, err
+	}
 	if len(l.errs.List) > 0 {
 		l.errs.sort()
 		return nil, &l.errs
@@ -94,10 +111,12 @@ func find(path string) ([]string, error) {
 // loader reads one estate. First all YAML files are parsed, then groups, people
 // and what refers to them are built, in this order.
 type loader struct {
+	ctx   context.Context // of the one load that it is for
 	errs  Errors
 	open  func(name string) (io.ReadCloser, error)
-	files []string             // all files read, for places
-	lines map[int]*sourceLines // of the YAML files among them
+	name  func(file string) string // what a file is called in places and errors; nil: as it is
+	files []string                 // all files read, for places
+	lines map[int]*sourceLines     // of the YAML files among them
 
 	settings    estate.Settings
 	scalars     map[string]scalar // of the settings that are one value
@@ -150,6 +169,23 @@ func (l *loader) addFile(name string) uint16 {
 	return uint16(min(len(l.files)-1, 1<<16-1))
 }
 
+// called returns what a file is called in places and errors.
+func (l *loader) called(file string) string {
+	if l.name == nil {
+		return file
+	}
+	return l.name(file)
+}
+
+// names returns what all files are called.
+func (l *loader) names() []string {
+	names := make([]string, len(l.files))
+	for i, file := range l.files {
+		names[i] = l.called(file)
+	}
+	return names
+}
+
 // readFile parses one YAML file and notes what its sections hold.
 func (l *loader) readFile(name string) error {
 	file := l.addFile(name)
@@ -159,15 +195,15 @@ func (l *loader) readFile(name string) error {
 		return err
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxYAML+1))
+	data, err := localfile.ReadAll(l.ctx, f, name, maxYAML)
+	if errors.Is(err, localfile.ErrTooLarge) {
+		l.fail(start, fmt.Sprintf("the file is larger than %d MiB, expected long lists in tables", maxYAML>>20), "")
+		return nil
+	}
 	if err != nil {
 		return err
 	}
 	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	if len(data) > maxYAML {
-		l.fail(start, fmt.Sprintf("the file is larger than %d MiB, expected long lists in tables", maxYAML>>20), "")
-		return nil
-	}
 	l.lines[int(file)] = &sourceLines{data: string(data)}
 	if place, text := checkText(data); text != "" {
 		place.File = file
@@ -213,7 +249,7 @@ func checkText(data []byte) (estate.Place, string) {
 }
 
 // build makes the estate of all that was read.
-func (l *loader) build(name func(file string) string) *estate.Estate {
+func (l *loader) build() *estate.Estate {
 	l.finishSettings()
 	l.b = estate.NewBuilder(l.settings)
 	for _, s := range l.groups {
@@ -232,12 +268,7 @@ func (l *loader) build(name func(file string) string) *estate.Estate {
 	for _, s := range l.memberships {
 		s.d.each(s.node, "memberships", s.d.readMembership, l.readMembershipTable)
 	}
-	// Tables have added files since.
-	files := make([]string, len(l.files))
-	for i, file := range l.files {
-		files[i] = name(file)
-	}
-	l.b.SetFiles(files)
+	l.b.SetFiles(l.names()) // tables have added files since
 	e, problems := l.b.Build()
 	for _, p := range problems {
 		l.failProblem(p)

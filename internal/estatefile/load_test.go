@@ -1,6 +1,7 @@
 package estatefile
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -200,7 +201,7 @@ memberships:
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := write(t, map[string]string{"estate.yaml": c.yaml})
-			e, err := Load(filepath.Join(dir, "estate.yaml"))
+			e, err := Load(context.Background(), filepath.Join(dir, "estate.yaml"))
 			checkErrors(t, e, err, dir, c.want)
 		})
 	}
@@ -235,7 +236,7 @@ func TestFolder(t *testing.T) {
 		"notes.txt":         "no estate",
 		"d.yaml/x":          "a folder",
 	})
-	e, err := Load(dir)
+	e, err := Load(context.Background(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -257,14 +258,14 @@ func TestFolder(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := write(t, c.files)
-			e, err := Load(dir)
+			e, err := Load(context.Background(), dir)
 			checkErrors(t, e, err, dir, c.want)
 		})
 	}
-	if _, err := Load(write(t, map[string]string{"x.txt": ""})); err == nil || !strings.Contains(err.Error(), "no *.yaml") {
+	if _, err := Load(context.Background(), write(t, map[string]string{"x.txt": ""})); err == nil || !strings.Contains(err.Error(), "no *.yaml") {
 		t.Errorf("an empty folder: %v", err)
 	}
-	if _, err := Load(filepath.Join(dir, "none")); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := Load(context.Background(), filepath.Join(dir, "none")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("no folder: %v", err)
 	}
 }
@@ -313,7 +314,7 @@ groups:
   - {address: plain@kelp.example}
   - {address: shut@kelp.example, gate: []}
 `
-	e, err := Load(filepath.Join(write(t, map[string]string{"e.yaml": "\ufeff" + yaml}), "e.yaml"))
+	e, err := Load(context.Background(), filepath.Join(write(t, map[string]string{"e.yaml": "\ufeff" + yaml}), "e.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -351,7 +352,7 @@ groups:
 		t.Errorf("the plain groups are %+v, %+v", plain, shut)
 	}
 	const asJSON = `{"yorvet":1,"domains":["kelp.example",{"domain":"b.example","same-as":"kelp.example"}],"groups":[{"address":"desk@b.example","members":[{"everyone":true}]}]}`
-	if e, err := Load(filepath.Join(write(t, map[string]string{"e.yaml": asJSON}), "e.yaml")); err != nil || e.Groups() != 1 {
+	if e, err := Load(context.Background(), filepath.Join(write(t, map[string]string{"e.yaml": asJSON}), "e.yaml")); err != nil || e.Groups() != 1 {
 		t.Errorf("as JSON: %v", err)
 	}
 }
@@ -384,7 +385,7 @@ func TestHostileInput(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			path := filepath.Join(write(t, map[string]string{"e.yaml": c.content}), "e.yaml")
 			start := time.Now()
-			_, err := Load(path)
+			_, err := Load(context.Background(), path)
 			if err == nil || !strings.Contains(err.Error(), c.want) {
 				t.Errorf("Load = %.300v, want %q", err, c.want)
 			}
@@ -412,7 +413,7 @@ func TestManyErrors(t *testing.T) {
 	for range mostErrors + 5 {
 		b.WriteString("  - {address: x}\n")
 	}
-	_, err := Load(filepath.Join(write(t, map[string]string{"e.yaml": b.String()}), "e.yaml"))
+	_, err := Load(context.Background(), filepath.Join(write(t, map[string]string{"e.yaml": b.String()}), "e.yaml"))
 	var bad *Errors
 	if !errors.As(err, &bad) || len(bad.List) != mostErrors || bad.More != 5 || !strings.HasSuffix(err.Error(), "\n... and 5 more errors") {
 		t.Errorf("%d errors and %d more", len(bad.List), bad.More)
@@ -429,7 +430,7 @@ func FuzzLoad(f *testing.F) {
 			return // do not read what the fuzzer dreams up
 		}
 		dir := write(t, map[string]string{"e.yaml": yaml, "t.csv": table})
-		e, err := Load(filepath.Join(dir, "e.yaml"))
+		e, err := Load(context.Background(), filepath.Join(dir, "e.yaml"))
 		if (e == nil) == (err == nil) {
 			t.Fatalf("Load = %v, %v", e, err)
 		}

@@ -144,6 +144,7 @@ func (r *rowReader) startCSV(line []byte) {
 // fill reads the next rows, and reports whether there may be more.
 func (r *rowReader) fill(b *batch) bool {
 	for len(b.rows) < batchSize {
+		r.guard.beginRow()
 		record, err := r.csv.Read()
 		if errors.Is(err, io.EOF) {
 			return false
@@ -199,20 +200,29 @@ func (r *rowReader) ended(err error) row {
 	return row{cells: []cell{{place: estate.Place{File: r.file, Line: r.guard.line, Column: 1}}}, err: err}
 }
 
-// lineGuard stops reading at a line that is longer than maxLine.
+// lineGuard stops reading at a line that is longer than maxLine, or at a row of
+// several lines that is.
 type lineGuard struct {
 	r      io.Reader
 	line   uint32 // that is being read
 	length int    // of it, so far
+	rows   bool   // whether it is told where rows begin
+	row    int    // bytes read since a row began, with what is read ahead
 }
+
+func (g *lineGuard) beginRow() { g.rows, g.row = true, 0 }
 
 func (g *lineGuard) Read(p []byte) (int, error) {
 	n, err := g.r.Read(p)
+	g.row += n
 	if last := bytes.LastIndexByte(p[:n], '\n'); last >= 0 {
 		g.line += uint32(bytes.Count(p[:n], []byte{'\n'}))
 		g.length = n - last - 1
 	} else if g.length += n; g.length > maxLine {
 		return 0, fmt.Errorf("the line is longer than %d MiB", maxLine>>20)
+	}
+	if g.rows && g.row > maxLine {
+		return 0, fmt.Errorf("the row is longer than %d MiB; perhaps a quote does not end", maxLine>>20)
 	}
 	return n, err
 }

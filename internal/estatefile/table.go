@@ -12,6 +12,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // table reads a table: RFC 4180, UTF-8, with a header row.
@@ -36,7 +37,7 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 		if e := (*os.PathError)(nil); errors.As(err, &e) {
 			cause = e.Err
 		}
-		l.fail(at, fmt.Sprintf("the table %s cannot be read: %v", quote(path), cause), "")
+		l.fail(at, fmt.Sprintf("the table %s cannot be read: %v", quote(l.called(path)), cause), "")
 		return
 	}
 	defer f.Close()
@@ -50,7 +51,7 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 	go func() {
 		defer close(done)
 		defer close(full)
-		newRowReader(f, t.file).send(full, used)
+		newRowReader(&localfile.Bounded{Ctx: l.ctx, R: f, Name: l.called(path), Most: maxTable}, t.file).send(full, used)
 	}()
 	use(t)
 	close(used)

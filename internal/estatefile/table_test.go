@@ -1,6 +1,7 @@
 package estatefile
 
 import (
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -128,7 +129,7 @@ func TestTables(t *testing.T) {
 			"new@out.example,plain@kelp.example,none,,,false\n" +
 			"desk@kelp.example,plain@kelp.example,none,,,\n",
 	})
-	e, err := Load(filepath.Join(dir, "e.yaml"))
+	e, err := Load(context.Background(), filepath.Join(dir, "e.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -203,7 +204,7 @@ func TestTableErrors(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := write(t, map[string]string{"e.yaml": yaml, "people.csv": c.people, "groups.csv": c.groups, "m.csv": c.ms})
-			e, err := Load(filepath.Join(dir, "e.yaml"))
+			e, err := Load(context.Background(), filepath.Join(dir, "e.yaml"))
 			checkErrors(t, e, err, dir, c.want)
 		})
 	}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -29,6 +29,16 @@ type Lanes struct {
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
 	Limits    Limits
+
+	path   string
+	locked []locked
+}
+
+// locked is a secret that has not been fetched.
+type locked struct {
+	from  *secret.From
+	into  *secret.Text
+	place string // file:line:column of what it is for
 }
 
 // Limits keep a run from doing harm.
@@ -51,7 +61,7 @@ type Way struct {
 	user    string
 	as      string
 	bearer  bool
-	secret  secret.Text
+	secret  *secret.Text
 	without bool // nobody logs in
 }
 
@@ -62,7 +72,7 @@ type Mailboxes struct {
 	user   string
 	as     string
 	bearer bool
-	secret secret.Text
+	secret *secret.Text
 }
 
 // The form of the file.
@@ -114,11 +124,10 @@ type fileLimits struct {
 // defaults are the limits where the file says nothing.
 var defaults = Limits{Pace: 2, People: 50, Connections: 8, Patience: 2 * time.Minute, LookEvery: 5 * time.Second, Settle: 3 * time.Second}
 
-// Load reads a lanes file. Secrets are fetched right away, from an environment
-// variable, a file that only its owner may read, or the output of a command.
+// Load reads a lanes file. It fetches no secrets: that is for Unlock.
 func Load(ctx context.Context, path string) (*Lanes, error) {
 	var f file
-	data, err := yamlfile.Read(path, &f)
+	data, err := yamlfile.Read(ctx, path, &f)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +135,7 @@ func Load(ctx context.Context, path string) (*Lanes, error) {
 		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-lanes: 1\"", path)
 	}
 	r := &reader{path: path, ctx: ctx, data: data}
-	l := &Lanes{Limits: defaults}
+	l := &Lanes{Limits: defaults, path: path}
 	for i, way := range f.Send {
 		l.Ways = append(l.Ways, r.way(i, way))
 	}
@@ -144,8 +153,32 @@ func Load(ctx context.Context, path string) (*Lanes, error) {
 	if len(l.Ways) == 0 {
 		r.fail("send", 0, "there is no way to send")
 	}
+	l.locked = r.locked
 	return l, errors.Join(r.errs...)
 }
+
+// Unlock fetches the secrets, from environment variables, files that only their
+// owner may read, or the output of commands. It is to be called before anything is
+// sent or looked at. commands says that commands may be run: not where the file was
+// found rather than named, as whoever made the folder would choose them.
+func (l *Lanes) Unlock(ctx context.Context, commands bool) error {
+	var errs []error
+	for _, one := range l.locked {
+		if one.from.Command != nil && !commands {
+			errs = append(errs, fmt.Errorf("%s: a command gives the secret, and is run only where the file is named: --lanes %s", one.place, l.path))
+			continue
+		}
+		text, err := one.from.Fetch(ctx, l.path)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("%s: %w", one.place, err))
+		}
+		*one.into = text
+	}
+	return errors.Join(errs...)
+}
+
+// mostCertificates is the size in bytes of a file of certificates that is read.
+const mostCertificates = 1 << 20
 
 // reader turns the form of the file into lanes.
 type reader struct {
@@ -153,12 +186,19 @@ type reader struct {
 	ctx  context.Context
 	data []byte
 	errs []error
+
+	locked []locked
 }
 
 // fail notes what is wrong in the item of a list with an index.
 func (r *reader) fail(list string, index int, format string, args ...any) {
+	r.errs = append(r.errs, fmt.Errorf("%s: "+format, append([]any{r.place(list, index)}, args...)...))
+}
+
+// place returns where the item of a list stands, as file:line:column.
+func (r *reader) place(list string, index int) string {
 	line, column := yamlfile.Find(r.data, list, index)
-	r.errs = append(r.errs, fmt.Errorf("%s:%d:%d: "+format, append([]any{r.path, line, column}, args...)...))
+	return fmt.Sprintf("%s:%d:%d", r.path, line, column)
 }
 
 func (r *reader) way(i int, f fileWay) Way {
@@ -206,7 +246,7 @@ func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.E
 		e.TLS = endpoint.TLS(max(mode, 0))
 	}
 	if ca != "" {
-		pem, err := os.ReadFile(r.beside(ca))
+		pem, err := localfile.Read(r.ctx, r.beside(ca), mostCertificates)
 		if err != nil {
 			r.fail(list, i, "authority: %v", err)
 			return e
@@ -245,9 +285,9 @@ func (r *reader) owners(list string, i int, texts []string) {
 	}
 }
 
-func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, password secret.Text) {
+func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, password *secret.Text) {
 	if f == nil {
-		return "", "", false, secret.Text{}
+		return "", "", false, nil
 	}
 	if (f.Password == nil) == (f.Token == nil) {
 		r.fail(list, i, "a login has either a password or a token")
@@ -257,14 +297,15 @@ func (r *reader) login(list string, i int, f *fileLogin) (user, as string, beare
 	if f.Token != nil {
 		source = f.Token
 	}
-	text, err := source.Fetch(r.ctx, filepath.Dir(r.path))
-	if err != nil {
+	if err := source.Check(); err != nil {
 		r.fail(list, i, "%v", err)
 	}
+	password = new(secret.Text)
+	r.locked = append(r.locked, locked{source, password, r.place(list, i)})
 	if user = f.User; user == "" {
 		user = "{address}"
 	}
-	return user, f.As, f.Token != nil, text
+	return user, f.As, f.Token != nil, password
 }
 
 func (r *reader) limits(l *Limits, f fileLimits) {
@@ -324,7 +365,7 @@ func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Way, bool) {
 func (w *Way) As(a address.Address) send.Way {
 	way := w.reach
 	if !w.without {
-		way.Login = &endpoint.Login{User: fill(w.user, a), As: fill(w.as, a), Bearer: w.bearer, Secret: w.secret}
+		way.Login = &endpoint.Login{User: fill(w.user, a), As: fill(w.as, a), Bearer: w.bearer, Secret: *w.secret}
 	}
 	return way
 }
@@ -333,10 +374,15 @@ func (w *Way) As(a address.Address) send.Way {
 func (l *Lanes) Account(a address.Address, inside bool) (watch.Account, bool) {
 	for _, m := range l.Mailboxes {
 		if covers(m.For, a, inside) {
-			return watch.Account{Name: a.String(), Endpoint: m.reach, Login: endpoint.Login{User: fill(m.user, a), As: fill(m.as, a), Bearer: m.bearer, Secret: m.secret}}, true
+			return watch.Account{Name: a.String(), Endpoint: m.reach, Login: m.login(a)}, true
 		}
 	}
 	return watch.Account{}, false
+}
+
+// login returns who opens somebody's mailbox.
+func (m *Mailboxes) login(a address.Address) endpoint.Login {
+	return endpoint.Login{User: fill(m.user, a), As: fill(m.as, a), Bearer: m.bearer, Secret: *m.secret}
 }
 
 // fill puts an address into the places of a login that stand for it.

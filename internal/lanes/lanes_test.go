@@ -1,7 +1,6 @@
 package lanes
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,7 +12,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/endpoint"
 )
 
-// load loads a lanes file with a text, beside a secret.
+// load loads a lanes file with a text, beside a secret, and fetches the secrets.
 func load(t *testing.T, text string) (*Lanes, error) {
 	t.Helper()
 	dir := t.TempDir()
@@ -25,7 +24,51 @@ func load(t *testing.T, text string) (*Lanes, error) {
 	if err := os.WriteFile(filepath.Join(dir, "open"), []byte("hush-42\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	return Load(context.Background(), filepath.Join(dir, "lanes.yaml"))
+	l, err := Load(t.Context(), filepath.Join(dir, "lanes.yaml"))
+	if err == nil {
+		err = l.Unlock(t.Context(), true)
+	}
+	return l, err
+}
+
+// Loading alone fetches no secret, and a file that was merely found runs nothing.
+func TestNothingRunsUnasked(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "lanes.yaml")
+	ran := filepath.Join(dir, "ran")
+	text := strings.Replace(good, "command: [cat, secret]", "command: [touch, ran]", 1)
+	for name, content := range map[string]string{path: text, filepath.Join(dir, "secret"): "hush-42\n"} {
+		if err := os.WriteFile(name, []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	l, err := Load(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Unlock(t.Context(), false); err == nil || !strings.Contains(err.Error(), path+":") || !strings.Contains(err.Error(), "--lanes") {
+		t.Errorf("err = %v, want the place, and what to say", err)
+	}
+	if _, err := os.Stat(ran); err == nil {
+		t.Fatal("a command ran")
+	}
+	// Where others may write the file, a command never runs.
+	if err := os.Chmod(path, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Unlock(t.Context(), true); err == nil || !strings.Contains(err.Error(), "others may write") {
+		t.Errorf("err = %v, want that others may write the file", err)
+	}
+	if _, err := os.Stat(ran); err == nil {
+		t.Fatal("a command ran")
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_ = l.Unlock(t.Context(), true)
+	if _, err := os.Stat(ran); err != nil {
+		t.Error("the command does not run where it may")
+	}
 }
 
 const good = `yorvet-lanes: 1

@@ -26,6 +26,7 @@ type FileChange struct {
 	File    string `json:"file"`
 	Added   int    `json:"added"`
 	Removed int    `json:"removed"`
+	Names   int    `json:"names"` // of the file (hard links): the change reaches this one only
 }
 
 // NewChange tells what a change does. Quietly, nobody is welcomed.
@@ -82,7 +83,18 @@ func (a *Change) writeText(p *Page) {
 	}
 	for _, f := range a.Files {
 		p.Line(2, Span{Strong, f.File}, Span{Plain, " " + verb + ": "}, Span{Good, "+" + strconv.Itoa(f.Added)}, Span{Plain, " "}, Span{Bad, "-" + strconv.Itoa(f.Removed)}, Span{Plain, " lines"})
+		if f.Names > 1 {
+			p.Line(4, Span{Plain, "  "}, Span{Doubtful, "The file has " + count(f.Names-1, "other name", "other names") + " (hard links)."},
+				Span{Plain, " What is there under " + those(f.Names-1) + " stays as it was."})
+		}
 	}
+}
+
+func those(n int) string {
+	if n == 1 {
+		return "that name"
+	}
+	return "those names"
 }
 
 // spans tells of a group in a line.

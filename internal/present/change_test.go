@@ -74,7 +74,7 @@ func TestChange(t *testing.T) {
 	before := sample.Load(t, smallEstate)
 	later := sample.Load(t, smallEstate+"- {address: new@kelp.example, gate: [hold outside, admit members], members: [ann@kelp.example, bob@kelp.example]}\n")
 	a := present.NewChange(before, later, false)
-	a.Notes, a.Files = append(a.Notes, "a note"), []present.FileChange{{"estate.yaml", 3, 1}}
+	a.Notes, a.Files = append(a.Notes, "a note"), []present.FileChange{{"estate.yaml", 3, 1, 1}}
 	text := shown(t, a, present.Text, false)
 	for _, want := range []string{"a note\n", "2 welcome notices would go out", "new@kelp.example: outsiders hold, unknown insiders refuse, forgeries hold, 2 people post; 1 inbox, 1 undeliverable", "estate.yaml would change: +3 -1 lines"} {
 		if !strings.Contains(text, want) {

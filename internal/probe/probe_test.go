@@ -47,7 +47,10 @@ func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *
 	if err := os.WriteFile(path, []byte(s.Ready().LanesFile(secret, []string{"guest@holiday.example"}, limits)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	l, err := lanes.Load(context.Background(), path)
+	l, err := lanes.Load(t.Context(), path)
+	if err == nil {
+		err = l.Unlock(t.Context(), false)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +71,7 @@ func demoEstate(t testing.TB, name string) *estate.Estate {
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	e, err := estatefile.Load(filepath.Join(dir, name))
+	e, err := estatefile.Load(context.Background(), filepath.Join(dir, name))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,7 +224,7 @@ func changedDemo(t *testing.T, old, replacement string) *estate.Estate {
 	if changed != 1 {
 		t.Fatalf("%q stands in %d files of the demo", old, changed)
 	}
-	e, err := estatefile.Load(filepath.Join(dir, demo.Estate))
+	e, err := estatefile.Load(context.Background(), filepath.Join(dir, demo.Estate))
 	if err != nil {
 		t.Fatal(err)
 	}

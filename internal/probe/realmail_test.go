@@ -332,6 +332,9 @@ limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connec
 `, m.submission, m.smtp, m.smtp, m.imap))
 	m.t.Setenv("YORVET_TEST_SECRET", "tide-7-secret")
 	l, err := lanes.Load(context.Background(), m.dir+"/lanes.yaml")
+	if err == nil {
+		err = l.Unlock(context.Background(), true)
+	}
 	if err != nil {
 		m.t.Fatal(err)
 	}

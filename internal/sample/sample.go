@@ -22,7 +22,7 @@ func Load(t testing.TB, yaml string) *resolve.Resolver {
 	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	e, err := estatefile.Load(path)
+	e, err := estatefile.Load(t.Context(), path)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, yaml)
 	}

@@ -3,7 +3,6 @@
 package secret
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +11,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // A Text is a secret: a text that is never printed: not even as part of something else, for
@@ -46,43 +48,102 @@ type From struct {
 	Command     []string `yaml:"command"`
 }
 
-// Fetch fetches the secret, the first line of what is there. Files and commands
-// are meant from a folder.
-func (s *From) Fetch(ctx context.Context, folder string) (Text, error) {
-	text, err := s.fetch(ctx, folder)
+// Check returns an error unless one place is given.
+func (s *From) Check() error {
+	given := 0
+	for _, there := range []bool{s.Environment != "", s.File != "", len(s.Command) > 0} {
+		if there {
+			given++
+		}
+	}
+	if given != 1 {
+		return errors.New("a secret comes from one of environment, file or command")
+	}
+	return nil
+}
+
+// Bounds of what is fetched.
+const (
+	mostSecret = 64 << 10    // bytes of a file, or of what a command writes
+	patience   = time.Minute // with a command
+)
+
+// Fetch fetches the secret, the first line of what is there. settings is the file
+// that says where it is: files and commands are meant from its folder. A command is
+// run only if nobody but the user and root can have written that file.
+func (s *From) Fetch(ctx context.Context, settings string) (Text, error) {
+	text, err := s.fetch(ctx, settings)
 	return New(text), err
 }
 
-func (s *From) fetch(ctx context.Context, folder string) (string, error) {
+func (s *From) fetch(ctx context.Context, settings string) (string, error) {
+	folder := filepath.Dir(settings)
+	if err := s.Check(); err != nil {
+		return "", err
+	}
 	switch {
-	case s.Environment != "" && s.File == "" && s.Command == nil:
+	case s.Environment != "":
 		text, ok := os.LookupEnv(s.Environment)
 		if !ok || text == "" {
 			return "", fmt.Errorf("the environment variable %s, which holds the secret, is not set", s.Environment)
 		}
 		return text, nil
-	case s.File != "" && s.Environment == "" && s.Command == nil:
+	case s.File != "":
 		path := s.File
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(folder, path)
 		}
-		info, err := os.Stat(path)
-		if err != nil {
-			return "", err
+		return readFile(ctx, path, s.File)
+	default:
+		if err := localfile.Trusted(settings); err != nil {
+			return "", fmt.Errorf("the command that gives the secret is not run: %w; "+
+				"expected that only you can write %s and the folders above it", err, settings)
 		}
-		if info.Mode().Perm()&0o077 != 0 {
-			return "", fmt.Errorf("others may read %s, which holds the secret; expected permissions 0600", s.File)
-		}
-		data, err := os.ReadFile(path)
-		return firstLine(data, s.File, err)
-	case len(s.Command) > 0 && s.Environment == "" && s.File == "":
-		var output bytes.Buffer
-		cmd := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
-		cmd.Dir, cmd.Stdout, cmd.Stderr = folder, &output, os.Stderr
-		err := cmd.Run()
-		return firstLine(output.Bytes(), s.Command[0], err)
+		return run(ctx, folder, s.Command)
 	}
-	return "", errors.New("a secret comes from one of environment, file or command")
+}
+
+// readFile reads a secret from a file that only its owner may read; shown is how it
+// is called in errors.
+func readFile(ctx context.Context, path, shown string) (string, error) {
+	f, err := localfile.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("others may read %s, which holds the secret; expected permissions 0600", shown)
+	}
+	data, err := localfile.ReadAll(ctx, f, shown, mostSecret)
+	return firstLine(data, shown, err)
+}
+
+// run returns what a command writes. It gets no standard input, and ends with ctx
+// or after a while.
+func run(ctx context.Context, folder string, command []string) (string, error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Dir, cmd.Stderr, cmd.WaitDelay = folder, os.Stderr, time.Second
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", command[0], err)
+	}
+	data, err := localfile.ReadAll(ctx, out, command[0], mostSecret)
+	if err != nil {
+		stop()
+	}
+	if ended := cmd.Wait(); err == nil {
+		err = ended
+	}
+	return firstLine(data, command[0], err)
 }
 
 func firstLine(data []byte, where string, err error) (string, error) {

@@ -22,6 +22,10 @@ func TestFetch(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	settings := filepath.Join(dir, "settings.yaml")
+	if err := os.WriteFile(settings, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
 	t.Setenv("YORVET_TEST_SECRET", "hush-42")
 	for _, test := range []struct {
 		from From
@@ -36,10 +40,12 @@ func TestFetch(t *testing.T) {
 		{From{File: "gone"}, "no such file"},
 		{From{File: "empty"}, "gives no secret"},
 		{From{Command: []string{"false"}}, "exit status 1"},
+		{From{Command: []string{"cat", "/dev/zero"}}, "too large"},
+		{From{File: "/dev/zero"}, "a device"},
 		{From{}, "one of environment, file or command"},
 		{From{File: "mine", Environment: "X"}, "one of environment, file or command"},
 	} {
-		got, err := test.from.Fetch(context.Background(), dir)
+		got, err := test.from.Fetch(context.Background(), settings)
 		if test.want == "" && (err != nil || got.Reveal() != "hush-42") || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want)) {
 			t.Errorf("%+v: %q, %v, want %s", test.from, got.Reveal(), err, test.want)
 		}

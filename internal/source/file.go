@@ -7,8 +7,6 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -20,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/ldap"
 	"yorvet.example/yorvet/internal/directory/ldif"
 	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/yamlfile"
@@ -82,8 +81,8 @@ func isSourceFile(head []byte) bool {
 }
 
 // load reads a source file.
-func (s *source) load(path string) error {
-	data, err := yamlfile.Read(path, &s.file)
+func (s *source) load(ctx context.Context, path string) error {
+	data, err := yamlfile.Read(ctx, path, &s.file)
 	if err != nil {
 		return err
 	}
@@ -114,8 +113,11 @@ func (s *source) load(path string) error {
 	return nil
 }
 
+// mostCertificates is the size in bytes of a file of certificates that is read.
+const mostCertificates = 1 << 20
+
 // security returns how a connection is secured, and whom it trusts.
-func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
+func (s *source) security(ctx context.Context) (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
 	mode := endpoint.StartTLS
 	scheme, host, _, err := ldap.ParseURL(s.where)
 	if err != nil {
@@ -132,7 +134,7 @@ func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, err
 	}
 	var roots *x509.CertPool
 	if s.Authority != "" {
-		pem, err := os.ReadFile(s.beside(s.Authority))
+		pem, err := localfile.Read(ctx, s.beside(s.Authority), mostCertificates)
 		if err != nil {
 			return 0, nil, nil, err
 		}
@@ -144,7 +146,18 @@ func (s *source) security() (endpoint.TLS, *x509.CertPool, *tls.Certificate, err
 	if s.Certificate == "" {
 		return mode, roots, nil, nil
 	}
-	pair, err := tls.LoadX509KeyPair(s.beside(s.Certificate), s.beside(s.Key))
+	certificate, err := localfile.Read(ctx, s.beside(s.Certificate), mostCertificates)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	key, err := localfile.Read(ctx, s.beside(s.Key), mostCertificates)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
+	if err != nil {
+		err = fmt.Errorf("%s and %s are no certificate and its key in PEM", s.Certificate, s.Key)
+	}
 	return mode, roots, &pair, err
 }
 
@@ -155,13 +168,13 @@ func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
 		return nil, err
 	}
 	server := ldap.Server{URL: s.where, Base: base, Filter: s.Filter, Page: s.Page, Attributes: s.m.Attributes()}
-	if server.TLS, server.Roots, server.Certificate, err = s.security(); err != nil {
+	if server.TLS, server.Roots, server.Certificate, err = s.security(ctx); err != nil {
 		return nil, err
 	}
 	if s.Login != nil {
 		server.User, server.External = s.Login.User, s.Login.External
 		if s.Login.Password != nil {
-			if server.Password, err = s.Login.Password.Fetch(ctx, filepath.Dir(s.path)); err != nil {
+			if server.Password, err = s.Login.Password.Fetch(ctx, s.path); err != nil {
 				return nil, err
 			}
 		} else if s.Login.User != "" {
@@ -180,7 +193,7 @@ func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
 
 // readSCIM reads a service over SCIM.
 func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
-	_, roots, certificate, err := s.security()
+	_, roots, certificate, err := s.security(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +208,7 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 		// A token goes to the service that is named, and nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	if s.Login != nil && s.Login.Token != nil {
-		token, err := s.Login.Token.Fetch(ctx, filepath.Dir(s.path))
+		token, err := s.Login.Token.Fetch(ctx, s.path)
 		if err != nil {
 			return nil, err
 		}

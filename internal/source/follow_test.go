@@ -71,7 +71,7 @@ func TestFollow(t *testing.T) {
 			"  - {address: hand@kelp.example}   # written by hand\n", "  - {address: hand@kelp.example}   # written by hand\n  - address: cat@kelp.example\n    name: Cat\n").Replace(kept), "", ""},
 	} {
 		path := write(t, "estate.yaml", kept)
-		d, err := estatefile.Open(path)
+		d, err := estatefile.Open(context.Background(), path)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -42,10 +42,10 @@ func fuzz(f *testing.F, name string, seeds ...string) {
 			return
 		}
 		to := filepath.Join(t.TempDir(), "e")
-		if _, err := m.Create(to); err != nil {
+		if _, err := m.Create(context.Background(), to); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := estatefile.Load(to); err != nil {
+		if _, err := estatefile.Load(context.Background(), to); err != nil {
 			t.Errorf("what is written cannot be read: %v", err)
 		}
 	})

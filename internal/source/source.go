@@ -27,6 +27,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/scim"
 	"yorvet.example/yorvet/internal/directory/table"
 	"yorvet.example/yorvet/internal/directory/vcard"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // Formats are the formats of sources.
@@ -74,7 +75,7 @@ func Is(name string) bool {
 
 // beginning returns the first bytes of a file.
 func beginning(path string) []byte {
-	f, err := os.Open(path)
+	f, err := localfile.Open(path)
 	if err != nil {
 		return nil
 	}
@@ -147,11 +148,11 @@ func tables(dir string) []string {
 
 // Read reads a source.
 func Read(ctx context.Context, name string, options Options) (*directory.Directory, error) {
-	s, err := find(name)
+	s, err := find(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.prepare(options); err != nil {
+	if err := s.prepare(ctx, options); err != nil {
 		return nil, err
 	}
 	d, err := s.read(ctx)
@@ -163,7 +164,7 @@ func Read(ctx context.Context, name string, options Options) (*directory.Directo
 }
 
 // find says what a name stands for.
-func find(name string) (*source, error) {
+func find(ctx context.Context, name string) (*source, error) {
 	called, name := cutName(name)
 	s := &source{where: name}
 	format, path, named := cutFormat(name)
@@ -172,7 +173,7 @@ func find(name string) (*source, error) {
 	} else if isURL(name) {
 		s.where = name
 	} else if strings.HasSuffix(name, ".yaml") && isSourceFile(beginning(name)) {
-		if err := s.load(name); err != nil {
+		if err := s.load(ctx, name); err != nil {
 			return nil, err
 		}
 	}
@@ -236,15 +237,15 @@ func (s *source) defaultName() string {
 }
 
 // prepare reads the map of a source, and finds what {domain} means.
-func (s *source) prepare(options Options) error {
+func (s *source) prepare(ctx context.Context, options Options) error {
 	var err error
 	switch builtIn := map[string]string{"ldif": "ldap", "ldap": "ldap", "scim": "scim", "csv": "table", "vcard": "vcard"}[s.format]; {
 	case s.Map.Inline != nil:
 		s.m = s.Map.Inline
 	case s.Map.File != "":
-		s.m, err = directory.ReadMap(s.beside(s.Map.File))
+		s.m, err = directory.ReadMap(ctx, s.beside(s.Map.File))
 	case options.Map != "":
-		s.m, err = directory.ReadMap(options.Map)
+		s.m, err = directory.ReadMap(ctx, options.Map)
 	case builtIn != "":
 		s.m = directory.BuiltIn(builtIn)
 	}
@@ -267,21 +268,22 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 			return s.readSCIM(ctx)
 		}
 	case "csv":
-		return s.readTables()
+		return s.readTables(ctx)
 	}
-	f, err := s.open()
+	f, err := s.open(ctx, s.where)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	switch s.format {
 	case "aliases":
-		return aliases.Read(f, aliases.Options{Name: s.Name, File: s.where, Domain: s.domain, Include: s.AllowFiles, Dir: filepath.Dir(s.where)})
+		return aliases.Read(ctx, f, aliases.Options{Name: s.Name, File: s.where, Domain: s.domain,
+			Include: s.AllowFiles, Dir: filepath.Dir(s.where)})
 	case "list":
-		return s.readList(f)
+		return s.readList(ctx, f)
 	case "ldif":
 		c := s.collector(ldif.Normal)
-		err = ldif.Read(f, ldif.Options{Name: s.where, Files: s.AllowFiles}, c.Add)
+		err = ldif.Read(ctx, f, ldif.Options{Name: s.where, Files: s.AllowFiles}, c.Add)
 		return c.Finish(), err
 	case "scim":
 		c := s.collector(nil)
@@ -297,24 +299,32 @@ func (s *source) collector(normal func(string) string) *directory.Collector {
 	return directory.NewCollector(s.Name, s.where, s.m, s.domain, normal)
 }
 
-func (s *source) open() (io.ReadCloser, error) {
-	if s.where == "-" {
-		return io.NopCloser(os.Stdin), nil
+// mostSource is the size in bytes of a file that is read as a source.
+const mostSource = 16 << 30
+
+// open opens a file, or standard input for "-", which is read until ctx ends.
+func (s *source) open(ctx context.Context, path string) (io.ReadCloser, error) {
+	var in io.ReadCloser
+	var err error
+	if path == "-" {
+		in = localfile.Standard(ctx)
+	} else if in, err = localfile.Open(path); err != nil {
+		return nil, err
 	}
-	return os.Open(s.where)
+	return struct {
+		io.Reader
+		io.Closer
+	}{&localfile.Bounded{Ctx: ctx, R: in, Name: path, Most: mostSource}, in}, nil
 }
 
 // mostList is the size in bytes of a list of addresses that is read.
 const mostList = 64 << 20
 
 // readList reads addresses as they are pasted: people, and no groups.
-func (s *source) readList(r io.Reader) (*directory.Directory, error) {
-	data, err := io.ReadAll(io.LimitReader(r, mostList+1))
+func (s *source) readList(ctx context.Context, r io.Reader) (*directory.Directory, error) {
+	data, err := localfile.ReadAll(ctx, r, s.where, mostList)
 	if err != nil {
 		return nil, err
-	}
-	if len(data) > mostList {
-		return nil, fmt.Errorf("%s: there is more than %d MiB", s.where, mostList>>20)
 	}
 	d := &directory.Directory{Name: s.Name, File: s.where}
 	people, remarks := paste.Parse(string(data))
@@ -329,7 +339,7 @@ func (s *source) readList(r io.Reader) (*directory.Directory, error) {
 
 // readTables reads a table, or all tables of a folder: those of groups, then of
 // people, then of memberships.
-func (s *source) readTables() (*directory.Directory, error) {
+func (s *source) readTables(ctx context.Context) (*directory.Directory, error) {
 	files := []string{s.where}
 	if info, err := os.Stat(s.where); err == nil && info.IsDir() {
 		if files = tables(s.where); len(files) == 0 {
@@ -339,7 +349,7 @@ func (s *source) readTables() (*directory.Directory, error) {
 	c := s.collector(strings.ToLower)
 	var memberships []string
 	for _, path := range files {
-		later, err := s.readTable(c, path)
+		later, err := s.readTable(ctx, c, path)
 		if err != nil {
 			return nil, err
 		}
@@ -349,28 +359,24 @@ func (s *source) readTables() (*directory.Directory, error) {
 	}
 	d := c.Finish()
 	for _, path := range memberships {
-		if err := s.withTable(path, func(t *table.Reader) error { return t.Memberships(d) }); err != nil {
+		if err := s.withTable(ctx, path, func(t *table.Reader) error { return t.Memberships(d) }); err != nil {
 			return nil, err
 		}
 	}
 	return d, nil
 }
 
-func (s *source) withTable(path string, use func(*table.Reader) error) error {
+func (s *source) withTable(ctx context.Context, path string, use func(*table.Reader) error) error {
 	var separator rune
 	if ext := strings.ToLower(filepath.Ext(path)); ext == ".tsv" || ext == ".tab" {
 		separator = '\t'
 	}
-	r := io.ReadCloser(os.Stdin)
-	if path != "-" {
-		f, err := os.Open(path)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		r = f
+	f, err := s.open(ctx, path)
+	if err != nil {
+		return err
 	}
-	t, err := table.NewReader(r, path, separator)
+	defer f.Close()
+	t, err := table.NewReader(f, path, separator)
 	if err != nil {
 		return err
 	}
@@ -379,8 +385,8 @@ func (s *source) withTable(path string, use func(*table.Reader) error) error {
 
 // readTable gives the rows of a table to a collector, unless it is one of
 // memberships, which are for later.
-func (s *source) readTable(c *directory.Collector, path string) (memberships bool, err error) {
-	err = s.withTable(path, func(t *table.Reader) error {
+func (s *source) readTable(ctx context.Context, c *directory.Collector, path string) (memberships bool, err error) {
+	err = s.withTable(ctx, path, func(t *table.Reader) error {
 		if memberships = t.IsMemberships(); memberships {
 			return nil
 		}
@@ -408,8 +414,8 @@ func (s *source) beside(path string) string {
 var ErrNetwork = errors.New("the source cannot be read")
 
 // Name returns what a source is called: where its groups are managed.
-func Name(name string) (string, error) {
-	s, err := find(name)
+func Name(ctx context.Context, name string) (string, error) {
+	s, err := find(ctx, name)
 	if err != nil {
 		return "", err
 	}

@@ -35,7 +35,7 @@ func TestNames(t *testing.T) {
 		if want == "" {
 			continue
 		}
-		if got, err := source.Name(name); err != nil || got != want {
+		if got, err := source.Name(t.Context(), name); err != nil || got != want {
 			t.Errorf("%s is called %s (%v), want %s", name, got, err, want)
 		}
 	}

@@ -22,7 +22,7 @@ import (
 // files it changes.
 func follow(t *testing.T, path, from string) int {
 	t.Helper()
-	d, err := estatefile.Open(path)
+	d, err := estatefile.Open(context.Background(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,7 +90,7 @@ func TestUpdate(t *testing.T) {
 // followed, and the gate that they had.
 func checkFollowed(t *testing.T, what, path, before string, later *estate.Estate) {
 	t.Helper()
-	now, err := estatefile.Load(path)
+	now, err := estatefile.Load(context.Background(), path)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -316,7 +316,7 @@ func TestReadConduct(t *testing.T) {
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		c, err := standin.ReadConduct(path)
+		c, err := standin.ReadConduct(t.Context(), path)
 		if want == "" && (err != nil || len(c.Trouble) != 2 || c.Trouble[1].For != 10*time.Second) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v, %v", text, c, err)
 		}

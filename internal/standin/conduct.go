@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -44,9 +45,9 @@ type Trouble struct {
 var Troubles = []string{"lose", "delay", "duplicate", "junk", "rewrite", "later", "refuse", "cut", "slow", "certificate", "imap-gone"}
 
 // ReadConduct reads a file in YAML.
-func ReadConduct(path string) (*Conduct, error) {
+func ReadConduct(ctx context.Context, path string) (*Conduct, error) {
 	c := &Conduct{}
-	if _, err := yamlfile.Read(path, c); err != nil {
+	if _, err := yamlfile.Read(ctx, path, c); err != nil {
 		return nil, err
 	}
 	if c.Version != 1 {

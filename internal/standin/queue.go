@@ -11,7 +11,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/wholefile"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // A jobKind is what is to be done with a message that waits.
@@ -131,15 +131,7 @@ func (q *queue) write(j job) error {
 // writeFile writes a file so that it is there whole, whatever happens, once this
 // returns. Until then it is in a folder for what is not whole yet.
 func writeFile(unready, path string, data []byte) error {
-	if err := wholefile.WriteVia(unready, path, data, 0o600); err != nil {
-		return err
-	}
-	d, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	return localfile.WriteVia(unready, path, data, 0o600)
 }
 
 // take removes a waiting job and returns it.

@@ -3,9 +3,9 @@
 package yamlfile
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"os"
 	"reflect"
 	"regexp"
 	"strings"
@@ -13,14 +13,15 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // most is the size in bytes of a file that is read.
 const most = 1 << 20
 
 // Read reads the file at path into a struct.
-func Read(path string, into any) ([]byte, error) {
-	data, err := os.ReadFile(path)
+func Read(ctx context.Context, path string, into any) ([]byte, error) {
+	data, err := localfile.Read(ctx, path, most)
 	if err != nil {
 		return nil, err
 	}

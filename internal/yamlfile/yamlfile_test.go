@@ -45,14 +45,14 @@ func TestDecode(t *testing.T) {
 
 func TestRead(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.yaml")
-	if _, err := Read(path, &outer{}); err == nil {
+	if _, err := Read(t.Context(), path, &outer{}); err == nil {
 		t.Error("a missing file is no error")
 	}
 	if err := os.WriteFile(path, []byte("version: 3\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	var o outer
-	if data, err := Read(path, &o); err != nil || o.Version != 3 || string(data) != "version: 3\n" {
+	if data, err := Read(t.Context(), path, &o); err != nil || o.Version != 3 || string(data) != "version: 3\n" {
 		t.Errorf("%+v %q %v", o, data, err)
 	}
 }

@@ -1,6 +1,7 @@
 package hazard_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -212,7 +213,7 @@ func TestDemoAndReadme(t *testing.T) {
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	e, err := estatefile.Load(filepath.Join(dir, demo.Estate))
+	e, err := estatefile.Load(context.Background(), filepath.Join(dir, demo.Estate))
 	if err != nil {
 		t.Fatal(err)
 	}

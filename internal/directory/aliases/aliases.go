@@ -9,10 +9,10 @@ package aliases
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -20,6 +20,7 @@ import (
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/paste"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // Limits that no honest file meets.
@@ -48,8 +49,8 @@ type entry struct {
 
 // Read reads an alias file. An alias of several targets, or of a group, becomes a
 // group; one that leads to a single person becomes a further address of theirs.
-func Read(r io.Reader, options Options) (*directory.Directory, error) {
-	p := &parser{options: options, d: &directory.Directory{Name: options.Name, File: options.File}}
+func Read(ctx context.Context, r io.Reader, options Options) (*directory.Directory, error) {
+	p := &parser{ctx: ctx, options: options, d: &directory.Directory{Name: options.Name, File: options.File}}
 	if err := p.scan(r); err != nil {
 		return nil, err
 	}
@@ -58,6 +59,7 @@ func Read(r io.Reader, options Options) (*directory.Directory, error) {
 }
 
 type parser struct {
+	ctx     context.Context // of the one reading that it is for
 	options Options
 	d       *directory.Directory
 	entries []entry
@@ -87,6 +89,9 @@ func (p *parser) scan(r io.Reader) error {
 		}
 	}
 	if err := scanner.Err(); err != nil {
+		if errors.Is(err, bufio.ErrTooLong) {
+			err = fmt.Errorf("the line is longer than %d MiB", mostLine>>20)
+		}
 		return fmt.Errorf("%s:%d:1: %w", p.options.File, number+1, err)
 	}
 	p.add(began, text)
@@ -199,7 +204,7 @@ func (p *parser) include(e entry, path string) []string {
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(p.options.Dir, path)
 	}
-	data, err := readFile(path)
+	data, err := localfile.Read(p.ctx, path, mostInclude)
 	if err != nil {
 		p.d.Remark(e.line, true, fmt.Sprintf("%s: %v", e.name, err))
 		return nil
@@ -224,17 +229,6 @@ func (p *parser) include(e entry, path string) []string {
 		p.d.Remark(e.line, true, fmt.Sprintf("%s:%d: %s: %s", path, r.Line, r.Text, r.Why))
 	}
 	return list
-}
-
-func readFile(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() || info.Size() > mostInclude {
-		return nil, errors.New(path + " is no file of a sane size")
-	}
-	return os.ReadFile(path)
 }
 
 // build makes people and groups of the entries.

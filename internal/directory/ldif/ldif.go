@@ -12,15 +12,16 @@ package ldif
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"strings"
 
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // mostLine is the length in bytes of a line with all its continuations.
@@ -47,10 +48,10 @@ func (e *Error) Error() string { return fmt.Sprintf("%s:%d:%d: %s", e.Name, e.Li
 
 // Read calls visit with every entry. The entry is used again for the next one;
 // its texts may be kept. A broken line is an *Error, and ends the reading.
-func Read(r io.Reader, options Options, visit func(*directory.Entry)) error {
+func Read(ctx context.Context, r io.Reader, options Options, visit func(*directory.Entry)) error {
 	// Records are read ahead while those before are looked at.
 	const ahead = 64
-	p := &reader{lines: lines{r: bufio.NewReaderSize(r, 1<<18)}, options: options, names: map[string]string{}}
+	p := &reader{ctx: ctx, lines: lines{r: bufio.NewReaderSize(r, 1<<18)}, options: options, names: map[string]string{}}
 	full, used := make(chan *record, ahead), make(chan *record, ahead)
 	for range ahead {
 		used <- &record{}
@@ -93,6 +94,7 @@ type valueSpan struct {
 
 // reader reads records.
 type reader struct {
+	ctx context.Context // of the one reading that it is for
 	lines
 	*record // at hand
 	options Options
@@ -223,25 +225,12 @@ func (p *reader) fromURL(text string, column int) error {
 	if err != nil || u.Scheme != "file" || u.Host != "" && u.Host != "localhost" {
 		return p.fail(column, "%q is no URL of a file, expected one such as file:///path", text)
 	}
-	data, err := readFile(u.Path)
+	data, err := localfile.Read(p.ctx, u.Path, mostLine)
 	if err != nil {
 		return p.fail(column, "%v", err)
 	}
 	p.text = append(p.text, data...)
 	return nil
-}
-
-func readFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, mostLine+1))
-	if err == nil && len(data) > mostLine {
-		err = fmt.Errorf("%s is larger than %d MiB", path, mostLine>>20)
-	}
-	return data, err
 }
 
 func clip(b []byte) string {

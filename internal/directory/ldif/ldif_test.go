@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -23,7 +24,7 @@ import (
 func read(r io.Reader, options Options) (string, error) {
 	var b strings.Builder
 	options.Name = "x.ldif"
-	err := Read(r, options, func(e *directory.Entry) {
+	err := Read(context.Background(), r, options, func(e *directory.Entry) {
 		fmt.Fprintf(&b, "%d %s", e.Line, e.ID)
 		for _, a := range e.Attributes {
 			fmt.Fprintf(&b, " %s=%q", a.Name, a.Values)
@@ -44,7 +45,7 @@ func TestRead(t *testing.T) {
 	} {
 		for _, r := range []io.Reader{strings.NewReader(test.in), iotest.OneByteReader(strings.NewReader(test.in))} {
 			if got, err := read(r, Options{}); got != test.want || err != nil {
-				t.Errorf("Read(%q)\n got %s (%v)\nwant %s", test.in, got, err, test.want)
+				t.Errorf("Read(context.Background(), %q)\n got %s (%v)\nwant %s", test.in, got, err, test.want)
 			}
 		}
 	}
@@ -64,7 +65,7 @@ func TestReadRefuses(t *testing.T) {
 		{"dn: a\ncn:: ***\n", "x.ldif:2:5: expected base64"},
 	} {
 		if _, err := read(strings.NewReader(test.in), Options{}); err == nil || !strings.HasPrefix(err.Error(), test.want) {
-			t.Errorf("Read(%q): %v, want %s", test.in, err, test.want)
+			t.Errorf("Read(context.Background(), %q): %v, want %s", test.in, err, test.want)
 		}
 	}
 	text := "dn: cn=a\ndescription:< file://" + secret + "\n"
@@ -142,7 +143,7 @@ func FuzzRead(f *testing.F) {
 		var entries int
 		var again bytes.Buffer
 		w := NewWriter(&again)
-		err := Read(strings.NewReader(text), Options{Name: "x"}, func(e *directory.Entry) {
+		err := Read(context.Background(), strings.NewReader(text), Options{Name: "x"}, func(e *directory.Entry) {
 			entries++
 			w.Begin(e.ID)
 			for _, a := range e.Attributes {
@@ -156,7 +157,7 @@ func FuzzRead(f *testing.F) {
 		}
 		_ = w.Flush()
 		count := 0
-		if err := Read(&again, Options{Name: "again"}, func(*directory.Entry) { count++ }); err != nil || count != entries {
+		if err := Read(context.Background(), &again, Options{Name: "again"}, func(*directory.Entry) { count++ }); err != nil || count != entries {
 			t.Errorf("%d entries, and %d (%v) of what was written of them", entries, count, err)
 		}
 	})

@@ -44,22 +44,53 @@ func Plain(cell string) string {
 type Reader struct {
 	Header []string
 	name   string
+	rows   *rowLimit
 	csv    *csv.Reader
+	line   int // of the last row that was read
+}
+
+// mostRow is the size in bytes of a row that is read.
+const mostRow = 4 << 20
+
+// rowLimit ends the reading at a row that is larger than mostRow, before it is in
+// memory.
+type rowLimit struct {
+	r    io.Reader
+	read int // since the row began, with what is read ahead
+}
+
+func (l *rowLimit) Read(p []byte) (int, error) {
+	n, err := l.r.Read(p)
+	if l.read += n; l.read > mostRow {
+		return 0, fmt.Errorf("the row is longer than %d MiB; perhaps a quote does not end", mostRow>>20)
+	}
+	return n, err
+}
+
+// next returns the next row.
+func (t *Reader) next() ([]string, error) {
+	t.rows.read = 0
+	record, err := t.csv.Read()
+	if err == nil {
+		t.line, _ = t.csv.FieldPos(0)
+	}
+	return record, err
 }
 
 // NewReader reads the header row of a table. separator is 0 where it has to be
 // found out. name is for messages.
 func NewReader(r io.Reader, name string, separator rune) (*Reader, error) {
-	buffered := bufio.NewReaderSize(r, 1<<16)
+	rows := &rowLimit{r: r}
+	buffered := bufio.NewReaderSize(rows, 1<<16)
 	if mark, _ := buffered.Peek(3); string(mark) == "\ufeff" {
 		_, _ = buffered.Discard(3)
 	}
 	if separator == 0 {
 		separator = findSeparator(buffered)
 	}
-	t := &Reader{name: name, csv: csv.NewReader(buffered)}
+	t := &Reader{name: name, rows: rows, csv: csv.NewReader(buffered)}
 	t.csv.Comma, t.csv.ReuseRecord, t.csv.LazyQuotes = separator, true, separator == '\t'
-	header, err := t.csv.Read()
+	header, err := t.next()
 	if errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%s:1:1: the table has no header row", name)
 	}
@@ -97,7 +128,7 @@ func (t *Reader) fail(err error) error {
 		}
 		return fmt.Errorf("%s:%d:%d: %s", t.name, bad.Line, bad.Column, text)
 	}
-	return fmt.Errorf("%s: %w", t.name, err)
+	return fmt.Errorf("%s:%d:1: %w", t.name, t.line+1, err)
 }
 
 // Each calls visit with every row as an entry, whose attributes are called as the
@@ -105,7 +136,7 @@ func (t *Reader) fail(err error) error {
 func (t *Reader) Each(visit func(*directory.Entry)) error {
 	var e directory.Entry
 	for {
-		record, err := t.csv.Read()
+		record, err := t.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}

@@ -5,6 +5,7 @@ package vcard
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -50,6 +51,9 @@ func Read(r io.Reader, name string, visit func(*directory.Entry)) error {
 		}
 	}
 	if err := scanner.Err(); err != nil {
+		if errors.Is(err, bufio.ErrTooLong) {
+			err = fmt.Errorf("the line is longer than %d MiB", mostCard>>20)
+		}
 		return fmt.Errorf("%s:%d:1: %w", name, line+1, err)
 	}
 	if card.Len() > 0 {

@@ -1,4 +1,4 @@
-package wholefile
+package localfile
 
 import (
 	"os"
