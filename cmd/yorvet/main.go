@@ -5,13 +5,14 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"syscall"
 
 	"yorvet.example/yorvet/internal/cli"
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, stop) // a second signal ends the program where it stands
 	code := cli.Run(ctx, os.Args, cli.Streams{Out: os.Stdout, Err: os.Stderr})
-	stop()
 	os.Exit(code)
 }

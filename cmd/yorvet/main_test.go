@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -49,6 +50,7 @@ type result struct {
 	stdout, stderr string
 	code           int
 	took           time.Duration
+	memory         int64 // bytes at most, where the system tells
 }
 
 // run runs the program in a folder, with an environment of nothing but env.
@@ -65,7 +67,11 @@ func run(t *testing.T, dir string, env, args []string) result {
 	if err != nil && !errors.As(err, &exit) {
 		t.Fatal(err)
 	}
-	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(start)}
+	var memory int64
+	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		memory = usage.Maxrss << 10
+	}
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(start), memory}
 }
 
 // TestScripts runs the scripts of testdata. Each is a txtar archive: files, and

@@ -9,7 +9,10 @@ import (
 	"io"
 	"io/fs"
 	"runtime/debug"
+	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -32,21 +35,61 @@ type Streams struct {
 	Err io.Writer // everything else
 }
 
+// How long a command may go on when ctx has ended: one that thinks, and one that
+// still has something to end with servers or on disk.
+const (
+	graceToThink  = 300 * time.Millisecond
+	graceToFinish = 10 * time.Second
+)
+
+// finishers are the commands that have something to end.
+var finishers = []string{"probe", "rollcall", "held", "standin", "demo"}
+
 // Run runs the command line args, the first of which is the program, and
-// returns the exit code.
+// returns the exit code. When ctx ends, it returns soon, whatever the command does.
 func Run(ctx context.Context, args []string, streams Streams) int {
 	if len(args) > 1 && args[1] == "help" {
 		args = append(append([]string{args[0]}, args[2:]...), "--help")
 	}
-	err := newRoot(args, streams).Run(ctx, args)
-	if err == nil {
-		return exitAnswered
+	var grace atomic.Int64
+	grace.Store(int64(graceToThink))
+	root := newRoot(args, streams)
+	for _, cmd := range root.Commands {
+		if slices.Contains(finishers, cmd.Name) {
+			cmd.Before = func(ctx context.Context, _ *cli.Command) (context.Context, error) {
+				grace.Store(int64(graceToFinish))
+				return ctx, nil
+			}
+		}
 	}
-	if errors.Is(err, errWrong) {
+	ended := make(chan error, 1)
+	go func() { ended <- root.Run(ctx, args) }()
+	var err error
+	select {
+	case err = <-ended:
+	case <-ctx.Done():
+		select {
+		case err = <-ended:
+		case <-time.After(time.Duration(grace.Load())):
+			err = ctx.Err()
+		}
+	}
+	return report(ctx, err, streams.Err)
+}
+
+// report tells of the error of a command, and returns the exit code.
+func report(ctx context.Context, err error, w io.Writer) int {
+	switch {
+	case err == nil:
+		return exitAnswered
+	case errors.Is(err, errWrong):
+		return exitWrong
+	case ctx.Err() != nil && errors.Is(err, ctx.Err()):
+		fmt.Fprintln(w, "yorvet: interrupted")
 		return exitWrong
 	}
 	for line := range strings.SplitSeq(err.Error(), "\n") {
-		fmt.Fprintln(streams.Err, present.Clean(line))
+		fmt.Fprintln(w, present.Clean(line))
 	}
 	return exitCode(err)
 }
@@ -217,5 +260,5 @@ func loadError(path string, err error) error {
 	if errors.As(err, &file) {
 		return usageError("the estate %s cannot be read: %v", file.Path, file.Err)
 	}
-	return usageError("%v", err)
+	return usageError("%w", err)
 }

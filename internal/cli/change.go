@@ -112,7 +112,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)
 	files, err := c.draft.Changed()
 	if err != nil {
-		return false, usageError("%v", err)
+		return false, usageError("%w", err)
 	}
 	for _, f := range files {
 		answer.Files = append(answer.Files, present.FileChange(f))
@@ -155,9 +155,9 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 
 func writeError(err error) error {
 	if errors.Is(err, estatefile.ErrChanged) {
-		return usageError("%v; nothing is written, look again", err)
+		return usageError("%w; nothing is written, look again", err)
 	}
-	return usageError("%v", err)
+	return usageError("%w", err)
 }
 
 // askable reports whether somebody is there to be asked.

@@ -151,7 +151,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Stre
 		return err
 	}
 	if err := demo.Write(dir); err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	if err := change(ctx, dir, program); err != nil {
 		return err

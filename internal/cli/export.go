@@ -93,7 +93,7 @@ func (x *exporter) findMap() error {
 	if path := x.cmd.String("map"); path != "" {
 		var err error
 		if x.m, err = directory.ReadMap(x.ctx, path); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 	}
 	name := x.cmd.String("ids")
@@ -145,7 +145,7 @@ func (x *exporter) whole() error {
 		return err
 	}
 	if err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	err = x.write(b.Bytes())
 	x.tell(directory.Losses(x.e, carries))
@@ -179,7 +179,7 @@ func (x *exporter) write(data []byte) error {
 		return err
 	}
 	if err := localfile.Write(path, data, 0o644); err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	return nil
 }
@@ -201,11 +201,11 @@ func (x *exporter) writeTables() error {
 		}
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	for name, data := range files {
 		if err := localfile.Write(filepath.Join(dir, name), data, 0o644); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 	}
 	return nil
@@ -218,7 +218,7 @@ func (x *exporter) difference() error {
 	var err error
 	if source.Is(since) && system == "" {
 		if system, err = source.Name(x.ctx, since); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 	}
 	if source.Is(since) && !source.Is(estatePath(x.cmd)) {
@@ -239,7 +239,7 @@ func (x *exporter) difference() error {
 		write = (&scim.Export{Map: x.m, IDs: x.ids}).WriteDifference
 	}
 	if losses, err = write(&b, d); err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	err = x.write(b.Bytes())
 	x.tell(losses)

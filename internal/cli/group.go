@@ -151,7 +151,7 @@ func proposeGroup(c *changer) error {
 func (c *changer) freeAddress(text string) (address.Address, error) {
 	a, err := address.Parse(text)
 	if err != nil {
-		return a, usageError("%v", err)
+		return a, usageError("%w", err)
 	}
 	if !c.e.InsideDomain(a.Domain()) {
 		var domains []string
@@ -215,7 +215,7 @@ func (c *changer) alternatives(a address.Address) []string {
 func (c *changer) checkListed(flag, text string) error {
 	a, err := address.Parse(text)
 	if err != nil {
-		return usageError("--%s: %v", flag, err)
+		return usageError("--%s: %w", flag, err)
 	}
 	if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
 		return usageError("--%s: %s is inside and belongs to nobody%s", flag, text, meant(c.nearAddress(text)))
@@ -384,7 +384,7 @@ func (c *changer) rename(g estate.ID, text string) error {
 	old := c.e.Address(g).String()
 	a, err := address.Parse(text)
 	if err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	var drop []string
 	if id, known := c.e.Find(a); known && id == g {

@@ -107,7 +107,7 @@ func sourceError(err error) error {
 	if errors.Is(err, source.ErrNetwork) {
 		return networkError(err)
 	}
-	return usageError("%v", err)
+	return usageError("%w", err)
 }
 
 // newImportAnswer tells what sources come to.
@@ -145,7 +145,7 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	a := newImportAnswer(path, m)
 	if !cmd.Bool("preview") {
 		if a.Files, err = prepared.Create(ctx); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 		a.Written = true
 	}

@@ -31,12 +31,12 @@ func newMatrix(streams Streams) *cli.Command {
 			a := present.NewMatrix(s.r)
 			if cmd.IsSet("where") {
 				if err := a.Where(cmd.String("where")); err != nil {
-					return usageError("--where: %v", err)
+					return usageError("--where: %w", err)
 				}
 			}
 			if cmd.IsSet("sort") {
 				if err := a.Sort(cmd.String("sort")); err != nil {
-					return usageError("--sort: %v", err)
+					return usageError("--sort: %w", err)
 				}
 			}
 			return s.print(a)

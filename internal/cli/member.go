@@ -65,7 +65,7 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 	default:
 		day, err := estate.ParseDay(since)
 		if err != nil {
-			return m, usageError("--since: %v", err)
+			return m, usageError("--since: %w", err)
 		}
 		m.Since = day
 	}
@@ -121,7 +121,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 	}
 	if rule != "" || everyone {
 		if _, err := selector.ParseFilter(rule); rule != "" && err != nil {
-			return usageError("--rule: %v", err)
+			return usageError("--rule: %w", err)
 		}
 		c.draft.AddMember(g, estatefile.Member{Where: rule, Everyone: everyone && rule == "", Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations}})
 		return nil

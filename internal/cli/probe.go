@@ -98,7 +98,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case cmd.String("tidy") != "":
 		return s.tidy(ctx, filepath.Join(runs, cmd.String("tidy")), l)
 	case cmd.String("show") != "":
-		run, err := probe.Read(filepath.Join(runs, cmd.String("show")), s.r, l)
+		run, err := probe.Read(ctx, filepath.Join(runs, cmd.String("show")), s.r, l)
 		if err != nil {
 			return runError(err, runs, cmd.String("show"))
 		}
@@ -171,7 +171,7 @@ func laneError(cmd *cli.Command, err error) error {
 	case errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("lanes"):
 		return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
 	case errors.As(err, &file):
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	return err
 }
@@ -218,7 +218,7 @@ func (s *session) choice() (probe.Choice, error) {
 func (s *session) picked(text string) ([]address.Address, error) {
 	x, err := selector.Parse(text, selector.ForPeople)
 	if err != nil {
-		return nil, usageError("--from: %v", err)
+		return nil, usageError("--from: %w", err)
 	}
 	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
 		return nil, usageError("--from: %s", problems[0].Text)
@@ -245,8 +245,8 @@ func (s *session) picked(text string) ([]address.Address, error) {
 func (s *session) judge(run *probe.Run) error {
 	j := probe.Judge(run)
 	if dir := s.cmd.String("evidence"); dir != "" {
-		if err := probe.KeepEvidence(j, dir); err != nil {
-			return usageError("%v", err)
+		if err := probe.KeepEvidence(context.WithoutCancel(s.ctx), j, dir); err != nil {
+			return usageError("%w", err)
 		}
 	}
 	if err := s.print(present.NewProbe(s.r, j)); err != nil {
@@ -267,7 +267,7 @@ func runError(err error, runs, name string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return usageError("there is no run %s in %s", name, runs)
 	}
-	return usageError("%v", err)
+	return usageError("%w", err)
 }
 
 // unreachable reports whether no message reached any server.
@@ -281,7 +281,7 @@ func unreachable(run *probe.Run) bool {
 }
 
 func (s *session) tidy(ctx context.Context, dir string, l *lanes.Lanes) error {
-	run, err := probe.Read(dir, s.r, l)
+	run, err := probe.Read(ctx, dir, s.r, l)
 	if err != nil {
 		return runError(err, filepath.Dir(dir), filepath.Base(dir))
 	}

@@ -9,6 +9,7 @@ import (
 
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/standin"
 )
@@ -26,13 +27,13 @@ const (
 func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	folder := filepath.Join(dir, rehearsalFolder)
 	if err := os.Mkdir(folder, 0o700); err != nil {
-		return usageError("the demo needs a folder of its own for the rehearsal: %v", err)
+		return usageError("the demo needs a folder of its own for the rehearsal: %w", err)
 	}
 	defer os.RemoveAll(folder)
 	secret := filepath.Join(folder, "secret")
-	password, err := standin.Secret(secret)
+	password, err := standin.Secret(ctx, secret)
 	if err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	served, err := estatefile.Load(ctx, filepath.Join(dir, "served"))
 	if err != nil {
@@ -51,11 +52,11 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	defer service.Close()
 	ready := service.Ready()
 	if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
-		return usageError("%v", err)
+		return usageError("%w", err)
 	}
 	lanesFile := filepath.Join(folder, "lanes.yaml")
-	if err := os.WriteFile(lanesFile, []byte(ready.LanesFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)), 0o600); err != nil {
-		return usageError("%v", err)
+	if err := localfile.WritePrivate(lanesFile, []byte(ready.LanesFile("secret", []string{"guest@holiday.example"}, rehearsalLimits))); err != nil {
+		return usageError("%w", err)
 	}
 	w := streams.Out
 	fmt.Fprintf(w, "\n")

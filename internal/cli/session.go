@@ -94,7 +94,7 @@ func dayOf(cmd *cli.Command) (estate.Day, error) {
 	}
 	day, err := estate.ParseDay(on)
 	if err != nil {
-		return 0, usageError("--on: %v", err)
+		return 0, usageError("--on: %w", err)
 	}
 	return day, nil
 }
@@ -206,7 +206,7 @@ func (s *session) nearGroups(text string) []string {
 func (s *session) address(flag, text string) (address.Address, error) {
 	a, err := address.Parse(text)
 	if err != nil {
-		return a, usageError("--%s: %v", flag, err)
+		return a, usageError("--%s: %w", flag, err)
 	}
 	return a, nil
 }
@@ -245,7 +245,7 @@ func message(cmd *cli.Command) (resolve.Message, error) {
 	if size := cmd.String("size"); size != "" {
 		var err error
 		if m.Size, err = selector.ParseSize(size); err != nil {
-			return m, usageError("--size: %v", err)
+			return m, usageError("--size: %w", err)
 		}
 	}
 	return m, nil

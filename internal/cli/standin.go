@@ -69,18 +69,18 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		began := time.Now()
 		options.Now = func() time.Time { return from.Add(time.Since(began)) }
 	}
-	if options.Secret, err = standin.Secret(cmd.String("secret")); err != nil {
-		return usageError("%v", err)
+	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {
+		return usageError("%w", err)
 	}
 	if path := cmd.String("conduct"); path != "" {
 		if options.Conduct, err = standin.ReadConduct(ctx, path); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 	}
 	if path := cmd.String("log"); path != "" {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 		if err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 		defer f.Close()
 		options.Log = f
@@ -113,19 +113,39 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 }
 
+// keepOutOfGit has git leave out files, each in its folder, or tells that somebody
+// else decides there.
+func keepOutOfGit(w io.Writer, paths ...string) error {
+	for _, path := range paths {
+		missing, err := localfile.Ignore(filepath.Dir(path), "/"+filepath.Base(path))
+		if err != nil {
+			return usageError("%w", err)
+		}
+		for _, pattern := range missing {
+			fmt.Fprintf(w, "%s does not name %s: add it, so that git leaves the file out\n",
+				filepath.Join(filepath.Dir(path), ".gitignore"), pattern)
+		}
+	}
+	return nil
+}
+
 // announce writes the files that say how to reach a service, and tells of it.
 func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("lanes"); path != "" {
 		secret, err := filepath.Abs(cmd.String("secret"))
 		if err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 		if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  settle: 1s\n"
-		if err := os.WriteFile(path, []byte(ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)), 0o600); err != nil {
-			return usageError("%v", err)
+		text := ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)
+		if err := localfile.WritePrivate(path, []byte(text)); err != nil {
+			return usageError("%w", err)
+		}
+		if err := keepOutOfGit(w, path, secret, ready.Certificate); err != nil {
+			return err
 		}
 	}
 	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; %s opens every mailbox\n",
@@ -137,10 +157,10 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {
-			err = localfile.Write(path, append(data, '\n'), 0o600)
+			err = localfile.WritePrivate(path, append(data, '\n'))
 		}
 		if err != nil {
-			return usageError("%v", err)
+			return usageError("%w", err)
 		}
 	}
 	return nil

@@ -44,7 +44,7 @@ func (c *session) groups(texts ...string) ([]estate.ID, error) {
 		for g := range estate.ID(c.e.Groups()) {
 			ok, err := path.Match(strings.ToLower(text), strings.ToLower(c.e.Address(g).String()))
 			if err != nil {
-				return nil, usageError("%q is no pattern: %v", text, err)
+				return nil, usageError("%q is no pattern: %w", text, err)
 			}
 			if ok {
 				list = append(list, g)
@@ -84,7 +84,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 	for _, text := range addresses {
 		a, err := address.Parse(text)
 		if err != nil {
-			return nil, usageError("%v", err)
+			return nil, usageError("%w", err)
 		}
 		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) && verb != "removed" {
 			return nil, usageError("%s is inside and belongs to nobody%s", text, meant(c.nearAddress(text)))
@@ -169,7 +169,7 @@ func readPasted(ctx context.Context, cmd *cli.Command, from string) (string, err
 func parsePeople(s *session, text string) (selector.Expr, error) {
 	x, err := selector.Parse(text, selector.ForPeople)
 	if err != nil {
-		return nil, usageError("--where: %v", err)
+		return nil, usageError("--where: %w", err)
 	}
 	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
 		return nil, usageError("--where: %s%s", problems[0].Text, meant(problems[0].Nearest))

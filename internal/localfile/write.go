@@ -1,12 +1,14 @@
 package localfile
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -100,4 +102,61 @@ func removeStale(folder string) {
 			os.Remove(path)
 		}
 	}
+}
+
+// WritePrivate is Write for what nobody else is to read, such as a secret: the file
+// has the permissions 0600 whatever it had, and belongs to the user.
+func WritePrivate(path string, data []byte) error {
+	if target, err := filepath.EvalSymlinks(path); err == nil {
+		path = target
+	}
+	if info, err := os.Lstat(path); err == nil {
+		if err := regular(path, info); err != nil {
+			return err
+		}
+	}
+	folder := filepath.Dir(path)
+	removeStale(folder)
+	const mode = 0o600
+	f, err := create(folder, unready+"*", mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
+		os.Remove(f.Name())
+		return err
+	}
+	return Place(f.Name(), path)
+}
+
+// ignoreMark begins a .gitignore that Ignore has written, and may add to.
+const ignoreMark = "# Written by yorvet: these hold secrets or people's mail.\n"
+
+// Ignore has git leave out what patterns name in a folder, by a .gitignore there.
+// One that somebody else has written is left as it is; what of the patterns is
+// missing in it is returned.
+func Ignore(folder string, patterns ...string) (missing []string, err error) {
+	path := filepath.Join(folder, ".gitignore")
+	const most = 1 << 20
+	old, err := Read(context.Background(), path, most)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	lines := strings.Split(string(old), "\n")
+	for _, pattern := range patterns {
+		if !slices.Contains(lines, pattern) && !slices.Contains(lines, "*") {
+			missing = append(missing, pattern)
+		}
+	}
+	switch text := string(old); {
+	case len(missing) == 0:
+		return nil, nil
+	case old == nil:
+		text = ignoreMark
+		fallthrough
+	case strings.HasPrefix(text, ignoreMark):
+		return nil, Write(path, []byte(text+strings.Join(missing, "\n")+"\n"), 0o644)
+	}
+	return missing, nil
 }

@@ -2,6 +2,7 @@ package probe
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -46,8 +47,8 @@ func Requests(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, approver
 		report = r
 		stop()
 	})
-	if report.Err != nil {
-		return nil, report.Err
+	if err := errors.Join(ctx.Err(), report.Err); err != nil {
+		return nil, err
 	}
 	var list []Request
 	for _, item := range report.Items {

@@ -2,9 +2,12 @@ package probe
 
 import (
 	"bufio"
+	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"sync"
@@ -14,6 +17,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 )
@@ -63,12 +67,21 @@ type plannedCase struct {
 	Tag   string          `json:"tag"`
 }
 
+// The bounds of a journal that is read, in bytes.
+const (
+	mostJournal = 4 << 30
+	mostLine    = 64 << 20
+)
+
 // journalName is the file of a run in its folder.
 const journalName = "journal.jsonl"
 
 // newJournal begins the journal of a plan in a folder that must not have one.
 func newJournal(dir string, p *Plan) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	if _, err := localfile.Ignore(dir, "*"); err != nil {
 		return nil, err
 	}
 	f, err := os.OpenFile(filepath.Join(dir, journalName), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
@@ -121,15 +134,15 @@ type history struct {
 }
 
 // readJournal reads a journal. A last line that is half written is left out.
-func readJournal(dir string) (*history, error) {
-	f, err := os.Open(filepath.Join(dir, journalName))
+func readJournal(ctx context.Context, dir string) (*history, error) {
+	f, err := localfile.Open(filepath.Join(dir, journalName))
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	h := &history{sent: map[int]bool{}, replies: map[int]send.Reply{}, at: map[int]time.Time{}}
-	scanner := bufio.NewScanner(f)
-	scanner.Buffer(nil, 64<<20)
+	scanner := bufio.NewScanner(&localfile.Bounded{Ctx: ctx, R: f, Name: f.Name(), Most: mostJournal})
+	scanner.Buffer(nil, mostLine)
 	var bad error
 	for n := 1; scanner.Scan(); n++ {
 		if bad != nil {
@@ -143,6 +156,9 @@ func readJournal(dir string) (*history, error) {
 		h.add(l)
 	}
 	if err := scanner.Err(); err != nil {
+		if errors.Is(err, bufio.ErrTooLong) {
+			err = fmt.Errorf("%s: a line is longer than %d MiB", f.Name(), mostLine>>20)
+		}
 		return nil, err
 	}
 	if h.plan == nil {
@@ -176,28 +192,43 @@ func (h *history) add(l line) {
 // reopen opens a journal to go on with it. A half written last line is ended.
 func reopen(dir string) (*Journal, error) {
 	path := filepath.Join(dir, journalName)
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
 	f, err := os.OpenFile(path, os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	end := len(data)
-	for end > 0 && data[end-1] != '\n' {
-		end--
+	end, err := endOfLines(f)
+	if err == nil {
+		err = f.Truncate(end)
 	}
-	if err := errors.Join(f.Truncate(int64(end)), seekEnd(f)); err != nil {
+	if err == nil {
+		_, err = f.Seek(end, io.SeekStart)
+	}
+	if err != nil {
 		f.Close()
 		return nil, err
 	}
 	return &Journal{file: f, path: path}, nil
 }
 
-func seekEnd(f *os.File) error {
-	_, err := f.Seek(0, 2)
-	return err
+// endOfLines returns where the last line ends that is whole.
+func endOfLines(f *os.File) (int64, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	buffer := make([]byte, 64<<10)
+	for end := info.Size(); end > 0; {
+		from := max(0, end-int64(len(buffer)))
+		part := buffer[:end-from]
+		if _, err := f.ReadAt(part, from); err != nil {
+			return 0, err
+		}
+		if last := bytes.LastIndexByte(part, '\n'); last >= 0 {
+			return from + int64(last) + 1, nil
+		}
+		end = from
+	}
+	return 0, nil
 }
 
 // restore makes the plan of a journal again, for the estate and lanes as they are.

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/mail/watch"
 )
 
@@ -519,10 +521,16 @@ func (j *Judgement) Counts() (as, not int) {
 	return as, not
 }
 
+// mostEvidence is the size in bytes of a raw message that is copied.
+const mostEvidence = 64 << 20
+
 // KeepEvidence copies the raw messages of the cases that were not as predicted
 // into a folder, which it makes.
-func KeepEvidence(j *Judgement, dir string) error {
+func KeepEvidence(ctx context.Context, j *Judgement, dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	if _, err := localfile.Ignore(dir, "/case-*.eml"); err != nil {
 		return err
 	}
 	wrong := map[int]bool{}
@@ -537,14 +545,14 @@ func KeepEvidence(j *Judgement, dir string) error {
 		if !wrong[s.Case] {
 			continue
 		}
-		data, err := os.ReadFile(filepath.Join(j.Run.Dir, "seen", evidenceName(s)))
+		data, err := localfile.Read(ctx, filepath.Join(j.Run.Dir, "seen", evidenceName(s)), mostEvidence)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // it was seen when nobody asked for evidence
 		}
 		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(filepath.Join(dir, evidenceName(s)), data, 0o600); err != nil {
+		if err := localfile.WritePrivate(filepath.Join(dir, evidenceName(s)), data); err != nil {
 			return err
 		}
 	}

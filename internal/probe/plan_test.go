@@ -207,7 +207,7 @@ func TestJournal(t *testing.T) {
 	if err := os.WriteFile(path, append(data, `{"time":"2026-11-23T0`...), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	h, err := readJournal(dir)
+	h, err := readJournal(t.Context(), dir)
 	if err != nil || !h.sent[0] || h.sent[1] || !h.sent[2] || len(h.marks) != 1 || len(h.seen) != 1 || h.ended {
 		t.Fatalf("%v, %+v", err, h)
 	}
@@ -226,14 +226,14 @@ func TestJournal(t *testing.T) {
 		t.Fatal(err)
 	}
 	reopened.close()
-	if h, err = readJournal(dir); err != nil || !h.ended {
+	if h, err = readJournal(t.Context(), dir); err != nil || !h.ended {
 		t.Errorf("%v, %+v", err, h)
 	}
 	data, _ = os.ReadFile(path)
 	if err := os.WriteFile(path, []byte(strings.Replace(string(data), `{"time"`, `{"tim`, 1)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := readJournal(dir); err == nil || !strings.Contains(err.Error(), ":1:1") {
+	if _, err := readJournal(t.Context(), dir); err == nil || !strings.Contains(err.Error(), ":1:1") {
 		t.Errorf("a broken journal is read: %v", err)
 	}
 	other := sample.Load(t, strings.Replace(jetty, "address: main@kelp.example", "address: else@kelp.example", 1))

@@ -113,7 +113,7 @@ func PlanCall(r *resolve.Resolver, group estate.ID, caller address.Address) *Cal
 
 // LookCall looks again who has answered a roll call.
 func LookCall(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes) (*Call, error) {
-	h, err := readJournal(dir)
+	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err
 	}

@@ -59,7 +59,7 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 // Resume goes on with a run that was ended before its time. What has been sent, or
 // may have been, is not sent again.
 func Resume(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes, o Options) (*Run, error) {
-	h, err := readJournal(dir)
+	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -487,8 +487,8 @@ func Tidy(ctx context.Context, run *Run) (int, error) {
 }
 
 // Read returns a run as far as it is recorded, without sending or looking.
-func Read(dir string, r *resolve.Resolver, l *lanes.Lanes) (*Run, error) {
-	h, err := readJournal(dir)
+func Read(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes) (*Run, error) {
+	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err
 	}

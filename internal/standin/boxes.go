@@ -3,6 +3,7 @@ package standin
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"net/url"
 	"os"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // The folders of every mailbox besides the inbox.
@@ -28,6 +30,10 @@ func folderName(name string) string {
 	}
 	return name
 }
+
+// maxStored is the size in bytes of a file that the service reads of what it has
+// written: a message, with what is noted of it.
+const maxStored = 2*maxMessage + 1<<20
 
 // boxes are the mailboxes, by canonical address. What is on disk is in the Maildir
 // form: a folder each, and a file for each message.
@@ -110,7 +116,7 @@ func (b *boxes) put(key, folder, id string, raw []byte) error {
 	folder = folderName(folder)
 	path := ""
 	if x.dir != "" {
-		dir := filepath.Join(x.dir, folder)
+		dir := filepath.Join(x.dir, onDisk(folder))
 		for _, part := range []string{"tmp", "new", "cur"} {
 			if err := os.MkdirAll(filepath.Join(dir, part), 0o700); err != nil {
 				return err
@@ -148,9 +154,13 @@ func (x *box) load() error {
 		return err
 	}
 	for _, folder := range folders {
-		if !slices.Contains(x.names, folder.Name()) {
-			_ = x.user.Create(folder.Name(), nil)
-			x.names = append(x.names, folder.Name())
+		name, ok := fromDisk(folder.Name())
+		if !ok {
+			continue // it is none of ours
+		}
+		if !slices.Contains(x.names, name) {
+			_ = x.user.Create(name, nil)
+			x.names = append(x.names, name)
 		}
 		files, err := os.ReadDir(filepath.Join(x.dir, folder.Name(), "new"))
 		if err != nil {
@@ -171,11 +181,11 @@ func (x *box) load() error {
 				_ = os.Remove(path) // half written
 				continue
 			}
-			raw, err := os.ReadFile(path)
+			raw, err := localfile.Read(context.Background(), path, maxStored)
 			if err != nil {
 				return err
 			}
-			if err := x.append(folder.Name(), path, raw); err != nil {
+			if err := x.append(name, path, raw); err != nil {
 				return err
 			}
 		}
@@ -220,7 +230,7 @@ func (x *box) moved(folder string, left []imap.UID, to string, next imap.UID) er
 
 // copied gives messages that have been copied into a folder files there.
 func (x *box) copied(folder string, from []imap.UID, to string, into []imap.UID) error {
-	dir := filepath.Join(x.dir, to, "new")
+	dir := filepath.Join(x.dir, onDisk(to), "new")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}

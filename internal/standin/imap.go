@@ -1,9 +1,9 @@
 package standin
 
 import (
-	"crypto/subtle"
 	"crypto/tls"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/emersion/go-imap/v2"
@@ -13,8 +13,6 @@ import (
 )
 
 var errWrongLogin = errors.New("wrong login")
-
-func sameSecret(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
 
 func (p *post) imapOptions(config *tls.Config) *imapserver.Options {
 	caps := imap.CapSet{}
@@ -98,9 +96,7 @@ func (r *reader) enter(identity, user, password string) error {
 }
 
 func (r *reader) Select(name string, options *imap.SelectOptions) (*imap.SelectData, error) {
-	if strings.EqualFold(name, inbox) {
-		name = inbox
-	}
+	name = theInbox(name)
 	data, err := r.UserSession.Select(name, options)
 	if err == nil {
 		r.folder = name
@@ -109,19 +105,21 @@ func (r *reader) Select(name string, options *imap.SelectOptions) (*imap.SelectD
 }
 
 func (r *reader) Create(name string, options *imap.CreateOptions) error {
+	name = theInbox(strings.TrimSuffix(name, "/"))
+	if err := checkFolder(name); err != nil {
+		return err
+	}
 	if len(r.box.folders()) >= maxFolders {
-		return &imap.Error{Type: imap.StatusResponseTypeNo, Text: "There are too many folders"}
+		return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeLimit, Text: "There are too many folders"}
 	}
 	err := r.UserSession.Create(name, options)
 	if err == nil {
 		r.box.mutex.Lock()
-		r.box.names = append(r.box.names, strings.TrimRight(name, "/"))
+		r.box.names = append(r.box.names, name)
 		r.box.mutex.Unlock()
 	}
 	return err
 }
-
-const maxFolders = 100
 
 func (x *box) folders() []string {
 	x.mutex.Lock()
@@ -148,12 +146,12 @@ func (r *reader) List(w *imapserver.ListWriter, ref string, patterns []string, o
 		return r.UserSession.List(w, ref, patterns, options)
 	}
 	uses := map[string]imap.MailboxAttr{junkFolder: imap.MailboxAttrJunk, archiveFolder: imap.MailboxAttrArchive}
+	if slices.ContainsFunc(patterns, func(pattern string) bool { return len(pattern) > maxPattern }) {
+		return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeLimit, Text: "The pattern is too long"}
+	}
 	for _, name := range r.box.folders() {
-		matches := false
-		for _, pattern := range patterns {
-			matches = matches || imapserver.MatchList(name, '/', ref, pattern)
-		}
-		if !matches || options.SelectSubscribed {
+		picked := slices.ContainsFunc(patterns, func(pattern string) bool { return matches(name, ref, pattern) })
+		if !picked || options.SelectSubscribed {
 			continue
 		}
 		data := &imap.ListData{Mailbox: name, Delim: '/'}
@@ -185,28 +183,75 @@ func (r *reader) Expunge(w *imapserver.ExpungeWriter, uids *imap.UIDSet) error {
 
 // Move moves messages, and their files.
 func (r *reader) Move(w *imapserver.MoveWriter, set imap.NumSet, to string) error {
+	to = theInbox(to)
+	if nothing, err := r.picksNothing(set); nothing || err != nil {
+		return err
+	}
 	if r.box.dir == "" {
 		return r.UserSession.Move(w, set, to)
 	}
 	before, err := r.UserSession.Status(to, &imap.StatusOptions{UIDNext: true})
 	if err != nil {
-		return err
+		return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeTryCreate, Text: "No such mailbox"}
 	}
 	if err := r.UserSession.Move(w, set, to); err != nil {
 		return err
 	}
-	return r.box.moved(r.folder, r.left(), to, before.UIDNext)
+	return onDiskError(r.box.moved(r.folder, r.left(), to, before.UIDNext))
 }
 
 // Copy copies messages, and their files.
 func (r *reader) Copy(set imap.NumSet, to string) (*imap.CopyData, error) {
+	to = theInbox(to)
+	if nothing, err := r.picksNothing(set); nothing || err != nil {
+		return nil, err
+	}
 	data, err := r.UserSession.Copy(set, to)
 	if err == nil && r.box.dir != "" {
 		from, _ := data.SourceUIDs.Nums()
 		into, _ := data.DestUIDs.Nums()
-		err = r.box.copied(r.folder, from, to, into)
+		err = onDiskError(r.box.copied(r.folder, from, to, into))
 	}
 	return data, err
+}
+
+// Status tells of a folder without opening it.
+func (r *reader) Status(name string, options *imap.StatusOptions) (*imap.StatusData, error) {
+	return r.UserSession.Status(theInbox(name), options)
+}
+
+// Append puts a message into a folder. It is there as long as the process.
+func (r *reader) Append(name string, message imap.LiteralReader, options *imap.AppendOptions) (*imap.AppendData, error) {
+	return r.UserSession.Append(theInbox(name), message, options)
+}
+
+// onDiskError is the answer where the disk does not take what it should.
+func onDiskError(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeUnavailable, Text: "The folder cannot be written"}
+}
+
+// picksNothing reports whether no message has one of some UIDs, for which there is
+// nothing to do (RFC 9051, section 6.4.9). Of sequence numbers that is an error.
+func (r *reader) picksNothing(set imap.NumSet) (bool, error) {
+	criteria := &imap.SearchCriteria{}
+	switch set := set.(type) {
+	case imap.SeqSet:
+		criteria.SeqNum = []imap.SeqSet{set}
+	case imap.UIDSet:
+		criteria.UID = []imap.UIDSet{set}
+	}
+	found, err := r.UserSession.Search(imapserver.NumKindUID, criteria, &imap.SearchOptions{})
+	if err != nil {
+		return false, err
+	}
+	uids, _ := found.All.(imap.UIDSet)
+	if _, bySequence := set.(imap.SeqSet); len(uids) == 0 && bySequence {
+		return true, &imap.Error{Type: imap.StatusResponseTypeBad, Text: "There is no such message"}
+	}
+	return len(uids) == 0, nil
 }
 
 // sweep removes the files of what is not in the selected folder any more.

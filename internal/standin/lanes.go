@@ -1,11 +1,16 @@
 package standin
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
+
+	"yorvet.example/yorvet/internal/localfile"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // LanesFile returns a lanes file with which probes reach the service: its text.
@@ -48,22 +53,16 @@ strangers:
 
 // Secret returns the password in a file that only its owner may read. Where there
 // is no such file, it makes one with a new password.
-func Secret(path string) (string, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
+func Secret(ctx context.Context, path string) (string, error) {
+	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 		text := newID()
-		return text, os.WriteFile(path, []byte(text+"\n"), 0o600)
+		return text, localfile.WritePrivate(path, []byte(text+"\n"))
 	}
+	path, err := filepath.Abs(path)
 	if err != nil {
 		return "", err
 	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("others may read %s, which holds the password; expected permissions 0600", path)
-	}
-	data, err := os.ReadFile(path)
-	text := strings.TrimSpace(string(data))
-	if err == nil && text == "" {
-		err = fmt.Errorf("%s is empty, expected a password", path)
-	}
-	return text, err
+	from := secret.From{File: path}
+	text, err := from.Fetch(ctx, path)
+	return text.Reveal(), err
 }

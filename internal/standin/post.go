@@ -24,6 +24,7 @@ type post struct {
 	logs    bool // somebody reads the log
 	boxes   *boxes
 	queue   *queue
+	logins  logins
 
 	mutex   sync.Mutex // guards what follows
 	r       *resolve.Resolver

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -71,15 +72,17 @@ func newQueue(dir string) (*queue, error) {
 		return nil, err
 	}
 	for _, file := range files {
-		if !strings.HasSuffix(file.Name(), ".json") {
+		id, ok := strings.CutSuffix(file.Name(), ".json")
+		if !ok {
 			continue // half written, and never taken over
 		}
-		data, err := os.ReadFile(filepath.Join(dir, file.Name()))
+		data, err := localfile.Read(context.Background(), filepath.Join(dir, file.Name()), maxStored)
 		if err != nil {
 			return nil, err
 		}
 		var j job
 		if json.Unmarshal(data, &j) == nil {
+			j.ID = id // which is the name of a file
 			q.place(j)
 		}
 	}

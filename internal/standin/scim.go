@@ -30,9 +30,8 @@ const (
 // provision serves the estate over SCIM 2.0 (RFC 7643, RFC 7644), and takes
 // changes of its groups, for as long as the service runs.
 type provision struct {
-	post   *post
-	secret string
-	mutex  chan struct{} // one change at a time
+	post  *post
+	mutex chan struct{} // one change at a time
 }
 
 // scimError is an answer that refuses (RFC 7644, section 3.12).
@@ -87,7 +86,7 @@ func (p *provision) answer(w http.ResponseWriter, r *http.Request, use func(*htt
 	w.Header().Set("Content-Type", scimMediaType)
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	status, body, err := 0, any(nil), error(&scimError{http.StatusUnauthorized, "", "a bearer token is needed: the password of the stand-in"})
-	if sameSecret(token, p.secret) {
+	if p.post.knows(r.Context(), token) {
 		r.Body = http.MaxBytesReader(w, r.Body, mostSCIM)
 		status, body, err = use(r)
 	} else {
@@ -145,8 +144,8 @@ func resources(e *estate.Estate, kind string) (int, func(int) map[string]any) {
 func (p *provision) list(r *http.Request, kind string) (int, any, error) {
 	query := r.URL.Query()
 	start, count := number(query, "startIndex", 1), min(number(query, "count", scimPage), scimPage)
-	start, count = max(start, 1), max(count, 0)
 	total, one := resources(p.estate(), kind)
+	start, count = min(max(start, 1), total+1), max(count, 0)
 	page := []any{}
 	if filter := query.Get("filter"); filter != "" {
 		attribute, value, ok := parseEq(filter)

@@ -26,6 +26,7 @@ import (
 	"golang.org/x/net/netutil"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // The bounds of the service.
@@ -109,7 +110,7 @@ func Start(options Options) (*Service, error) {
 		return nil, err
 	}
 	if options.CertificateFile != "" {
-		if err := os.WriteFile(options.CertificateFile, certificates.authority, 0o644); err != nil {
+		if err := localfile.Write(options.CertificateFile, certificates.authority, 0o644); err != nil {
 			return nil, err
 		}
 	}
@@ -220,7 +221,7 @@ func (s *Service) listenSCIM(config *tls.Config) error {
 		scheme, l = "https", tls.NewListener(l, config)
 	}
 	s.ready.SCIM = scheme + "://" + s.ready.SCIM + scimBase
-	p := &provision{post: s.post, secret: s.options.Secret, mutex: make(chan struct{}, 1)}
+	p := &provision{post: s.post, mutex: make(chan struct{}, 1)}
 	s.scim = &http.Server{Handler: p.handler(), ReadTimeout: patience, WriteTimeout: patience, ErrorLog: log.New(io.Discard, "", 0)}
 	s.done.Go(func() { _ = s.scim.Serve(l) })
 	return nil

@@ -113,6 +113,12 @@ func ParseLight(raw []byte) (*Message, error) {
 // scanFields fills in the first header field of each name, lower case, and reports
 // whether there is any field at all.
 func scanFields(raw []byte, fields map[string]string) bool {
+	lines := map[string][]string{} // of the fields
+	defer func() {
+		for name, list := range lines {
+			fields[name] = strings.ToValidUTF8(strings.Join(list, " "), "?")
+		}
+	}()
 	any, last := false, ""
 	rest := raw[:min(len(raw), maxHeader)]
 	for len(rest) > 0 {
@@ -124,7 +130,7 @@ func scanFields(raw []byte, fields map[string]string) bool {
 		}
 		if line[0] == ' ' || line[0] == '\t' {
 			if last != "" {
-				fields[last] += " " + string(bytes.TrimSpace(line))
+				lines[last] = append(lines[last], string(bytes.TrimSpace(line)))
 			}
 			continue
 		}
@@ -133,10 +139,9 @@ func scanFields(raw []byte, fields map[string]string) bool {
 		if len(name) > 20 {
 			continue
 		}
-		if key := strings.ToLower(string(name)); ok && fields[key] == "" {
-			if _, wanted := fields[key]; wanted {
-				fields[key], last = strings.ToValidUTF8(string(bytes.TrimSpace(value)), "?"), key
-			}
+		key := strings.ToLower(string(name))
+		if _, wanted := fields[key]; wanted && ok && lines[key] == nil {
+			lines[key], last = []string{string(bytes.TrimSpace(value))}, key
 		}
 	}
 	return any
@@ -165,7 +170,8 @@ func splitHeader(raw []byte) (textproto.Header, io.Reader, error) {
 // salvage reads header fields line by line, skipping what is none.
 func salvage(raw []byte) (textproto.Header, []byte) {
 	var h textproto.Header
-	var names, values []string
+	var names []string
+	var values [][]string // the lines of each
 	rest := raw[:min(len(raw), maxHeader)]
 	for len(rest) > 0 {
 		line, after, _ := bytes.Cut(rest, []byte("\n"))
@@ -176,17 +182,17 @@ func salvage(raw []byte) (textproto.Header, []byte) {
 		}
 		if text[0] == ' ' || text[0] == '\t' {
 			if len(values) > 0 {
-				values[len(values)-1] += " " + strings.TrimSpace(text)
+				values[len(values)-1] = append(values[len(values)-1], strings.TrimSpace(text))
 			}
 			continue
 		}
 		name, value, ok := strings.Cut(text, ":")
 		if ok && name != "" && !strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r > '~' }) {
-			names, values = append(names, name), append(values, strings.TrimSpace(strings.ToValidUTF8(value, "?")))
+			names, values = append(names, name), append(values, []string{strings.TrimSpace(value)})
 		}
 	}
 	for i := len(names) - 1; i >= 0; i-- {
-		h.Add(names[i], values[i])
+		h.Add(names[i], strings.ToValidUTF8(strings.Join(values[i], " "), "?"))
 	}
 	return h, rest
 }
@@ -214,43 +220,64 @@ func (m *Message) readHeader(h *textproto.Header) {
 	m.Sender = addresses(h.Get("Sender"))
 	m.ReplyTo, m.To, m.Cc = addresses(h.Get("Reply-To")), addresses(h.Get("To")), addresses(h.Get("Cc"))
 	m.Subject = text("Subject")
+	var answers, failed, shown wordSet
 	for _, name := range []string{"In-Reply-To", "References"} {
-		for _, id := range strings.Fields(h.Get(name)) {
-			if id = bracketed(id); id != "" && !slices.Contains(m.Answers, id) {
-				m.Answers = append(m.Answers, id)
-			}
+		for id := range strings.FieldsSeq(h.Get(name)) {
+			answers.add(bracketed(id))
 		}
 	}
+	m.Answers = answers.words
 	m.ListID, m.ListPost, m.ListUnsubscribe = text("List-Id"), text("List-Post"), text("List-Unsubscribe")
 	m.OneClick = strings.EqualFold(text("List-Unsubscribe-Post"), "List-Unsubscribe=One-Click")
 	for fields := h.FieldsByKey("Authentication-Results"); fields.Next(); {
 		m.Authentication = append(m.Authentication, strings.Join(strings.Fields(fields.Value()), " "))
 	}
-	m.failed = appendAddresses(nil, h.Get("X-Failed-Recipients"))
+	failed.addAddresses(h.Get("X-Failed-Recipients"))
+	m.failed = failed.words
 	for fields := h.Fields(); fields.Next(); {
 		if name := strings.ToLower(fields.Key()); name == "message-id" || name == "in-reply-to" || name == "references" {
 			continue
 		}
-		m.Shown = appendAddresses(m.Shown, fields.Value())
+		shown.addAddresses(fields.Value())
 	}
+	m.Shown = shown.words
 }
 
-// appendAddresses adds the addresses in a text, lower case, each once.
-func appendAddresses(list []string, text string) []string {
-	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n<>,;:\"()[]", r) }) {
+// wordSet is words in the order in which they came, each once.
+type wordSet struct {
+	words []string
+	there map[string]bool
+}
+
+// add adds a word, unless it is empty.
+func (s *wordSet) add(word string) {
+	if word == "" || s.there[word] {
+		return
+	}
+	if s.there == nil {
+		s.there = map[string]bool{}
+	}
+	s.there[word] = true
+	s.words = append(s.words, word)
+}
+
+// addAddresses adds the addresses in a text, lower case.
+func (s *wordSet) addAddresses(text string) {
+	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n<>,;:\"()[]", r) }) {
 		word = strings.ToLower(strings.Trim(word, ".'"))
-		if at := strings.LastIndexByte(word, '@'); at > 0 && at < len(word)-1 && !slices.Contains(list, word) {
-			list = append(list, word)
+		if at := strings.LastIndexByte(word, '@'); at > 0 && at < len(word)-1 {
+			s.add(word)
 		}
 	}
-	return list
 }
 
 func addresses(value string) []address.Address {
 	list, err := (&mail.AddressParser{WordDecoder: &mime.WordDecoder{CharsetReader: func(string, io.Reader) (io.Reader, error) { return strings.NewReader("?"), nil }}}).ParseList(value)
 	var found []address.Address
 	if err != nil {
-		for _, text := range appendAddresses(nil, value) {
+		var texts wordSet
+		texts.addAddresses(value)
+		for _, text := range texts.words {
 			if a, err := address.Parse(text); err == nil {
 				found = append(found, a)
 			}

@@ -1,0 +1,420 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/demo"
+)
+
+// path is the environment of runs that call other programs.
+func path() []string { return []string{"PATH=" + os.Getenv("PATH")} }
+
+// lay writes files below a folder.
+func lay(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		to := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(to, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// In a folder that is only looked at nothing runs, and nobody is reached: what is
+// found there is an estate, and never a source.
+func TestFoundSourceDoesNothing(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	reached := make(chan struct{}, 100)
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			reached <- struct{}{}
+			conn.Close()
+		}
+	}()
+	source := func(secret string) string {
+		return fmt.Sprintf("yorvet-source: 1\nfrom: http://%s/scim\ndomains: [kelp.example]\nlogin: {token: {%s}}\n", listener.Addr(), secret)
+	}
+	for about, files := range map[string]map[string]string{
+		"a command":     {"estate.yaml": source("command: [touch, ran]")},
+		"a variable":    {"estate.yaml": source("environment: HOME")},
+		"tables":        {"estate/people.csv": "address\na@kelp.example\n"},
+		"from a folder": {"estate/x.yaml": source("command: [touch, ran]")},
+	} {
+		for _, command := range [][]string{{"check"}, {"matrix"}, {"who", "posts", "a@kelp.example"}, {"member", "list"}, {"standin"},
+			{"group", "remove", "a@kelp.example", "--preview"}, {"export", "--as", "aliases"}, {"export", "--as", "ldif", "--since", "old"}, {"probe"}} {
+			dir := t.TempDir()
+			lay(t, dir, files)
+			r := run(t, dir, append(path(), "HOME=hush-42"), command)
+			if r.code != 2 || r.stdout != "" {
+				t.Errorf("%s, %v: exit code %d, %s%s", about, command, r.code, r.stdout, r.stderr)
+			}
+			if exists(filepath.Join(dir, "ran")) || exists(filepath.Join(dir, "estate", "ran")) {
+				t.Errorf("%s, %v: a command ran", about, command)
+			}
+		}
+	}
+	if len(reached) > 0 {
+		t.Error("a server was reached")
+	}
+	// Where it is named, it is used; its commands only if nobody else can write it.
+	dir := t.TempDir()
+	lay(t, dir, map[string]string{"estate.yaml": source("command: [touch, ran]")})
+	if err := os.Chmod(filepath.Join(dir, "estate.yaml"), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, dir, path(), []string{"--estate", "estate.yaml", "check"}); exists(filepath.Join(dir, "ran")) || !strings.Contains(r.stderr, "others may write") {
+		t.Errorf("a file that others may write: %s", r.stderr)
+	}
+	if err := os.Chmod(filepath.Join(dir, "estate.yaml"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, dir, path(), []string{"--estate", "estate.yaml", "check"}); !exists(filepath.Join(dir, "ran")) {
+		t.Errorf("a source that is named is not used: %s", r.stderr)
+	}
+}
+
+// A lanes file that is found runs no command; a plan fetches no secret at all.
+func TestFoundLanesRunNothing(t *testing.T) {
+	dir := t.TempDir()
+	if err := demo.Write(dir); err != nil {
+		t.Fatal(err)
+	}
+	lay(t, dir, map[string]string{"lanes.yaml": "yorvet-lanes: 1\nsend:\n- {name: all, server: '127.0.0.1:1', from: [anyone], claims: true, tls: none, login: {password: {command: [touch, ran]}}}\n"})
+	for _, command := range [][]string{{"probe"}, {"probe", "--lanes", "lanes.yaml"}, {"probe", "--send"}, {"held", "list", "--as", "tam.weld@kelpmere.example"},
+		{"rollcall", "lost-property@kelpmere.example", "--as", "ines.maro@kelpmere.example", "--send"}} {
+		run(t, dir, path(), command)
+		if exists(filepath.Join(dir, "ran")) {
+			t.Fatalf("%v: a command ran", command)
+		}
+	}
+}
+
+// Whatever a repository configures, comparing one of its revisions runs nothing of
+// it, and writes nothing.
+func TestRevisionsRunNothing(t *testing.T) {
+	if _, err := exec.LookPath("git"); err != nil {
+		t.Skip("there is no git on this machine")
+	}
+	repository := t.TempDir()
+	ran := filepath.Join(repository, "ran")
+	lay(t, repository, map[string]string{
+		"estate.yaml":    "yorvet: 1\ndomains: [kelp.example]\npeople: {table: tables/people.csv}\ngroups: [{address: a@kelp.example}]\n",
+		"tables/p.csv":   "x",
+		".gitattributes": "* filter=bad diff=bad text eol=crlf ident\n",
+	})
+	if err := os.Symlink("p.csv", filepath.Join(repository, "tables", "people.csv")); err != nil {
+		t.Fatal(err)
+	}
+	git := func(args ...string) {
+		t.Helper()
+		cmd := exec.Command("git", append([]string{"-c", "user.name=T", "-c", "user.email=t@kelp.example"}, args...)...)
+		cmd.Dir = repository
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v\n%s", args, err, out)
+		}
+	}
+	git("init", "-q")
+	git("add", ".")
+	git("commit", "-q", "-m", "with a link")
+	if err := os.Remove(filepath.Join(repository, "tables", "people.csv")); err != nil {
+		t.Fatal(err)
+	}
+	lay(t, repository, map[string]string{"tables/people.csv": "address,name\nann@kelp.example,Ann $Id$\n"})
+	git("add", ".")
+	git("commit", "-q", "-m", "with a table")
+	script := filepath.Join(repository, ".git", "bad")
+	if err := os.WriteFile(script, []byte("#!/bin/sh\necho >> "+ran+"\ncat\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, setting := range []string{"filter.bad.smudge", "filter.bad.clean", "filter.bad.process", "diff.bad.textconv", "diff.bad.command",
+		"diff.external", "core.fsmonitor", "core.pager", "core.sshCommand", "tar.tar.command", "core.askPass", "core.alternateRefsCommand"} {
+		git("config", setting, script)
+	}
+	for _, hook := range []string{"post-checkout", "post-index-change", "pre-auto-gc", "reference-transaction"} {
+		if err := os.WriteFile(filepath.Join(repository, ".git", "hooks", hook), []byte("#!/bin/sh\necho >> "+ran+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// An object that is missing would be fetched from a promised place.
+	git("config", "remote.origin.url", "ext::"+script)
+	git("config", "remote.origin.promisor", "true")
+	git("config", "extensions.partialClone", "origin")
+	git("config", "protocol.ext.allow", "always")
+	for _, test := range []struct {
+		older, newer string
+		code         int
+		want         string
+	}{
+		{"HEAD:estate.yaml", "estate.yaml", 0, ""},
+		{"HEAD~1:estate.yaml", "estate.yaml", 2, "no regular file"},
+		{"0123456789012345678901234567890123456789:estate.yaml", "estate.yaml", 2, ""},
+		{"-h:estate.yaml", "estate.yaml", 2, ""},
+		{"--output=x:estate.yaml", "estate.yaml", 2, ""},
+		{"HEAD:../estate.yaml", "estate.yaml", 2, "within the repository"},
+		{"HEAD:/etc/passwd", "estate.yaml", 2, "within the repository"},
+		{"HEAD:tables/people.csv", "estate.yaml", 2, ""},
+	} {
+		r := run(t, repository, path(), []string{"compare", "--", test.older, test.newer})
+		if r.code != test.code || !strings.Contains(r.stderr, test.want) {
+			t.Errorf("%s: exit code %d, want %d\n%s%s", test.older, r.code, test.code, r.stdout, r.stderr)
+		}
+		if exists(ran) {
+			t.Fatalf("%s: something of the repository ran", test.older)
+		}
+	}
+	blob, err := exec.Command("git", "-C", repository, "rev-parse", "HEAD:tables/people.csv").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	object := strings.TrimSpace(string(blob))
+	if err := os.Remove(filepath.Join(repository, ".git", "objects", object[:2], object[2:])); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, repository, path(), []string{"compare", "HEAD:estate.yaml", "estate.yaml"}); r.code == 0 {
+		t.Errorf("a missing object is no error: %s", r.stdout)
+	}
+	if exists(ran) {
+		t.Error("a missing object was fetched")
+	}
+	if r := run(t, t.TempDir(), path(), []string{"compare", "HEAD:estate.yaml", "HEAD:estate.yaml"}); !strings.Contains(r.stderr, "not in a git repository") {
+		t.Errorf("outside of a repository: %s", r.stderr)
+	}
+}
+
+// The files that the stand-in and the probe write for themselves are nobody else's,
+// whatever there was before, and git leaves them out.
+func TestPrivateFiles(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("permissions are kept elsewhere there")
+	}
+	dir := t.TempDir()
+	if err := demo.Write(dir); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"lanes.yaml", "ready.json"} {
+		lay(t, dir, map[string]string{name: "old"})
+		if err := os.Chmod(filepath.Join(dir, name), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lay(t, dir, map[string]string{"other/.gitignore": "*.log\n"})
+	cmd := exec.Command(program, "--estate", "estate", "standin", "--lanes", "lanes.yaml", "--ready", "ready.json", "--certificate", "other/authority.pem")
+	var said bytes.Buffer
+	cmd.Dir, cmd.Stdout = dir, &said
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for range 100 {
+		if data, _ := os.ReadFile(filepath.Join(dir, "ready.json")); string(data) != "old" {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	r := run(t, dir, path(), []string{"--estate", "estate", "probe", "volunteers@kelpmere.example", "--send", "--sample", "1", "--run", "one", "--evidence", "evidence"})
+	_ = cmd.Process.Signal(os.Interrupt)
+	_ = cmd.Wait()
+	for _, name := range []string{"lanes.yaml", "ready.json", "standin.secret", "yorvet-runs/one/journal.jsonl"} {
+		info, err := os.Stat(filepath.Join(dir, name))
+		if err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v\n%s%s", name, info, err, r.stdout, r.stderr)
+		}
+	}
+	for name, want := range map[string]string{".gitignore": "/lanes.yaml\n/standin.secret\n", "yorvet-runs/one/.gitignore": "*\n", "other/.gitignore": "*.log\n",
+		"evidence/.gitignore": "/case-*.eml\n"} {
+		if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.HasSuffix(string(data), want) {
+			t.Errorf("%s: %q %v", name, data, err)
+		}
+	}
+	if want := filepath.Join(dir, "other", ".gitignore") + " does not name /authority.pem"; !strings.Contains(said.String(), want) {
+		t.Errorf("it is not said that %s:\n%s", want, said.String())
+	}
+}
+
+// A pipe, a device or an endless file is refused at once, whatever it is given as.
+func TestKindsAreRefused(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("there are no such files")
+	}
+	dir := t.TempDir()
+	if err := demo.Write(dir); err != nil {
+		t.Fatal(err)
+	}
+	pipe := filepath.Join(dir, "pipe")
+	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	group := "volunteers@kelpmere.example"
+	for _, bad := range []string{pipe, "/dev/zero"} {
+		planted := filepath.Join(dir, "planted")
+		lay(t, planted, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: p.csv}\n"})
+		if err := os.RemoveAll(filepath.Join(planted, "p.csv")); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Symlink(bad, filepath.Join(planted, "p.csv")); err != nil {
+			t.Fatal(err)
+		}
+		journal := filepath.Join(dir, "journal")
+		lay(t, journal, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\n"})
+		if err := os.RemoveAll(filepath.Join(journal, ".yorvet-change")); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Symlink(bad, filepath.Join(journal, ".yorvet-change")); err != nil {
+			t.Fatal(err)
+		}
+		for _, command := range [][]string{
+			{"--estate", bad, "check"}, {"--estate", "planted", "check"}, {"--estate", "journal", "check"}, {"--estate", "estate", "compare", bad, "estate"},
+			{"--estate", "estate", "expect", bad}, {"--estate", "estate", "member", "add", group, "--from", bad},
+			{"--estate", "estate", "probe", "--lanes", bad}, {"--estate", "estate", "standin", "--conduct", bad}, {"--estate", "estate", "standin", "--secret", bad},
+			{"import", "ldif:" + bad, "-o", "x.yaml"}, {"import", "csv:" + bad, "-o", "x.yaml"}, {"import", "aliases:" + bad, "-o", "x.yaml"},
+			{"import", "scim:" + bad, "-o", "x.yaml"}, {"import", "vcard:" + bad, "-o", "x.yaml"}, {"import", "list:" + bad, "-o", "x.yaml"},
+			{"import", "volunteers.txt", "--map", bad, "-o", "x.yaml"}, {"import", "csv:planted/p.csv", "--map", bad, "-o", "x.yaml"},
+			{"--estate", "estate", "export", "--as", "ldif", "--map", bad}, {"--estate", "estate", "explain", "--from", bad, "--to", group},
+		} {
+			ended := make(chan result, 1)
+			go func() { ended <- run(t, dir, path(), command) }()
+			select {
+			case r := <-ended:
+				if r.code != 2 || r.stderr == "" {
+					t.Errorf("%v: exit code %d\n%s%s", command, r.code, r.stdout, r.stderr)
+				}
+			case <-time.After(10 * time.Second):
+				t.Fatalf("%v: it waits", command)
+			}
+		}
+	}
+}
+
+// A long row neither takes memory nor time, as a table of an estate or a source.
+func TestLongRows(t *testing.T) {
+	dir := t.TempDir()
+	lay(t, dir, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: long.csv}\n"})
+	for about, row := range map[string]struct{ begin, part string }{
+		"one line":    {"", "xxxxxxxxxxxxxxxx"},
+		"many cells":  {"", "x,x,x,x,x,x,x,x,"},
+		"many quotes": {`"`, "xxxxxxx\nxxxxxxx\n"},
+	} {
+		writeLong(t, filepath.Join(dir, "long.csv"), "address,name\na@kelp.example,"+row.begin, row.part, 110<<20)
+		for _, command := range [][]string{{"--estate", "estate.yaml", "check"}, {"import", "long.csv", "-o", "x.yaml"}} {
+			r := run(t, dir, path(), command)
+			if r.code != 2 || !strings.Contains(r.stderr, "longer than 4 MiB") || !strings.Contains(r.stderr, "long.csv:") || r.took > 5*time.Second {
+				t.Errorf("%s, %v: exit code %d in %v\n%s", about, command, r.code, r.took, r.stderr)
+			}
+			if r.memory > 250<<20 {
+				t.Errorf("%s, %v: %d MiB of memory", about, command, r.memory>>20)
+			}
+		}
+	}
+}
+
+// writeLong writes a file of so many bytes, piece by piece: what this process has in
+// memory is counted for the programs that it starts.
+func writeLong(t *testing.T, path, begin, part string, size int) {
+	t.Helper()
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	piece := strings.Repeat(part, 1<<16/len(part))
+	for written := 0; err == nil && written < size; written += len(piece) {
+		if written == 0 {
+			_, err = f.WriteString(begin)
+		}
+		_, err = f.WriteString(piece)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// An interrupt ends whatever a command waits for, at once, and nothing is written.
+func TestInterrupt(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("there are no such signals")
+	}
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	for _, command := range [][]string{
+		{"--estate", "source.yaml", "check"},
+		{"--estate", "estate", "compare", "source.yaml", "estate"},
+		{"import", "source.yaml", "-o", "x.yaml"},
+		{"import", "list:-", "-o", "x.yaml", "--domain", "kelpmere.example"},
+		{"--estate", "estate", "member", "add", "volunteers@kelpmere.example", "--from", "-", "--yes"},
+		{"--estate", "directory.yaml", "matrix"},
+		{"--estate", "estate", "probe", "--lanes", "lanes.yaml", "--send", "volunteers@kelpmere.example"},
+		{"--estate", "estate", "held", "list", "--lanes", "lanes.yaml", "--as", "tam.weld@kelpmere.example"},
+	} {
+		dir := t.TempDir()
+		if err := demo.Write(dir); err != nil {
+			t.Fatal(err)
+		}
+		lay(t, dir, map[string]string{
+			"source.yaml":    fmt.Sprintf("yorvet-source: 1\nfrom: http://%s/scim\ndomains: [kelpmere.example]\n", silent.Addr()),
+			"directory.yaml": fmt.Sprintf("yorvet-source: 1\nfrom: ldap://%s/dc=kelp\ntls: none\ndomains: [kelpmere.example]\n", silent.Addr()),
+			"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], claims: true, tls: none}\n"+
+				"look:\n- {server: '%[1]s', tls: none, for: [anyone], login: {password: {environment: SECRET}}}\n", silent.Addr()),
+		})
+		before, _ := os.ReadFile(filepath.Join(dir, "estate", "groups.yaml"))
+		cmd := exec.Command(program, command...)
+		cmd.Dir, cmd.Env = dir, append(path(), "SECRET=hush-42")
+		in, err := cmd.StdinPipe() // nobody types
+		if err != nil {
+			t.Fatal(err)
+		}
+		var said bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &said, &said
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(500 * time.Millisecond)
+		began := time.Now()
+		_ = cmd.Process.Signal(os.Interrupt)
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		select {
+		case <-ended:
+			if took := time.Since(began); took > 2*time.Second {
+				t.Errorf("%v: it took %v", command, took)
+			}
+		case <-time.After(10 * time.Second):
+			_ = cmd.Process.Kill()
+			t.Errorf("%v: it goes on", command)
+		}
+		in.Close()
+		if code := cmd.ProcessState.ExitCode(); code != 1 {
+			t.Errorf("%v: exit code %d\n%s", command, code, said.String())
+		}
+		if now, _ := os.ReadFile(filepath.Join(dir, "estate", "groups.yaml")); !bytes.Equal(now, before) || exists(filepath.Join(dir, "x.yaml")) {
+			t.Errorf("%v: something was written", command)
+		}
+	}
+}
