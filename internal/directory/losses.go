@@ -27,6 +27,8 @@ type Carries struct {
 	Rules       func(estate.MemberRule) bool // nil: none
 	Nobody      bool                         // members that are inside and belong to nobody
 	Unnamed     bool                         // groups without a member that is named
+	Controls    bool                         // control characters in texts, besides tabs and line breaks
+	Addresses   func(address.Address) bool   // nil: all
 }
 
 // A Loss is something that a format cannot hold.
@@ -95,7 +97,8 @@ func (l *losses) settings(e *estate.Estate) {
 func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	p := e.Person(id)
 	who := p.Address.String()
-	if slices.ContainsFunc(p.Also, func(a address.Address) bool { return !c.HoldsAlso(e, id, a) }) {
+	l.controls(c, who, p.Name)
+	if slices.ContainsFunc(p.Also, func(a address.Address) bool { return !c.HoldsAlso(e, id, a) || c.harmful(a) || c.harmful(p.Address) }) {
 		l.add("further addresses", who)
 	}
 	if p.Name != "" && !c.Names {
@@ -106,6 +109,7 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	}
 	before := ""
 	for _, f := range e.Facts(id) {
+		l.controls(c, who, f.Attribute, f.Value)
 		if c.Facts == nil || !c.Facts(f.Attribute, f.Value) {
 			l.add("the fact "+f.Attribute, who)
 		} else if c.OneValue && f.Attribute == before {
@@ -123,6 +127,14 @@ func (c Carries) HoldsAlso(e *estate.Estate, person estate.ID, a address.Address
 func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 	group := e.Group(g)
 	name := group.Address.String()
+	if c.harmful(group.Address) {
+		l.add("the group itself, as a mail server would take its address for a program, file or list,", name)
+		return
+	}
+	l.controls(c, name, group.Title, group.About)
+	if slices.ContainsFunc(group.Also, c.harmful) {
+		l.add("further addresses that a mail server would take for a program, file or list", name)
+	}
 	if len(group.Also) > 0 && !c.Also {
 		l.add("further addresses", name)
 	}
@@ -147,6 +159,9 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 		l.add("accepted hazards", name)
 	}
 	for _, listed := range slices.Concat(group.Owners, group.Moderators) {
+		if c.harmful(e.Address(listed.ID)) {
+			l.add("an owner whom a mail server would take for a program, file or list", e.Address(listed.ID).String()+" of "+name)
+		}
 		if listed.ID.IsNobody() && !c.Nobody {
 			l.add("an owner or moderator who belongs to nobody", name)
 		}
@@ -157,6 +172,9 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 			l.add("a second entry", e.Address(entry.Member).String()+" in "+name)
 		}
 		seen[entry.Member] = true
+		if c.harmful(e.Address(entry.Member)) {
+			l.add("a member whom a mail server would take for a program, file or list", e.Address(entry.Member).String()+" in "+name)
+		}
 		if entry.Member.IsNobody() && !c.Nobody {
 			l.add("a member that belongs to nobody", name)
 		}
@@ -173,6 +191,16 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 		} else if (rule.Copy != 0 || rule.Invitations != 0) && !c.Memberships {
 			l.add("what the members by a rule get", name)
 		}
+	}
+}
+
+// harmful reports whether a format cannot hold an address.
+func (c Carries) harmful(a address.Address) bool { return c.Addresses != nil && !c.Addresses(a) }
+
+// controls counts texts of somebody with characters that a format cannot hold.
+func (l *losses) controls(c Carries, who string, texts ...string) {
+	if !c.Controls && slices.ContainsFunc(texts, func(text string) bool { return !isPlain(text) }) {
+		l.add("control characters in texts", who)
 	}
 }
 

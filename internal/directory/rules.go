@@ -127,9 +127,9 @@ func (c *Collector) factOf(attribute string) (string, bool) {
 // attributeOf is factOf the other way round.
 func attributeOf(m *Map, fact string) (string, bool) {
 	for _, p := range m.People {
-		for name, from := range p.Facts {
-			if strings.EqualFold(name, fact) {
-				return from, true
+		for _, f := range p.facts {
+			if strings.EqualFold(f.Attribute, fact) {
+				return f.Value, true
 			}
 		}
 		switch {

@@ -48,7 +48,7 @@ func (x *Export) Carries() directory.Carries {
 		Settings: []string{"title", "about", "managed-in"}, Also: len(g.Also) > 0, AlsoPeople: true, AlsoOutside: true, Owners: len(g.Owners) > 0, Moderators: len(g.Moderators) > 0, Names: true,
 		Facts:   func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
 		Rules:   func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
-		Unnamed: true,
+		Unnamed: true, Controls: true,
 	}
 }
 
@@ -100,7 +100,7 @@ func (x *Export) person(out *Writer, e *estate.Estate, id estate.ID) {
 		out.Attribute("objectClass", class)
 	}
 	name := p.Name
-	if name == "" {
+	if strings.TrimSpace(name) == "" {
 		name = p.Address.String()
 	}
 	words := strings.Fields(name)

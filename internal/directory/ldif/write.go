@@ -3,6 +3,8 @@ package ldif
 import (
 	"bufio"
 	"encoding/base64"
+	"errors"
+	"fmt"
 	"io"
 	"unicode/utf8"
 )
@@ -11,11 +13,14 @@ import (
 const width = 76
 
 // A Writer writes records.
-type Writer struct{ w *bufio.Writer }
+type Writer struct {
+	w   *bufio.Writer
+	err error // the first thing that cannot be written
+}
 
 // NewWriter returns a Writer and writes the line of the version.
 func NewWriter(w io.Writer) *Writer {
-	b := &Writer{bufio.NewWriter(w)}
+	b := &Writer{w: bufio.NewWriter(w)}
 	b.line("version: 1")
 	return b
 }
@@ -29,6 +34,9 @@ func (w *Writer) Begin(dn string) {
 // Attribute writes one value. What could be misread is encoded (RFC 2849,
 // section 2: SAFE-STRING).
 func (w *Writer) Attribute(name, value string) {
+	if !isDescription(name) && w.err == nil {
+		w.err = fmt.Errorf("%q is no name of an attribute (RFC 4512, section 2.5)", name)
+	}
 	if isSafe(value) {
 		w.fold(name + ": " + value)
 	} else {
@@ -40,7 +48,20 @@ func (w *Writer) Attribute(name, value string) {
 func (w *Writer) Line(text string) { w.line(text) }
 
 // Flush writes what is left, and returns the first error.
-func (w *Writer) Flush() error { return w.w.Flush() }
+func (w *Writer) Flush() error { return errors.Join(w.err, w.w.Flush()) }
+
+// isDescription reports whether a text is the description of an attribute: its name
+// or number, perhaps with options.
+func isDescription(name string) bool {
+	for i := range len(name) {
+		c := name[i]
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+		if !letter && (c < '0' || c > '9') && (i == 0 || c != '-' && c != ';' && c != '.' && c != '_') {
+			return false
+		}
+	}
+	return name != ""
+}
 
 func (w *Writer) line(text string) {
 	_, _ = w.w.WriteString(text) // Flush reports the error
@@ -71,7 +92,7 @@ func isSafe(value string) bool {
 		return false
 	}
 	for i := range len(value) {
-		if c := value[i]; c == 0 || c == '\n' || c == '\r' || c >= 0x80 {
+		if c := value[i]; c < ' ' || c >= 0x7f {
 			return false
 		}
 	}

@@ -1,11 +1,15 @@
 package scim
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -46,6 +50,7 @@ func (x *Export) id(e *estate.Estate, id estate.ID) string {
 // Carries says what resources hold.
 func (x *Export) Carries() directory.Carries {
 	return directory.Carries{
+		Controls: true,
 		Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Names: true,
 		Facts:    func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
 		OneValue: true,
@@ -67,11 +72,24 @@ func (x *Export) Write(w io.Writer, e *estate.Estate) error {
 	return encode(w, map[string]any{"schemas": []string{ListSchema}, "totalResults": len(resources), "startIndex": 1, "itemsPerPage": len(resources), "Resources": resources})
 }
 
+// late are the control characters that package json leaves as they are. They stand
+// in strings only.
+var late = regexp.MustCompile(`[\x{7f}-\x{9f}]`)
+
 func encode(w io.Writer, value any) error {
-	encoder := json.NewEncoder(w)
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
-	return encoder.Encode(value)
+	if err := encoder.Encode(value); err != nil {
+		return err
+	}
+	data := late.ReplaceAllFunc(b.Bytes(), func(c []byte) []byte {
+		r, _ := utf8.DecodeRune(c)
+		return fmt.Appendf(nil, `\u%04x`, r)
+	})
+	_, err := w.Write(data)
+	return err
 }
 
 // User returns a person as a resource (RFC 7643, section 4.1).

@@ -52,7 +52,7 @@ func newSheet(columns ...string) *sheet {
 
 func (s *sheet) row(cells []string) {
 	for i, cell := range cells {
-		cells[i] = Neutral(cell)
+		cells[i] = Neutral(directory.Plain(cell))
 	}
 	_ = s.w.Write(cells)
 }

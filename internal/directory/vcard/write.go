@@ -2,6 +2,7 @@ package vcard
 
 import (
 	"io"
+	"strings"
 
 	"github.com/emersion/go-vcard"
 
@@ -13,7 +14,17 @@ import (
 // Carries says what cards hold by a map.
 func Carries(m *directory.Map) directory.Carries {
 	return directory.Carries{Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Names: true, Unnamed: true,
-		Facts: func(name, value string) bool { _, ok := m.FactAttribute(name); return ok }}
+		Facts: func(name, value string) bool { _, ok := property(m, name); return ok }}
+}
+
+// property returns the property of a fact, if it has one: letters, digits and
+// hyphens (RFC 6350, section 3.3).
+func property(m *directory.Map, fact string) (string, bool) {
+	name, ok := m.FactAttribute(fact)
+	plain := strings.IndexFunc(name, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-'
+	}) < 0
+	return name, ok && plain && name != ""
 }
 
 // Write writes the people and groups of an estate as cards (RFC 6350).
@@ -23,8 +34,8 @@ func Write(w io.Writer, e *estate.Estate, m *directory.Map) error {
 		p := e.Person(e.PersonID(i))
 		card := newCard(p.Address, p.Also, p.Name, "individual")
 		for _, f := range e.Facts(e.PersonID(i)) {
-			if to, ok := m.FactAttribute(f.Attribute); ok {
-				card.Add(to, &vcard.Field{Value: f.Value})
+			if to, ok := property(m, f.Attribute); ok {
+				card.Add(to, &vcard.Field{Value: directory.Plain(f.Value)})
 			}
 		}
 		if err := encoder.Encode(card); err != nil {
@@ -35,7 +46,7 @@ func Write(w io.Writer, e *estate.Estate, m *directory.Map) error {
 		group := e.Group(g)
 		card := newCard(group.Address, group.Also, group.Title, "group")
 		if group.About != "" {
-			card.SetValue(vcard.FieldNote, group.About)
+			card.SetValue(vcard.FieldNote, directory.Plain(group.About))
 		}
 		for _, entry := range e.Entries(g) {
 			if !entry.Member.IsNobody() {
@@ -54,7 +65,7 @@ func newCard(main address.Address, also []address.Address, name, kind string) vc
 	card := vcard.Card{}
 	card.SetValue(vcard.FieldVersion, "4.0")
 	card.SetValue(vcard.FieldKind, kind)
-	if name == "" {
+	if name = directory.Plain(name); name == "" {
 		name = main.String()
 	}
 	card.SetValue(vcard.FieldFormattedName, name)
