@@ -15,8 +15,8 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
@@ -150,11 +150,32 @@ func Load(ctx context.Context, path string) (*Lanes, error) {
 		l.Strangers = append(l.Strangers, a)
 	}
 	r.limits(&l.Limits, f.Limits)
+	l.waits()
 	if len(l.Ways) == 0 {
 		r.fail("send", 0, "there is no way to send")
 	}
 	l.locked = r.locked
 	return l, errors.Join(r.errs...)
+}
+
+// The least and the most that any one answer of a server is waited for.
+const (
+	leastWait = 2 * time.Second
+	mostWait  = time.Minute
+
+	connectWait = 20 * time.Second // for a connection at most, and for each answer of a mailbox
+)
+
+// waits has nobody wait longer for an answer than half of all patience.
+func (l *Lanes) waits() {
+	wait := min(max(l.Limits.Patience/2, leastWait), mostWait)
+	for i := range l.Ways {
+		l.Ways[i].reach.Wait = wait
+		l.Ways[i].reach.Endpoint.Wait = min(wait, connectWait)
+	}
+	for i := range l.Mailboxes {
+		l.Mailboxes[i].reach.Wait = min(wait, connectWait)
+	}
 }
 
 // Unlock fetches the secrets, from environment variables, files that only their
@@ -206,7 +227,7 @@ func (r *reader) way(i int, f fileWay) Way {
 	if w.Name == "" {
 		r.fail("send", i, "this way to send has no name")
 	}
-	w.reach = send.Way{Endpoint: r.endpoint("send", i, f.Server, f.TLS, f.CA), Hello: f.Hello, Wait: time.Minute}
+	w.reach = send.Way{Endpoint: r.endpoint("send", i, f.Server, f.TLS, f.CA), Hello: f.Hello}
 	if f.Bind != "" {
 		if w.reach.Endpoint.From = net.ParseIP(f.Bind); w.reach.Endpoint.From == nil {
 			r.fail("send", i, "bind is %q, expected an IP address", f.Bind)
@@ -234,7 +255,7 @@ func (r *reader) mailboxes(i int, f fileLook) Mailboxes {
 }
 
 func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.Endpoint {
-	e := endpoint.Endpoint{Server: server, Wait: 20 * time.Second}
+	e := endpoint.Endpoint{Server: server}
 	if _, _, err := net.SplitHostPort(server); err != nil {
 		r.fail(list, i, "server is %q, expected HOST:PORT", server)
 	}

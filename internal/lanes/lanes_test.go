@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/endpoint"
 )
 
 // load loads a lanes file with a text, beside a secret, and fetches the secrets.

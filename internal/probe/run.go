@@ -137,9 +137,23 @@ func newRunner(p *Plan, o Options, dir string, j *Journal, h *history) *runner {
 	return x
 }
 
+// graceAfter is how much longer a run may take than its pace and patience allow.
+const graceAfter = 3 * time.Second
+
+// end returns when a run ends at the latest that begins now: when all its messages
+// could be sent at its pace, and patience is over.
+func (x *runner) end() time.Time {
+	limits := x.plan.lanes.Limits
+	sending := time.Duration(float64(len(x.plan.Cases)) / limits.Pace * float64(time.Second))
+	return time.Now().Add(sending + limits.Patience + graceAfter)
+}
+
 func (x *runner) run(ctx context.Context) (*Run, error) {
+	end := x.end()
 	if x.marks == nil {
-		marks, problems := x.watch.Mark(ctx)
+		marking, stop := context.WithTimeout(ctx, x.plan.lanes.Limits.Patience/2)
+		marks, problems := x.watch.Mark(marking)
+		stop()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -158,16 +172,16 @@ func (x *runner) run(ctx context.Context) (*Run, error) {
 	x.last, x.sending = time.Now(), true
 	var done sync.WaitGroup
 	done.Go(func() { x.watch.Run(watching, x.marks, x.visit(ctx)) })
-	err := x.sendAll(ctx)
+	err := x.sendAll(ctx, end)
 	if err == nil {
 		if x.options.Poke != nil {
 			x.options.Poke(ctx)
 		}
-		err = x.await(ctx)
+		err = x.await(ctx, end)
 	}
 	stop()
 	done.Wait()
-	if ctx.Err() != nil {
+	if ctx.Err() != nil || x.result.Broken {
 		x.result.Broken = true
 	} else if err == nil {
 		err = x.journal.write(line{Ended: true}, true)
@@ -189,8 +203,10 @@ func (x *runner) dropUnmarked() {
 }
 
 // sendAll sends what has not been sent. What a server puts off is tried again, as
-// long as there is patience.
-func (x *runner) sendAll(ctx context.Context) error {
+// long as there is patience. What is not sent by the end of the run stays so.
+func (x *runner) sendAll(ctx context.Context, end time.Time) error {
+	sending, stop := context.WithDeadline(ctx, end)
+	defer stop()
 	var left []int
 	for i := range x.plan.Cases {
 		if _, sent := x.sent[i]; !sent {
@@ -207,10 +223,11 @@ func (x *runner) sendAll(ctx context.Context) error {
 	for pause := time.Second; len(left) > 0; pause = min(2*pause, 30*time.Second) {
 		var again []int
 		for _, i := range left {
-			if err := x.limiter.Wait(ctx); err != nil {
+			if x.limiter.Wait(sending) != nil || sending.Err() != nil {
+				x.result.Broken = true
 				return ctx.Err()
 			}
-			reply, err := x.sendOne(ctx, sessions, i)
+			reply, err := x.sendOne(sending, sessions, i)
 			if err != nil {
 				return err
 			}
@@ -387,7 +404,10 @@ func (x *runner) approve(ctx context.Context, s *Sighting) bool {
 
 // await waits until all that is predicted has been seen and a little longer, or
 // until patience is at its end.
-func (x *runner) await(ctx context.Context) error {
+func (x *runner) await(ctx context.Context, end time.Time) error {
+	if !x.underWay() {
+		return nil
+	}
 	limits := x.plan.lanes.Limits
 	deadline := time.Now().Add(limits.Patience)
 	for {
@@ -402,7 +422,11 @@ func (x *runner) await(ctx context.Context) error {
 			everywhere = everywhere && x.looked[a.Name].After(quiet)
 		}
 		x.mutex.Unlock()
-		if time.Now().After(quiet) && (everywhere || len(x.watch.Accounts) == 0) || time.Now().After(deadline) {
+		switch now := time.Now(); {
+		case now.After(quiet) && (everywhere || len(x.watch.Accounts) == 0) || now.After(deadline):
+			return nil
+		case now.After(end):
+			x.result.Broken = true // what was sent last has not had its time
 			return nil
 		}
 		select {
@@ -411,6 +435,16 @@ func (x *runner) await(ctx context.Context) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// underWay reports whether any message may be on its way.
+func (x *runner) underWay() bool {
+	for i := range x.sent {
+		if reply, ok := x.result.Replies[i]; !ok || reply.Accepted() || x.result.Unsure[i] {
+			return true
+		}
+	}
+	return false
 }
 
 // progress returns how much of what is predicted has been seen.

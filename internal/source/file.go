@@ -5,10 +5,14 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -18,8 +22,8 @@ import (
 	"yorvet.example/yorvet/internal/directory/ldap"
 	"yorvet.example/yorvet/internal/directory/ldif"
 	"yorvet.example/yorvet/internal/directory/scim"
+	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/mail/endpoint"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
@@ -86,10 +90,9 @@ func (s *source) load(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	s.path = path
+	s.path, s.data = path, data
 	fail := func(key, format string, args ...any) error {
-		line, column := yamlfile.Find(data, key, 0)
-		return fmt.Errorf("%s:%d:%d: "+format, append([]any{path, line, column}, args...)...)
+		return fmt.Errorf("%s: "+format, append([]any{s.place(key)}, args...)...)
 	}
 	switch {
 	case s.Version != 1:
@@ -106,6 +109,9 @@ func (s *source) load(ctx context.Context, path string) error {
 			return fail("domains", "%v", err)
 		}
 	}
+	if err := checkURL(s.From); err != nil {
+		return fail("from", "%w", err)
+	}
 	s.where = s.From
 	if !isURL(s.From) && s.From != "-" {
 		s.where = s.beside(s.From)
@@ -116,21 +122,84 @@ func (s *source) load(ctx context.Context, path string) error {
 // mostCertificates is the size in bytes of a file of certificates that is read.
 const mostCertificates = 1 << 20
 
+// place returns where a key of the source file stands, or the URL where there is no
+// file.
+func (s *source) place(key string) string {
+	if s.path == "" {
+		return s.where
+	}
+	line, column := yamlfile.Find(s.data, key, 0)
+	return fmt.Sprintf("%s:%d:%d", s.path, line, column)
+}
+
+// checkURL refuses a URL that holds a login, which would show in messages and go
+// where it leads. The URL is not in the error.
+func checkURL(text string) error {
+	if !isURL(text) || strings.HasPrefix(text, "ldapi:") {
+		return nil
+	}
+	u, err := url.Parse(text)
+	switch {
+	case err != nil:
+		return errors.New("this is no URL")
+	case u.User != nil:
+		return errors.New("a URL with a login would show it in messages and lists of processes; expected a source file with a login")
+	case strings.HasPrefix(u.Scheme, "http") && (u.RawQuery != "" || u.Fragment != ""):
+		return errors.New("expected a URL without ? and #, the base of the resources")
+	}
+	return nil
+}
+
+// mode returns how a connection is secured. A login crosses the network with TLS
+// only; without it, to this machine itself, where that is said.
+func (s *source) mode(scheme, host string) (endpoint.TLS, error) {
+	local, login := endpoint.IsLoopback(host), s.Login != nil
+	said := endpoint.TLS(slices.Index(endpoint.Words, s.TLS))
+	const shows = "a login over a connection without TLS would show the password; only this machine itself may be reached so"
+	switch scheme {
+	case "ldapi":
+		if s.TLS != "" && said != endpoint.Plain {
+			return 0, errors.New("ldapi:// is a socket of this machine, and has no TLS")
+		}
+		return endpoint.Plain, nil
+	case "ldaps":
+		if s.TLS != "" && said != endpoint.Implicit {
+			return 0, fmt.Errorf("ldaps:// has TLS from the start, which tls: %s contradicts", s.TLS)
+		}
+		return endpoint.Implicit, nil
+	case "http":
+		if login && !local {
+			return 0, errors.New(shows + "; use https://")
+		}
+		return endpoint.Plain, nil
+	case "https":
+		if s.TLS != "" && said != endpoint.Implicit && said != endpoint.Unverified {
+			return 0, fmt.Errorf("https:// has TLS from the start, which tls: %s contradicts", s.TLS)
+		}
+		return endpoint.Implicit, nil
+	}
+	switch {
+	case s.TLS == "" && local && !login:
+		return endpoint.Plain, nil
+	case s.TLS == "":
+		return endpoint.StartTLS, nil
+	case said == endpoint.Implicit:
+		return 0, errors.New("ldap:// has no TLS from the start; use ldaps://, or tls: starttls")
+	case said == endpoint.Plain && login && !local:
+		return 0, errors.New(shows)
+	}
+	return said, nil
+}
+
 // security returns how a connection is secured, and whom it trusts.
 func (s *source) security(ctx context.Context) (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
-	mode := endpoint.StartTLS
 	scheme, host, _, err := ldap.ParseURL(s.where)
 	if err != nil {
 		return 0, nil, nil, err
 	}
-	local := endpoint.IsLoopback(host)
-	if s.TLS != "" {
-		mode = endpoint.TLS(slices.Index(endpoint.Words, s.TLS))
-	} else if scheme == "ldapi" || (scheme == "ldap" || scheme == "http") && local {
-		mode = endpoint.Plain
-	}
-	if (mode == endpoint.Plain && scheme != "ldapi" || scheme == "http") && s.Login != nil && !local {
-		return 0, nil, nil, fmt.Errorf("%s: a login over a connection without TLS would show the password; only this machine itself may be reached so", s.where)
+	mode, err := s.mode(scheme, host)
+	if err != nil {
+		return 0, nil, nil, fmt.Errorf("%s: %w", s.place("tls"), err)
 	}
 	var roots *x509.CertPool
 	if s.Authority != "" {
@@ -191,6 +260,20 @@ func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
 	return d, nil
 }
 
+// dialSCIM connects to a service. Where a login would go without TLS, it has to be
+// this machine itself that answers, whatever its name is said to lead to.
+func (s *source) dialSCIM(ctx context.Context, network, where string) (net.Conn, error) {
+	conn, err := (&net.Dialer{Timeout: 20 * time.Second}).DialContext(ctx, network, where)
+	if err != nil || s.Login == nil || !strings.HasPrefix(s.where, "http:") {
+		return conn, err
+	}
+	if a, ok := conn.RemoteAddr().(*net.TCPAddr); !ok || !a.IP.IsLoopback() {
+		conn.Close()
+		return nil, errors.New("this is not this machine itself; a token is not sent over http://")
+	}
+	return conn, nil
+}
+
 // readSCIM reads a service over SCIM.
 func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 	_, roots, certificate, err := s.security(ctx)
@@ -203,6 +286,7 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = config
+	transport.DialContext = s.dialSCIM
 	defer transport.CloseIdleConnections()
 	service := scim.Service{URL: s.where, Page: s.Page, Client: &http.Client{Transport: transport,
 		// A token goes to the service that is named, and nowhere else.

@@ -44,6 +44,7 @@ type Options struct {
 type source struct {
 	file
 	path   string // of the source file, or ""
+	data   []byte // what that holds
 	format string
 	where  string // a path or URL
 	m      *directory.Map
@@ -171,6 +172,9 @@ func find(ctx context.Context, name string) (*source, error) {
 	if named {
 		s.format, s.where = format, path
 	} else if isURL(name) {
+		if err := checkURL(name); err != nil {
+			return nil, err
+		}
 		s.where = name
 	} else if strings.HasSuffix(name, ".yaml") && isSourceFile(beginning(name)) {
 		if err := s.load(ctx, name); err != nil {

@@ -57,7 +57,7 @@ func TestSourceFiles(t *testing.T) {
 		"from: ldap://127.0.0.1:1/dc=x\nlogin: {user: \"cn=x\"}\n":                                                      "has no password",
 		"from: ldap://127.0.0.1:1/dc=x\nlogin: {user: \"cn=x\", password: {environment: YORVET_TEST_NONE}}\n":           "is not set",
 		"from: ldaps://127.0.0.1:1/dc=x\n":                                                                              "cannot be reached",
-		"from: http://127.0.0.1:1/scim\n":                                                                               "refused",
+		"from: http://127.0.0.1:1/scim\n":                                                                               "nobody listens there",
 	} {
 		path := write(t, "hq.yaml", "yorvet-source: 1\n"+text)
 		if _, err := source.Read(context.Background(), path, source.Options{}); err == nil || !strings.Contains(err.Error(), want) {

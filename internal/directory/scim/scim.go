@@ -17,13 +17,17 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/endpoint"
 )
 
 // Limits that no honest service meets.
 const (
-	mostResources = 5_000_000
-	mostPage      = 64 << 20 // bytes
-	wait          = time.Minute
+	mostResources = 2_000_000
+	mostOfPage    = 10_000           // resources of one page
+	mostPage      = 16 << 20         // bytes
+	mostText      = 1 << 30          // bytes of all pages
+	wait          = time.Minute      // for a page
+	whole         = 30 * time.Minute // for all of them
 )
 
 // Extension is the schema of what Yorvet says of groups beyond RFC 7643, which
@@ -40,6 +44,8 @@ type Service struct {
 
 // Read calls visit with every user and group of a service as an entry.
 func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) error {
+	ctx, end := context.WithTimeoutCause(ctx, whole, fmt.Errorf("%s: the service does not end within %v", s.URL, whole))
+	defer end()
 	for _, kind := range []string{"Users", "Groups"} {
 		if err := s.readAll(ctx, kind, visit); err != nil {
 			return err
@@ -50,9 +56,11 @@ func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) error 
 
 // page is a ListResponse (RFC 7644, section 3.4.2).
 type page struct {
-	Total     int              `json:"totalResults"`
-	Resources []map[string]any `json:"Resources"`
-	Schemas   []string         `json:"schemas"`
+	Total     int               `json:"totalResults"`
+	Resources []json.RawMessage `json:"Resources"`
+	Schemas   []string          `json:"schemas"`
+
+	size int // bytes
 }
 
 // readAll reads the pages of one kind of resources. A service that gives the same
@@ -63,13 +71,21 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 		count = 200
 	}
 	seen := map[string]bool{}
+	read := 0 // bytes
 	for start, number := 1, 0; ; {
 		p, err := s.get(ctx, kind, start, count)
 		if err != nil {
 			return err
 		}
-		for _, resource := range p.Resources {
+		if read += p.size; read > mostText {
+			return fmt.Errorf("%s/%s: there is more than %d MiB", s.URL, kind, mostText>>20)
+		}
+		for _, raw := range p.Resources {
 			number++
+			var resource map[string]any
+			if err := json.Unmarshal(raw, &resource); err != nil {
+				return fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, problem(err))
+			}
 			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
 			e.Line = number
 			if e.ID != "" && seen[e.ID] {
@@ -110,12 +126,12 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 	}
 	response, err := client.Do(request)
 	if err != nil {
-		return nil, err
+		return nil, unreached(ctx, where, err)
 	}
 	defer response.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(response.Body, mostPage+1))
 	if err != nil {
-		return nil, err
+		return nil, unreached(ctx, where, err)
 	}
 	if response.StatusCode != http.StatusOK {
 		return nil, fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
@@ -125,9 +141,47 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 		return nil, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
 	}
 	if err := json.Unmarshal(data, &p); err != nil {
-		return nil, fmt.Errorf("%s: this is no page of resources: %w", where, err)
+		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, problem(err))
 	}
+	if len(p.Resources) > mostOfPage {
+		return nil, fmt.Errorf("%s: the page has %d resources, of which %d were asked for", where, len(p.Resources), count)
+	}
+	p.size = len(data)
 	return &p, nil
+}
+
+// unreached says why a page did not come.
+func unreached(ctx context.Context, where string, err error) error {
+	var asked *url.Error // which would tell the whole URL once more
+	if errors.As(err, &asked) {
+		err = asked.Err
+	}
+	switch {
+	case errors.Is(ctx.Err(), context.Canceled):
+		return context.Cause(ctx)
+	case ctx.Err() != nil:
+		return fmt.Errorf("%s: no answer within %v", where, wait)
+	}
+	return fmt.Errorf("%s cannot be reached: %s", where, endpoint.Reason(err))
+}
+
+// problem says in plain words what is wrong with a text that should be JSON.
+func problem(err error) string {
+	var kind *json.UnmarshalTypeError
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &kind) && kind.Field != "":
+		return fmt.Sprintf("%s is of the wrong kind, %s", kind.Field, kind.Value)
+	case errors.As(err, &kind):
+		return fmt.Sprintf("expected an object, not %s", kind.Value)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &syntax) && strings.Contains(err.Error(), "unexpected end"):
+		return "it ends too early"
+	case errors.As(err, &syntax) && strings.Contains(err.Error(), "depth"):
+		return "it is nested too deeply"
+	case errors.As(err, &syntax):
+		return "it is no JSON"
+	}
+	return err.Error()
 }
 
 // detail returns what an error of a service says (RFC 7644, section 3.12).
@@ -233,7 +287,7 @@ func object(d *json.Decoder, take func(map[string]any)) error {
 }
 
 func fail(name string, c *lineCounter, d *json.Decoder, err error) error {
-	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %w", name, c.lineAt(d.InputOffset()), err)
+	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %s", name, c.lineAt(d.InputOffset()), problem(err))
 }
 
 // lineCounter knows on which line an offset of what it has read is, for offsets

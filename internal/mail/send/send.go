@@ -12,7 +12,7 @@ import (
 
 	"github.com/emersion/go-smtp"
 
-	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/endpoint"
 )
 
 // An Envelope is what goes with a message.
@@ -70,35 +70,62 @@ type Way struct {
 // opened at the first message, and again where it broke.
 type Session struct {
 	way    Way
+	conn   *endpoint.Conn
 	client *smtp.Client
 }
 
+const (
+	mostReply = 256 << 10       // bytes of a server's answer
+	usualWait = time.Minute     // for any one answer
+	farewell  = 2 * time.Second // for the answer to QUIT
+	slowest   = 32 << 10        // bytes a second that a server takes at least
+)
+
 // NewSession returns a session of a way.
-func NewSession(way Way) *Session { return &Session{way: way} }
+func NewSession(way Way) *Session {
+	if way.Wait <= 0 {
+		way.Wait = usualWait
+	}
+	return &Session{way: way}
+}
 
 // Close ends the session.
 func (s *Session) Close() {
 	if s.client != nil {
+		s.conn.Step(farewell, mostReply)
 		_ = s.client.Quit()
-		_ = s.client.Close()
-		s.client = nil
+		s.drop()
 	}
 }
 
-// Send sends one message, and returns what the server says of it.
+// drop ends the connection without a word.
+func (s *Session) drop() {
+	_ = s.client.Close()
+	s.client = nil
+}
+
+// step begins the next step of the exchange.
+func (s *Session) step() { s.conn.Step(s.way.Wait, mostReply) }
+
+// Send sends one message, and returns what the server says of it. When ctx ends, so
+// does the connection.
 func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 	if s.client == nil {
 		if reply := s.open(ctx); reply.Code != 0 || reply.Text != "" {
 			return reply
 		}
 	}
+	conn := s.conn
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
 	reply := s.transact(e, message)
 	if reply.Code == 0 || reply.Code == 421 {
-		_ = s.client.Close()
-		s.client = nil
-	} else if !reply.Accepted() && s.client.Reset() != nil {
-		_ = s.client.Close()
-		s.client = nil
+		s.drop()
+	} else if !reply.Accepted() {
+		s.step()
+		if s.client.Reset() != nil {
+			s.drop()
+		}
 	}
 	return reply
 }
@@ -111,12 +138,21 @@ func (s *Session) open(ctx context.Context) Reply {
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
+	s.conn = conn
+	if s.way.Login != nil && s.way.TLS == endpoint.Plain {
+		if err := conn.MayShowLogin(); err != nil {
+			conn.Close()
+			return failure("login", err)
+		}
+	}
+	s.step()
 	client, err := s.start(conn)
 	if err != nil {
 		conn.Close()
 		return failure("greeting", err)
 	}
 	if s.way.Login != nil {
+		s.step()
 		if err := client.Auth(s.way.Login.Client()); err != nil {
 			client.Close()
 			return failure("login", err)
@@ -160,19 +196,24 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 			rcpt.Notify = append(rcpt.Notify, smtp.DSNNotifySuccess)
 		}
 	}
+	s.step()
 	if err := s.client.Mail(e.From, mail); err != nil {
 		return failure("from", err)
 	}
+	s.step()
 	if err := s.client.Rcpt(e.To, rcpt); err != nil {
 		return failure("to", err)
 	}
+	s.step()
 	w, err := s.client.Data()
 	if err != nil {
 		return failure("to", err)
 	}
+	s.conn.Step(s.way.Wait+time.Duration(len(message)/slowest)*time.Second, mostReply)
 	if _, err := w.Write(message); err != nil {
 		return failure("message", err)
 	}
+	s.step()
 	response, err := w.CloseWithResponse()
 	if err != nil {
 		return failure("message", err)
@@ -191,5 +232,5 @@ func failure(stage string, err error) Reply {
 		}
 		return r
 	}
-	return Reply{Stage: stage, Text: err.Error()}
+	return Reply{Stage: stage, Text: endpoint.Reason(err)}
 }

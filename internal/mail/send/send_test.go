@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"yorvet.example/yorvet/internal/mail/endpoint"
+	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/secret"
 )
 

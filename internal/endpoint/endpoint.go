@@ -1,5 +1,5 @@
-// Package endpoint reaches mail servers: where they are, how the connection is
-// secured, and who logs in.
+// Package endpoint reaches servers: where they are, how the connection is secured,
+// what it may take of time and bytes, and who logs in.
 package endpoint
 
 import (
@@ -30,23 +30,57 @@ var Words = []string{"starttls", "implicit", "none", "starttls-unverified"}
 
 // An Endpoint is a server to connect to.
 type Endpoint struct {
-	Server string // host:port
+	Server string // host:port, or the path of a socket where Unix says so
+	Unix   bool   // Server is a socket of this machine
 	TLS    TLS
 	Roots  *x509.CertPool // authorities to trust; nil: those of the system
 	From   net.IP         // address of this machine to connect from; nil: any
-	Wait   time.Duration  // for the connection
+	Wait   time.Duration  // for the connection, and for TLS; 0: 20 seconds
 }
 
-// Dial connects. With Implicit, TLS is in place then.
-func (e Endpoint) Dial(ctx context.Context) (net.Conn, error) {
+const (
+	usualWait     = 20 * time.Second
+	mostHandshake = 256 << 10 // bytes of a TLS handshake
+)
+
+// Dial connects. With Implicit, TLS is in place then. The first Step is to be begun
+// before anything is read.
+func (e Endpoint) Dial(ctx context.Context) (*Conn, error) {
+	if e.Wait <= 0 {
+		e.Wait = usualWait
+	}
 	dialer := &net.Dialer{Timeout: e.Wait}
 	if e.From != nil {
 		dialer.LocalAddr = &net.TCPAddr{IP: e.From}
 	}
-	if e.TLS == Implicit {
-		return (&tls.Dialer{NetDialer: dialer, Config: e.Config()}).DialContext(ctx, "tcp", e.Server)
+	network := "tcp"
+	if e.Unix {
+		network = "unix"
 	}
-	return dialer.DialContext(ctx, "tcp", e.Server)
+	conn, err := dialer.DialContext(ctx, network, e.Server)
+	if err != nil {
+		return nil, err
+	}
+	c := &Conn{guard: &guard{Conn: conn}}
+	c.Conn = c.guard
+	if e.TLS == Implicit {
+		if err := c.Secure(ctx, e.Config(), e.Wait); err != nil {
+			conn.Close()
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// Secure puts TLS in place. From then on the connection may be used as before.
+func (c *Conn) Secure(ctx context.Context, config *tls.Config, wait time.Duration) error {
+	c.Step(wait, mostHandshake)
+	secured := tls.Client(c.guard, config)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	c.Conn, c.secured = secured, true
+	return nil
 }
 
 // IsLoopback reports whether a host, perhaps with a port, is this machine itself.

@@ -1,0 +1,153 @@
+package watch
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net"
+	"runtime"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/secret"
+)
+
+// rudeIMAP is a server that answers as it should up to a command, and then as rude
+// does.
+func rudeIMAP(t *testing.T, upTo string, rude func(w *bufio.Writer, tag string)) Account {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go serveRude(conn, upTo, rude)
+		}
+	}()
+	return Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: time.Second},
+		Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
+}
+
+func serveRude(conn net.Conn, upTo string, rude func(w *bufio.Writer, tag string)) {
+	defer conn.Close()
+	w, in := bufio.NewWriter(conn), bufio.NewScanner(conn)
+	if upTo == "greeting" {
+		rude(w, "*")
+		return
+	}
+	fmt.Fprint(w, "* OK [CAPABILITY IMAP4rev1 SASL-IR AUTH=PLAIN UIDPLUS] hello\r\n")
+	w.Flush()
+	for in.Scan() {
+		tag, command, _ := strings.Cut(in.Text(), " ")
+		if strings.HasPrefix(strings.ToUpper(command), upTo) {
+			rude(w, tag)
+			return
+		}
+		switch word, _, _ := strings.Cut(strings.ToUpper(command), " "); word {
+		case "LIST":
+			fmt.Fprint(w, "* LIST () \"/\" INBOX\r\n")
+		case "SELECT", "EXAMINE":
+			fmt.Fprint(w, "* 3 EXISTS\r\n* OK [UIDVALIDITY 1] x\r\n* OK [UIDNEXT 9] x\r\n")
+		case "UID":
+			if strings.Contains(strings.ToUpper(command), "SEARCH") {
+				fmt.Fprint(w, "* SEARCH 1 2 3\r\n")
+			} else {
+				fmt.Fprint(w, "* 1 FETCH (UID 1 RFC822.SIZE 30 BODY[HEADER]<0> {24}\r\nFrom: ada@kelp.example\r\n\r\n)\r\n")
+			}
+		}
+		fmt.Fprintf(w, "%s OK done\r\n", tag)
+		w.Flush()
+	}
+}
+
+// However much a server says, or how little: a look ends in time, without taking
+// memory, and says why.
+func TestRudeServers(t *testing.T) {
+	pour := func(text string) func(*bufio.Writer, string) {
+		return func(w *bufio.Writer, _ string) {
+			for range 1 << 20 {
+				if _, err := w.WriteString(text); err != nil {
+					return
+				}
+			}
+		}
+	}
+	long := strings.Repeat("x", 1000)
+	silent := func(*bufio.Writer, string) { time.Sleep(5 * time.Second) }
+	drip := func(w *bufio.Writer, _ string) {
+		for range 200 {
+			if _, err := w.WriteString("* OK x\r\n"); err != nil || w.Flush() != nil {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	for about, test := range map[string]struct {
+		upTo string
+		rude func(*bufio.Writer, string)
+	}{
+		"a silent greeting":         {"greeting", silent},
+		"a greeting without an end": {"greeting", pour(long)},
+		"greetings that drip":       {"greeting", drip},
+		"a silent login":            {"AUTHENTICATE", silent},
+		"answers to a login":        {"AUTHENTICATE", pour("* OK " + long + "\r\n")},
+		"capabilities":              {"AUTHENTICATE", pour("* CAPABILITY " + strings.Repeat("X ", 500) + "\r\n")},
+		"folders":                   {"LIST", pour("* LIST () \"/\" " + long + "\r\n")},
+		"a silent list":             {"LIST", silent},
+		"flags":                     {"EXAMINE", pour("* FLAGS (" + long + ")\r\n")},
+		"answers that drip":         {"EXAMINE", drip},
+		"messages found":            {"UID SEARCH", pour("* SEARCH " + strings.Repeat("1234567890 ", 100) + "\r\n")},
+		"all numbers found": {"UID SEARCH", func(w *bufio.Writer, tag string) {
+			fmt.Fprintf(w, "* ESEARCH (TAG \"%s\") UID ALL 1:4294967295\r\n%[1]s OK x\r\n", tag)
+			w.Flush()
+		}},
+		"a header without an end": {"UID FETCH", pour(long)},
+		"a large literal": {"UID FETCH", func(w *bufio.Writer, tag string) {
+			fmt.Fprint(w, "* 1 FETCH (UID 1 BODY[HEADER]<0> {2000000000}\r\n")
+			pour(long)(w, tag)
+		}},
+		"a literal that is claimed": {"UID FETCH", func(w *bufio.Writer, _ string) {
+			fmt.Fprint(w, "* 1 FETCH (UID 1 BODY[HEADER]<0> {9000000000000}\r\n")
+			w.Flush()
+			time.Sleep(5 * time.Second)
+		}},
+		"messages not asked for": {"UID FETCH", pour("* 7 FETCH (UID 7 BODY[HEADER]<0> {8}\r\nA: b\r\n\r\n)\r\n")},
+	} {
+		t.Run(about, func(t *testing.T) {
+			a := rudeIMAP(t, test.upTo, test.rude)
+			var most atomic.Uint64
+			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+			defer stop()
+			go func() {
+				for ctx.Err() == nil {
+					var m runtime.MemStats
+					runtime.ReadMemStats(&m)
+					most.Store(max(most.Load(), m.HeapAlloc))
+					time.Sleep(10 * time.Millisecond)
+				}
+			}()
+			began := time.Now()
+			w := &Watch{Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
+			r := w.lookOnce(ctx, a, []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}})
+			if took := time.Since(began); r.Err == nil || took > 5*time.Second {
+				t.Errorf("%v after %v", r.Err, took)
+			}
+			if r.Err != nil && (strings.Contains(r.Err.Error(), "imapwire") || strings.Contains(r.Err.Error(), "tide") || !strings.HasPrefix(r.Err.Error(), "ada@kelp.example: ")) {
+				t.Errorf("it says %v", r.Err)
+			}
+			if m := most.Load(); m > 150<<20 {
+				t.Errorf("it took %d MiB", m>>20)
+			}
+		})
+	}
+}
