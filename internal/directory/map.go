@@ -113,7 +113,7 @@ func (c *condition) UnmarshalYAML(node *yaml.Node) error {
 	}
 	var err error
 	if c.filter, err = selector.ParseFilter(text); err != nil {
-		return err
+		return &yamlfile.Problem{Text: err.Error()}
 	}
 	return nil
 }

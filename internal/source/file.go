@@ -73,7 +73,7 @@ func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
 		return err
 	}
 	if m.Inline, err = directory.ParseMap("map", data); err != nil {
-		return fmt.Errorf("line %d: %w", n.Line, err)
+		return &yamlfile.Problem{Text: fmt.Sprintf("line %d: %v", n.Line, err)}
 	}
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -39,25 +40,109 @@ func Decode(name string, data []byte, into any) error {
 	if errors.As(err, &list) && len(list.Errors) > 0 {
 		var errs []error
 		for _, one := range list.Errors {
-			errs = append(errs, fmt.Errorf("%s:%d:%d: %s", name, one.Mark.Line, one.Mark.Column, plain(one.Message, into)))
+			text := plain(one.Message, into)
+			if own := (*Problem)(nil); errors.As(one, &own) {
+				text = own.Text
+			}
+			errs = append(errs, fmt.Errorf("%s:%d:%d: %s", name, one.Mark.Line, one.Mark.Column, text))
 		}
 		return errors.Join(errs...)
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %s", name, strings.TrimPrefix(err.Error(), "yaml: "))
+		return notYAML(name, err)
 	}
 	return nil
 }
 
-var unknownField = regexp.MustCompile(`^field (\S+) not found in type `)
+// A Problem is the error of a value that reads itself (UnmarshalYAML). Its text is
+// shown as it is, so it quotes no secret.
+type Problem struct{ Text string }
 
-// plain words a message of package yaml for people.
+func (p *Problem) Error() string { return p.Text }
+
+// The messages of package yaml, which quote what stands in the file: that may be a
+// secret that somebody has written in place.
+var (
+	unknownField = regexp.MustCompile(`^field (\S+) not found in type (\S+)`)
+	wrongKind    = regexp.MustCompile("(?s)^cannot construct (\\S+)( `.*`)? into (\\S+)")
+	givenTwice   = regexp.MustCompile(`(?s)^mapping key "(.*)" already defined`)
+	placed       = regexp.MustCompile(`(?s) at L(\d+)\.C(\d+)(?:-\S+)?: (.*)$`)
+	quoting      = regexp.MustCompile("(?s)[`\"]|'[^'\\s]{2,}'")
+	keyForm      = regexp.MustCompile(`^[A-Za-z][A-Za-z-]{0,30}$`)
+)
+
+// plain words a message of package yaml for people, without what it quotes.
 func plain(message string, into any) string {
-	found := unknownField.FindStringSubmatch(message)
-	if found == nil {
-		return message
+	known := keys(reflect.TypeOf(into), map[reflect.Type]bool{})
+	if found := unknownField.FindStringSubmatch(message); found != nil {
+		if fixed, ok := wantedKinds[found[2]]; ok || !keyForm.MatchString(found[1]) {
+			return "unknown key" + expected(fixed)
+		}
+		return fmt.Sprintf("unknown key %q", found[1]) + nearest.Hint(found[1], known)
 	}
-	return fmt.Sprintf("unknown key %q", found[1]) + nearest.Hint(found[1], keys(reflect.TypeOf(into), map[reflect.Type]bool{}))
+	if found := wrongKind.FindStringSubmatch(message); found != nil {
+		given, ok := givenKinds[found[1]]
+		if !ok {
+			given = "a text"
+		}
+		return "this is " + given + expected(wanted(found[3]))
+	}
+	if found := givenTwice.FindStringSubmatch(message); found != nil {
+		if slices.Contains(known, found[1]) {
+			return fmt.Sprintf("the key %q is given twice", found[1])
+		}
+		return "a key is given twice"
+	}
+	if quoting.MatchString(message) {
+		return "this is not as YAML wants it"
+	}
+	return message
+}
+
+func expected(what string) string {
+	if what == "" {
+		return ""
+	}
+	return ", expected " + what
+}
+
+// givenKinds are the words for the tags of values.
+var givenKinds = map[string]string{"!!str": "a text", "!!int": "a number", "!!float": "a number", "!!bool": "true or false", "!!seq": "a list",
+	"!!map": "keys with values", "!!null": "nothing"}
+
+// wantedKinds are the words for types that have a form of their own.
+var wantedKinds = map[string]string{
+	"secret.From":   "where the secret is: {environment: NAME}, {file: PATH} or {command: [PROGRAM, ...]}",
+	"time.Duration": "a duration such as 5s",
+}
+
+// wanted returns the words for a type.
+func wanted(name string) string {
+	switch name = strings.TrimLeft(name, "*"); {
+	case wantedKinds[name] != "":
+		return wantedKinds[name]
+	case name == "string":
+		return "one text"
+	case name == "bool":
+		return "true or false"
+	case strings.HasPrefix(name, "int"), strings.HasPrefix(name, "uint"), strings.HasPrefix(name, "float"):
+		return "a number"
+	case strings.HasPrefix(name, "[]"):
+		return "a list"
+	}
+	return "keys with values"
+}
+
+// notYAML says where and why a file is no YAML at all.
+func notYAML(name string, err error) error {
+	found := placed.FindStringSubmatch(err.Error())
+	switch {
+	case found == nil:
+		return fmt.Errorf("%s:1:1: this is not as YAML wants it", name)
+	case strings.HasPrefix(found[3], "unknown anchor"):
+		return fmt.Errorf("%s:%s:%s: an alias (*) of an anchor (&) that is not there; a text that begins with * goes in quotes", name, found[1], found[2])
+	}
+	return fmt.Errorf("%s:%s:%s: this is no YAML: %s", name, found[1], found[2], plain(found[3], struct{}{}))
 }
 
 // keys returns the keys that a type has, and those of the types within.

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"yorvet.example/yorvet/internal/secret"
 )
 
 type inner struct {
@@ -54,5 +56,40 @@ func TestRead(t *testing.T) {
 	var o outer
 	if data, err := Read(t.Context(), path, &o); err != nil || o.Version != 3 || string(data) != "version: 3\n" {
 		t.Errorf("%+v %q %v", o, data, err)
+	}
+}
+
+type login struct {
+	User     string       `yaml:"user"`
+	Password *secret.From `yaml:"password"`
+	Page     int          `yaml:"page"`
+	Names    []string     `yaml:"names"`
+}
+
+// A secret that somebody writes in place, however wrongly, is in no message; nor
+// are the words of the library.
+func TestSecretsAreNotQuoted(t *testing.T) {
+	for _, text := range []string{"login: {password: hush}", "login: {password: [hush]}", "login: {password: {hush}}", "login:\n  password: {file: {hush: 1}}", "login: hush",
+		"login: {page: hush, names: hush}", "login: {password: *hush}", "login: {password: !hush 42}", "login: {password: !!int hush}", "login: {password: hush: 42}", "login: {password: 'hush}",
+		"login: {password: &a {file: x}, password: {file: hush}}", "login: {password: {file: x, file: hush}}", "login: {password: {hush: x, hush: y}}", "login: {password: \"hush\\q42\"}", "login: {password: @hush}",
+		"login: {password: %hush}", "login:\n\tpassword: hush", "login: {password: |hush}", "login: {password: `hush}", "login: {user: [hush], password: 7}", "<<: hush", "version: !!int hush", "hush-42: 1",
+		"login: {password: {command: hush}}", "login: {password: {environment: [hush]}}", "%YAML hush\n---\nversion: 1", "version: 1\n...hush", "? {hush: 1}\n: 2", "login: {password: \"hush\nhush\"}", "login: {password: >\n hush\n}"} {
+		var into struct {
+			Version int    `yaml:"version"`
+			Login   *login `yaml:"login"`
+		}
+		err := Decode("f", []byte(text), &into)
+		if err == nil {
+			t.Errorf("%q is taken", text)
+			continue
+		}
+		for _, word := range []string{"hush", "go-yaml", "construct", "!!", "secret.", "yamlfile.", "int64", "L1"} {
+			if strings.Contains(err.Error(), word) {
+				t.Errorf("%q: %v", text, err)
+			}
+		}
+		if !strings.HasPrefix(err.Error(), "f:") || strings.Count(strings.SplitN(err.Error(), " ", 2)[0], ":") != 3 {
+			t.Errorf("%q: %v, want its place", text, err)
+		}
 	}
 }

@@ -122,9 +122,12 @@ func findSeparator(r *bufio.Reader) rune {
 func (t *Reader) fail(err error) error {
 	var bad *csv.ParseError
 	if errors.As(err, &bad) {
-		text := bad.Err.Error()
-		if errors.Is(bad.Err, csv.ErrFieldCount) {
+		text := "a cell in quotes does not end here as it should, expected a quote, then a separator or the end of the row"
+		switch {
+		case errors.Is(bad.Err, csv.ErrFieldCount):
 			text = fmt.Sprintf("the row has not %d cells, as the header has", len(t.Header))
+		case errors.Is(bad.Err, csv.ErrBareQuote):
+			text = "a quote stands in a cell that is not in quotes, expected the whole cell in quotes and two for the quote"
 		}
 		return fmt.Errorf("%s:%d:%d: %s", t.name, bad.Line, bad.Column, text)
 	}

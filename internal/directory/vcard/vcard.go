@@ -45,7 +45,7 @@ func Read(r io.Reader, name string, visit func(*directory.Entry)) error {
 		}
 		if bytes.EqualFold(bytes.TrimSpace(text), []byte("END:VCARD")) {
 			if err := readCard(&card, began, visit); err != nil {
-				return fmt.Errorf("%s:%d:1: this is no card: %w", name, began, err)
+				return fmt.Errorf("%s:%d:1: what begins here is no card (RFC 6350)", name, began)
 			}
 			card.Reset()
 		}
