@@ -53,7 +53,7 @@ func TestCompareRevisions(t *testing.T) {
 	if same := run(t, dir, path, []string{"compare", "HEAD:estate/groups.yaml", "HEAD:estate"}); same.code != 2 || !strings.Contains(same.stderr, "HEAD:estate/groups.yaml") {
 		t.Errorf("one file of a folder, which is no estate: %d\n%s", same.code, same.stderr)
 	}
-	for _, bad := range []string{"HEAD:nothing", "nothing:estate", "--output=x:estate", "HEAD:../mail/estate", "HEAD:/etc"} {
+	for _, bad := range []string{"HEAD:nothing", "nothing:estate", "--output=x:estate", "HEAD:../../mail/estate", "HEAD:/etc"} {
 		if r := run(t, dir, path, []string{"compare", "--", bad, "estate"}); r.code != 2 || r.stdout != "" || strings.Contains(r.stderr, os.TempDir()) {
 			t.Errorf("%s: %d, %s%s", bad, r.code, r.stdout, r.stderr)
 		}

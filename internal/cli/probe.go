@@ -118,6 +118,9 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
+	if cmd.Bool("send") && len(plan.Cases) == 0 {
+		return usageError("there is nothing to send: the lanes have no way for any of the messages")
+	}
 	tooMany := len(plan.Touched) > l.Limits.People
 	if !cmd.Bool("send") || tooMany {
 		if err := s.print(present.NewProbePlan(s.r, plan, l.Limits.People)); err != nil {

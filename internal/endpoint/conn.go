@@ -48,6 +48,14 @@ func (c *Conn) MayShowLogin() error {
 	return errors.New("a login over a connection without TLS would show the password; only this machine itself may be reached so")
 }
 
+// Failure returns why the last step ended that failed, or nil. Libraries put it into
+// words of their own.
+func (c *Conn) Failure() error {
+	c.guard.mutex.Lock()
+	defer c.guard.mutex.Unlock()
+	return c.guard.failure
+}
+
 // guard is the bounds of a connection, below TLS.
 type guard struct {
 	net.Conn
@@ -57,6 +65,7 @@ type guard struct {
 	end           time.Time     // of the step
 	left          int64         // bytes that may be read in it
 	reads, writes time.Time     // deadlines that are set besides
+	failure       error
 }
 
 func (g *guard) step(wait time.Duration, most int64) {
@@ -86,7 +95,7 @@ func (g *guard) Read(p []byte) (int, error) {
 	left, wait := g.left, g.wait
 	g.mutex.Unlock()
 	if left <= 0 && len(p) > 0 {
-		return 0, ErrTooMuch
+		return 0, g.failed(ErrTooMuch)
 	}
 	n, err := g.Conn.Read(p[:min(int64(len(p)), left)])
 	g.mutex.Lock()
@@ -95,7 +104,17 @@ func (g *guard) Read(p []byte) (int, error) {
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = &silentError{wait}
 	}
-	return n, err
+	return n, g.failed(err)
+}
+
+// failed notes an error, if it is one.
+func (g *guard) failed(err error) error {
+	if err != nil {
+		g.mutex.Lock()
+		defer g.mutex.Unlock()
+		g.failure = err
+	}
+	return err
 }
 
 // SetDeadline is described at Step.

@@ -63,6 +63,9 @@ var groupFields = []groupField{
 	{"echo", oneBool, func(l *loader, s *groupSpec, it item) { s.group.NoEcho = !l.parseBool(it, true) }},
 	{"gate", manyTexts, func(l *loader, s *groupSpec, it item) {
 		if rule, ok := l.parseRule(it.text, estate.VerdictWords, selector.ForMessages, it.place); ok {
+			if l.tooMany(len(s.group.Gate), it) {
+				return
+			}
 			verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords, rule.Head)
 			s.group.Gate = append(s.group.Gate, estate.GateRule{
 				Verdict: verdict, Selector: rule.Selector, Because: rule.Because, Text: rule.Text, Place: it.place})
@@ -71,6 +74,9 @@ var groupFields = []groupField{
 	{"tell-held", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.TellHeld, it, estate.AudienceWords) }},
 	{"voice", manyTexts, func(l *loader, s *groupSpec, it item) {
 		if rule, ok := l.parseRule(it.text, estate.VoiceWords[1:], selector.ForPeople, it.place); ok {
+			if l.tooMany(len(s.group.Voice), it) {
+				return
+			}
 			voice, _ := estate.WordIndex[estate.Voice](estate.VoiceWords, rule.Head)
 			s.group.Voice = append(s.group.Voice, estate.VoiceRule{Voice: voice, Selector: rule.Selector, Text: rule.Text, Place: it.place})
 		}
@@ -87,6 +93,19 @@ var groupFields = []groupField{
 		s.group.PauseAfter = n
 	}},
 	{"managed-in", oneText, func(_ *loader, s *groupSpec, it item) { s.group.ManagedIn = it.text }},
+}
+
+// maxRules is how many rules a list of them has at most.
+const maxRules = 500
+
+// tooMany reports whether a list of rules is full, which is an error of each rule
+// beyond.
+func (l *loader) tooMany(rules int, it item) bool {
+	if rules < maxRules {
+		return false
+	}
+	l.fail(it.place, "this is one rule too many, expected "+strconv.Itoa(maxRules)+" in a list at most", "")
+	return true
 }
 
 // give notes that a group has a setting of its own.
@@ -211,8 +230,7 @@ func (l *loader) findGroup(it item) (estate.ID, bool) {
 	id, ok := l.b.Find(a)
 	switch {
 	case !ok:
-		near := nearest.Words(it.text, l.b.GroupAddresses, 1)
-		l.fail(it.place, "there is no group "+quote(it.text)+", expected the address of one", strings.Join(near, ""))
+		l.fail(it.place, "there is no group "+quote(it.text)+", expected the address of one", l.b.NearestGroup(it.text))
 	case !l.b.IsGroup(id):
 		l.fail(it.place, quote(it.text)+" is a person, expected the address of a group", "")
 		return 0, false

@@ -28,7 +28,15 @@ type Person struct {
 	Alone    []Alone             `json:"alone"` // what breaks without them
 
 	folder string
+	told   int // groups along the ways that are told and do not decide
 }
+
+// The bounds of what is told of ways that do not decide: in rings of groups there
+// are more of them than anybody reads.
+const (
+	mostWays = 100     // of one group
+	mostTold = 200_000 // groups along all of them
+)
 
 // PersonGroup is a group whose mail reaches a person, or should.
 type PersonGroup struct {
@@ -36,7 +44,8 @@ type PersonGroup struct {
 	Outcome string      `json:"outcome"`
 	Via     []string    `json:"via"`
 	Why     string      `json:"why"`
-	Ways    []PersonWay `json:"ways"` // all of them
+	Ways    []PersonWay `json:"ways"` // all of them, but for those that are counted in Further
+	Further int         `json:"further,omitempty"`
 }
 
 // PersonWay is one way in which a group's mail comes to a person.
@@ -102,9 +111,18 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 		return // a member for the gate only: nothing passes
 	}
 	g := PersonGroup{Group: n.address(group), Ways: []PersonWay{}}
+	chains := d.Chains(n.address)
 	for _, c := range candidates {
+		if !c.Decides && (len(g.Ways) >= mostWays || a.told >= mostTold) {
+			g.Further++
+			continue
+		}
+		via := chains.Of(c.Way)
+		if !c.Decides {
+			a.told += len(via)
+		}
 		why, own := n.why(d, c.Recipient())
-		way := PersonWay{Via: n.addresses(d.Chain(c.Way)), Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides}
+		way := PersonWay{Via: via, Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides}
 		if place := why.place + own; place != "" {
 			way.Why += " (" + place + ")"
 		}
@@ -248,6 +266,9 @@ func (p *Page) personGroups(title string, groups []PersonGroup, reaching bool) {
 				name = ""
 			}
 			rows = append(rows, []Span{mark, {Plain, name}, {Faint, text}})
+		}
+		if g.Further > 0 {
+			rows = append(rows, []Span{{Faint, "also"}, {Plain, ""}, {Faint, "by " + count(g.Further, "further way", "further ways")}})
 		}
 	}
 	if len(rows) == 0 {

@@ -30,6 +30,7 @@ type Builder struct {
 	problems []Problem
 	also     map[string]Place // of the addresses that are not main ones, by key
 	nobody   map[string]ID    // by key
+	guesses  int              // see guess
 	chunks   [][]row          // the entries in file order
 }
 
@@ -94,24 +95,75 @@ func (b *Builder) addDomains(domains []Domain) {
 	}
 	for _, d := range domains {
 		name, _ := address.ParseDomain(d.Name)
-		target, ok := means[name]
-		if !ok {
+		if _, ok := means[name]; !ok {
 			continue
 		}
-		for steps := 0; target != means[target]; steps++ {
-			if _, known := means[target]; !known {
-				b.problem(Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
-					Nearest: nearest.Word(target, b.domainNames(d.Name))})
-				break
-			}
-			if steps > len(means) {
-				b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself, in a ring"})
-				break
-			}
-			target = means[target]
+		target := b.meant(name, means)
+		switch _, known := means[target]; {
+		case !known:
+			b.problem(Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
+				Nearest: b.nearestDomain(target, d.Name)})
+		case means[target] != target:
+			b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself, in a ring"})
 		}
-		b.e.index.canonical[name] = target
 	}
+}
+
+// meant returns the domain that one means in the end, and notes it for all on the
+// way there, so that each is looked at once. In a ring it is one of the ring; it may
+// be a domain that is not listed.
+func (b *Builder) meant(name string, means map[string]string) string {
+	canonical := b.e.index.canonical
+	var way []string
+	met := map[string]bool{}
+	at := name
+	for {
+		if target, done := canonical[at]; done {
+			at = target
+			break
+		}
+		next, listed := means[at]
+		if !listed || next == at || met[at] {
+			break
+		}
+		met[at] = true
+		way = append(way, at)
+		at = next
+	}
+	if _, listed := means[at]; listed {
+		canonical[at] = at
+	}
+	for _, one := range way {
+		canonical[one] = at
+	}
+	return at
+}
+
+// mostGuesses is how many mistakes of an estate are looked at for what was meant:
+// that takes as long as there are names.
+const mostGuesses = 100
+
+// guess reports whether one more mistake is to be looked at.
+func (b *Builder) guess() bool {
+	b.guesses++
+	return b.guesses <= mostGuesses
+}
+
+// NearestGroup returns the address of a group that a text may have meant, or "".
+func (b *Builder) NearestGroup(text string) string {
+	if !b.guess() {
+		return ""
+	}
+	return strings.Join(nearest.Words(text, b.GroupAddresses, 1), "")
+}
+
+// nearestDomain returns a domain of the estate, but for one, that a text may have
+// meant, or "".
+func (b *Builder) nearestDomain(text, except string) string {
+	if !b.guess() {
+		return ""
+	}
+	return nearest.Word(text, b.domainNames(except))
 }
 
 // domainNames returns the domains of the estate, but for one.
@@ -150,7 +202,7 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 				place = alsoPlaces[i-1]
 			}
 			b.problem(Problem{Place: place, Text: "the group " + quote(a.String()) + " is outside, expected an address in a domain of the estate",
-				Nearest: nearest.Word(a.Domain(), b.domainNames(""))})
+				Nearest: b.nearestDomain(a.Domain(), "")})
 		}
 	}
 	return id
@@ -468,8 +520,8 @@ func (b *Builder) checkSelector(group ID, role string, x selector.Expr, text str
 			Text: "there is no group " + quote(name) + ", expected one after \"in\""}
 		if ok {
 			problem.Text = quote(name) + " is a person, expected a group after \"in\""
-		} else if near := nearest.Words(name, b.GroupAddresses, 1); len(near) > 0 {
-			problem.Nearest = near[0]
+		} else {
+			problem.Nearest = b.NearestGroup(name)
 		}
 		b.problem(problem)
 	})

@@ -140,11 +140,11 @@ func (t *trial) messages() []resolve.Message {
 			sizes = append(sizes, a.Size+1)
 		}
 	})
+	slices.Sort(sizes)
 	for _, m := range slices.Clone(list) {
-		for _, size := range sizes {
-			if m.Size = size; !slices.Contains(list, m) {
-				list = append(list, m)
-			}
+		for _, size := range slices.Compact(sizes) {
+			m.Size = size
+			list = append(list, m)
 		}
 	}
 	return list

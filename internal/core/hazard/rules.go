@@ -22,46 +22,6 @@ func (p *Pass) reportDead(id estate.ID, list string, index int, text string, pla
 	}})
 }
 
-// messages returns every kind of message that a gate can tell apart: all
-// combinations of what its selectors ask about messages, proven and not.
-func messages(rules []selector.Expr) []resolve.Message {
-	list := []resolve.Message{{}, {Unproven: true}}
-	vary := func(set func(*resolve.Message)) {
-		for _, m := range slices.Clone(list) {
-			set(&m)
-			list = append(list, m)
-		}
-	}
-	named := map[selector.Kind]bool{}
-	var sizes []int64
-	for _, x := range rules {
-		selector.Atoms(x, func(a *selector.Atom) {
-			named[a.Kind] = true
-			if a.Kind == selector.Larger && !slices.Contains(sizes, a.Size+1) {
-				sizes = append(sizes, a.Size+1)
-			}
-		})
-	}
-	if named[selector.Suspect] {
-		vary(func(m *resolve.Message) { m.Suspect = true })
-	}
-	if named[selector.Automatic] {
-		vary(func(m *resolve.Message) { m.Automatic = true })
-	}
-	if named[selector.Invitation] {
-		vary(func(m *resolve.Message) { m.Invitation = true })
-	}
-	if len(sizes) > 0 {
-		for _, m := range slices.Clone(list) {
-			for _, size := range sizes {
-				m.Size = size
-				list = append(list, m)
-			}
-		}
-	}
-	return list
-}
-
 // gateSelectors returns the selectors of a gate's rules.
 func gateSelectors(g *estate.Group) []selector.Expr {
 	selectors := make([]selector.Expr, len(g.Gate))
@@ -113,26 +73,6 @@ func (p *Pass) admitsNonGroup(id estate.ID) bool {
 		return !admits
 	})
 	return admits
-}
-
-// eachDecision calls visit with every rule of a gate that decides for somebody,
-// whatever the message, until it returns false: nonGroup reports whether a person
-// or a stranger is among those.
-func (p *Pass) eachDecision(id estate.ID, visit func(rule int, nonGroup func() bool) bool) {
-	selectors := gateSelectors(p.E.Group(id))
-	others := p.otherSenders(selectors)
-	for _, m := range messages(selectors) {
-		for i, class := range p.deciding(id, m) {
-			if !class.IsEmpty() && !visit(i+1, func() bool { return p.E.IsPerson(p.first(class)) }) {
-				return
-			}
-		}
-		for _, s := range others {
-			if d := p.R.Judge(id, s, m); d.Rule > 0 && !visit(d.Rule, func() bool { return !p.E.IsGroup(s.ID) }) {
-				return
-			}
-		}
-	}
 }
 
 // aliveVoices returns for each voice rule of a group whether it decides anything.

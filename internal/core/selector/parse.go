@@ -13,6 +13,9 @@ import (
 // maxDepth limits how deep parentheses and "not" may nest.
 const maxDepth = 500
 
+// maxAtoms limits how long a selector gets. Whoever needs more means a group.
+const maxAtoms = 200_000
+
 // A SyntaxError says where a selector, rule or filter stops making sense.
 type SyntaxError struct {
 	Text    string // the whole text
@@ -115,6 +118,7 @@ type parser struct {
 	scope Scope
 	pos   int   // the text up to here is in tokens
 	tok   token // the token at hand
+	atoms int   // read so far
 	err   *SyntaxError
 }
 
@@ -257,6 +261,10 @@ func (p *parser) parseFactor(depth int) Expr {
 }
 
 func (p *parser) parseAtom() Expr {
+	if p.atoms++; p.atoms > maxAtoms {
+		p.fail("the selector names more than "+strconv.Itoa(maxAtoms)+"; make a group of them, and say in and its address", "")
+		return nil
+	}
 	start := p.tok
 	a := &Atom{Offset: start.offset}
 	end := start.offset + len(start.text)

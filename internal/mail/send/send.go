@@ -134,7 +134,7 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 func (s *Session) open(ctx context.Context) Reply {
 	conn, err := s.way.Dial(ctx)
 	if err != nil {
-		return failure("connect", err)
+		return Reply{Stage: "connect", Text: endpoint.Reason(err)}
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -142,20 +142,20 @@ func (s *Session) open(ctx context.Context) Reply {
 	if s.way.Login != nil && s.way.TLS == endpoint.Plain {
 		if err := conn.MayShowLogin(); err != nil {
 			conn.Close()
-			return failure("login", err)
+			return s.failure("login", err)
 		}
 	}
 	s.step()
 	client, err := s.start(conn)
 	if err != nil {
 		conn.Close()
-		return failure("greeting", err)
+		return s.failure("greeting", err)
 	}
 	if s.way.Login != nil {
 		s.step()
 		if err := client.Auth(s.way.Login.Client()); err != nil {
 			client.Close()
-			return failure("login", err)
+			return s.failure("login", err)
 		}
 	}
 	s.client = client
@@ -198,32 +198,32 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	}
 	s.step()
 	if err := s.client.Mail(e.From, mail); err != nil {
-		return failure("from", err)
+		return s.failure("from", err)
 	}
 	s.step()
 	if err := s.client.Rcpt(e.To, rcpt); err != nil {
-		return failure("to", err)
+		return s.failure("to", err)
 	}
 	s.step()
 	w, err := s.client.Data()
 	if err != nil {
-		return failure("to", err)
+		return s.failure("to", err)
 	}
 	s.conn.Step(s.way.Wait+time.Duration(len(message)/slowest)*time.Second, mostReply)
 	if _, err := w.Write(message); err != nil {
-		return failure("message", err)
+		return s.failure("message", err)
 	}
 	s.step()
 	response, err := w.CloseWithResponse()
 	if err != nil {
-		return failure("message", err)
+		return s.failure("message", err)
 	}
 	reply := Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText)}
 	return reply
 }
 
 // failure turns an error into a reply.
-func failure(stage string, err error) Reply {
+func (s *Session) failure(stage string, err error) Reply {
 	var answer *smtp.SMTPError
 	if errors.As(err, &answer) {
 		r := Reply{Stage: stage, Code: answer.Code, Text: strings.Join(strings.Fields(answer.Message), " ")}
@@ -231,6 +231,9 @@ func failure(stage string, err error) Reply {
 			r.Status = fmt.Sprintf("%d.%d.%d", answer.EnhancedCode[0], answer.EnhancedCode[1], answer.EnhancedCode[2])
 		}
 		return r
+	}
+	if cause := s.conn.Failure(); cause != nil {
+		err = cause
 	}
 	return Reply{Stage: stage, Text: endpoint.Reason(err)}
 }

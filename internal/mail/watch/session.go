@@ -44,14 +44,15 @@ type session struct {
 func open(ctx context.Context, a Account) (*session, error) {
 	conn, err := a.Endpoint.Dial(ctx)
 	if err != nil {
-		return nil, problem(a, err)
+		return nil, &accountError{a.Name + ": " + endpoint.Reason(err), err}
 	}
 	s := &session{account: a, conn: conn, news: make(chan struct{}, 1)}
 	s.stop = context.AfterFunc(ctx, func() { conn.Close() })
 	if err := s.enter(); err != nil {
 		s.stop()
+		err = s.problem(err)
 		conn.Close()
-		return nil, problem(a, err)
+		return nil, err
 	}
 	return s, nil
 }
@@ -75,7 +76,7 @@ func (s *session) enter() error {
 		s.client, err = imapclient.NewStartTLS(s.conn, options)
 	default:
 		if err := s.conn.MayShowLogin(); err != nil {
-			return err
+			return &boundError{err.Error()}
 		}
 		s.client = imapclient.New(s.conn, options)
 		err = s.client.WaitGreeting()
@@ -94,18 +95,30 @@ func (s *session) step(most int64) { s.conn.Step(s.patience(), most) }
 func (s *session) patience() time.Duration { return cmp.Or(s.account.Endpoint.Wait, answerWait) }
 
 // problem says why an account cannot be looked into. What the server says is quoted.
-func problem(a Account, err error) error {
+func (s *session) problem(err error) error {
 	var said *imap.Error
-	if errors.As(err, &said) {
-		return fmt.Errorf("%s: %w", a.Name, err)
+	var own *boundError
+	reason := "the server does not speak IMAP as it should"
+	switch failure := s.conn.Failure(); {
+	case errors.As(err, &said):
+		reason = "the server says " + said.Text
+		if said.Code != "" {
+			reason += " (" + string(said.Code) + ")"
+		}
+	case errors.As(err, &own):
+		reason = own.text
+	case failure != nil:
+		reason = endpoint.Reason(failure)
+	case errors.Is(err, net.ErrClosed):
+		reason = endpoint.Reason(err)
 	}
-	reason := endpoint.Reason(err)
-	var network net.Error
-	if !errors.As(err, &network) && (strings.Contains(reason, "imapwire:") || strings.HasPrefix(reason, "in ")) {
-		reason = "the server does not speak IMAP as it should"
-	}
-	return &accountError{a.Name + ": " + reason, err}
+	return &accountError{s.account.Name + ": " + reason, err}
 }
+
+// boundError is why no more is looked at, in plain words.
+type boundError struct{ text string }
+
+func (e *boundError) Error() string { return e.text }
 
 // accountError is why an account cannot be looked into, in plain words.
 type accountError struct {
@@ -168,7 +181,7 @@ func (s *session) folders() ([]Place, error) {
 		return nil, err
 	}
 	if len(list) > mostFolders {
-		return nil, fmt.Errorf("there are more than %d folders", mostFolders)
+		return nil, &boundError{fmt.Sprintf("there are more than %d folders", mostFolders)}
 	}
 	for _, data := range list {
 		if slices.Contains(data.Attrs, imap.MailboxAttrNoSelect) || slices.Contains(data.Attrs, imap.MailboxAttrNonExistent) {
@@ -233,7 +246,7 @@ func (s *session) look(marks []Mark, wants func(*read.Message) bool) Report {
 	r := Report{Account: s.account.Name, Marks: marks, Looked: time.Now()}
 	places, err := s.folders()
 	if err != nil {
-		r.Err = problem(s.account, err)
+		r.Err = s.problem(err)
 		return r
 	}
 	var next []Mark
@@ -244,7 +257,7 @@ func (s *session) look(marks []Mark, wants func(*read.Message) bool) Report {
 		}
 		items, after, err := s.lookInto(mark, wants)
 		if err != nil {
-			return Report{Account: r.Account, Marks: marks, Looked: r.Looked, Err: problem(s.account, err)}
+			return Report{Account: r.Account, Marks: marks, Looked: r.Looked, Err: s.problem(err)}
 		}
 		r.Items = append(r.Items, items...)
 		next = append(next, after)
@@ -301,7 +314,7 @@ func (s *session) since(first uint32) ([]imap.UID, error) {
 		// "n:*" always means the last one, too.
 		for uid := uint64(max(uint32(min(r.Start, r.Stop)), first)); uid <= uint64(last); uid++ {
 			if uids = append(uids, imap.UID(uid)); len(uids) > mostNew {
-				return nil, fmt.Errorf("there are more than %d new messages in a folder", mostNew)
+				return nil, &boundError{fmt.Sprintf("there are more than %d new messages in a folder", mostNew)}
 			}
 		}
 	}
@@ -363,14 +376,14 @@ func Remove(ctx context.Context, a Account, items []Item) error {
 	}
 	defer s.close()
 	if err := s.remove(items); err != nil {
-		return problem(a, err)
+		return s.problem(err)
 	}
 	return nil
 }
 
 func (s *session) remove(items []Item) error {
 	if !s.client.Caps().Has(imap.CapUIDPlus) && !s.client.Caps().Has(imap.CapIMAP4rev2) {
-		return errors.New("the server cannot remove single messages (UIDPLUS)")
+		return &boundError{"the server cannot remove single messages (UIDPLUS)"}
 	}
 	folders := map[string]imap.UIDSet{}
 	validity := map[string]uint32{}
@@ -387,7 +400,7 @@ func (s *session) remove(items []Item) error {
 			return err
 		}
 		if data.UIDValidity != validity[folder] {
-			return fmt.Errorf("the UIDs of %s have been given anew", folder)
+			return &boundError{fmt.Sprintf("the UIDs of %s have been given anew", folder)}
 		}
 		s.step(mostAnswer)
 		deleted := &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{imap.FlagDeleted}}
