@@ -495,3 +495,46 @@ func TestPatienceIsABound(t *testing.T) {
 		}
 	}
 }
+
+// No small file takes absurd memory or time.
+func TestSmallFilesTakeLittle(t *testing.T) {
+	list := func(n int, item func(i int) string) string {
+		var b strings.Builder
+		for i := range n {
+			b.WriteString(item(i))
+		}
+		return b.String()
+	}
+	const head = "yorvet: 1\ndomains: [kelp.example]\npeople: [{address: a@kelp.example}]\ngroups:\n"
+	const group = head + "- address: g@kelp.example\n  owners: [a@kelp.example]\n  members: [a@kelp.example]\n  gate:\n"
+	for about, text := range map[string]string{
+		"thresholds":  group + list(400, func(i int) string { return fmt.Sprintf("  - hold p%d@out%[1]d.example and larger(%dkB)\n", i, i+1) }),
+		"one of them": group + "  - hold " + strings.TrimSuffix(list(2000, func(i int) string { return fmt.Sprintf("larger(%dkB) or ", i+1) }), " or ") + "\n",
+		"same-as in chain": "yorvet: 1\ndomains: [kelp.example" + list(10_000, func(i int) string {
+			return fmt.Sprintf(", {domain: d%d.example, same-as: %s}", i+1, map[bool]string{true: "kelp.example", false: fmt.Sprintf("d%d.example", i)}[i == 0])
+		}) + "]\npeople: [{address: a@kelp.example}]\ngroups: [{address: g@kelp.example, members: [a@d9999.example]}]\n",
+		"same-as in a ring": "yorvet: 1\ndomains: [kelp.example" + list(10_000, func(i int) string {
+			return fmt.Sprintf(", {domain: d%d.example, same-as: d%d.example}", i, (i+1)%10_000)
+		}) + "]\n",
+		"a ring of groups": head + list(1000, func(i int) string {
+			return fmt.Sprintf("- {address: g%d@kelp.example, members: [g%d@kelp.example, a@kelp.example], gate: [admit anyone]}\n", i, (i+1)%1000)
+		}),
+		"unknown groups": head + list(3000, func(i int) string {
+			return fmt.Sprintf("- {address: group%d@kelp.example, gate: [admit in group%[1]dx@kelp.example]}\n", i)
+		}),
+		"too many rules":  group + list(5000, func(i int) string { return fmt.Sprintf("  - hold p%d@out%[1]d.example and larger(%dkB)\n", i, i+1) }),
+		"a long selector": group + "  - admit " + strings.Repeat("a@b.example or ", 300_000) + "anyone\n",
+	} {
+		dir := t.TempDir()
+		lay(t, dir, map[string]string{"estate.yaml": text})
+		for _, command := range [][]string{{"check"}, {"matrix"}, {"person", "a@kelp.example"}, {"person", "a@kelp.example", "--json"}} {
+			r := run(t, dir, nil, command)
+			if r.took > 10*time.Second || r.memory > 250<<20 || r.code > 2 {
+				t.Errorf("%s, %v: exit code %d, %v, %d MiB", about, command, r.code, r.took, r.memory>>20)
+			}
+			if wrong := strings.HasPrefix(about, "too") || strings.HasPrefix(about, "a long") || strings.HasPrefix(about, "unknown") || strings.HasSuffix(about, "in a ring"); wrong != (r.code == 2) || wrong && !strings.Contains(r.stderr, "estate.yaml:") {
+				t.Errorf("%s, %v: exit code %d\n%.300s", about, command, r.code, r.stderr)
+			}
+		}
+	}
+}

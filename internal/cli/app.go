@@ -146,6 +146,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newExport(streams),
 			newGroup(streams),
 			newMember(streams),
+			newVersion(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,
