@@ -225,6 +225,10 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 // failure turns an error into a reply.
 func (s *Session) failure(stage string, err error) Reply {
 	var answer *smtp.SMTPError
+	if errors.As(err, &answer) && answer.Code < 400 {
+		// It goes on where it should not: that is no word on the message.
+		return Reply{Stage: stage, Text: fmt.Sprintf("the server answers %d, which is no answer there", answer.Code)}
+	}
 	if errors.As(err, &answer) {
 		r := Reply{Stage: stage, Code: answer.Code, Text: strings.Join(strings.Fields(answer.Message), " ")}
 		if answer.EnhancedCode != smtp.NoEnhancedCode && answer.EnhancedCode != smtp.EnhancedCodeNotSet {

@@ -1,0 +1,114 @@
+package send
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/secret"
+)
+
+// talk is a server that does as behave does with every connection.
+func talk(t testing.TB, behave func(*net.TCPConn)) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				behave(conn.(*net.TCPConn))
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// A server that is silent, drips or pours at whatever stage is given up in time, and
+// is never said to have taken a message over.
+func TestRudeServers(t *testing.T) {
+	greet := "220 x\r\n250-x\r\n250 DSN\r\n"
+	for about, begin := range map[string]string{"greeting": "", "hello": "220 x\r\n", "from": greet, "to": greet + "250 x\r\n", "data": greet + "250 x\r\n250 x\r\n", "message": greet + "250 x\r\n250 x\r\n354 x\r\n"} {
+		for how, rest := range map[string][]byte{"silent": nil, "drips": []byte("2"), "pours": bytes.Repeat([]byte("250-x\r\n"), 1000), "pours a line": bytes.Repeat([]byte("x"), 1000)} {
+			for _, mode := range []endpoint.TLS{endpoint.Plain, endpoint.StartTLS} {
+				s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: mode, Wait: 300 * time.Millisecond, Server: talk(t, func(c *net.TCPConn) {
+					_, _ = c.Write([]byte(begin))
+					for rest != nil {
+						if _, err := c.Write(rest); err != nil {
+							return
+						}
+						if len(rest) == 1 {
+							time.Sleep(50 * time.Millisecond)
+						}
+					}
+					_, _ = io.Copy(io.Discard, c)
+				})}, Hello: "test.example", Wait: 300 * time.Millisecond})
+				began := time.Now()
+				reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
+				s.Close()
+				if took := time.Since(began); took > 3*time.Second {
+					t.Errorf("%s, %s: %v after %v", about, how, reply, took)
+				}
+				if reply.Accepted() {
+					t.Errorf("%s, %s: it is said to be accepted: %v", about, how, reply)
+				}
+			}
+		}
+	}
+}
+
+// When ctx ends, so does sending, whatever it waits for.
+func TestSendIsInterrupted(t *testing.T) {
+	s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Server: talk(t, func(c *net.TCPConn) {
+		_, _ = c.Write([]byte("220 x\r\n250 x\r\n250 x\r\n"))
+		_, _ = io.Copy(io.Discard, c)
+	})}, Hello: "test.example"})
+	ctx, stop := context.WithCancel(t.Context())
+	time.AfterFunc(100*time.Millisecond, stop)
+	began := time.Now()
+	reply := s.Send(ctx, Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
+	if took := time.Since(began); took > time.Second || reply.Code != 0 {
+		t.Errorf("%v after %v", reply, took)
+	}
+}
+
+// Whatever a server says: sending ends, and with a reply.
+func FuzzTalk(f *testing.F) {
+	f.Add([]byte("220 x\r\n250-x\r\n250-AUTH PLAIN\r\n250 DSN\r\n235 x\r\n250 x\r\n250 x\r\n354 x\r\n250 2.0.0 x\r\n"))
+	f.Add([]byte("220 x\r\n550 5.7.1 x\r\n"))
+	f.Add([]byte("220-x\r\n220 x\r\n250 x\r\n334 \r\n535 x\r\n"))
+	speech := make(chan []byte, 1)
+	server := talk(f, func(c *net.TCPConn) {
+		_, _ = c.Write(<-speech)
+		_ = c.CloseWrite()
+		_, _ = io.Copy(io.Discard, c)
+		_ = c.SetLinger(0)
+	})
+	f.Fuzz(func(t *testing.T, said []byte) {
+		speech <- said
+		s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Wait: 300 * time.Millisecond, Server: server}, Hello: "test.example", Wait: 300 * time.Millisecond, Login: &endpoint.Login{User: "ada", Secret: secret.New("tide-42")}})
+		defer s.Close()
+		began := time.Now()
+		reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("%v after %v", reply, took)
+		}
+		if reply.Stage == "connect" {
+			t.Fatal("this machine has no ports left")
+		}
+		if reply.Stage == "" || reply.Accepted() && !bytes.Contains(said, []byte("354")) {
+			t.Errorf("it says %+v", reply)
+		}
+	})
+}

@@ -1,0 +1,47 @@
+package watch
+
+import (
+	"io"
+	"net"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/secret"
+)
+
+// Whatever a server says: a look ends, and gives a report.
+func FuzzTalk(f *testing.F) {
+	f.Add([]byte("* OK [CAPABILITY IMAP4rev1 SASL-IR AUTH=PLAIN] x\r\nT1 OK x\r\n* LIST () \"/\" INBOX\r\nT2 OK x\r\n* 1 EXISTS\r\n* OK [UIDVALIDITY 1] x\r\nT3 OK x\r\n* SEARCH 1\r\nT4 OK x\r\n* 1 FETCH (UID 1 RFC822.SIZE 9 BODY[HEADER]<0> {9}\r\nA: b\r\n\r\nx)\r\nT5 OK x\r\n"))
+	f.Add([]byte("* PREAUTH x\r\n* BYE x\r\n"))
+	f.Add([]byte("* OK x\r\n* ESEARCH (TAG \"T1\") UID ALL 1:*,5:4294967295\r\n"))
+	f.Fuzz(func(t *testing.T, said []byte) {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			_, _ = conn.Write(said)
+			_ = conn.(*net.TCPConn).CloseWrite()
+			_, _ = io.Copy(io.Discard, conn)
+		}()
+		a := Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: 500 * time.Millisecond},
+			Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
+		began := time.Now()
+		w := &Watch{Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
+		r := w.lookOnce(t.Context(), a, nil)
+		if took := time.Since(began); took > 10*time.Second {
+			t.Errorf("it takes %v", took)
+		}
+		if r.Account != a.Name || r.Err == nil && r.Marks == nil {
+			t.Errorf("it says %+v", r)
+		}
+	})
+}
