@@ -373,6 +373,7 @@ func TestInterrupt(t *testing.T) {
 		{"import", "list:-", "-o", "x.yaml", "--domain", "kelpmere.example"},
 		{"--estate", "estate", "member", "add", "volunteers@kelpmere.example", "--from", "-", "--yes"},
 		{"--estate", "directory.yaml", "matrix"},
+		{"--estate", "dense.yaml", "check"},
 		{"--estate", "estate", "probe", "--lanes", "lanes.yaml", "--send", "volunteers@kelpmere.example"},
 		{"--estate", "estate", "held", "list", "--lanes", "lanes.yaml", "--as", "tam.weld@kelpmere.example"},
 	} {
@@ -383,9 +384,15 @@ func TestInterrupt(t *testing.T) {
 		lay(t, dir, map[string]string{
 			"source.yaml":    fmt.Sprintf("yorvet-source: 1\nfrom: http://%s/scim\ndomains: [kelpmere.example]\n", silent.Addr()),
 			"directory.yaml": fmt.Sprintf("yorvet-source: 1\nfrom: ldap://%s/dc=kelp\ntls: none\ndomains: [kelpmere.example]\n", silent.Addr()),
-			"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], claims: true, tls: none}\n"+
+			"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: none}\n"+
 				"look:\n- {server: '%[1]s', tls: none, for: [anyone], login: {password: {environment: SECRET}}}\n", silent.Addr()),
 		})
+		dense := "yorvet: 1\ndomains: [kelp.example]\ngroups:\n" // which takes half a minute to check
+		for i := range 1500 {
+			dense += fmt.Sprintf("- {address: g%d@kelp.example, gate: [admit in g%d@kelp.example], members: [g%d@kelp.example, g%d@kelp.example, g%d@kelp.example]}\n",
+				i, (i*7+3)%1500, (i*3+1)%1500, (i*3+2)%1500, (i*3+3)%1500)
+		}
+		lay(t, dir, map[string]string{"dense.yaml": dense})
 		before, _ := os.ReadFile(filepath.Join(dir, "estate", "groups.yaml"))
 		cmd := exec.Command(program, command...)
 		cmd.Dir, cmd.Env = dir, append(path(), "SECRET=hush-42")

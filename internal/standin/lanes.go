@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"yorvet.example/yorvet/internal/localfile"
@@ -58,11 +57,7 @@ func Secret(ctx context.Context, path string) (string, error) {
 		text := newID()
 		return text, localfile.WritePrivate(path, []byte(text+"\n"))
 	}
-	path, err := filepath.Abs(path)
-	if err != nil {
-		return "", err
-	}
 	from := secret.From{File: path}
-	text, err := from.Fetch(ctx, path)
+	text, err := from.Fetch(ctx, "")
 	return text.Reveal(), err
 }
