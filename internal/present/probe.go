@@ -216,8 +216,8 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		a.Causes = append(a.Causes, n.cause(j, cause))
 		a.markExplained(n, j, cause)
 	}
-	for name, err := range j.Run.Problems {
-		a.NotLookedInto = append(a.NotLookedInto, name+": "+err.Error())
+	for _, err := range j.Run.Problems {
+		a.NotLookedInto = append(a.NotLookedInto, err.Error())
 	}
 	sort.Strings(a.NotLookedInto)
 	return a

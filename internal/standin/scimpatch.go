@@ -58,7 +58,7 @@ func (c *scimChange) patch(id string, data json.RawMessage) (any, error) {
 		Operations []operation `json:"Operations"`
 	}
 	if err := json.Unmarshal(data, &request); err != nil {
-		return nil, badSCIM("invalidSyntax", "this is no JSON of a PatchOp: %v", err)
+		return nil, badSCIM("invalidSyntax", "this is no PatchOp: %s", scim.Problem(err))
 	}
 	if !slices.Contains(request.Schemas, scim.PatchSchema) {
 		return nil, badSCIM("invalidSyntax", "schemas lacks %s", scim.PatchSchema)
@@ -309,7 +309,7 @@ func (c *scimChange) setRules(g *group, op string, value any) error {
 func (c *scimChange) create(data json.RawMessage) (any, error) {
 	var resource map[string]any
 	if err := json.Unmarshal(data, &resource); err != nil {
-		return nil, badSCIM("invalidSyntax", "this is no JSON of a group: %v", err)
+		return nil, badSCIM("invalidSyntax", "this is no group: %s", scim.Problem(err))
 	}
 	extension, _ := resource[scim.Extension].(map[string]any)
 	text, _ := extension["address"].(string)
@@ -367,7 +367,7 @@ func (c *scimChange) bulk(data json.RawMessage) (any, error) {
 		} `json:"Operations"`
 	}
 	if err := json.Unmarshal(data, &request); err != nil {
-		return nil, badSCIM("invalidSyntax", "this is no JSON of a BulkRequest: %v", err)
+		return nil, badSCIM("invalidSyntax", "this is no BulkRequest: %s", scim.Problem(err))
 	}
 	if !slices.Contains(request.Schemas, scim.BulkSchema) || len(request.Operations) > mostBulk {
 		return nil, badSCIM("invalidSyntax", "expected %s with at most %d operations", scim.BulkSchema, mostBulk)

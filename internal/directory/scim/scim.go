@@ -84,7 +84,7 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 			number++
 			var resource map[string]any
 			if err := json.Unmarshal(raw, &resource); err != nil {
-				return fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, problem(err))
+				return fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, Problem(err))
 			}
 			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
 			e.Line = number
@@ -141,7 +141,7 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 		return nil, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
 	}
 	if err := json.Unmarshal(data, &p); err != nil {
-		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, problem(err))
+		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
 	}
 	if len(p.Resources) > mostOfPage {
 		return nil, fmt.Errorf("%s: the page has %d resources, of which %d were asked for", where, len(p.Resources), count)
@@ -165,8 +165,8 @@ func unreached(ctx context.Context, where string, err error) error {
 	return fmt.Errorf("%s cannot be reached: %s", where, endpoint.Reason(err))
 }
 
-// problem says in plain words what is wrong with a text that should be JSON.
-func problem(err error) string {
+// Problem says in plain words what is wrong with a text that should be JSON.
+func Problem(err error) string {
 	var kind *json.UnmarshalTypeError
 	var syntax *json.SyntaxError
 	switch {
@@ -287,7 +287,7 @@ func object(d *json.Decoder, take func(map[string]any)) error {
 }
 
 func fail(name string, c *lineCounter, d *json.Decoder, err error) error {
-	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %s", name, c.lineAt(d.InputOffset()), problem(err))
+	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %s", name, c.lineAt(d.InputOffset()), Problem(err))
 }
 
 // lineCounter knows on which line an offset of what it has read is, for offsets
