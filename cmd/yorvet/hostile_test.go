@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -17,6 +16,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/rude"
 )
 
 // path is the environment of runs that call other programs.
@@ -429,49 +429,10 @@ func TestInterrupt(t *testing.T) {
 	}
 }
 
-// rudeServer answers each connection as behave does.
-func rudeServer(t *testing.T, behave func(net.Conn)) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				behave(conn)
-			}()
-		}
-	}()
-	return l.Addr().String()
-}
-
 // Patience is a bound: no probe takes longer than its pace and its patience and a
 // few seconds, whatever the servers do, and it does not call that all well.
 func TestPatienceIsABound(t *testing.T) {
-	silent := func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }
-	drip := func(c net.Conn) {
-		for {
-			if _, err := c.Write([]byte("220-x\r\n")); err != nil {
-				return
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-	}
-	pour := func(c net.Conn) {
-		for {
-			if _, err := c.Write(bytes.Repeat([]byte("220-x\r\n"), 1000)); err != nil {
-				return
-			}
-		}
-	}
-	later := func(c net.Conn) {
+	later := func(c *net.TCPConn) {
 		in := bufio.NewScanner(c)
 		fmt.Fprint(c, "220 x\r\n")
 		for in.Scan() {
@@ -480,7 +441,8 @@ func TestPatienceIsABound(t *testing.T) {
 	}
 	var done sync.WaitGroup
 	defer done.Wait()
-	for about, behave := range map[string]func(net.Conn){"silent": silent, "drip": drip, "pour": pour, "later": later} {
+	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "drip": rude.Drip([]byte("220-x\r\n")),
+		"pour": rude.Pour(bytes.Repeat([]byte("220-x\r\n"), 1000)), "later": later} {
 		for _, tls := range []string{"starttls", "none", "implicit"} {
 			done.Go(func() {
 				dir := t.TempDir()
@@ -488,7 +450,7 @@ func TestPatienceIsABound(t *testing.T) {
 					t.Error(err)
 					return
 				}
-				where := rudeServer(t, behave)
+				where := rude.Server(t, behave)
 				lay(t, dir, map[string]string{"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: %s}\n"+
 					"look:\n- {server: '%[1]s', tls: %[2]s, for: [anyone], login: {password: {environment: SECRET}}}\nlimits: {patience: 4s, pace: 20, people: 100}\n", where, tls)})
 				r := run(t, dir, append(path(), "SECRET=hush-42"), []string{"--estate", "estate", "probe", "--lanes", "lanes.yaml", "--send", "--sample", "20"})

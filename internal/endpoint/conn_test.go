@@ -9,30 +9,9 @@ import (
 	"strings"
 	"testing"
 	"time"
-)
 
-// rude listens on this machine, and has behave answer each connection.
-func rude(t *testing.T, behave func(net.Conn)) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				behave(conn)
-			}()
-		}
-	}()
-	return l.Addr().String()
-}
+	"yorvet.example/yorvet/internal/rude"
+)
 
 func dial(t *testing.T, where string) *Conn {
 	t.Helper()
@@ -46,13 +25,7 @@ func dial(t *testing.T, where string) *Conn {
 
 // No step reads more than it is allowed, and the next one starts afresh.
 func TestBudget(t *testing.T) {
-	conn := dial(t, rude(t, func(c net.Conn) {
-		for {
-			if _, err := c.Write(make([]byte, 1<<16)); err != nil {
-				return
-			}
-		}
-	}))
+	conn := dial(t, rude.Server(t, rude.Pour(make([]byte, 1<<16))))
 	buffer := make([]byte, 1<<20)
 	if _, err := conn.Read(buffer); !errors.Is(err, ErrTooMuch) {
 		t.Errorf("before the first step: %v", err)
@@ -69,18 +42,8 @@ func TestBudget(t *testing.T) {
 // A step ends in time, though the server is silent, says a little now and then, or
 // takes nothing, and though somebody sets later deadlines.
 func TestDeadline(t *testing.T) {
-	for about, behave := range map[string]func(net.Conn){
-		"silent": func(c net.Conn) { _, _ = io.Copy(io.Discard, c) },
-		"slow": func(c net.Conn) {
-			for {
-				if _, err := c.Write([]byte{'x'}); err != nil {
-					return
-				}
-				time.Sleep(20 * time.Millisecond)
-			}
-		},
-	} {
-		conn := dial(t, rude(t, behave))
+	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "slow": rude.Drip([]byte("x"))} {
+		conn := dial(t, rude.Server(t, behave))
 		conn.Step(200*time.Millisecond, 1<<20)
 		_ = conn.SetDeadline(time.Now().Add(time.Hour))
 		began := time.Now()
@@ -93,7 +56,7 @@ func TestDeadline(t *testing.T) {
 			t.Errorf("%s: without a deadline it goes on: %v", about, err)
 		}
 	}
-	conn := dial(t, rude(t, func(net.Conn) { time.Sleep(5 * time.Second) }))
+	conn := dial(t, rude.Server(t, func(*net.TCPConn) { time.Sleep(5 * time.Second) }))
 	conn.Step(200*time.Millisecond, 1<<20)
 	began := time.Now()
 	var err error
@@ -104,7 +67,7 @@ func TestDeadline(t *testing.T) {
 		t.Errorf("writing goes on for %v", took)
 	}
 	// A deadline that comes first counts.
-	conn = dial(t, rude(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }))
+	conn = dial(t, rude.Server(t, rude.Silent))
 	conn.Step(time.Hour, 1<<20)
 	_ = conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
 	if _, err := conn.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
@@ -114,19 +77,10 @@ func TestDeadline(t *testing.T) {
 
 // A handshake that does not come, or never ends, ends in time.
 func TestHandshakeEnds(t *testing.T) {
-	for about, behave := range map[string]func(net.Conn){
-		"silent": func(c net.Conn) { _, _ = io.Copy(io.Discard, c) },
-		"pouring": func(c net.Conn) {
-			record := append([]byte{22, 3, 3, 0x40, 0}, make([]byte, 0x4000)...)
-			for {
-				if _, err := c.Write(record); err != nil {
-					return
-				}
-			}
-		},
-	} {
+	record := append([]byte{22, 3, 3, 0x40, 0}, make([]byte, 0x4000)...)
+	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "pouring": rude.Pour(record)} {
 		began := time.Now()
-		_, err := Endpoint{Server: rude(t, behave), TLS: Implicit, Wait: 300 * time.Millisecond}.Dial(t.Context())
+		_, err := Endpoint{Server: rude.Server(t, behave), TLS: Implicit, Wait: 300 * time.Millisecond}.Dial(t.Context())
 		if took := time.Since(began); err == nil || took > 2*time.Second {
 			t.Errorf("%s: %v after %v", about, err, took)
 		}
@@ -134,7 +88,7 @@ func TestHandshakeEnds(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, stop)
 	began := time.Now()
-	_, err := Endpoint{Server: rude(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), TLS: Implicit}.Dial(ctx)
+	_, err := Endpoint{Server: rude.Server(t, rude.Silent), TLS: Implicit}.Dial(ctx)
 	if took := time.Since(began); err == nil || took > time.Second {
 		t.Errorf("an interrupt: %v after %v", err, took)
 	}
@@ -143,7 +97,7 @@ func TestHandshakeEnds(t *testing.T) {
 // A login is shown without TLS to this machine itself only, by the address that
 // was reached rather than by its name.
 func TestMayShowLogin(t *testing.T) {
-	conn := dial(t, rude(t, func(net.Conn) {}))
+	conn := dial(t, rude.Server(t, func(*net.TCPConn) {}))
 	if err := conn.MayShowLogin(); err != nil {
 		t.Error(err)
 	}

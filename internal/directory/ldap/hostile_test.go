@@ -7,9 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"runtime"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,6 +16,7 @@ import (
 
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/rude"
 	"yorvet.example/yorvet/internal/secret"
 )
 
@@ -58,40 +57,26 @@ func done(id int64, code byte, cookie string) []byte {
 // search does.
 func rudeDirectory(t *testing.T, search func(w *bufio.Writer, id int64)) *Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
+	server := rude.Server(t, func(conn *net.TCPConn) {
+		w := bufio.NewWriter(conn)
 		for {
-			conn, err := l.Accept()
+			packet, err := ber.ReadPacket(conn)
 			if err != nil {
 				return
 			}
-			go func() {
-				defer conn.Close()
-				w := bufio.NewWriter(conn)
-				for {
-					packet, err := ber.ReadPacket(conn)
-					if err != nil {
-						return
-					}
-					id, _ := packet.Children[0].Value.(int64)
-					switch packet.Children[1].Tag {
-					case ldap.ApplicationBindRequest:
-						_, _ = w.Write(message(id, ldap.ApplicationBindResponse, element(0x0a, []byte{0}), text(""), text("")))
-					case ldap.ApplicationSearchRequest:
-						search(w, id)
-					}
-					if w.Flush() != nil {
-						return
-					}
-				}
-			}()
+			id, _ := packet.Children[0].Value.(int64)
+			switch packet.Children[1].Tag {
+			case ldap.ApplicationBindRequest:
+				_, _ = w.Write(message(id, ldap.ApplicationBindResponse, element(0x0a, []byte{0}), text(""), text("")))
+			case ldap.ApplicationSearchRequest:
+				search(w, id)
+			}
+			if w.Flush() != nil {
+				return
+			}
 		}
-	}()
-	return &Server{URL: "ldap://" + l.Addr().String(), TLS: endpoint.Plain, User: "cn=probe", Password: secret.New("hush-42"), Base: "dc=kelp",
+	})
+	return &Server{URL: "ldap://" + server, TLS: endpoint.Plain, User: "cn=probe", Password: secret.New("hush-42"), Base: "dc=kelp",
 		bounds: bounds{answer: time.Second, pages: 300, entries: 5000}}
 }
 
@@ -133,27 +118,19 @@ func TestRudeDirectories(t *testing.T) {
 	} {
 		t.Run(about, func(t *testing.T) {
 			s := rudeDirectory(t, test.search)
-			var most atomic.Uint64
 			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 			defer stop()
-			go func() {
-				for ctx.Err() == nil {
-					var m runtime.MemStats
-					runtime.ReadMemStats(&m)
-					most.Store(max(most.Load(), m.HeapAlloc))
-					time.Sleep(10 * time.Millisecond)
-				}
-			}()
+			var err error
 			began := time.Now()
-			_, err := s.Read(ctx, func(*directory.Entry) {}, func(string) {})
+			most := rude.Memory(func() { _, err = s.Read(ctx, func(*directory.Entry) {}, func(string) {}) })
 			if took := time.Since(began); err == nil || !strings.Contains(err.Error(), test.want) || took > 8*time.Second {
 				t.Errorf("%v after %v, want %q", err, took, test.want)
 			}
 			if err != nil && (strings.Contains(err.Error(), "hush") || strings.Contains(err.Error(), "LDAP Result Code") || strings.Contains(err.Error(), "ldap:")) {
 				t.Errorf("it says %v", err)
 			}
-			if m := most.Load(); m > 200<<20 {
-				t.Errorf("it took %d MiB", m>>20)
+			if most > 200<<20 {
+				t.Errorf("it took %d MiB", most>>20)
 			}
 		})
 	}

@@ -9,31 +9,9 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/rude"
 	"yorvet.example/yorvet/internal/secret"
 )
-
-// talk is a server that does as behave does with every connection.
-func talk(t testing.TB, behave func(*net.TCPConn)) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				behave(conn.(*net.TCPConn))
-			}()
-		}
-	}()
-	return l.Addr().String()
-}
 
 // A server that is silent, drips or pours at whatever stage is given up in time, and
 // is never said to have taken a message over.
@@ -42,7 +20,7 @@ func TestRudeServers(t *testing.T) {
 	for about, begin := range map[string]string{"greeting": "", "hello": "220 x\r\n", "from": greet, "to": greet + "250 x\r\n", "data": greet + "250 x\r\n250 x\r\n", "message": greet + "250 x\r\n250 x\r\n354 x\r\n"} {
 		for how, rest := range map[string][]byte{"silent": nil, "drips": []byte("2"), "pours": bytes.Repeat([]byte("250-x\r\n"), 1000), "pours a line": bytes.Repeat([]byte("x"), 1000)} {
 			for _, mode := range []endpoint.TLS{endpoint.Plain, endpoint.StartTLS} {
-				s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: mode, Wait: 300 * time.Millisecond, Server: talk(t, func(c *net.TCPConn) {
+				s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: mode, Wait: 300 * time.Millisecond, Server: rude.Server(t, func(c *net.TCPConn) {
 					_, _ = c.Write([]byte(begin))
 					for rest != nil {
 						if _, err := c.Write(rest); err != nil {
@@ -70,7 +48,7 @@ func TestRudeServers(t *testing.T) {
 
 // When ctx ends, so does sending, whatever it waits for.
 func TestSendIsInterrupted(t *testing.T) {
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Server: talk(t, func(c *net.TCPConn) {
+	s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Server: rude.Server(t, func(c *net.TCPConn) {
 		_, _ = c.Write([]byte("220 x\r\n250 x\r\n250 x\r\n"))
 		_, _ = io.Copy(io.Discard, c)
 	})}, Hello: "test.example"})
@@ -89,7 +67,7 @@ func FuzzTalk(f *testing.F) {
 	f.Add([]byte("220 x\r\n550 5.7.1 x\r\n"))
 	f.Add([]byte("220-x\r\n220 x\r\n250 x\r\n334 \r\n535 x\r\n"))
 	speech := make(chan []byte, 1)
-	server := talk(f, func(c *net.TCPConn) {
+	server := rude.Server(f, func(c *net.TCPConn) {
 		_, _ = c.Write(<-speech)
 		_ = c.CloseWrite()
 		_, _ = io.Copy(io.Discard, c)

@@ -1,13 +1,13 @@
 package watch
 
 import (
-	"io"
 	"net"
 	"testing"
 	"time"
 
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/rude"
 	"yorvet.example/yorvet/internal/secret"
 )
 
@@ -17,22 +17,12 @@ func FuzzTalk(f *testing.F) {
 	f.Add([]byte("* PREAUTH x\r\n* BYE x\r\n"))
 	f.Add([]byte("* OK x\r\n* ESEARCH (TAG \"T1\") UID ALL 1:*,5:4294967295\r\n"))
 	f.Fuzz(func(t *testing.T, said []byte) {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
-		go func() {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			defer conn.Close()
-			_, _ = conn.Write(said)
-			_ = conn.(*net.TCPConn).CloseWrite()
-			_, _ = io.Copy(io.Discard, conn)
-		}()
-		a := Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: 500 * time.Millisecond},
+		server := rude.Server(t, func(c *net.TCPConn) {
+			_, _ = c.Write(said)
+			_ = c.CloseWrite()
+			rude.Silent(c)
+		})
+		a := Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain, Wait: 500 * time.Millisecond},
 			Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
 		began := time.Now()
 		w := &Watch{Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}

@@ -5,44 +5,29 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"runtime"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/rude"
 	"yorvet.example/yorvet/internal/secret"
 )
 
-// rudeIMAP is a server that answers as it should up to a command, and then as rude
-// does.
-func rudeIMAP(t *testing.T, upTo string, rude func(w *bufio.Writer, tag string)) Account {
+// rudeIMAP is a server that answers as it should up to a command, and then as behave
+// says.
+func rudeIMAP(t *testing.T, upTo string, behave func(w *bufio.Writer, tag string)) Account {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go serveRude(conn, upTo, rude)
-		}
-	}()
-	return Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: time.Second},
+	server := rude.Server(t, func(c *net.TCPConn) { serveRude(c, upTo, behave) })
+	return Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain, Wait: time.Second},
 		Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
 }
 
-func serveRude(conn net.Conn, upTo string, rude func(w *bufio.Writer, tag string)) {
-	defer conn.Close()
+func serveRude(conn net.Conn, upTo string, behave func(w *bufio.Writer, tag string)) {
 	w, in := bufio.NewWriter(conn), bufio.NewScanner(conn)
 	if upTo == "greeting" {
-		rude(w, "*")
+		behave(w, "*")
 		return
 	}
 	fmt.Fprint(w, "* OK [CAPABILITY IMAP4rev1 SASL-IR AUTH=PLAIN UIDPLUS] hello\r\n")
@@ -50,7 +35,7 @@ func serveRude(conn net.Conn, upTo string, rude func(w *bufio.Writer, tag string
 	for in.Scan() {
 		tag, command, _ := strings.Cut(in.Text(), " ")
 		if strings.HasPrefix(strings.ToUpper(command), upTo) {
-			rude(w, tag)
+			behave(w, tag)
 			return
 		}
 		switch word, _, _ := strings.Cut(strings.ToUpper(command), " "); word {
@@ -93,8 +78,8 @@ func TestRudeServers(t *testing.T) {
 		}
 	}
 	for about, test := range map[string]struct {
-		upTo string
-		rude func(*bufio.Writer, string)
+		upTo   string
+		behave func(*bufio.Writer, string)
 	}{
 		"a silent greeting":         {"greeting", silent},
 		"a greeting without an end": {"greeting", pour(long)},
@@ -124,29 +109,21 @@ func TestRudeServers(t *testing.T) {
 		"messages not asked for": {"UID FETCH", pour("* 7 FETCH (UID 7 BODY[HEADER]<0> {8}\r\nA: b\r\n\r\n)\r\n")},
 	} {
 		t.Run(about, func(t *testing.T) {
-			a := rudeIMAP(t, test.upTo, test.rude)
-			var most atomic.Uint64
+			a := rudeIMAP(t, test.upTo, test.behave)
 			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 			defer stop()
-			go func() {
-				for ctx.Err() == nil {
-					var m runtime.MemStats
-					runtime.ReadMemStats(&m)
-					most.Store(max(most.Load(), m.HeapAlloc))
-					time.Sleep(10 * time.Millisecond)
-				}
-			}()
+			var r Report
 			began := time.Now()
 			w := &Watch{Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
-			r := w.lookOnce(ctx, a, []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}})
+			most := rude.Memory(func() { r = w.lookOnce(ctx, a, []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}}) })
 			if took := time.Since(began); r.Err == nil || took > 5*time.Second {
 				t.Errorf("%v after %v", r.Err, took)
 			}
 			if r.Err != nil && (strings.Contains(r.Err.Error(), "imapwire") || strings.Contains(r.Err.Error(), "tide") || !strings.HasPrefix(r.Err.Error(), "ada@kelp.example: ")) {
 				t.Errorf("it says %v", r.Err)
 			}
-			if m := most.Load(); m > 150<<20 {
-				t.Errorf("it took %d MiB", m>>20)
+			if most > 150<<20 {
+				t.Errorf("it took %d MiB", most>>20)
 			}
 		})
 	}
