@@ -52,12 +52,14 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		args = append(append([]string{args[0]}, args[2:]...), "--help")
 	}
 	var grace atomic.Int64
+	var service atomic.Bool // the command is one that runs until it is interrupted
 	grace.Store(int64(graceToThink))
 	root := newRoot(args, streams)
 	for _, cmd := range root.Commands {
 		if slices.Contains(finishers, cmd.Name) {
 			cmd.Before = func(ctx context.Context, _ *cli.Command) (context.Context, error) {
 				grace.Store(int64(graceToFinish))
+				service.Store(cmd.Name == "standin")
 				return ctx, nil
 			}
 		}
@@ -73,6 +75,9 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		case <-time.After(time.Duration(grace.Load())):
 			err = ctx.Err()
 		}
+	}
+	if err == nil && !service.Load() {
+		err = ctx.Err() // an answer that was cut short is none
 	}
 	return report(ctx, err, streams.Err)
 }

@@ -29,6 +29,7 @@ type frames struct {
 	frame bytes.Buffer // what is left of the message at hand
 
 	mutex sync.Mutex
+	done  int   // searches that the server has ended (SearchResultDone)
 	err   error // why there is no more
 }
 
@@ -38,6 +39,13 @@ func newFrames(conn *endpoint.Conn) *frames {
 
 // step begins to wait for the next message.
 func (f *frames) step(wait time.Duration) { f.Conn.Step(wait, 2*mostMessage) }
+
+// ended returns how many searches the server has ended.
+func (f *frames) ended() int {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	return f.done
+}
 
 // failure returns why reading ended, or nil.
 func (f *frames) failure() error {
@@ -82,7 +90,33 @@ func (f *frames) next() error {
 	if _, err := io.CopyN(&f.frame, f.in, int64(2+more+size)); err != nil {
 		return err
 	}
-	return check(f.frame.Bytes())
+	if err := check(f.frame.Bytes()); err != nil {
+		return err
+	}
+	if operation(f.frame.Bytes()) == searchResultDone {
+		f.mutex.Lock()
+		f.done++
+		f.mutex.Unlock()
+	}
+	return nil
+}
+
+// searchResultDone is the tag of the message that ends a search (RFC 4511, section
+// 4.5.2).
+const searchResultDone = 0x65
+
+// operation returns the tag of what a message says, behind its number, or 0.
+func operation(message []byte) byte {
+	_, taken, _ := length(message[1:])
+	within := message[1+taken:]
+	if len(within) < 2 {
+		return 0
+	}
+	size, taken, ok := length(within[1:])
+	if at := 1 + taken + size; ok && at < len(within) {
+		return within[at]
+	}
+	return 0
 }
 
 // length reads the length of an element (X.690, section 8.1.3), and returns how many

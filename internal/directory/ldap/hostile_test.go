@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -113,8 +114,13 @@ func TestRudeDirectories(t *testing.T) {
 		"answers to other questions": {func(w *bufio.Writer, _ int64) { pour(entry(999, "cn=a", text("x")))(w, 0) }, ""},
 		"an odd operation":           {func(w *bufio.Writer, id int64) { _, _ = w.Write(message(id, 30)) }, "does not speak LDAP"},
 		"entries that are none":      {func(w *bufio.Writer, id int64) { _, _ = w.Write(message(id, ldap.ApplicationSearchResultEntry)) }, "does not speak LDAP"},
-		"an own code":                {func(w *bufio.Writer, id int64) { _, _ = w.Write(done(id, 99, "")) }, "answers with the code 99"},
-		"a refusal":                  {func(w *bufio.Writer, id int64) { _, _ = w.Write(done(id, ldap.LDAPResultInsufficientAccessRights, "")) }, `it answers "Insufficient Access Rights" (50`},
+		"an end in the middle": {func(w *bufio.Writer, id int64) {
+			_, _ = w.Write(entry(id, "cn=a", text("x")))
+			_ = w.Flush()
+			runtime.Goexit()
+		}, "ended the connection"},
+		"an own code": {func(w *bufio.Writer, id int64) { _, _ = w.Write(done(id, 99, "")) }, "answers with the code 99"},
+		"a refusal":   {func(w *bufio.Writer, id int64) { _, _ = w.Write(done(id, ldap.LDAPResultInsufficientAccessRights, "")) }, `it answers "Insufficient Access Rights" (50`},
 	} {
 		t.Run(about, func(t *testing.T) {
 			s := rudeDirectory(t, test.search)

@@ -125,6 +125,7 @@ func (s *Server) dial(ctx context.Context) (*connection, error) {
 		return nil, fmt.Errorf("%s: the connection cannot be secured: %s", where, endpoint.Reason(err))
 	}
 	c := &connection{frames: newFrames(conn)}
+	c.frames.step(s.bounds.answer) // reading begins at once
 	c.Conn = ldap.NewConn(c.frames, true)
 	c.Start()
 	return c, nil
@@ -208,6 +209,8 @@ func plain(c *connection, err error) error {
 	var network net.Error
 	switch {
 	case errors.As(err, &answer):
+	case errors.Is(err, errCut):
+		return err
 	case errors.As(err, &network):
 		return errors.New(endpoint.Reason(err))
 	default:
@@ -271,6 +274,7 @@ func (x *search) page(ctx context.Context, request *ldap.SearchRequest) ([]ldap.
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	x.conn.frames.step(x.server.bounds.answer)
+	before := x.conn.frames.ended()
 	var controls []ldap.Control
 	result := x.conn.SearchAsync(ctx, request, ahead)
 	for result.Next() {
@@ -285,8 +289,18 @@ func (x *search) page(ctx context.Context, request *ldap.SearchRequest) ([]ldap.
 		}
 		controls = append(controls, result.Controls()...)
 	}
-	return controls, result.Err()
+	if err := result.Err(); err != nil {
+		return nil, err
+	}
+	if x.conn.frames.ended() == before {
+		return nil, errCut
+	}
+	return controls, nil
 }
+
+// errCut is the error of a search that neither the server nor anybody else has ended
+// with a word: what has come is not all.
+var errCut = errors.New("the directory ended the connection in the middle of its answer")
 
 // take takes in an entry.
 func (x *search) take(entry *ldap.Entry) error {
