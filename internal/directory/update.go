@@ -226,7 +226,8 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 			continue
 		}
 		old, given := fieldOf(now, f.Name)
-		if !given && f.Text == defaults[f.Name] && f.List == nil {
+		setting, known := estate.GroupSetting(f.Name)
+		if !given && known && f.Text == setting.Default && f.List == nil {
 			continue
 		}
 		if old.Text != f.Text || !slices.Equal(old.List, f.List) {

@@ -86,11 +86,11 @@ func (c *Content) Build() (*estate.Estate, error) {
 
 func (l *loader) setField(s *groupSpec, f Field, place estate.Place) {
 	for _, known := range groupFields {
-		if known.name != f.Name {
+		if known.Name != f.Name {
 			continue
 		}
 		s.give(known, place)
-		if known.shape != manyTexts {
+		if !known.Form.IsList() {
 			known.set(l, s, item{f.Text, place})
 		}
 		for _, text := range f.List {

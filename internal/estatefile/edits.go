@@ -11,16 +11,16 @@ import (
 
 // ListSettings and OneSettings are the names of the settings of a group whose
 // value is a list and is one text.
-func ListSettings() []string { return settingsOf(func(s shape) bool { return s == manyTexts }) }
+func ListSettings() []string { return settingsOf(estate.Form.IsList) }
 
 // OneSettings is described at ListSettings.
-func OneSettings() []string { return settingsOf(func(s shape) bool { return s != manyTexts }) }
+func OneSettings() []string { return settingsOf(func(f estate.Form) bool { return !f.IsList() }) }
 
-func settingsOf(wanted func(shape) bool) []string {
+func settingsOf(wanted func(estate.Form) bool) []string {
 	var names []string
 	for _, f := range groupFields {
-		if wanted(f.shape) {
-			names = append(names, f.name)
+		if wanted(f.Form) {
+			names = append(names, f.Name)
 		}
 	}
 	return names
@@ -48,8 +48,8 @@ type NewGroup struct {
 var groupOrder = func() []string {
 	var order []string
 	for _, f := range groupFields {
-		order = append(order, f.name)
-		if f.name == "moderators" {
+		order = append(order, f.Name)
+		if f.Name == "moderators" {
 			order = append(order, "members")
 		}
 	}
@@ -66,8 +66,8 @@ func (f Field) value() *value {
 	}
 	v := &value{text: f.Text, raw: f.isNumber}
 	for _, known := range groupFields {
-		if known.name == f.Name {
-			v.raw = v.raw || known.shape == oneBool || known.shape == oneNumber
+		if known.Name == f.Name {
+			v.raw = v.raw || known.Form == estate.FormFlag || known.Form == estate.FormNumber
 		}
 	}
 	return v

@@ -1,6 +1,7 @@
 package estatefile
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -9,90 +10,80 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// A shape is what the value of a field looks like in YAML. In a table all are
-// cells, and lists are separated by semicolons.
-type shape uint8
-
-const (
-	oneText shape = iota
-	oneBool
-	oneNumber
-	manyTexts
-)
-
 // item is one value, or one of a list, as text with its place.
 type item struct {
 	text  string
 	place estate.Place
 }
 
-// groupField is a field of a group whose value is text or a list of texts.
+// groupField is a field of a group that YAML and tables share: a setting. YAML has
+// members, access and accept besides.
 type groupField struct {
-	name  string
-	shape shape
-	set   func(l *loader, s *groupSpec, it item) // for a list: with each item
+	*estate.Setting
+	set func(l *loader, s *groupSpec, it item) // for a list: with each item
 }
 
-// groupFields are the fields that YAML and tables share, in the order of the
-// documentation. YAML has members and access besides.
-var groupFields = []groupField{
-	{"address", oneText, func(l *loader, s *groupSpec, it item) {
-		s.group.Place = it.place
-		s.group.Address, _ = l.parseAddress(it.text, it.place)
-	}},
-	{"also", manyTexts, func(l *loader, s *groupSpec, it item) {
-		if a, ok := l.parseAddress(it.text, it.place); ok {
-			s.group.Also = append(s.group.Also, a)
-			s.alsoPlaces = append(s.alsoPlaces, it.place)
+// groupFields are the settings of a group but those of access, in the order of the
+// documentation.
+var groupFields = func() []groupField {
+	var list []groupField
+	for setting := range estate.GroupSettings() {
+		if setting.Form != estate.FormSelector {
+			list = append(list, groupField{setting, reading(setting)})
 		}
-	}},
-	{"title", oneText, func(_ *loader, s *groupSpec, it item) { s.group.Title = it.text }},
-	{"about", oneText, func(_ *loader, s *groupSpec, it item) { s.group.About = it.text }},
-	{"kind", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.Kind, it, estate.KindWords) }},
-	{"owners", manyTexts, func(l *loader, s *groupSpec, it item) { s.relate(l, "owner", it) }},
-	{"moderators", manyTexts, func(l *loader, s *groupSpec, it item) { s.relate(l, "moderator", it) }},
-	{"copy", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.Copy, it, estate.CopyWords) }},
-	{"joiners", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.Joiners, it, estate.CopyWords) }},
-	{"outside-copy", oneText, func(l *loader, s *groupSpec, it item) {
-		setWord(l, &s.group.OutsideCopy, it, estate.CopyWords)
-	}},
-	{"invitations", oneText, func(l *loader, s *groupSpec, it item) {
-		setWord(l, &s.group.Invitations, it, estate.InvitationsWords)
-	}},
-	{"welcome", oneBool, func(l *loader, s *groupSpec, it item) { s.group.NoWelcome = !l.parseBool(it, true) }},
-	{"echo", oneBool, func(l *loader, s *groupSpec, it item) { s.group.NoEcho = !l.parseBool(it, true) }},
-	{"gate", manyTexts, func(l *loader, s *groupSpec, it item) {
-		if rule, ok := l.parseRule(it.text, estate.VerdictWords, selector.ForMessages, it.place); ok {
-			if l.tooMany(len(s.group.Gate), it) {
-				return
+	}
+	return list
+}()
+
+// reading returns how the value of a setting is read, by its form.
+func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
+	take := func(s *groupSpec, it item, v estate.Value) {
+		v.Place = it.place
+		setting.Set(&s.group, v)
+	}
+	switch setting.Form {
+	case estate.FormWord:
+		return func(l *loader, s *groupSpec, it item) {
+			if word, ok := l.parseWord(it, setting.Words); ok {
+				take(s, it, estate.Value{Word: word})
 			}
-			verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords, rule.Head)
-			s.group.Gate = append(s.group.Gate, estate.GateRule{
-				Verdict: verdict, Selector: rule.Selector, Because: rule.Because, Text: rule.Text, Place: it.place})
 		}
-	}},
-	{"tell-held", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.TellHeld, it, estate.AudienceWords) }},
-	{"voice", manyTexts, func(l *loader, s *groupSpec, it item) {
-		if rule, ok := l.parseRule(it.text, estate.VoiceWords[1:], selector.ForPeople, it.place); ok {
-			if l.tooMany(len(s.group.Voice), it) {
-				return
+	case estate.FormFlag:
+		return func(l *loader, s *groupSpec, it item) {
+			take(s, it, estate.Value{Flag: l.parseBool(it, setting.Default == "true")})
+		}
+	case estate.FormNumber:
+		return func(l *loader, s *groupSpec, it item) {
+			n, err := strconv.Atoi(it.text)
+			if err != nil || n < 1 {
+				l.fail(it.place, "expected a whole number of "+setting.Unit+" from 1 up, not "+quote(it.text), "")
 			}
-			voice, _ := estate.WordIndex[estate.Voice](estate.VoiceWords, rule.Head)
-			s.group.Voice = append(s.group.Voice, estate.VoiceRule{Voice: voice, Selector: rule.Selector, Text: rule.Text, Place: it.place})
+			take(s, it, estate.Value{Number: n})
 		}
-	}},
-	{"voice-proof", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.VoiceProof, it, estate.ProofWords) }},
-	{"replies-as", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.RepliesAs, it, estate.RepliesAsWords) }},
-	{"replies-to", oneText, func(l *loader, s *groupSpec, it item) { setWord(l, &s.group.RepliesTo, it, estate.RepliesToWords) }},
-	{"subject-tag", oneText, func(_ *loader, s *groupSpec, it item) { s.group.SubjectTag = it.text }},
-	{"pause-after", oneNumber, func(l *loader, s *groupSpec, it item) {
-		n, err := strconv.Atoi(it.text)
-		if err != nil || n < 1 {
-			l.fail(it.place, "expected a whole number of bounces from 1 up, not "+quote(it.text), "")
+	case estate.FormRules:
+		return func(l *loader, s *groupSpec, it item) {
+			rule, ok := l.parseRule(it.text, setting.Heads, setting.Scope, it.place)
+			if ok && !l.tooMany(len(setting.Texts(nil, &s.group)), it) {
+				take(s, it, estate.Value{Rule: rule})
+			}
 		}
-		s.group.PauseAfter = n
-	}},
-	{"managed-in", oneText, func(_ *loader, s *groupSpec, it item) { s.group.ManagedIn = it.text }},
+	case estate.FormAddress:
+		return func(l *loader, s *groupSpec, it item) {
+			a, _ := l.parseAddress(it.text, it.place)
+			take(s, it, estate.Value{Address: a})
+		}
+	case estate.FormAddresses:
+		return func(l *loader, s *groupSpec, it item) {
+			if a, ok := l.parseAddress(it.text, it.place); ok {
+				take(s, it, estate.Value{Address: a})
+				s.alsoPlaces = append(s.alsoPlaces, it.place)
+			}
+		}
+	case estate.FormParties:
+		role := strings.TrimSuffix(setting.Name, "s") // owner, moderator
+		return func(l *loader, s *groupSpec, it item) { s.relate(l, role, it) }
+	}
+	return func(_ *loader, s *groupSpec, it item) { take(s, it, estate.Value{Text: it.text}) }
 }
 
 // maxRules is how many rules a list of them has at most.
@@ -110,8 +101,8 @@ func (l *loader) tooMany(rules int, it item) bool {
 
 // give notes that a group has a setting of its own.
 func (s *groupSpec) give(field groupField, place estate.Place) {
-	s.group.Given = append(s.group.Given, estate.Given{Setting: field.name, Place: place})
-	if field.name == "gate" {
+	s.group.Given = append(s.group.Given, estate.Given{Setting: field.Name, Place: place})
+	if field.Name == "gate" {
 		s.group.Gate = []estate.GateRule{} // even an empty gate replaces the default
 	}
 }
@@ -250,14 +241,21 @@ func (l *loader) parseBool(it item, otherwise bool) bool {
 	return otherwise
 }
 
-// setWord sets a setting to one of its words.
-func setWord[T ~uint8](l *loader, to *T, it item, words []string) {
-	value, ok := estate.WordIndex[T](words, it.text)
-	if !ok {
+// parseWord returns which of some words stands there.
+func (l *loader) parseWord(it item, words []string) (int, bool) {
+	i := slices.Index(words, it.text)
+	if i < 0 || it.text == "" {
 		l.fail(it.place, "expected "+orList(words)+", not "+quote(it.text), nearest.Word(it.text, words))
-		return
+		return 0, false
 	}
-	*to = value
+	return i, true
+}
+
+// setWord sets something to one of its words.
+func setWord[T ~uint8](l *loader, to *T, it item, words []string) {
+	if i, ok := l.parseWord(it, words); ok {
+		*to = T(i)
+	}
 }
 
 // orList lists the words of a setting as "a, b or c".

@@ -132,8 +132,8 @@ func (d *document) readGroup(n *yaml.Node) {
 		},
 	}
 	for _, f := range groupFields {
-		names = append(names, f.name)
-		fields[f.name] = func(_, value *yaml.Node) { d.readGroupField(&s, f, value) }
+		names = append(names, f.Name)
+		fields[f.Name] = func(_, value *yaml.Node) { d.readGroupField(&s, f, value) }
 	}
 	if d.mapping(n, "a group", append(names, "members", "access", "accept"), fields) {
 		s.finish(d.loader, d.place(n))
@@ -142,7 +142,7 @@ func (d *document) readGroup(n *yaml.Node) {
 
 func (d *document) readGroupField(s *groupSpec, f groupField, value *yaml.Node) {
 	s.give(f, d.place(value))
-	if f.shape == manyTexts {
+	if f.Form.IsList() {
 		d.list(value, "a list", func(n *yaml.Node) {
 			if text, ok := d.text(n); ok {
 				f.set(d.loader, s, item{text, d.place(n)})
@@ -150,14 +150,14 @@ func (d *document) readGroupField(s *groupSpec, f groupField, value *yaml.Node) 
 		})
 		return
 	}
-	if text, ok := d.scalar(value, f.shape); ok {
+	if text, ok := d.scalar(value, f.Form); ok {
 		f.set(d.loader, s, item{text, d.place(value)})
 	}
 }
 
-// scalar returns the text of one value that has to have a shape.
-func (d *document) scalar(n *yaml.Node, want shape) (string, bool) {
-	expected := map[shape]string{oneBool: "true or false", oneNumber: "a number"}[want]
+// scalar returns the text of one value that has to have a form.
+func (d *document) scalar(n *yaml.Node, want estate.Form) (string, bool) {
+	expected := map[estate.Form]string{estate.FormFlag: "true or false", estate.FormNumber: "a number"}[want]
 	if expected == "" {
 		return d.text(n)
 	}
@@ -220,7 +220,7 @@ func (d *document) readMember(s *groupSpec, n *yaml.Node) {
 	}
 	var rule estate.MemberRule
 	named, given, bad := 0, map[string]bool{}, false
-	one := func(want shape, use func(it item)) field {
+	one := func(want estate.Form, use func(it item)) field {
 		return func(key, value *yaml.Node) {
 			given[key.Value] = true
 			text, ok := d.scalar(value, want)
@@ -231,34 +231,34 @@ func (d *document) readMember(s *groupSpec, n *yaml.Node) {
 			use(item{text, d.place(value)})
 		}
 	}
-	membership := func(name string, want shape) field {
+	membership := func(name string, want estate.Form) field {
 		return one(want, func(it item) { d.setMembership(&r.membership, name, it) })
 	}
 	ok := d.mapping(n, "a member", entryFields, map[string]field{
-		"address": one(oneText, func(it item) {
+		"address": one(estate.FormText, func(it item) {
 			named++
 			var ok bool
 			r.place = it.place
 			r.address, ok = d.parseAddress(it.text, it.place)
 			bad = bad || !ok
 		}),
-		"where": one(oneText, func(it item) {
+		"where": one(estate.FormText, func(it item) {
 			named++
 			var ok bool
 			rule.Filter, ok = d.parseFilter(it.text, it)
 			bad = bad || !ok
 		}),
-		"everyone": one(oneBool, func(it item) {
+		"everyone": one(estate.FormFlag, func(it item) {
 			named++
 			if !d.parseBool(it, true) {
 				d.fail(it.place, "everyone is true or left out, not false", "")
 				bad = true
 			}
 		}),
-		"copy":        membership("copy", oneText),
-		"since":       membership("since", oneText),
-		"invitations": membership("invitations", oneText),
-		"paused":      membership("paused", oneBool),
+		"copy":        membership("copy", estate.FormText),
+		"since":       membership("since", estate.FormText),
+		"invitations": membership("invitations", estate.FormText),
+		"paused":      membership("paused", estate.FormFlag),
 	})
 	switch {
 	case !ok || bad:
@@ -351,9 +351,9 @@ func (d *document) readMembership(n *yaml.Node) {
 	var m estate.Membership
 	fields := map[string]field{}
 	for _, name := range membershipFields {
-		want := oneText
+		want := estate.FormText
 		if name == "paused" {
-			want = oneBool
+			want = estate.FormFlag
 		}
 		fields[name] = func(_, value *yaml.Node) {
 			text, ok := d.scalar(value, want)

@@ -281,7 +281,7 @@ func (t *table) validText() bool {
 func (l *loader) readGroupTable(t *table) {
 	var known []string
 	for _, field := range groupFields {
-		known = append(known, field.name)
+		known = append(known, field.Name)
 	}
 	known = append(known, "members")
 	for _, action := range estate.ActionWords {
@@ -297,12 +297,12 @@ func (l *loader) readGroupTable(t *table) {
 		}
 		var s groupSpec
 		for _, field := range groupFields {
-			column := columns[field.name]
+			column := columns[field.Name]
 			if column < 0 || t.text(column) == "" {
 				continue
 			}
 			s.give(field, t.place(column))
-			if field.shape != manyTexts {
+			if !field.Form.IsList() {
 				field.set(l, &s, t.cell(column))
 				continue
 			}

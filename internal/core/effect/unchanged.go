@@ -218,20 +218,16 @@ func (p *printer) addresses(id estate.ID) uint64 {
 func (p *printer) group(id estate.ID) uint64 {
 	h := p.begin()
 	g := p.e.Group(id)
-	for _, n := range []uint8{uint8(g.Kind), uint8(g.Copy), uint8(g.Joiners), uint8(g.OutsideCopy), uint8(g.Invitations), uint8(g.VoiceProof), uint8(g.RepliesAs)} {
-		number(h, uint64(n))
-	}
-	for _, rule := range g.Access {
-		text(h, rule.Text)
-	}
-	flag(h, g.NoEcho)
-	flag(h, g.NoWelcome)
-	for _, rule := range g.Gate {
-		text(h, rule.Text)
-	}
-	text(h, "voice")
-	for _, rule := range g.Voice {
-		text(h, rule.Text)
+	for setting := range estate.GroupSettings() {
+		switch setting.Form {
+		case estate.FormAddress, estate.FormAddresses, estate.FormParties:
+			continue // they count by whose they are
+		}
+		texts := setting.Texts(p.e, g)
+		text(h, setting.Name)
+		flag(h, texts != nil)
+		number(h, uint64(len(texts)))
+		text(h, texts...)
 	}
 	for _, list := range [][]estate.Listed{g.Owners, g.Moderators} {
 		text(h, "list")

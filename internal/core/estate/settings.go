@@ -1,0 +1,243 @@
+package estate
+
+import (
+	"iter"
+	"slices"
+	"strconv"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// A Form is what the value of a setting looks like.
+type Form uint8
+
+// The forms of settings.
+const (
+	FormText      Form = iota
+	FormWord           // one of Words
+	FormFlag           // true or false
+	FormNumber         // whole, from 1 up
+	FormSelector       // who may do something
+	FormRules          // a list of rules
+	FormAddress        // of the group itself
+	FormAddresses      // a list of them
+	FormParties        // a list of people and groups
+)
+
+// IsList reports whether a value of the form is a list of texts.
+func (f Form) IsList() bool { return f == FormRules || f == FormAddresses || f == FormParties }
+
+// A Concern is what a setting makes a difference to, a set of bits.
+type Concern uint8
+
+// The concerns of settings. One that concerns nobody tells people about the group.
+const (
+	Posting   Concern             = 1 << iota // who may post, and who is told what
+	Receiving                                 // who gets what
+	Reading                                   // what a reader sees
+	Speaking                                  // who writes in the group's name
+	Managing                                  // who may do what else with the group
+	Nobody    Concern = 0
+)
+
+// A Setting is one thing that a group says about itself: everything that knows of
+// settings walks over GroupSettings.
+type Setting struct {
+	Name     string
+	Form     Form
+	Words    []string       // FormWord: all of them, by number; the empty one stands for not given
+	Heads    []string       // FormRules: what a rule may begin with
+	Scope    selector.Scope // FormRules and FormSelector: what selectors may ask about
+	Unit     string         // FormNumber: what is counted
+	Default  string         // what holds where nothing is said; "" for nothing
+	Concerns Concern
+
+	texts func(*Estate, *Group) []string
+	set   func(*Group, Value)
+}
+
+// A Value is what a setting is set to: the part that its form needs.
+type Value struct {
+	Text    string
+	Word    int // index into Words
+	Flag    bool
+	Number  int
+	Rule    selector.Rule // one more of a list
+	Address address.Address
+	Place   Place
+}
+
+// Texts returns what a group says as it is written, each item of a list for itself.
+// Where it says nothing, or the default, there are none.
+func (s *Setting) Texts(e *Estate, g *Group) []string {
+	texts := s.texts(e, g)
+	if !s.Form.IsList() && len(texts) == 1 && (texts[0] == "" || texts[0] == s.Default) {
+		return nil
+	}
+	return texts
+}
+
+// Set sets what a group says, or adds one item to a list.
+func (s *Setting) Set(g *Group, v Value) { s.set(g, v) }
+
+// GroupSettings returns all settings of a group, in the order in which they are
+// written: those of access last, as access.find and so on.
+func GroupSettings() iter.Seq[*Setting] {
+	return func(yield func(*Setting) bool) {
+		for i := range groupSettings {
+			if !yield(&groupSettings[i]) {
+				return
+			}
+		}
+	}
+}
+
+// GroupSetting returns the setting of a group with a name, and whether there is one.
+func GroupSetting(name string) (*Setting, bool) {
+	for setting := range GroupSettings() {
+		if setting.Name == name {
+			return setting, true
+		}
+	}
+	return nil, false
+}
+
+var groupSettings = slices.Concat([]Setting{
+	{
+		Name: "address", Form: FormAddress, Concerns: Posting | Receiving | Reading | Speaking,
+		texts: func(_ *Estate, g *Group) []string { return []string{g.Address.String()} },
+		set:   func(g *Group, v Value) { g.Address, g.Place = v.Address, v.Place },
+	}, {
+		Name: "also", Form: FormAddresses, Concerns: Posting,
+		texts: func(_ *Estate, g *Group) []string { return addressTexts(g.Also) },
+		set:   func(g *Group, v Value) { g.Also = append(g.Also, v.Address) },
+	},
+	textSetting("title", Nobody, func(g *Group) *string { return &g.Title }),
+	textSetting("about", Nobody, func(g *Group) *string { return &g.About }),
+	wordSetting("kind", KindWords, "list", Posting|Receiving, func(g *Group) *Kind { return &g.Kind }),
+	partySetting("owners", func(g *Group) []Listed { return g.Owners }),
+	partySetting("moderators", func(g *Group) []Listed { return g.Moderators }),
+	wordSetting("copy", CopyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
+	wordSetting("joiners", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
+	wordSetting("outside-copy", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
+	wordSetting("invitations", InvitationsWords, "follow", Receiving, func(g *Group) *Invitations { return &g.Invitations }),
+	flagSetting("welcome", Receiving, func(g *Group) *bool { return &g.NoWelcome }),
+	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
+	{
+		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Concerns: Posting | Receiving,
+		texts: func(_ *Estate, g *Group) []string {
+			if g.Where("gate") == (Place{}) {
+				return nil
+			}
+			texts := []string{}
+			for _, rule := range g.Gate {
+				texts = append(texts, rule.Text)
+			}
+			return texts
+		},
+		set: func(g *Group, v Value) {
+			verdict, _ := WordIndex[Verdict](VerdictWords, v.Rule.Head)
+			g.Gate = append(g.Gate, GateRule{Verdict: verdict, Selector: v.Rule.Selector, Because: v.Rule.Because, Text: v.Rule.Text, Place: v.Place})
+		},
+	},
+	wordSetting("tell-held", AudienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
+	{
+		Name: "voice", Form: FormRules, Heads: VoiceWords[1:], Scope: selector.ForPeople, Concerns: Speaking,
+		texts: func(_ *Estate, g *Group) []string {
+			var texts []string
+			for _, rule := range g.Voice {
+				texts = append(texts, rule.Text)
+			}
+			return texts
+		},
+		set: func(g *Group, v Value) {
+			voice, _ := WordIndex[Voice](VoiceWords, v.Rule.Head)
+			g.Voice = append(g.Voice, VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place})
+		},
+	},
+	wordSetting("voice-proof", ProofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
+	wordSetting("replies-as", RepliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
+	wordSetting("replies-to", RepliesToWords, "author", Reading, func(g *Group) *Party { return &g.RepliesTo }),
+	textSetting("subject-tag", Reading, func(g *Group) *string { return &g.SubjectTag }),
+	{
+		Name: "pause-after", Form: FormNumber, Unit: "bounces", Concerns: Receiving,
+		texts: func(_ *Estate, g *Group) []string {
+			if g.PauseAfter == 0 {
+				return nil
+			}
+			return []string{strconv.Itoa(g.PauseAfter)}
+		},
+		set: func(g *Group, v Value) { g.PauseAfter = v.Number },
+	},
+	textSetting("managed-in", Nobody, func(g *Group) *string { return &g.ManagedIn }),
+}, accessSettings())
+
+func textSetting(name string, concerns Concern, field func(*Group) *string) Setting {
+	return Setting{
+		Name: name, Form: FormText, Concerns: concerns,
+		texts: func(_ *Estate, g *Group) []string { return []string{*field(g)} },
+		set:   func(g *Group, v Value) { *field(g) = v.Text },
+	}
+}
+
+func wordSetting[T ~uint8](name string, words []string, otherwise string, concerns Concern, field func(*Group) *T) Setting {
+	return Setting{
+		Name: name, Form: FormWord, Words: words, Default: otherwise, Concerns: concerns,
+		texts: func(_ *Estate, g *Group) []string { return []string{words[*field(g)]} },
+		set:   func(g *Group, v Value) { *field(g) = T(v.Word) },
+	}
+}
+
+// flagSetting returns a setting that is true by default, of a field that says that
+// it is not.
+func flagSetting(name string, concerns Concern, not func(*Group) *bool) Setting {
+	return Setting{
+		Name: name, Form: FormFlag, Default: "true", Concerns: concerns,
+		texts: func(_ *Estate, g *Group) []string { return []string{strconv.FormatBool(!*not(g))} },
+		set:   func(g *Group, v Value) { *not(g) = !v.Flag },
+	}
+}
+
+// partySetting returns a setting that lists people and groups. Those are numbers,
+// so that a Builder sets them: see AddOwner.
+func partySetting(name string, list func(*Group) []Listed) Setting {
+	return Setting{
+		Name: name, Form: FormParties, Concerns: Posting | Managing,
+		texts: func(e *Estate, g *Group) []string {
+			var texts []string
+			for _, one := range list(g) {
+				texts = append(texts, e.Address(one.ID).String())
+			}
+			return texts
+		},
+		set: func(*Group, Value) {},
+	}
+}
+
+func accessSettings() []Setting {
+	var list []Setting
+	for action := range actions {
+		list = append(list, Setting{
+			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople, Default: defaultAccess[action], Concerns: Managing,
+			texts: func(_ *Estate, g *Group) []string {
+				if g.Access[action].Place == (Place{}) {
+					return nil
+				}
+				return []string{g.Access[action].Text}
+			},
+			set: func(g *Group, v Value) {
+				g.Access[action] = AccessRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
+			},
+		})
+	}
+	return list
+}
+
+func addressTexts(list []address.Address) []string {
+	var texts []string
+	for _, a := range list {
+		texts = append(texts, a.String())
+	}
+	return texts
+}
