@@ -11,9 +11,11 @@ import (
 
 // Comparison is what changes from one estate to another.
 type Comparison struct {
-	Groups  PartyChanges  `json:"groups"`
-	People  PartyChanges  `json:"people"`
-	Changes []GroupChange `json:"changes"`
+	Estate  []SettingChange `json:"estate"` // what the estates say of themselves
+	Groups  PartyChanges    `json:"groups"`
+	People  PartyChanges    `json:"people"`
+	Changes []GroupChange   `json:"changes"`
+	Persons []PersonChange  `json:"persons"`
 	Hazards struct {
 		Appear []Hazard `json:"appear"`
 		Go     []Hazard `json:"go"`
@@ -41,6 +43,30 @@ type GroupChange struct {
 	Posts    []EffectCount `json:"posts"`
 	Receives []EffectCount `json:"receives"`
 	Speaks   []EffectCount `json:"speaks"`
+	// Settings differ, and change nothing of the above.
+	Settings []SettingChange `json:"settings"`
+}
+
+// SettingChange is a setting that says something else. An empty list is the default,
+// or nothing; of members it is those that only one has.
+type SettingChange struct {
+	Name string   `json:"name"`
+	Old  []string `json:"old"`
+	New  []string `json:"new"`
+}
+
+// PersonChange is what is said otherwise of a person.
+type PersonChange struct {
+	Address  string          `json:"address"`
+	Settings []SettingChange `json:"settings"`
+}
+
+func settingChanges(list []effect.SettingChange) []SettingChange {
+	changes := []SettingChange{}
+	for _, one := range list {
+		changes = append(changes, SettingChange{one.Name, append([]string{}, one.Old...), append([]string{}, one.New...)})
+	}
+	return changes
 }
 
 // EffectCount is one kind of change, and for whom.
@@ -61,10 +87,13 @@ type NoticeCount struct {
 func NewComparison(older, newer *resolve.Resolver) *Comparison {
 	before, later := newNamer(older), newNamer(newer)
 	report := effect.Compare(older, newer)
-	a := &Comparison{Groups: parties(before, later, report.Groups), People: parties(before, later, report.People), Changes: []GroupChange{}, Notices: []NoticeCount{}, Total: report.Count()}
+	a := &Comparison{Estate: settingChanges(report.Estate), Persons: []PersonChange{}, Groups: parties(before, later, report.Groups), People: parties(before, later, report.People), Changes: []GroupChange{}, Notices: []NoticeCount{}, Total: report.Count()}
 	a.Hazards.Appear, a.Hazards.Go = []Hazard{}, []Hazard{}
 	for _, change := range report.Changes {
 		a.Changes = append(a.Changes, groupChange(before, later, change))
+	}
+	for _, p := range report.Persons {
+		a.Persons = append(a.Persons, PersonChange{later.address(p.Person.New), settingChanges(p.Settings)})
 	}
 	for _, f := range report.Appear {
 		a.Hazards.Appear = append(a.Hazards.Appear, later.hazard(f))
@@ -87,7 +116,8 @@ func parties(before, later namer, p effect.Parties) PartyChanges {
 }
 
 func groupChange(before, later namer, c effect.Change) GroupChange {
-	g := GroupChange{Group: later.address(c.Group.New), Posts: []EffectCount{}, Receives: []EffectCount{}, Speaks: []EffectCount{}}
+	g := GroupChange{Group: later.address(c.Group.New), Posts: []EffectCount{}, Receives: []EffectCount{}, Speaks: []EffectCount{},
+		Settings: settingChanges(c.Settings)}
 	for _, s := range c.Strangers {
 		g.Posts = append(g.Posts, EffectCount{s.Old.Verdict.String(), s.New.Verdict.String(), []string{s.Stranger + " stranger"}})
 	}
@@ -117,7 +147,8 @@ func groupChange(before, later namer, c effect.Change) GroupChange {
 
 // IsEmpty reports whether nothing changes.
 func (a *Comparison) IsEmpty() bool {
-	return len(a.Changes)+len(a.Hazards.Appear)+len(a.Hazards.Go)+len(a.Notices) == 0 && a.Groups.isEmpty() && a.People.isEmpty()
+	return len(a.Estate)+len(a.Changes)+len(a.Persons)+len(a.Hazards.Appear)+len(a.Hazards.Go)+len(a.Notices) == 0 &&
+		a.Groups.isEmpty() && a.People.isEmpty()
 }
 
 func (c PartyChanges) isEmpty() bool { return len(c.Added)+len(c.Removed)+len(c.Renamed) == 0 }
@@ -127,15 +158,34 @@ func (a *Comparison) writeText(p *Page) {
 		p.Line(0, Span{Good, "Nothing changes for anybody."})
 		return
 	}
-	changes := count(len(a.Changes), "group changes", "groups change")
-	if len(a.Changes) == 0 && !a.Groups.isEmpty() {
+	effects := 0
+	for _, c := range a.Changes {
+		if c.hasEffect() {
+			effects++
+		}
+	}
+	changes := count(effects, "group changes", "groups change")
+	if effects == 0 && !a.Groups.isEmpty() {
 		changes = "No other group changes"
 	}
-	p.Line(2, Span{Strong, changes}, Span{Plain, " in effect; " +
+	settings := ""
+	if only := len(a.Changes) - effects; only > 0 {
+		settings = ", " + strconv.Itoa(only) + " in settings only"
+	}
+	p.Line(2, Span{Strong, changes}, Span{Plain, " in effect" + settings + "; " +
 		count(len(a.Hazards.Appear), "hazard appears", "hazards appear") + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
 		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
+	p.settings("The estate", a.Estate)
+	for i, one := range a.Persons {
+		if i == mostRest+2 && !p.options.All {
+			p.Line(4, Span{Faint, "  and " + count(len(a.Persons)-i, "more person", "more people") + " of whom something else is said"})
+			p.cut = true
+			break
+		}
+		p.settings(one.Address, one.Settings)
+	}
 	for _, c := range a.Changes {
 		p.Gap()
 		p.Title(c.Group)
@@ -147,6 +197,7 @@ func (a *Comparison) writeText(p *Page) {
 				p.effect(kind.verb, change)
 			}
 		}
+		p.settingLines(c.Settings)
 	}
 	p.findings("Hazards that appear", a.Hazards.Appear, Bad)
 	p.findings("Hazards that go", a.Hazards.Go, Good)
@@ -156,6 +207,48 @@ func (a *Comparison) writeText(p *Page) {
 	}
 	p.blocks("Welcome notices", blocks, mostRest)
 	p.hint()
+}
+
+// hasEffect reports whether anybody posts, receives or speaks otherwise.
+func (c GroupChange) hasEffect() bool { return len(c.Posts)+len(c.Receives)+len(c.Speaks) > 0 }
+
+// settings writes the settings that differ under a title, if there are any.
+func (p *Page) settings(title string, list []SettingChange) {
+	if len(list) > 0 {
+		p.Gap()
+		p.Title(title)
+		p.settingLines(list)
+	}
+}
+
+func (p *Page) settingLines(list []SettingChange) {
+	for _, s := range list {
+		if s.Name == "members" {
+			for _, only := range []struct {
+				when string
+				list []string
+			}{{"only before", s.Old}, {"only after", s.New}} {
+				if len(only.list) > 0 {
+					p.Line(6, Span{Plain, "  memberships " + only.when + ", " + strconv.Itoa(len(only.list)) + ": "}, Span{Strong, p.values(only.list)})
+				}
+			}
+			continue
+		}
+		p.Line(6, Span{Plain, "  setting "}, Span{Strong, s.Name}, Span{Plain, ": " + p.values(s.Old) + " becomes " + p.values(s.New)})
+	}
+}
+
+// values words what a setting says.
+func (p *Page) values(list []string) string {
+	const most = 3
+	switch {
+	case len(list) == 0:
+		return "nothing"
+	case len(list) > most && !p.options.All:
+		p.cut = true
+		return strings.Join(list[:most], "; ") + "; and " + strconv.Itoa(len(list)-most) + " more"
+	}
+	return strings.Join(list, "; ")
 }
 
 func (c PartyChanges) write(p *Page, title string) {
@@ -222,6 +315,24 @@ func (p *Page) findings(title string, list []Hazard, style Style) {
 	}
 }
 
+// settingRows are the rows of settings that differ: of the estate, groups and people.
+func (a *Comparison) settingRows() [][]string {
+	var rows [][]string
+	add := func(group, who string, list []SettingChange) {
+		for _, s := range list {
+			rows = append(rows, []string{"setting " + s.Name, group, who, strings.Join(s.Old, "; "), strings.Join(s.New, "; ")})
+		}
+	}
+	add("", "", a.Estate)
+	for _, c := range a.Changes {
+		add(c.Group, "", c.Settings)
+	}
+	for _, one := range a.Persons {
+		add("", one.Address, one.Settings)
+	}
+	return rows
+}
+
 func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
 	return []string{"what", "group", "who", "old", "new"}, func(yield func([]string) bool) {
 		for _, kind := range []struct {
@@ -256,6 +367,11 @@ func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
 						}
 					}
 				}
+			}
+		}
+		for _, row := range a.settingRows() {
+			if !yield(row) {
+				return
 			}
 		}
 		for _, n := range a.Notices {

@@ -16,9 +16,11 @@ import (
 // A Report is what changes from one estate to another. Lists are in the order of
 // the estates, those of people sorted by address.
 type Report struct {
+	Estate  []SettingChange // what the estates say of themselves
 	Groups  Parties
 	People  Parties
-	Changes []Change // of groups that are in both
+	Changes []Change       // of groups that are in both
+	Persons []PersonChange // of people who are in both
 	Appear  []hazard.Finding
 	Go      []hazard.Finding
 	Notices []Notice
@@ -41,6 +43,12 @@ type Change struct {
 	Posts     []VerdictChange
 	Receives  []OutcomeChange
 	Speaks    []VoiceChange
+	Settings  []SettingChange // that differ, and change nothing of the above
+}
+
+// HasEffect reports whether anybody posts, receives or speaks otherwise.
+func (c *Change) HasEffect() bool {
+	return len(c.Strangers)+len(c.Posts)+len(c.Receives)+len(c.Speaks) > 0
 }
 
 // A StrangerChange is another verdict for a stranger: outside, inside or forged.
@@ -86,7 +94,8 @@ func (r *Report) Count() int {
 
 // IsEmpty reports whether nothing changes.
 func (r *Report) IsEmpty() bool {
-	return r.Groups.isEmpty() && r.People.isEmpty() && len(r.Changes) == 0 && len(r.Appear) == 0 && len(r.Go) == 0 && len(r.Notices) == 0
+	return r.Groups.isEmpty() && r.People.isEmpty() &&
+		len(r.Estate)+len(r.Changes)+len(r.Persons)+len(r.Appear)+len(r.Go)+len(r.Notices) == 0
 }
 
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
@@ -98,6 +107,7 @@ func Compare(older, newer *resolve.Resolver) *Report { return compare(older, new
 func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string][]VerdictChange{}}
 	c.match()
+	c.report.Estate = c.estateSettings()
 	groups := c.report.Groups
 	var unchanged []bool
 	if passOver {
@@ -106,6 +116,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
 		return c.report
 	}
+	c.report.Persons = c.persons()
 	concernsOld, concernsNew := func(estate.ID) bool { return true }, func(estate.ID) bool { return true }
 	if unchanged != nil {
 		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
@@ -130,7 +141,8 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		old := c.toOld[id]
 		c.notice(old, id)
 		change := Change{Group: Pair{old, id}, Strangers: c.strangers(old, id), Posts: c.posts(old, id), Receives: c.receives(old, id), Speaks: c.speaks(old, id)}
-		if len(change.Strangers)+len(change.Posts)+len(change.Receives)+len(change.Speaks) > 0 {
+		change.Settings = c.groupSettings(&change)
+		if change.HasEffect() || len(change.Settings) > 0 {
 			c.report.Changes = append(c.report.Changes, change)
 		}
 	}

@@ -219,9 +219,8 @@ func (p *printer) group(id estate.ID) uint64 {
 	h := p.begin()
 	g := p.e.Group(id)
 	for setting := range estate.GroupSettings() {
-		switch setting.Form {
-		case estate.FormAddress, estate.FormAddresses, estate.FormParties:
-			continue // they count by whose they are
+		if setting.Form == estate.FormParties {
+			continue // they count by who they are
 		}
 		texts := setting.Texts(p.e, g)
 		text(h, setting.Name)
@@ -229,6 +228,7 @@ func (p *printer) group(id estate.ID) uint64 {
 		number(h, uint64(len(texts)))
 		text(h, texts...)
 	}
+	text(h, acceptances(g)...)
 	for _, list := range [][]estate.Listed{g.Owners, g.Moderators} {
 		text(h, "list")
 		for _, listed := range list {

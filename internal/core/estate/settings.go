@@ -78,6 +78,19 @@ func (s *Setting) Texts(e *Estate, g *Group) []string {
 	return texts
 }
 
+// Holds returns what holds for a group, whether it says so or not: Texts, or else the
+// default.
+func (s *Setting) Holds(e *Estate, g *Group) []string {
+	texts := s.Texts(e, g)
+	switch {
+	case texts != nil:
+		return texts
+	case s.Default != "":
+		return []string{s.Default}
+	}
+	return nil
+}
+
 // Set sets what a group says, or adds one item to a list.
 func (s *Setting) Set(g *Group, v Value) { s.set(g, v) }
 
@@ -125,7 +138,8 @@ var groupSettings = slices.Concat([]Setting{
 	flagSetting("welcome", Receiving, func(g *Group) *bool { return &g.NoWelcome }),
 	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
 	{
-		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Concerns: Posting | Receiving,
+		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Default: DefaultGate[0].Text,
+		Concerns: Posting | Receiving,
 		texts: func(_ *Estate, g *Group) []string {
 			if g.Where("gate") == (Place{}) {
 				return nil

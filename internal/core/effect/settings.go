@@ -1,0 +1,269 @@
+package effect
+
+import (
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A SettingChange is a setting that says something else, and changes none of the
+// answers that a report tells otherwise.
+type SettingChange struct {
+	Name     string
+	Old, New []string // what holds, as written; nil for nothing. Of members, those that only one has
+}
+
+// A PersonChange is what is said otherwise of a person.
+type PersonChange struct {
+	Person   Pair
+	Settings []SettingChange
+}
+
+// settingChanges collects settings that differ.
+type settingChanges []SettingChange
+
+func (l *settingChanges) note(name string, was, is []string) {
+	if !slices.Equal(was, is) || (was == nil) != (is == nil) {
+		*l = append(*l, SettingChange{name, was, is})
+	}
+}
+
+func one(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return []string{text}
+}
+
+// estateSettings returns what the estates say of themselves otherwise.
+func (c *comparison) estateSettings() []SettingChange {
+	var list settingChanges
+	was, is := c.a.Settings(), c.b.Settings()
+	list.note("name", one(was.Name), one(is.Name))
+	list.note("domains", domainTexts(was), domainTexts(is))
+	list.note("subaddress", one(was.Subaddress), one(is.Subaddress))
+	list.note("nested-gates", nestedGates(was), nestedGates(is))
+	list.note("code-sender", one(was.CodeSender.String()), one(is.CodeSender.String()))
+	return list
+}
+
+func domainTexts(s *estate.Settings) []string {
+	var texts []string
+	for _, d := range s.Domains {
+		text := d.Name
+		if d.SameAs != "" {
+			text += " same-as " + d.SameAs
+		}
+		texts = append(texts, text)
+	}
+	return texts
+}
+
+func nestedGates(s *estate.Settings) []string {
+	if s.OpenNestedGates {
+		return []string{"open"}
+	}
+	return nil
+}
+
+// persons returns what is said otherwise of the people in both estates.
+func (c *comparison) persons() []PersonChange {
+	var changes []PersonChange
+	for _, id := range c.b.PeopleByAddress() {
+		old := c.toOld[id]
+		if old == estate.None {
+			continue
+		}
+		was, is := c.a.Person(old), c.b.Person(id)
+		var list settingChanges
+		list.note("name", one(was.Name), one(is.Name))
+		list.note("also", addressTexts(was.Also), addressTexts(is.Also))
+		list.note("mailbox", one(was.Mailbox.String()), one(is.Mailbox.String()))
+		list.note("facts", factTexts(c.a, old), factTexts(c.b, id))
+		if len(list) > 0 {
+			changes = append(changes, PersonChange{Pair{old, id}, list})
+		}
+	}
+	return changes
+}
+
+func addressTexts(list []address.Address) []string {
+	var texts []string
+	for _, a := range list {
+		texts = append(texts, a.String())
+	}
+	return texts
+}
+
+func factTexts(e *estate.Estate, id estate.ID) []string {
+	var texts []string
+	for _, f := range e.Facts(id) {
+		texts = append(texts, f.Attribute+": "+f.Value)
+	}
+	return texts
+}
+
+// groupSettings returns the settings of a group that differ, but for those whose
+// difference shows in what else changes.
+func (c *comparison) groupSettings(change *Change) []SettingChange {
+	old, id := change.Group.Old, change.Group.New
+	before, later := c.a.Group(old), c.b.Group(id)
+	var list settingChanges
+	for setting := range estate.GroupSettings() {
+		was, is := setting.Holds(c.a, before), setting.Holds(c.b, later)
+		switch setting.Form {
+		case estate.FormAddress:
+			if !strings.EqualFold(was[0], is[0]) {
+				continue // it is renamed
+			}
+		case estate.FormParties:
+			was = c.partyTexts(before, setting.Name)
+		}
+		if !change.shows(setting.Name) {
+			list.note(setting.Name, was, is)
+		}
+	}
+	list.note("accept", acceptances(before), acceptances(later))
+	if members := c.members(change); members != nil {
+		list = append(list, *members)
+	}
+	return list
+}
+
+// shows reports whether a difference in a setting shows in what else changes.
+func (change *Change) shows(setting string) bool {
+	posts := len(change.Strangers)+len(change.Posts) > 0
+	switch setting {
+	case "gate":
+		return posts
+	case "kind":
+		return posts || len(change.Receives) > 0
+	case "copy", "outside-copy":
+		return len(change.Receives) > 0
+	case "voice":
+		return len(change.Speaks) > 0
+	}
+	return false
+}
+
+// partyTexts returns the owners or moderators of a group of the old estate by the
+// addresses that they have in the new one.
+func (c *comparison) partyTexts(g *estate.Group, setting string) []string {
+	listed := g.Owners
+	if setting == "moderators" {
+		listed = g.Moderators
+	}
+	var texts []string
+	for _, one := range listed {
+		texts = append(texts, c.nameLater(one.ID))
+	}
+	return texts
+}
+
+// nameLater returns the address that somebody of the old estate has in the new one,
+// or had.
+func (c *comparison) nameLater(id estate.ID) string {
+	if !id.IsNobody() && c.toNew[id] != estate.None {
+		return c.b.Address(c.toNew[id]).String()
+	}
+	return c.a.Address(id).String()
+}
+
+func acceptances(g *estate.Group) []string {
+	var texts []string
+	for _, a := range g.Accepted {
+		texts = append(texts, strings.TrimSpace(a.Hazard+" "+a.Address)+" because "+a.Because)
+	}
+	return texts
+}
+
+// members returns the memberships that only one of the groups has and that give
+// nobody another outcome, or nil.
+func (c *comparison) members(change *Change) *SettingChange {
+	moved := map[estate.ID]bool{} // people of the new estate whose outcome is another one
+	for _, o := range change.Receives {
+		for _, id := range o.People {
+			if !o.Gone {
+				moved[id] = true
+			}
+		}
+	}
+	any := len(change.Receives) > 0
+	was, is := map[string]int{}, map[string]int{}
+	for _, e := range c.a.Entries(change.Group.Old) {
+		if to := c.later(e.Member); to == estate.None && any || moved[to] || any && c.a.IsGroup(e.Member) {
+			continue
+		}
+		was[memberText(c.nameLater(e.Member), e)]++
+	}
+	for _, e := range c.b.Entries(change.Group.New) {
+		if moved[e.Member] || any && (c.b.IsGroup(e.Member) || e.Member.IsNobody()) {
+			continue
+		}
+		is[memberText(c.b.Address(e.Member).String(), e)]++
+	}
+	if !any {
+		for _, rule := range c.a.Rules(change.Group.Old) {
+			was[ruleText(rule)]++
+		}
+		for _, rule := range c.b.Rules(change.Group.New) {
+			is[ruleText(rule)]++
+		}
+	}
+	m := SettingChange{Name: "members", Old: onlyIn(was, is), New: onlyIn(is, was)}
+	if len(m.Old)+len(m.New) == 0 {
+		return nil
+	}
+	return &m
+}
+
+// later returns who somebody of the old estate is in the new one, or None.
+func (c *comparison) later(id estate.ID) estate.ID {
+	if id.IsNobody() {
+		return estate.None
+	}
+	return c.toNew[id]
+}
+
+// onlyIn returns the texts of which one count has more than another, sorted.
+func onlyIn(list, other map[string]int) []string {
+	var texts []string
+	for text, n := range list {
+		for range n - other[text] {
+			texts = append(texts, text)
+		}
+	}
+	slices.Sort(texts)
+	return texts
+}
+
+func memberText(name string, e estate.Entry) string {
+	return name + optionText(e.Copy(), e.Invitations(), e.Since().String(), e.Paused())
+}
+
+func ruleText(r estate.MemberRule) string {
+	name := "everyone"
+	if r.Filter != nil {
+		name = "where " + r.Filter.String()
+	}
+	return name + optionText(r.Copy, r.Invitations, "", false)
+}
+
+// optionText returns what a membership says, in parentheses, or "".
+func optionText(copies estate.Copy, invitations estate.Invitations, since string, paused bool) string {
+	var parts []string
+	for _, part := range [][2]string{{"copy", copies.String()}, {"invitations", invitations.String()}, {"since", since}} {
+		if part[1] != "" {
+			parts = append(parts, part[0]+" "+part[1])
+		}
+	}
+	if paused {
+		parts = append(parts, "paused")
+	}
+	if parts == nil {
+		return ""
+	}
+	return " (" + strings.Join(parts, ", ") + ")"
+}
