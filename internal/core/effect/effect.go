@@ -116,7 +116,9 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
 		return c.report
 	}
-	c.report.Persons = c.persons()
+	if unchanged == nil { // else nothing else is said of anybody
+		c.report.Persons = c.persons()
+	}
 	concernsOld, concernsNew := func(estate.ID) bool { return true }, func(estate.ID) bool { return true }
 	if unchanged != nil {
 		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }

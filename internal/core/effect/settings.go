@@ -182,6 +182,12 @@ func acceptances(g *estate.Group) []string {
 // members returns the memberships that only one of the groups has and that give
 // nobody another outcome, or nil.
 func (c *comparison) members(change *Change) *SettingChange {
+	any := len(change.Receives) > 0
+	was, is := map[string]int{}, map[string]int{}
+	before, later := c.unlike(c.a.Entries(change.Group.Old), c.b.Entries(change.Group.New))
+	if len(before)+len(later) == 0 && (any || len(c.a.Rules(change.Group.Old))+len(c.b.Rules(change.Group.New)) == 0) {
+		return nil
+	}
 	moved := map[estate.ID]bool{} // people of the new estate whose outcome is another one
 	for _, o := range change.Receives {
 		for _, id := range o.People {
@@ -190,15 +196,13 @@ func (c *comparison) members(change *Change) *SettingChange {
 			}
 		}
 	}
-	any := len(change.Receives) > 0
-	was, is := map[string]int{}, map[string]int{}
-	for _, e := range c.a.Entries(change.Group.Old) {
+	for _, e := range before {
 		if to := c.later(e.Member); to == estate.None && any || moved[to] || any && c.a.IsGroup(e.Member) {
 			continue
 		}
 		was[memberText(c.nameLater(e.Member), e)]++
 	}
-	for _, e := range c.b.Entries(change.Group.New) {
+	for _, e := range later {
 		if moved[e.Member] || any && (c.b.IsGroup(e.Member) || e.Member.IsNobody()) {
 			continue
 		}
@@ -217,6 +221,26 @@ func (c *comparison) members(change *Change) *SettingChange {
 		return nil
 	}
 	return &m
+}
+
+// unlike returns two lists without how they begin and end alike.
+func (c *comparison) unlike(before, later []estate.Entry) (a, b []estate.Entry) {
+	same := func(x, y estate.Entry) bool {
+		if x.Membership() != y.Membership() || x.Member.IsNobody() != y.Member.IsNobody() {
+			return false
+		}
+		if x.Member.IsNobody() {
+			return c.a.Address(x.Member).Key() == c.b.Address(y.Member).Key()
+		}
+		return c.toNew[x.Member] == y.Member
+	}
+	for len(before) > 0 && len(later) > 0 && same(before[0], later[0]) {
+		before, later = before[1:], later[1:]
+	}
+	for len(before) > 0 && len(later) > 0 && same(before[len(before)-1], later[len(later)-1]) {
+		before, later = before[:len(before)-1], later[:len(later)-1]
+	}
+	return before, later
 }
 
 // later returns who somebody of the old estate is in the new one, or None.

@@ -222,8 +222,11 @@ func (p *printer) group(id estate.ID) uint64 {
 		if setting.Form == estate.FormParties {
 			continue // they count by who they are
 		}
+		if !setting.Form.IsList() {
+			text(h, setting.Text(g))
+			continue
+		}
 		texts := setting.Texts(p.e, g)
-		text(h, setting.Name)
 		flag(h, texts != nil)
 		number(h, uint64(len(texts)))
 		text(h, texts...)

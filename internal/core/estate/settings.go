@@ -33,11 +33,11 @@ type Concern uint8
 
 // The concerns of settings. One that concerns nobody tells people about the group.
 const (
-	Posting   Concern             = 1 << iota // who may post, and who is told what
-	Receiving                                 // who gets what
-	Reading                                   // what a reader sees
-	Speaking                                  // who writes in the group's name
-	Managing                                  // who may do what else with the group
+	Posting   Concern = 1 << iota // who may post, and who is told what
+	Receiving                     // who gets what
+	Reading                       // what a reader sees
+	Speaking                      // who writes in the group's name
+	Managing                      // who may do what else with the group
 	Nobody    Concern = 0
 )
 
@@ -53,7 +53,8 @@ type Setting struct {
 	Default  string         // what holds where nothing is said; "" for nothing
 	Concerns Concern
 
-	texts func(*Estate, *Group) []string
+	text  func(*Group) string            // of one value
+	texts func(*Estate, *Group) []string // of a list
 	set   func(*Group, Value)
 }
 
@@ -71,11 +72,22 @@ type Value struct {
 // Texts returns what a group says as it is written, each item of a list for itself.
 // Where it says nothing, or the default, there are none.
 func (s *Setting) Texts(e *Estate, g *Group) []string {
-	texts := s.texts(e, g)
-	if !s.Form.IsList() && len(texts) == 1 && (texts[0] == "" || texts[0] == s.Default) {
-		return nil
+	if s.Form.IsList() {
+		return s.texts(e, g)
 	}
-	return texts
+	if text := s.Text(g); text != "" {
+		return []string{text}
+	}
+	return nil
+}
+
+// Text is Texts of a setting whose value is no list; "" where the group says nothing,
+// or the default.
+func (s *Setting) Text(g *Group) string {
+	if text := s.text(g); text != s.Default {
+		return text
+	}
+	return ""
 }
 
 // Holds returns what holds for a group, whether it says so or not: Texts, or else the
@@ -119,8 +131,8 @@ func GroupSetting(name string) (*Setting, bool) {
 var groupSettings = slices.Concat([]Setting{
 	{
 		Name: "address", Form: FormAddress, Concerns: Posting | Receiving | Reading | Speaking,
-		texts: func(_ *Estate, g *Group) []string { return []string{g.Address.String()} },
-		set:   func(g *Group, v Value) { g.Address, g.Place = v.Address, v.Place },
+		text: func(g *Group) string { return g.Address.String() },
+		set:  func(g *Group, v Value) { g.Address, g.Place = v.Address, v.Place },
 	}, {
 		Name: "also", Form: FormAddresses, Concerns: Posting,
 		texts: func(_ *Estate, g *Group) []string { return addressTexts(g.Also) },
@@ -176,11 +188,11 @@ var groupSettings = slices.Concat([]Setting{
 	textSetting("subject-tag", Reading, func(g *Group) *string { return &g.SubjectTag }),
 	{
 		Name: "pause-after", Form: FormNumber, Unit: "bounces", Concerns: Receiving,
-		texts: func(_ *Estate, g *Group) []string {
+		text: func(g *Group) string {
 			if g.PauseAfter == 0 {
-				return nil
+				return ""
 			}
-			return []string{strconv.Itoa(g.PauseAfter)}
+			return strconv.Itoa(g.PauseAfter)
 		},
 		set: func(g *Group, v Value) { g.PauseAfter = v.Number },
 	},
@@ -190,16 +202,16 @@ var groupSettings = slices.Concat([]Setting{
 func textSetting(name string, concerns Concern, field func(*Group) *string) Setting {
 	return Setting{
 		Name: name, Form: FormText, Concerns: concerns,
-		texts: func(_ *Estate, g *Group) []string { return []string{*field(g)} },
-		set:   func(g *Group, v Value) { *field(g) = v.Text },
+		text: func(g *Group) string { return *field(g) },
+		set:  func(g *Group, v Value) { *field(g) = v.Text },
 	}
 }
 
 func wordSetting[T ~uint8](name string, words []string, otherwise string, concerns Concern, field func(*Group) *T) Setting {
 	return Setting{
 		Name: name, Form: FormWord, Words: words, Default: otherwise, Concerns: concerns,
-		texts: func(_ *Estate, g *Group) []string { return []string{words[*field(g)]} },
-		set:   func(g *Group, v Value) { *field(g) = T(v.Word) },
+		text: func(g *Group) string { return words[*field(g)] },
+		set:  func(g *Group, v Value) { *field(g) = T(v.Word) },
 	}
 }
 
@@ -208,8 +220,8 @@ func wordSetting[T ~uint8](name string, words []string, otherwise string, concer
 func flagSetting(name string, concerns Concern, not func(*Group) *bool) Setting {
 	return Setting{
 		Name: name, Form: FormFlag, Default: "true", Concerns: concerns,
-		texts: func(_ *Estate, g *Group) []string { return []string{strconv.FormatBool(!*not(g))} },
-		set:   func(g *Group, v Value) { *not(g) = !v.Flag },
+		text: func(g *Group) string { return strconv.FormatBool(!*not(g)) },
+		set:  func(g *Group, v Value) { *not(g) = !v.Flag },
 	}
 }
 
@@ -234,11 +246,11 @@ func accessSettings() []Setting {
 	for action := range actions {
 		list = append(list, Setting{
 			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople, Default: defaultAccess[action], Concerns: Managing,
-			texts: func(_ *Estate, g *Group) []string {
+			text: func(g *Group) string {
 				if g.Access[action].Place == (Place{}) {
-					return nil
+					return ""
 				}
-				return []string{g.Access[action].Text}
+				return g.Access[action].Text
 			},
 			set: func(g *Group, v Value) {
 				g.Access[action] = AccessRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
