@@ -7,6 +7,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -61,6 +62,7 @@ type VoiceDecision struct {
 	As      string `json:"as"`    // the group
 	By      string `json:"by"`    // who writes
 	Voice   string `json:"voice"` // as, for, or "" for none
+	Proof   string `json:"proof"` // whether they can show that the name is theirs to use
 	Rule    int    `json:"rule"`
 	Written string `json:"written"`
 	Place   string `json:"place,omitempty"`
@@ -111,34 +113,47 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 		Message: MessageFacts(c.Message),
 		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
 	}
-	s := r.Sender(c.From)
-	a.Sender = n.sender(s)
+	a.Sender = n.sender(r.Sender(c.From))
 	a.Sees.From = a.From
-	silent := false // there is no voice, and nothing is sent
+	envelope := message.Envelope{From: c.From, To: c.To, Message: c.Message}
 	if c.As != estate.None {
-		silent = !a.speak(n, c.As, s)
-		s = r.Sender(n.e.Address(c.As))
+		envelope.From, envelope.By = n.e.Address(c.As), c.From
 	}
-	to, found := n.e.Find(c.To)
+	f := message.Of(r, envelope)
+	if c.As != estate.None {
+		a.speak(n, c.As, f)
+	}
+	_, found := n.e.Find(c.To)
 	switch {
-	case found && n.e.IsGroup(to):
-		a.toGroup(n, to, s, c.Message)
-	case found:
-		a.toPerson(n, to)
-	case n.e.InsideDomain(c.To.Domain()):
+	case f.To != estate.None && n.e.IsGroup(f.To):
+		a.toGroup(n, f, c.Message)
+	case f.To != estate.None:
+		a.toPerson(n, f.To)
+	case !found && n.e.InsideDomain(c.To.Domain()):
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: "5.1.1 no such address"}
 		a.suggest(n, a.To)
 		a.Sees.Sender = "is told that there is no such address"
 	default:
 		return nil
 	}
-	if silent {
-		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: a.From + " has no voice in " + n.address(c.As)}
+	if text := a.unspoken(n, c.As, f); text != "" {
+		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: text}
 		a.Sees.Sender = "is refused by their own mail service: " + a.Text
-	} else if s.ID == estate.None && s.Inside && a.unknown == "" {
+	} else if f.Sender.ID == estate.None && f.Sender.Inside && a.unknown == "" {
 		a.suggest(n, a.From)
 	}
 	return a
+}
+
+// unspoken says why a message may not be written in the name of a group, or "".
+func (a *Explanation) unspoken(n namer, group estate.ID, f *message.Fate) string {
+	switch f.Reason {
+	case message.NoVoice:
+		return a.From + " has no voice in " + n.address(group)
+	case message.NoProof:
+		return a.From + " cannot show that the name of " + n.address(group) + " is theirs to use"
+	}
+	return ""
 }
 
 // suggest notes the addresses that are near to one that belongs to nobody.
@@ -159,19 +174,17 @@ func (n namer) sender(s resolve.Sender) SenderFacts {
 	return facts
 }
 
-// speak notes whether a sender may write in a group's name, and reports it.
-func (a *Explanation) speak(n namer, group estate.ID, s resolve.Sender) bool {
-	voice, rule := n.r.Voice(group, s)
-	a.Voice = &VoiceDecision{As: n.address(group), By: a.From, Voice: voice.String(), Rule: rule}
-	if rule > 0 {
-		written := n.e.Group(group).Voice[rule-1]
+// speak notes whether a sender may write in a group's name.
+func (a *Explanation) speak(n namer, group estate.ID, f *message.Fate) {
+	a.Voice = &VoiceDecision{As: n.address(group), By: a.From, Voice: f.Voice.String(), Rule: f.VoiceRule, Proof: f.Proof.String()}
+	if f.VoiceRule > 0 {
+		written := n.e.Group(group).Voice[f.VoiceRule-1]
 		a.Voice.Written, a.Voice.Place = oneLine(written.Text), n.position(written.Place)
 	}
 	a.Sees.From = n.address(group)
-	if voice == estate.VoiceFor {
+	if f.Voice == estate.VoiceFor {
 		a.Sees.SentBy = a.From
 	}
-	return voice != estate.NoVoice
 }
 
 func (a *Explanation) toPerson(n namer, to estate.ID) {
@@ -189,7 +202,8 @@ func (a *Explanation) toPerson(n namer, to estate.ID) {
 	a.Sees.Sender = "is told nothing"
 }
 
-func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m resolve.Message) {
+func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
+	group, s, decision := f.To, f.Sender, f.Gate
 	g := n.e.Group(group)
 	a.Group, a.name = n.address(group), groupName(g)
 	for _, tried := range n.r.Trace(group, s, m) {
@@ -200,7 +214,6 @@ func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m reso
 		}
 		a.Tried = append(a.Tried, step)
 	}
-	decision := n.r.Judge(group, s, m)
 	a.Decision = newDecision(n.e, group, decision)
 	a.gate = a.Decision
 	if decision.Verdict == estate.Hold {
@@ -208,7 +221,7 @@ func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m reso
 		approvers, a.owners = n.r.Approvers(group)
 		a.Approvers = n.addresses(approvers)
 	}
-	d := n.r.Deliver(group, &s, m)
+	d := f.Delivery()
 	for _, way := range d.Ways {
 		a.Ways = append(a.Ways, n.way(d, way))
 	}
@@ -218,7 +231,7 @@ func (a *Explanation) toGroup(n namer, group estate.ID, s resolve.Sender, m reso
 			a.Sees.Reaching++
 		}
 	}
-	a.Sees.Sender = n.told(g, decision, a.Decision, s, m)
+	a.Sees.Sender = n.told(g, f, a.Decision)
 	if decision.Verdict != estate.Admit && s.Inside && !m.Unproven {
 		a.Sees.Before = n.foreseen(g, group, s)
 	}
@@ -241,17 +254,16 @@ func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
 }
 
 // told tells what the sender learns of a verdict.
-func (n namer) told(g *estate.Group, d resolve.Decision, decision Decision, s resolve.Sender, m resolve.Message) string {
-	heard := g.TellHeld == estate.TellAll || g.TellHeld == estate.TellInside && s.Inside && !m.Unproven
+func (n namer) told(g *estate.Group, f *message.Fate, decision Decision) string {
 	switch {
-	case d.Verdict == estate.Admit:
+	case f.Gate.Verdict == estate.Admit:
 		return "is told nothing"
-	case d.Verdict == estate.Drop:
+	case f.Gate.Verdict == estate.Drop:
 		return "is told nothing: it vanishes"
-	case !heard:
+	case !f.Heard():
 		return "is told nothing, as tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
 	}
-	words := map[estate.Verdict]string{estate.Hold: "is told that it is held", estate.Refuse: "is told that it is refused"}[d.Verdict]
+	words := map[estate.Verdict]string{estate.Hold: "is told that it is held", estate.Refuse: "is told that it is refused"}[f.Gate.Verdict]
 	if decision.Text != "" {
 		words += `: "` + decision.Text + `"`
 	}

@@ -9,6 +9,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 )
@@ -72,53 +73,12 @@ type Prediction struct {
 
 // Predict returns what a message does.
 func Predict(r *resolve.Resolver, t *Trial) Prediction {
-	e := r.Estate()
-	p := Prediction{Verdict: estate.Refuse, Group: estate.None, Outcomes: map[estate.ID]resolve.Outcome{}}
-	from := r.Sender(t.From)
-	if t.By.IsValid() {
-		if !e.IsGroup(from.ID) {
-			return p
-		}
-		if voice, _ := r.Voice(from.ID, r.Sender(t.By)); voice == estate.NoVoice || !canProve(r, from.ID, r.Sender(t.By).ID) {
-			return p
-		}
-	}
-	to, ok := e.Find(t.To)
-	if !ok {
-		if !e.InsideDomain(t.To.Domain()) {
-			p.Verdict = estate.Admit // it leaves the estate
-		}
-		return p
-	}
-	if !e.IsGroup(to) {
-		p.Verdict = estate.Admit
-		p.Outcomes[to] = resolve.Inbox
-		if e.Person(to).Mailbox != estate.MailboxOpen {
-			p.Verdict = estate.Refuse
-			p.Outcomes[to] = resolve.Undeliverable
-		}
-		return p
-	}
-	p.Group = to
-	decision := r.Judge(to, from, t.Message)
-	p.Verdict, p.Rule = decision.Verdict, decision.Rule
-	if p.Verdict == estate.Admit {
-		for _, recipient := range r.Deliver(to, &from, t.Message).Recipients {
-			if e.IsPerson(recipient.ID) {
-				p.Outcomes[recipient.ID] = recipient.Outcome
-			}
-		}
+	f := message.Of(r, message.Envelope{From: t.From, By: t.By, To: t.To, Message: t.Message})
+	p := Prediction{Verdict: f.Verdict, Rule: f.Rule, Group: estate.None, Outcomes: f.Outcomes()}
+	if f.Reason == message.ByGate {
+		p.Group = f.To
 	}
 	return p
-}
-
-// canProve reports whether somebody can show that a group's name is theirs to use,
-// or need not.
-func canProve(r *resolve.Resolver, group, person estate.ID) bool {
-	if r.Estate().Group(group).VoiceProof == estate.ProofNone {
-		return true
-	}
-	return slices.ContainsFunc(r.Speakers(group).People, func(s resolve.Speaker) bool { return s.ID == person && s.Proof == resolve.ProofPossible })
 }
 
 // A Miss is something that was not predicted as it was seen: the verdict, where

@@ -54,6 +54,20 @@ func (r *Resolver) Voice(group estate.ID, s Sender) (estate.Voice, int) {
 	return estate.NoVoice, 0
 }
 
+// Proof returns whether a person can show that a group's name is theirs to use. Who
+// is no person of the estate, or has no voice, cannot.
+func (r *Resolver) Proof(group, person estate.ID) Proof {
+	if r.e.Group(group).VoiceProof == estate.ProofNone {
+		return ProofNotNeeded
+	}
+	for _, speaker := range r.Speakers(group).People {
+		if speaker.ID == person {
+			return speaker.Proof
+		}
+	}
+	return ProofImpossible
+}
+
 // VoiceClasses returns, for each voice rule of a group from 1, the people and
 // groups for whom it decides, and at 0 those that have no voice.
 func (r *Resolver) VoiceClasses(group estate.ID) []*roaring.Bitmap {

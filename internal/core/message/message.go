@@ -1,0 +1,154 @@
+// Package message says what becomes of a message: may it be written in a group's
+// name, what says the gate, who is told, who gets it. It is the one forward model
+// that explanations, predictions and what is inferred from them share.
+package message
+
+import (
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// An Envelope is a message on its way.
+type Envelope struct {
+	From    address.Address // claimed (RFC 5322 From)
+	By      address.Address // who submits it in the name of the group From, or the zero Address
+	To      address.Address // as it is written
+	Message resolve.Message
+}
+
+// A Reason is what decides about a message.
+type Reason uint8
+
+// The reasons, in the order in which they are looked at.
+const (
+	ByGate        Reason = iota // the group's gate
+	NoGroup                     // it is submitted in the name of what is no group
+	NoVoice                     // who submits it may not write in the group's name
+	NoProof                     // they may, and cannot show that the name is theirs to use
+	Leaves                      // it is for an address outside of the estate
+	NoSuchAddress               // it is for an inside address that belongs to nobody (RFC 3463, 5.1.1)
+	ToPerson                    // it is for a person, whom no gate guards
+)
+
+// A Fate is what becomes of a message.
+type Fate struct {
+	Reason  Reason
+	Verdict estate.Verdict
+	Rule    int // of the gate that decides, from 1; 0: none
+	Sender  resolve.Sender
+	To      estate.ID // the group or person that it is for, or None
+
+	// Where it is submitted in a group's name: what the group says to that.
+	Voice     estate.Voice
+	VoiceRule int // from 1; 0: none
+	Proof     resolve.Proof
+
+	// Gate is what the group's gate says, also to what does not get there.
+	Gate resolve.Decision
+
+	r        *resolve.Resolver
+	message  resolve.Message
+	delivery *resolve.Delivery
+}
+
+// Of returns what becomes of a message by an estate.
+func Of(r *resolve.Resolver, e Envelope) *Fate {
+	f := &Fate{Sender: r.Sender(e.From), To: estate.None, Verdict: estate.Refuse, r: r, message: e.Message}
+	f.address(e.To)
+	if e.By.IsValid() {
+		f.speak(r.Sender(e.By))
+	}
+	return f
+}
+
+// address decides by whom the message is for.
+func (f *Fate) address(to address.Address) {
+	e := f.r.Estate()
+	id, ok := e.Find(to)
+	switch {
+	case !ok && e.InsideDomain(to.Domain()):
+		f.Reason = NoSuchAddress
+	case !ok:
+		f.Reason, f.Verdict = Leaves, estate.Admit
+	case e.IsPerson(id):
+		f.Reason, f.Verdict, f.To = ToPerson, estate.Admit, id
+	default:
+		f.Reason, f.To = ByGate, id
+		f.Gate = f.r.Judge(id, f.Sender, f.message)
+		f.Verdict, f.Rule = f.Gate.Verdict, f.Gate.Rule
+	}
+}
+
+// speak refuses what may not be written in a group's name.
+func (f *Fate) speak(by resolve.Sender) {
+	group := f.Sender.ID
+	if group == estate.None || !f.r.Estate().IsGroup(group) {
+		f.refuse(NoGroup)
+		return
+	}
+	f.Voice, f.VoiceRule = f.r.Voice(group, by)
+	f.Proof = f.r.Proof(group, by.ID)
+	switch {
+	case f.Voice == estate.NoVoice:
+		f.refuse(NoVoice)
+	case f.Proof == resolve.ProofImpossible:
+		f.refuse(NoProof)
+	}
+}
+
+func (f *Fate) refuse(reason Reason) { f.Reason, f.Verdict, f.Rule = reason, estate.Refuse, 0 }
+
+// Arrives reports whether the message gets to the one that it is for.
+func (f *Fate) Arrives() bool { return f.Reason == ByGate || f.Reason == ToPerson }
+
+// Delivery returns who gets the message of a group, whether or not the gate admits
+// it; nil where it is for no group.
+func (f *Fate) Delivery() *resolve.Delivery {
+	if f.delivery == nil && f.To != estate.None && f.r.Estate().IsGroup(f.To) {
+		f.delivery = f.r.Deliver(f.To, &f.Sender, f.message)
+	}
+	return f.delivery
+}
+
+// Outcomes returns what people get of the message, as it is: nothing where it is not
+// admitted.
+func (f *Fate) Outcomes() map[estate.ID]resolve.Outcome {
+	outcomes := map[estate.ID]resolve.Outcome{}
+	e := f.r.Estate()
+	switch {
+	case f.Verdict != estate.Admit:
+	case f.Reason == ToPerson:
+		outcomes[f.To] = f.personal()
+	case f.Reason == ByGate:
+		for _, recipient := range f.Delivery().Recipients {
+			if e.IsPerson(recipient.ID) {
+				outcomes[recipient.ID] = recipient.Outcome
+			}
+		}
+	}
+	return outcomes
+}
+
+// personal returns what a person gets of a message to their own address.
+func (f *Fate) personal() resolve.Outcome {
+	if f.r.Estate().Person(f.To).Mailbox != estate.MailboxOpen {
+		return resolve.Undeliverable
+	}
+	return resolve.Inbox
+}
+
+// Heard reports whether the sender is told that the gate holds or refuses the
+// message, as tell-held says.
+func (f *Fate) Heard() bool {
+	if f.Reason != ByGate || f.Gate.Verdict != estate.Hold && f.Gate.Verdict != estate.Refuse {
+		return false
+	}
+	switch f.r.Estate().Group(f.To).TellHeld {
+	case estate.TellAll:
+		return true
+	case estate.TellInside:
+		return f.Sender.Inside && !f.message.Unproven
+	}
+	return false
+}
