@@ -206,8 +206,11 @@ func (m *merger) mergeGroup(found int, g *Group, place estate.Place) {
 		}
 	}
 	for _, f := range g.Access {
-		if !slices.ContainsFunc(old.Access, func(o estatefile.Field) bool { return o.Name == f.Name }) {
+		i := slices.IndexFunc(old.Access, func(o estatefile.Field) bool { return o.Name == f.Name })
+		if i < 0 {
 			old.Access = append(old.Access, f)
+		} else if o := old.Access[i]; o.Text != f.Text {
+			m.conflict(old.Address, "access."+f.Name, show(o), old.place, show(f), place)
 		}
 	}
 	for _, listed := range []struct {

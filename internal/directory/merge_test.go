@@ -186,3 +186,19 @@ the group T9, of which ann@k.example is a member, is not in this source`
 		t.Errorf("got\n%s\nwant\n%s", text, want)
 	}
 }
+
+// Two sources that say who may do something differently are a conflict; the first
+// counts.
+func TestMergeAccess(t *testing.T) {
+	source := func(name, find string) *directory.Directory {
+		return &directory.Directory{Name: name, File: name, Groups: []directory.Group{{Line: 2, Address: "crew@kelp.example", Members: members("ann@kelp.example"),
+			Access: []estatefile.Field{{Name: "find", Text: find}}}}}
+	}
+	m := directory.Merge([]*directory.Directory{source("a", "inside"), source("b", "anyone"), source("c", "inside")}, "", []string{"kelp.example"})
+	if len(m.Conflicts) != 1 || m.Conflicts[0].What != "access.find" || m.Conflicts[0].Taken.Value != `"inside"` || m.Conflicts[0].Left.Value != `"anyone"` {
+		t.Errorf("conflicts: %v", m.Conflicts)
+	}
+	if got := m.Groups[0].Access; len(got) != 1 || got[0].Text != "inside" {
+		t.Errorf("access: %v", got)
+	}
+}

@@ -365,9 +365,11 @@ func covers(list []string, a address.Address, inside bool) bool {
 		case text == "inside":
 			return inside
 		case isDomain:
-			return strings.EqualFold(domain, a.Domain())
+			domain, err := address.ParseDomain(domain)
+			return err == nil && domain == a.Domain()
 		}
-		return strings.EqualFold(text, a.String())
+		known, err := address.Parse(text)
+		return err == nil && known.Key() == a.Key()
 	})
 }
 

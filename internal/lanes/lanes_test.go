@@ -189,3 +189,20 @@ func FuzzLoad(f *testing.F) {
 		}
 	})
 }
+
+// Domains and addresses are the same however they are written: with umlauts or
+// without, in any case, in quotes or not.
+func TestCovers(t *testing.T) {
+	for _, test := range []struct {
+		list, address string
+		want          bool
+	}{
+		{"@bücher.example", "ann@xn--bcher-kva.example", true}, {"@bücher.example", "ann@bücher.example", true}, {"@BÜCHER.example", "ann@Bücher.example", true},
+		{"@kelp.example", "ann@KELP.example", true}, {"@kelp.example", "ann@sub.kelp.example", false}, {"ann@bücher.example", "Ann@xn--bcher-kva.example", true},
+		{`"ann"@kelp.example`, "ann@kelp.example", true}, {"ann@kelp.example", "bob@kelp.example", false}, {"anyone", "x@out.example", true}, {"inside", "x@out.example", false},
+	} {
+		if got := covers([]string{test.list}, address.MustParse(test.address), false); got != test.want {
+			t.Errorf("%s covers %s: %v, want %v", test.list, test.address, got, test.want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -156,8 +157,8 @@ func (w *judge) verdict() CaseResult {
 	for _, s := range w.e.notices {
 		r.Notices = append(r.Notices, s.Account)
 	}
-	for _, list := range w.e.copies {
-		for _, s := range list {
+	for _, account := range slices.Sorted(maps.Keys(w.e.copies)) {
+		for _, s := range w.e.copies[account] {
 			if r.View == nil && s.View != nil && !strings.EqualFold(s.Account, w.c.sender().String()) {
 				r.View = s.View
 			}

@@ -92,6 +92,10 @@ type runner struct {
 	last    time.Time // when something new was sent or seen last
 	sending bool
 	limiter *rate.Limiter
+
+	answering map[int]bool // by case: a request is being answered, or has been
+	pending   int          // requests that are being answered
+	answers   sync.WaitGroup
 }
 
 // sightingKey tells sightings apart.
@@ -107,7 +111,7 @@ func (s *Sighting) key() sightingKey {
 
 func newRunner(p *Plan, o Options, dir string, j *Journal, h *history) *runner {
 	limits := p.lanes.Limits
-	x := &runner{plan: p, options: o, dir: dir, journal: j, sent: map[int]time.Time{}, known: map[sightingKey]bool{}, looked: map[string]time.Time{},
+	x := &runner{plan: p, options: o, dir: dir, journal: j, sent: map[int]time.Time{}, known: map[sightingKey]bool{}, looked: map[string]time.Time{}, answering: map[int]bool{},
 		limiter: rate.NewLimiter(rate.Limit(limits.Pace), 1),
 		result:  &Run{Plan: p, Dir: dir, Replies: map[int]send.Reply{}, Unsure: map[int]bool{}, Problems: map[string]error{}, Approved: map[int]bool{}}}
 	x.watch = &watch.Watch{Connections: limits.Connections, Every: limits.LookEvery, Wants: p.wants}
@@ -181,6 +185,7 @@ func (x *runner) run(ctx context.Context) (*Run, error) {
 	}
 	stop()
 	done.Wait()
+	x.answers.Wait()
 	if ctx.Err() != nil || x.result.Broken {
 		x.result.Broken = true
 	} else if err == nil {
@@ -344,8 +349,10 @@ func (x *runner) visit(ctx context.Context) func(watch.Report) {
 				}
 				x.note(s)
 				x.last = time.Now()
-				if s.What == sawApproval && x.options.Approve && !x.result.Approved[s.Case] {
-					x.result.Approved[s.Case] = x.approve(ctx, &s)
+				if s.What == sawApproval && x.options.Approve && !x.answering[s.Case] {
+					x.answering[s.Case] = true
+					x.pending++
+					x.answers.Go(func() { x.answer(ctx, s) })
 				}
 			}
 		}
@@ -380,6 +387,17 @@ func evidenceName(s *Sighting) string {
 		return '_'
 	}, strings.ToLower(s.Account))
 	return fmt.Sprintf("case-%d-%s-%s-%d.eml", s.Case+1, plain, s.Role, s.UID)
+}
+
+// answer answers a request, and notes whether the answer was taken. If it was not,
+// another request for the case may be answered.
+func (x *runner) answer(ctx context.Context, s Sighting) {
+	taken := x.approve(ctx, &s)
+	x.mutex.Lock()
+	defer x.mutex.Unlock()
+	x.result.Approved[s.Case], x.answering[s.Case] = taken, taken
+	x.pending--
+	x.last = time.Now()
 }
 
 // approve answers a request as the approver whose mailbox it is in.
@@ -417,13 +435,13 @@ func (x *runner) await(ctx context.Context, end time.Time) error {
 		if done < all {
 			quiet = x.last.Add(limits.Quiet)
 		}
-		everywhere := true
+		everywhere := x.pending == 0
 		for _, a := range x.watch.Accounts {
 			everywhere = everywhere && x.looked[a.Name].After(quiet)
 		}
 		x.mutex.Unlock()
 		switch now := time.Now(); {
-		case now.After(quiet) && (everywhere || len(x.watch.Accounts) == 0) || now.After(deadline):
+		case now.After(quiet) && (everywhere || len(x.watch.Accounts) == 0 && x.pending == 0) || now.After(deadline):
 			return nil
 		case now.After(end):
 			x.result.Broken = true // what was sent last has not had its time

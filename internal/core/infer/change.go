@@ -324,8 +324,7 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 		}
 		for copy := estate.CopyEvery; copy <= estate.CopyNone; copy++ {
 			if copy != entry.Copy() {
-				weight := map[estate.Copy]int{estate.CopyNone: 10, estate.CopyDigest: 10, estate.CopyEvery: 10, estate.CopyReplies: 16}[copy]
-				add(weight, "copy: "+copy.String(), "the copy of "+who+" in "+in+" were "+copy.String(), estate.Edit{Rows: change(func(m *estate.Membership) { m.Copy = copy })})
+				add(copyWeights[copy], "copy: "+copy.String(), "the copy of "+who+" in "+in+" were "+copy.String(), estate.Edit{Rows: change(func(m *estate.Membership) { m.Copy = copy })})
 			}
 		}
 		paused, says := !entry.Paused(), "were paused"
@@ -392,6 +391,9 @@ func without(f selector.Filter, who string) string {
 	return "(&" + f.String() + text + ")"
 }
 
+// copyWeights are the weights of another copy: replies are rarely meant.
+var copyWeights = map[estate.Copy]int{estate.CopyEvery: 10, estate.CopyDigest: 10, estate.CopyNone: 10, estate.CopyReplies: 16}
+
 // settingChanges change what a group says about copies.
 func (x *search) settingChanges(group, person estate.ID) []Change {
 	e := x.r.Estate()
@@ -406,7 +408,7 @@ func (x *search) settingChanges(group, person estate.ID) []Change {
 			add(13, "copy", copy.String(), func(g *estate.Group) { g.Copy = copy })
 		}
 		if copy != g.OutsideCopy && !e.Inside(person) {
-			add(map[estate.Copy]int{estate.CopyNone: 8, estate.CopyReplies: 16}[copy]+1, "outside-copy", copy.String(), func(g *estate.Group) { g.OutsideCopy = copy })
+			add(copyWeights[copy]-1, "outside-copy", copy.String(), func(g *estate.Group) { g.OutsideCopy = copy })
 		}
 	}
 	for invitations := estate.InvitationsFollow; invitations <= estate.InvitationsNone; invitations++ {

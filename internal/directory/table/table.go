@@ -229,6 +229,12 @@ func (t *Reader) add(g *directory.Group, cell func(string) string) error {
 		m.Address = a.String()
 	}
 	switch role := strings.ToLower(cell("role")); role {
+	case "owner", "moderator":
+		if m.Address == "" {
+			return fmt.Errorf("address is %q, expected the address of a person or group, as role is %s", text, role)
+		}
+	}
+	switch role := strings.ToLower(cell("role")); role {
 	case "owner":
 		g.Owners = append(g.Owners, m.Address)
 		return nil

@@ -75,7 +75,9 @@ func TestMemberships(t *testing.T) {
 		"nowhere,d@k.example,,,,,\n" +
 		"g@k.example,e@k.example,loud,,,,\n" +
 		"g@k.example,e@k.example,,yesterday,,,\n" +
-		"g@k.example,e@k.example,,,,,captain\n"
+		"g@k.example,e@k.example,,,,,captain\n" +
+		"g@k.example,everyone,,,,,owner\n" +
+		"g@k.example,where (base=x),,,,,moderator\n"
 	d := &directory.Directory{File: "x", Groups: []directory.Group{{Address: "g@k.example"}}}
 	r, err := NewReader(strings.NewReader(text), "x", 0)
 	if err != nil {
@@ -104,6 +106,8 @@ x:8: "nowhere" is no address: there is no @
 x:9: copy is "loud" and invitations "", expected every, digest, replies or none, and follow, every or none
 x:10: expected a date such as 2026-03-02, not "yesterday"
 x:11: "captain" is no role, expected member, owner or moderator
+x:12: address is "everyone", expected the address of a person or group, as role is owner
+x:13: address is "where (base=x)", expected the address of a person or group, as role is moderator
 `
 	if got.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", got.String(), want)
