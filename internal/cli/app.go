@@ -128,7 +128,11 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			"Begin with: yorvet demo",
 		Version: version(),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "estate", Usage: "the estate: a YAML `FILE` or a folder of them (default: estate.yaml, else the folder estate)", Sources: cli.EnvVars("YORVET_ESTATE")},
+			&cli.StringFlag{
+				Name:    "estate",
+				Usage:   "the estate: a YAML `FILE` or a folder of them (default: estate.yaml, else the folder estate)",
+				Sources: cli.EnvVars("YORVET_ESTATE"),
+			},
 			&cli.StringFlag{Name: "on", Usage: "the `DATE` to answer for, as YYYY-MM-DD (default: today in UTC)"},
 			&cli.StringFlag{Name: "format", Usage: "text, json or csv", DefaultText: "text"},
 			&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
@@ -209,7 +213,12 @@ func missingCommand(cmd *cli.Command) error {
 	word := cmd.Args().First()
 	switch {
 	case word != "":
-		return usageError("there is no command %q, expected %s%s", word, orList(known), meant(nearest.Word(word, known)))
+		return usageError(
+			"there is no command %q, expected %s%s",
+			word,
+			orList(known),
+			meant(nearest.Word(word, known)),
+		)
 	case cmd.Root() == cmd:
 		return cli.ShowRootCommandHelp(cmd)
 	}

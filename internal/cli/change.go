@@ -62,7 +62,13 @@ func changeEstate(ctx context.Context, cmd *cli.Command, streams Streams, propos
 }
 
 // changeEstateAt is changeEstate for the estate at a path.
-func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path string, propose func(*changer) error) error {
+func changeEstateAt(
+	ctx context.Context,
+	cmd *cli.Command,
+	streams Streams,
+	path string,
+	propose func(*changer) error,
+) error {
 	if !cmd.IsSet("estate") && path == estatePath(cmd) {
 		if err := noSource(path); err != nil {
 			return err
@@ -87,7 +93,17 @@ func changeEstateAt(ctx context.Context, cmd *cli.Command, streams Streams, path
 			}
 			return loadError(path, err)
 		}
-		c := &changer{session: &session{ctx: ctx, cmd: cmd, streams: streams, e: draft.Before(), format: format, r: resolve.New(draft.Before(), today)}, draft: draft}
+		c := &changer{
+			session: &session{
+				ctx:     ctx,
+				cmd:     cmd,
+				streams: streams,
+				e:       draft.Before(),
+				format:  format,
+				r:       resolve.New(draft.Before(), today),
+			},
+			draft: draft,
+		}
 		if err := propose(c); err != nil {
 			return err
 		}
@@ -106,7 +122,10 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		return c.cmd.Bool("yes"), writeError(err)
 	}
 	if err != nil {
-		return false, fmt.Errorf("yorvet: with this change the estate would have errors; nothing is written\n%w", loadError(path, err))
+		return false, fmt.Errorf(
+			"yorvet: with this change the estate would have errors; nothing is written\n%w",
+			loadError(path, err),
+		)
 	}
 	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
 	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)
@@ -202,6 +221,10 @@ func (c *changer) warnMastered(groups ...estate.ID) {
 		if len(groups) > 1 {
 			what = fmt.Sprintf("%d of these groups are", by[system])
 		}
-		c.note("%s mastered in %s: hand the change out with yorvet export, or the next import takes it back.", what, system)
+		c.note(
+			"%s mastered in %s: hand the change out with yorvet export, or the next import takes it back.",
+			what,
+			system,
+		)
 	}
 }

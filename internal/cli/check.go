@@ -21,7 +21,11 @@ func newCheck(streams Streams) *cli.Command {
 			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
 			"Example: yorvet check --skip owner-left-out",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "fail-on", Value: "high", Usage: "the `SEVERITY` from which the exit code is 1: high, medium, low or never"},
+			&cli.StringFlag{
+				Name:  "fail-on",
+				Value: "high",
+				Usage: "the `SEVERITY` from which the exit code is 1: high, medium, low or never",
+			},
 			&cli.StringSliceFlag{Name: "only", Usage: "look for hazards of this `NAME` only; may be repeated"},
 			&cli.StringSliceFlag{Name: "skip", Usage: "do not look for hazards of this `NAME`; may be repeated"},
 			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},

@@ -56,7 +56,14 @@ var demoSteps = []step{
 	{
 		"Somebody claims to be a skipper",
 		"The address is one of ours, but nothing proves it. The gate looks at that first.",
-		[]string{"explain", "--from", "ines.maro@kelpmere.example", "--to", "lost-property@kelpmere.example", "--unproven"},
+		[]string{
+			"explain",
+			"--from",
+			"ines.maro@kelpmere.example",
+			"--to",
+			"lost-property@kelpmere.example",
+			"--unproven",
+		},
 		"",
 	},
 	{
@@ -92,7 +99,19 @@ var demoSteps = []step{
 	{
 		"What else is going to bite?",
 		"There are 22 kinds of hazards. These are the worst; the list without --only is longer.",
-		[]string{"check", "--only", "forgeable", "--only", "approver-unreachable", "--only", "nested-stops", "--only", "no-such-address", "--fail-on", "never"},
+		[]string{
+			"check",
+			"--only",
+			"forgeable",
+			"--only",
+			"approver-unreachable",
+			"--only",
+			"nested-stops",
+			"--only",
+			"no-such-address",
+			"--fail-on",
+			"never",
+		},
 		"",
 	},
 	{
@@ -139,7 +158,8 @@ func change(ctx context.Context, dir, program string) error {
 		}
 		args = append(args, arg)
 	}
-	if code := Run(ctx, append(args, "--yes"), Streams{Out: io.Discard, Err: io.Discard}); code != exitAnswered && code != exitWrong {
+	if code := Run(ctx, append(args, "--yes"), Streams{Out: io.Discard, Err: io.Discard}); code != exitAnswered &&
+		code != exitWrong {
 		return usageError("the demo's change ended with exit code %d", code)
 	}
 	return demo.Remember(dir)

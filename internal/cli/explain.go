@@ -18,7 +18,10 @@ func newExplain(streams Streams) *cli.Command {
 			"groups, who gets the message and how, and what each side sees.\n\n" +
 			"Example: yorvet explain --from odile.renn@kelpmere.example --to sailing-notices@kelpmere.example",
 		Flags: append([]cli.Flag{
-			&cli.StringSliceFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from; may be repeated"},
+			&cli.StringSliceFlag{
+				Name:  "from",
+				Usage: "the `ADDRESS` that the message claims to be from; may be repeated",
+			},
 			&cli.StringSliceFlag{Name: "to", Usage: "the `ADDRESS` that it is sent to; may be repeated"},
 			&cli.StringFlag{Name: "as", Usage: "the `GROUP` in whose name it is written"},
 		}, messageFlags()...),
@@ -62,7 +65,11 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		for _, c.To = range targets {
 			one := present.NewExplanation(s.r, c)
 			if one == nil {
-				return usageError("%s is neither in the estate nor in one of its domains%s", c.To, meant(s.nearGroups(c.To.String())...))
+				return usageError(
+					"%s is neither in the estate nor in one of its domains%s",
+					c.To,
+					meant(s.nearGroups(c.To.String())...),
+				)
 			}
 			answer.Explanations = append(answer.Explanations, one)
 		}

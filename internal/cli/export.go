@@ -42,10 +42,19 @@ func newExport(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(exportFormats)},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
-			&cli.StringFlag{Name: "for", Usage: "the `SYSTEM` that is to be changed (default: the name of the source OLD)"},
-			&cli.StringFlag{Name: "ids", Usage: "a `SOURCE` for the names of entries (default: OLD, if that is a source)"},
+			&cli.StringFlag{
+				Name:  "for",
+				Usage: "the `SYSTEM` that is to be changed (default: the name of the source OLD)",
+			},
+			&cli.StringFlag{
+				Name:  "ids",
+				Usage: "a `SOURCE` for the names of entries (default: OLD, if that is a source)",
+			},
 			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes are what"},
-			&cli.StringFlag{Name: "base", Usage: "the `DN` below which new LDAP entries are (default: made of the first domain)"},
+			&cli.StringFlag{
+				Name:  "base",
+				Usage: "the `DN` below which new LDAP entries are (default: made of the first domain)",
+			},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runExport(ctx, cmd, streams) },
 	}
@@ -68,7 +77,12 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case as == "":
 		return usageError("export needs --as, one of %s", orList(exportFormats))
 	case !slices.Contains(exportFormats, as):
-		return usageError("--as: there is no format %q, expected %s%s", as, orList(exportFormats), meant(nearest.Word(as, exportFormats)))
+		return usageError(
+			"--as: there is no format %q, expected %s%s",
+			as,
+			orList(exportFormats),
+			meant(nearest.Word(as, exportFormats)),
+		)
 	case cmd.IsSet("since") && as != "ldif" && as != "scim":
 		return usageError("--since: a change can be handed out as ldif or scim, not as %s", as)
 	case as == "csv" && !cmd.IsSet("output"):
@@ -110,7 +124,13 @@ func (x *exporter) findMap() error {
 		}
 	}
 	if x.m == nil {
-		builtIn := map[string]string{"ldif": "ldap", "scim": "scim", "vcard": "vcard", "csv": "table", "aliases": "table"}
+		builtIn := map[string]string{
+			"ldif":    "ldap",
+			"scim":    "scim",
+			"vcard":   "vcard",
+			"csv":     "table",
+			"aliases": "table",
+		}
 		x.m = directory.BuiltIn(builtIn[x.format])
 	}
 	return nil
@@ -157,7 +177,11 @@ func (x *exporter) tell(losses []directory.Loss) {
 	if len(losses) == 0 {
 		return
 	}
-	fmt.Fprintf(x.streams.Err, "%s cannot hold, and it is left out:\n", map[string]string{"ldif": "LDIF", "scim": "SCIM", "aliases": "An alias file", "csv": "A table", "vcard": "A vCard"}[x.format])
+	fmt.Fprintf(
+		x.streams.Err,
+		"%s cannot hold, and it is left out:\n",
+		map[string]string{"ldif": "LDIF", "scim": "SCIM", "aliases": "An alias file", "csv": "A table", "vcard": "A vCard"}[x.format],
+	)
 	const most = 40
 	for i, loss := range losses {
 		if i == most && !x.cmd.Bool("all") {

@@ -24,7 +24,13 @@ func newGroup(streams Streams) *cli.Command {
 		Description: "What a change does is shown first: who starts and stops receiving, who may post, which hazards\n" +
 			"appear, which welcome notices would go out. Then it is written into the files of the estate, in\n" +
 			"place: comments, order and all other lines stay as they are.",
-		Commands: []*cli.Command{newGroupNew(streams), newGroupSet(streams), newGroupRename(streams), newGroupRemove(streams), newPostures(streams)},
+		Commands: []*cli.Command{
+			newGroupNew(streams),
+			newGroupSet(streams),
+			newGroupRename(streams),
+			newGroupRemove(streams),
+			newPostures(streams),
+		},
 	}
 }
 
@@ -48,7 +54,10 @@ func newGroupNew(streams Streams) *cli.Command {
 		Name:      "new",
 		Usage:     "create a group",
 		ArgsUsage: "ADDRESS [SETTING=VALUE...]",
-		Description: "A posture is a ready set of settings: " + strings.Join(posture.Names(), ", ") + ". yorvet group postures tells what each\n" +
+		Description: "A posture is a ready set of settings: " + strings.Join(
+			posture.Names(),
+			", ",
+		) + ". yorvet group postures tells what each\n" +
 			"means. Settings besides, or instead, are those of the estate, as in: tell-held=inside\n\n" +
 			"Example: yorvet group new storm-desk@kelpmere.example --posture desk --title 'Storm desk' --owner ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{
@@ -59,7 +68,10 @@ func newGroupNew(streams Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "owner", Usage: "the `ADDRESS` of an owner; may be repeated"},
 			&cli.StringSliceFlag{Name: "moderator", Usage: "the `ADDRESS` of a moderator; may be repeated"},
 			&cli.StringSliceFlag{Name: "member", Usage: "the `ADDRESS` of a member; may be repeated"},
-			&cli.StringFlag{Name: "from", Usage: "take members from a `FILE`, or from - for standard input, as they are pasted"},
+			&cli.StringFlag{
+				Name:  "from",
+				Usage: "take members from a `FILE`, or from - for standard input, as they are pasted",
+			},
 			&cli.StringFlag{Name: "where", Usage: "take those as members whom a `SELECTOR` picks"},
 			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is mastered"},
 		}, changeFlags()...),
@@ -83,7 +95,12 @@ func proposeGroup(c *changer) error {
 	if c.cmd.IsSet("posture") {
 		p, ok := posture.Find(c.cmd.String("posture"))
 		if !ok {
-			return usageError("there is no posture %q, expected %s%s", c.cmd.String("posture"), orList(posture.Names()), meant(nearest.Word(c.cmd.String("posture"), posture.Names())))
+			return usageError(
+				"there is no posture %q, expected %s%s",
+				c.cmd.String("posture"),
+				orList(posture.Names()),
+				meant(nearest.Word(c.cmd.String("posture"), posture.Names())),
+			)
 		}
 		for _, s := range p.Settings {
 			fields[s.Name] = fieldOf(s)
@@ -136,7 +153,11 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	for _, one := range chosen {
-		m := estatefile.Member{Address: one.address.String(), Membership: estate.Membership{Copy: copy, Since: c.r.Today()}, JustNow: true}
+		m := estatefile.Member{
+			Address:    one.address.String(),
+			Membership: estate.Membership{Copy: copy, Since: c.r.Today()},
+			JustNow:    true,
+		}
 		if c.e.IsGroup(one.id) {
 			m.Membership = estate.Membership{}
 		}
@@ -158,7 +179,12 @@ func (c *changer) freeAddress(text string) (address.Address, error) {
 		for _, d := range c.e.Settings().Domains {
 			domains = append(domains, d.Name)
 		}
-		return a, usageError("%s is outside, expected an address at %s%s", text, orList(domains), meant(nearest.Word(a.Domain(), domains)))
+		return a, usageError(
+			"%s is outside, expected an address at %s%s",
+			text,
+			orList(domains),
+			meant(nearest.Word(a.Domain(), domains)),
+		)
 	}
 	if id, taken := c.e.Find(a); taken {
 		what := "the person"
@@ -284,7 +310,9 @@ func newGroupSet(streams Streams) *cli.Command {
 			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
 			"from it. A GROUP may hold * for anything.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
-		Flags: append([]cli.Flag{&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"}}, changeFlags()...),
+		Flags: append(
+			[]cli.Flag{&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"}},
+			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 || cmd.Args().Len() == 1 && !cmd.IsSet("posture") {
@@ -301,7 +329,11 @@ func newGroupSet(streams Streams) *cli.Command {
 				if cmd.IsSet("posture") {
 					p, ok := posture.Find(cmd.String("posture"))
 					if !ok {
-						return usageError("there is no posture %q, expected %s", cmd.String("posture"), orList(posture.Names()))
+						return usageError(
+							"there is no posture %q, expected %s",
+							cmd.String("posture"),
+							orList(posture.Names()),
+						)
 					}
 					var first []setting
 					for _, s := range p.Settings {
@@ -364,7 +396,9 @@ func newGroupRename(streams Streams) *cli.Command {
 		Description: "The old address stays as a further one, so that mail to it still arrives, unless --forget says\n" +
 			"otherwise. Where other groups list it, the new address is written.\n\n" +
 			"Example: yorvet group rename charter@kelpmere.example whole-ships@kelpmere.example",
-		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}}, changeFlags()...),
+		Flags: append(
+			[]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}},
+			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() != 2 {
@@ -407,7 +441,11 @@ func (c *changer) rename(g estate.ID, text string) error {
 	c.draft.SetList(g, "also", drop, add)
 	c.draft.RenameMemberships(g, a.String())
 	for other := range estate.ID(c.e.Groups()) {
-		c.eachListed(other, g, func(role string, p estate.Place) { c.draft.SetAddress(other, p, role, old, a.String()) })
+		c.eachListed(
+			other,
+			g,
+			func(role string, p estate.Place) { c.draft.SetAddress(other, p, role, old, a.String()) },
+		)
 	}
 	c.warnMastered(g)
 	return nil

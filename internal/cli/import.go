@@ -31,9 +31,16 @@ func newImport(streams Streams) *cli.Command {
 			"comments, gates, voices and what members chose; what would change is shown first.\n\n" +
 			"Example: yorvet import list:volunteers.txt --domain kelpmere.example -o fair.yaml",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "the `ESTATE`: a folder, or a file that ends in .yaml"},
+			&cli.StringFlag{
+				Name:    "output",
+				Aliases: []string{"o"},
+				Usage:   "the `ESTATE`: a folder, or a file that ends in .yaml",
+			},
 			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes become what"},
-			&cli.StringSliceFlag{Name: "domain", Usage: "a `DOMAIN` of the estate; may be repeated (default: those of the groups)"},
+			&cli.StringSliceFlag{
+				Name:  "domain",
+				Usage: "a `DOMAIN` of the estate; may be repeated (default: those of the groups)",
+			},
 			&cli.StringFlag{Name: "name", Usage: "what a new estate is called"},
 			&cli.BoolFlag{Name: "prune", Usage: "take out people whom no source has"},
 			&cli.BoolFlag{Name: "allow-files", Usage: "read files that a source names"},
@@ -55,7 +62,11 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case source.Is(path):
 		return usageError("%s is a source, expected an estate after -o", path)
 	}
-	options := source.Options{Map: cmd.String("map"), Domains: cmd.StringSlice("domain"), AllowFiles: cmd.Bool("allow-files")}
+	options := source.Options{
+		Map:        cmd.String("map"),
+		Domains:    cmd.StringSlice("domain"),
+		AllowFiles: cmd.Bool("allow-files"),
+	}
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
 	if !isNew {
@@ -112,13 +123,32 @@ func sourceError(err error) error {
 
 // newImportAnswer tells what sources come to.
 func newImportAnswer(path string, m *directory.Merged) *present.Import {
-	a := &present.Import{Estate: path, People: len(m.People), Groups: len(m.Groups), Domains: m.Domains, Conflicts: []present.ImportConflict{}, Remarks: []present.ImportRemark{},
-		Gone: present.ImportGone{Groups: []string{}, People: []string{}}, Files: []string{}}
+	a := &present.Import{
+		Estate:    path,
+		People:    len(m.People),
+		Groups:    len(m.Groups),
+		Domains:   m.Domains,
+		Conflicts: []present.ImportConflict{},
+		Remarks:   []present.ImportRemark{},
+		Gone:      present.ImportGone{Groups: []string{}, People: []string{}},
+		Files:     []string{},
+	}
 	for _, g := range m.Groups {
 		a.Members += len(g.Members)
 	}
 	for _, c := range m.Conflicts {
-		a.Conflicts = append(a.Conflicts, present.ImportConflict{Who: c.Who, What: c.What, Taken: c.Taken.Value, TakenAt: c.Taken.Place, Left: c.Left.Value, LeftAt: c.Left.Place, Sentence: c.String()})
+		a.Conflicts = append(
+			a.Conflicts,
+			present.ImportConflict{
+				Who:      c.Who,
+				What:     c.What,
+				Taken:    c.Taken.Value,
+				TakenAt:  c.Taken.Place,
+				Left:     c.Left.Value,
+				LeftAt:   c.Left.Place,
+				Sentence: c.String(),
+			},
+		)
 	}
 	for _, r := range m.Remarks {
 		a.Remarks = append(a.Remarks, present.ImportRemark{Source: r.Source, Line: r.Line, Text: r.Text, Lost: r.Harm})
@@ -167,7 +197,11 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		c.wrap = func(change *present.Change) present.Answer {
 			a := newImportAnswer(path, m)
 			a.Change, a.Written = change, change.Written
-			a.Gone = present.ImportGone{Groups: append(a.Gone.Groups, gone.Groups...), People: append(a.Gone.People, gone.People...), Pruned: cmd.Bool("prune")}
+			a.Gone = present.ImportGone{
+				Groups: append(a.Gone.Groups, gone.Groups...),
+				People: append(a.Gone.People, gone.People...),
+				Pruned: cmd.Bool("prune"),
+			}
 			return a
 		}
 		return nil
@@ -196,7 +230,12 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 
 // overlaid returns an estate on disk as it would be if it followed a source, and
 // as it is. What of the source could not be taken goes to w.
-func overlaid(ctx context.Context, from, path string, today estate.Day, w io.Writer) (then, now *estate.Estate, err error) {
+func overlaid(
+	ctx context.Context,
+	from, path string,
+	today estate.Day,
+	w io.Writer,
+) (then, now *estate.Estate, err error) {
 	draft, err := estatefile.Open(ctx, path)
 	if err != nil {
 		return nil, nil, loadError(path, err)
@@ -227,7 +266,11 @@ func tellRemarks(w io.Writer, remarks []directory.Remark) {
 		}
 	}
 	if told > most {
-		fmt.Fprintf(w, "... and %d more of the source that is not taken; yorvet import --preview --all shows it\n", told-most)
+		fmt.Fprintf(
+			w,
+			"... and %d more of the source that is not taken; yorvet import --preview --all shows it\n",
+			told-most,
+		)
 	}
 }
 
@@ -235,7 +278,12 @@ func tellRemarks(w io.Writer, remarks []directory.Remark) {
 // source. Beside an estate on disk, a source is taken for that estate as it
 // would be if it followed the source: what only the estate knows is no
 // difference.
-func compareSides(ctx context.Context, older, newer string, today estate.Day, w io.Writer) (sides [2]*resolve.Resolver, err error) {
+func compareSides(
+	ctx context.Context,
+	older, newer string,
+	today estate.Day,
+	w io.Writer,
+) (sides [2]*resolve.Resolver, err error) {
 	names := [2]string{older, newer}
 	for i, name := range names {
 		other := names[1-i]

@@ -22,7 +22,12 @@ func newMember(streams Streams) *cli.Command {
 		Usage: "add, remove, change and list members of groups",
 		Description: "A GROUP may hold * for anything, so that one command is about many. What a change does is shown\n" +
 			"first; then it is written into the files of the estate, in place.",
-		Commands: []*cli.Command{newMemberAdd(streams), newMemberRemove(streams), newMemberSet(streams), newMemberList(streams)},
+		Commands: []*cli.Command{
+			newMemberAdd(streams),
+			newMemberRemove(streams),
+			newMemberSet(streams),
+			newMemberList(streams),
+		},
 	}
 }
 
@@ -48,7 +53,13 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 			i = 0
 		}
 		if i < 0 {
-			return usageError("--%s: expected %s or group, not %q%s", flag, strings.Join(words[1:], ", "), text, meant(nearest.Word(text, words)))
+			return usageError(
+				"--%s: expected %s or group, not %q%s",
+				flag,
+				strings.Join(words[1:], ", "),
+				text,
+				meant(nearest.Word(text, words)),
+			)
 		}
 		set(i)
 		return nil
@@ -81,8 +92,22 @@ func newMemberAdd(streams Streams) *cli.Command {
 			"may be added by any address, and is written down where a name is pasted along. --rule and --everyone\n" +
 			"add a rule instead.\n\n" +
 			"Example: yorvet member add volunteers@kelpmere.example --from volunteers.txt",
-		Flags: slices.Concat([]cli.Flag{roleFlag(), &cli.StringFlag{Name: "rule", Usage: "add a rule: everybody inside whose facts a `FILTER` matches, as (base=north-pier)"},
-			&cli.BoolFlag{Name: "everyone", Usage: "add a rule: everybody inside"}}, whoFlags(), membershipFlags(), changeFlags()),
+		Flags: slices.Concat(
+			[]cli.Flag{
+				roleFlag(),
+				&cli.StringFlag{
+					Name:  "rule",
+					Usage: "add a rule: everybody inside whose facts a `FILTER` matches, as (base=north-pier)",
+				},
+				&cli.BoolFlag{
+					Name:  "everyone",
+					Usage: "add a rule: everybody inside",
+				},
+			},
+			whoFlags(),
+			membershipFlags(),
+			changeFlags(),
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				role, groups, err := c.roleAndGroups()
@@ -123,7 +148,14 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		if _, err := selector.ParseFilter(rule); rule != "" && err != nil {
 			return usageError("--rule: %w", err)
 		}
-		c.draft.AddMember(g, estatefile.Member{Where: rule, Everyone: everyone && rule == "", Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations}})
+		c.draft.AddMember(
+			g,
+			estatefile.Member{
+				Where:      rule,
+				Everyone:   everyone && rule == "",
+				Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations},
+			},
+		)
 		return nil
 	}
 	list, err := c.chosen(g, c.cmd.Args().Slice()[1:], "added")
@@ -158,7 +190,10 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		if c.e.IsGroup(one.id) {
 			says = estate.Membership{Copy: m.Copy}
 		}
-		c.draft.AddMember(g, estatefile.Member{Address: one.address.String(), Membership: says, JustNow: !c.cmd.IsSet("since")})
+		c.draft.AddMember(
+			g,
+			estatefile.Member{Address: one.address.String(), Membership: says, JustNow: !c.cmd.IsSet("since")},
+		)
 		c.addPerson(one)
 	}
 	return nil
@@ -226,7 +261,12 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 			continue
 		}
 		if _, isMember := c.r.Receipt(g, one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
-			c.leaveOut("%s is no direct member of %s: %s brings them in", one.address, c.e.Address(g), c.bringsIn(g, one.id))
+			c.leaveOut(
+				"%s is no direct member of %s: %s brings them in",
+				one.address,
+				c.e.Address(g),
+				c.bringsIn(g, one.id),
+			)
 		}
 	}
 	return touched
@@ -325,7 +365,12 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 			continue
 		}
 		if _, isMember := c.r.Receipt(g, one.id); one.id != estate.None && c.e.IsPerson(one.id) && isMember {
-			c.leaveOut("%s is no direct member of %s: %s brings them in", one.address, c.e.Address(g), c.bringsIn(g, one.id))
+			c.leaveOut(
+				"%s is no direct member of %s: %s brings them in",
+				one.address,
+				c.e.Address(g),
+				c.bringsIn(g, one.id),
+			)
 		} else {
 			c.leaveOut("%s is no member of %s", one.address, c.e.Address(g))
 		}

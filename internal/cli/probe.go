@@ -38,7 +38,10 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
 			&cli.StringFlag{Name: "from", Usage: "from everyone whom a `SELECTOR` picks, rather than the usual cases"},
-			&cli.StringSliceFlag{Name: "expect", Usage: "the messages that a `FILE` of expectations speaks of, rather than the usual cases; may be repeated"},
+			&cli.StringSliceFlag{
+				Name:  "expect",
+				Usage: "the messages that a `FILE` of expectations speaks of, rather than the usual cases; may be repeated",
+			},
 			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
@@ -105,7 +108,12 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return s.judge(run)
 	}
 	bar := s.progress()
-	options := probe.Options{Dir: runs, Approve: cmd.Bool("approve"), Evidence: cmd.String("evidence") != "", Progress: bar.set}
+	options := probe.Options{
+		Dir:      runs,
+		Approve:  cmd.Bool("approve"),
+		Evidence: cmd.String("evidence") != "",
+		Progress: bar.set,
+	}
 	if name := cmd.String("resume"); name != "" {
 		run, err := probe.Resume(ctx, filepath.Join(runs, name), s.r, l, options)
 		bar.end()
@@ -127,7 +135,11 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			return err
 		}
 		if cmd.Bool("send") {
-			return usageError("nothing is sent: %d people would find a test message, and the lanes allow %d", len(plan.Touched), l.Limits.People)
+			return usageError(
+				"nothing is sent: %d people would find a test message, and the lanes allow %d",
+				len(plan.Touched),
+				l.Limits.People,
+			)
 		}
 		return nil
 	}
@@ -203,7 +215,12 @@ func (s *session) choice() (probe.Choice, error) {
 			words = append(words, string(k))
 		}
 		if !known {
-			return c, usageError("--kind: there is no kind %q, expected one of %s%s", text, orList(words), meant(nearest.Word(text, words)))
+			return c, usageError(
+				"--kind: there is no kind %q, expected one of %s%s",
+				text,
+				orList(words),
+				meant(nearest.Word(text, words)),
+			)
 		}
 		c.Kinds = append(c.Kinds, kind)
 	}
@@ -304,7 +321,16 @@ func (s *session) progress() *bar {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return &bar{}
 	}
-	return &bar{progressbar.NewOptions(1, progressbar.OptionSetWriter(f), progressbar.OptionSetDescription("seen"), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))}
+	return &bar{
+		progressbar.NewOptions(
+			1,
+			progressbar.OptionSetWriter(f),
+			progressbar.OptionSetDescription("seen"),
+			progressbar.OptionShowCount(),
+			progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetWidth(30),
+		),
+	}
 }
 
 func (b *bar) set(done, all int) {

@@ -44,8 +44,15 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 		return err
 	}
 	began := time.Now()
-	service, err := standin.Start(standin.Options{Estate: served, Secret: password, CertificateFile: filepath.Join(folder, "authority.pem"), DigestEvery: rehearsalDigest,
-		Now: func() time.Time { return day.Add(12*time.Hour + time.Since(began)) }})
+	service, err := standin.Start(
+		standin.Options{
+			Estate:          served,
+			Secret:          password,
+			CertificateFile: filepath.Join(folder, "authority.pem"),
+			DigestEvery:     rehearsalDigest,
+			Now:             func() time.Time { return day.Add(12*time.Hour + time.Since(began)) },
+		},
+	)
 	if err != nil {
 		return networkError(err)
 	}
@@ -61,9 +68,26 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	w := streams.Out
 	fmt.Fprintf(w, "\n")
 	heading(w, fmt.Sprintf("%d. What does the mail service really do?", len(demoSteps)+1))
-	present.Paragraph(w, "So far all was worked out from what is written down. Now a stand-in mail service starts on this machine, which behaves as the service really is set up. "+
-		"Yorvet sends it real messages, as strangers, members and moderators, looks into all mailboxes, and finds the quiet differences.", pageOptions(w))
-	args := []string{"--estate", filepath.Join(dir, demo.Estate), "--on", demoDate, "probe", "--lanes", lanesFile, "--runs", filepath.Join(folder, "runs"), "--run", "rehearsal", "--send"}
+	present.Paragraph(
+		w,
+		"So far all was worked out from what is written down. Now a stand-in mail service starts on this machine, which behaves as the service really is set up. "+
+			"Yorvet sends it real messages, as strangers, members and moderators, looks into all mailboxes, and finds the quiet differences.",
+		pageOptions(w),
+	)
+	args := []string{
+		"--estate",
+		filepath.Join(dir, demo.Estate),
+		"--on",
+		demoDate,
+		"probe",
+		"--lanes",
+		lanesFile,
+		"--runs",
+		filepath.Join(folder, "runs"),
+		"--run",
+		"rehearsal",
+		"--send",
+	}
 	fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
 	if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered && code != exitWrong {
 		return usageError("the rehearsal of the demo ended with exit code %d", code)

@@ -56,10 +56,15 @@ func newRollcall(streams Streams) *cli.Command {
 			"The answers and bounces are collected from your own mailbox. Without --send nothing is sent, and\n" +
 			"it is shown who would be asked. --run takes a roll call up again, as often as you like.\n\n" +
 			"Example: yorvet rollcall lost-property@kelpmere.example --as ines.maro@kelpmere.example --send",
-		Flags: append(laneFlags(),
+		Flags: append(
+			laneFlags(),
 			&cli.BoolFlag{Name: "send", Usage: "send the message"},
 			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
-			&cli.StringFlag{Name: "run", Usage: "look again who has answered this `RUN`; with --send: the name of the new one"}),
+			&cli.StringFlag{
+				Name:  "run",
+				Usage: "look again who has answered this `RUN`; with --send: the name of the new one",
+			},
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			run := cmd.String("run")
 			if run != "" && !runName.MatchString(run) {

@@ -78,8 +78,11 @@ func loadNamed(ctx context.Context, cmd *cli.Command) (*estate.Estate, error) {
 // folder neither runs nor reaches what a file there names.
 func noSource(path string) error {
 	if source.Is(path) {
-		return usageError("%s, which is here, is a source rather than an estate; a source is used only where it is named: --estate %s",
-			path, path)
+		return usageError(
+			"%s, which is here, is a source rather than an estate; a source is used only where it is named: --estate %s",
+			path,
+			path,
+		)
 	}
 	return nil
 }
@@ -113,7 +116,12 @@ func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) 
 	case format == "":
 		return present.Text, nil
 	case !slices.Contains(known, format):
-		return "", usageError("there is no format %q, expected %s%s", format, orList(known), meant(nearest.Word(format, known)))
+		return "", usageError(
+			"there is no format %q, expected %s%s",
+			format,
+			orList(known),
+			meant(nearest.Word(format, known)),
+		)
 	}
 	return present.Format(format), nil
 }
@@ -219,7 +227,12 @@ func oneArgument(cmd *cli.Command, what string) (string, error) {
 	case 0:
 		return "", usageError("%s needs %s", name(cmd), what)
 	default:
-		return "", usageError("%s takes one argument, not %d: %s", name(cmd), args.Len(), strings.Join(args.Slice(), " "))
+		return "", usageError(
+			"%s takes one argument, not %d: %s",
+			name(cmd),
+			args.Len(),
+			strings.Join(args.Slice(), " "),
+		)
 	}
 }
 

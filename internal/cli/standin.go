@@ -30,11 +30,19 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "lanes", Usage: "write a lanes `FILE` with which yorvet probe reaches it"},
 			&cli.StringFlag{Name: "ready", Usage: "write a `FILE` with its ports in JSON once it takes mail"},
 			&cli.StringFlag{Name: "certificate", Usage: "write the certificate of its own authority to a `FILE`"},
-			&cli.StringFlag{Name: "secret", Usage: "the `FILE` with the password of all logins; it is made if it is not there", Value: "standin.secret"},
+			&cli.StringFlag{
+				Name:  "secret",
+				Usage: "the `FILE` with the password of all logins; it is made if it is not there",
+				Value: "standin.secret",
+			},
 			&cli.StringFlag{Name: "dir", Usage: "keep mail in a `FOLDER`, rather than in memory"},
 			&cli.StringFlag{Name: "log", Usage: "append a line in JSON for each step of a message to a `FILE`"},
 			&cli.StringFlag{Name: "conduct", Usage: "a `FILE` that says what goes wrong, and who forwards their mail"},
-			&cli.StringSliceFlag{Name: "stranger", Usage: "an outside `ADDRESS` for the lanes file to write from", Value: []string{"guest@holiday.example"}},
+			&cli.StringSliceFlag{
+				Name:  "stranger",
+				Usage: "an outside `ADDRESS` for the lanes file to write from",
+				Value: []string{"guest@holiday.example"},
+			},
 			&cli.StringFlag{Name: "host", Usage: "the `ADDRESS` to listen at", Value: "127.0.0.1"},
 			&cli.IntFlag{Name: "port-outside", Usage: "SMTP for the world outside: a `PORT`"},
 			&cli.IntFlag{Name: "port-submission", Usage: "SMTP with a login and STARTTLS"},
@@ -42,7 +50,10 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
 			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
 			&cli.IntFlag{Name: "port-scim", Usage: "SCIM, for import and for changes of groups"},
-			&cli.StringFlag{Name: "clock", Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)"},
+			&cli.StringFlag{
+				Name:  "clock",
+				Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)",
+			},
 			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 2 * time.Second},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runStandin(ctx, cmd, streams) },
@@ -58,8 +69,17 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	options := standin.Options{
-		Estate: s.e, Host: cmd.String("host"), Dir: cmd.String("dir"), DigestEvery: cmd.Duration("digest-every"), CertificateFile: cmd.String("certificate"),
-		Outside: cmd.Int("port-outside"), Submission: cmd.Int("port-submission"), Submissions: cmd.Int("port-submissions"), IMAP: cmd.Int("port-imap"), IMAPS: cmd.Int("port-imaps"), SCIM: cmd.Int("port-scim"),
+		Estate:          s.e,
+		Host:            cmd.String("host"),
+		Dir:             cmd.String("dir"),
+		DigestEvery:     cmd.Duration("digest-every"),
+		CertificateFile: cmd.String("certificate"),
+		Outside:         cmd.Int("port-outside"),
+		Submission:      cmd.Int("port-submission"),
+		Submissions:     cmd.Int("port-submissions"),
+		IMAP:            cmd.Int("port-imap"),
+		IMAPS:           cmd.Int("port-imaps"),
+		SCIM:            cmd.Int("port-scim"),
 	}
 	if clock := cmd.String("clock"); clock != "" {
 		from, err := time.Parse(time.RFC3339, clock)
@@ -148,8 +168,17 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 			return err
 		}
 	}
-	fmt.Fprintf(w, "the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; %s opens every mailbox\n",
-		ready.Outside, ready.Submission, ready.Submissions, ready.IMAP, ready.IMAPS, ready.SCIM, ready.Keeper)
+	fmt.Fprintf(
+		w,
+		"the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; %s opens every mailbox\n",
+		ready.Outside,
+		ready.Submission,
+		ready.Submissions,
+		ready.IMAP,
+		ready.IMAPS,
+		ready.SCIM,
+		ready.Keeper,
+	)
 	if path := cmd.String("lanes"); path != "" {
 		fmt.Fprintf(w, "  rehearse     yorvet probe --lanes %s\n", path)
 	}

@@ -14,7 +14,9 @@ func newVersion(streams Streams) *cli.Command {
 		Name:        "version",
 		Usage:       "which version this is, and under which terms it is used",
 		Description: "Example: yorvet version --licences",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "licences", Usage: "show the licences of Yorvet and of all that is built into it"}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "licences", Usage: "show the licences of Yorvet and of all that is built into it"},
+		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
 				return usageError("version takes no arguments besides its flags, not %q", cmd.Args().First())

@@ -32,7 +32,11 @@ func newWho(streams Streams) *cli.Command {
 				ArgsUsage: "GROUP",
 				Description: "Without --from, every nested group is taken to let the message in.\n\n" +
 					"Example: yorvet who receives sailing-notices@kelpmere.example --from odile.renn@kelpmere.example",
-				Flags:  append([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from"}}, messageFlags()...),
+				Flags: append(
+					[]cli.Flag{
+						&cli.StringFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from"},
+					},
+					messageFlags()...),
 				Action: func(ctx context.Context, cmd *cli.Command) error { return whoReceives(ctx, cmd, streams) },
 			},
 			newWhoGroup(streams, "speaks", "who may write in a group's name, and whether they can prove it",
@@ -94,7 +98,11 @@ func openGroup(ctx context.Context, cmd *cli.Command, streams Streams) (*session
 }
 
 // newWhoGroup returns a command that asks one thing about one group.
-func newWhoGroup[A present.Answer](streams Streams, verb, usage, description string, ask func(*resolve.Resolver, estate.ID) A) *cli.Command {
+func newWhoGroup[A present.Answer](
+	streams Streams,
+	verb, usage, description string,
+	ask func(*resolve.Resolver, estate.ID) A,
+) *cli.Command {
 	return &cli.Command{
 		Name:        verb,
 		Usage:       usage,

@@ -23,7 +23,10 @@ import (
 func whoFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
-		&cli.StringFlag{Name: "from", Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted"},
+		&cli.StringFlag{
+			Name:  "from",
+			Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted",
+		},
 		&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
 	}
 }
@@ -132,7 +135,13 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	}
 	for _, p := range people {
 		if _, known := c.e.Find(p.Address); !known && c.e.InsideDomain(p.Address.Domain()) && verb != "removed" {
-			c.leaveOut("%s:%d: %s is inside and belongs to nobody%s", from, p.Line, p.Address, meant(c.nearAddress(p.Address.String())))
+			c.leaveOut(
+				"%s:%d: %s is inside and belongs to nobody%s",
+				from,
+				p.Line,
+				p.Address,
+				meant(c.nearAddress(p.Address.String())),
+			)
 			continue
 		}
 		add(p.Address, p.Name)
@@ -188,12 +197,20 @@ func (c *session) eachPicked(group estate.ID, x selector.Expr, visit func(estate
 
 // addPerson writes down an outside person who is pasted with a name.
 func (c *changer) addPerson(one somebody) {
-	if one.id == estate.None && one.name != "" && !c.e.InsideDomain(one.address.Domain()) && !c.written[one.address.Key()] {
+	if one.id == estate.None && one.name != "" && !c.e.InsideDomain(one.address.Domain()) &&
+		!c.written[one.address.Key()] {
 		if c.written == nil {
 			c.written = map[string]bool{}
 		}
 		c.written[one.address.Key()] = true
-		c.draft.AddPerson(estatefile.NewPerson{Fields: []estatefile.Field{{Name: "address", Text: one.address.String()}, {Name: "name", Text: one.name}}})
+		c.draft.AddPerson(
+			estatefile.NewPerson{
+				Fields: []estatefile.Field{
+					{Name: "address", Text: one.address.String()},
+					{Name: "name", Text: one.name},
+				},
+			},
+		)
 	}
 }
 
@@ -232,6 +249,11 @@ func (c *session) role() (string, error) {
 	case "owner", "moderator":
 		return as + "s", nil
 	default:
-		return "", usageError("--as: expected %s, not %q%s", orList(present.Roles), as, meant(nearest.Word(as, present.Roles)))
+		return "", usageError(
+			"--as: expected %s, not %q%s",
+			orList(present.Roles),
+			as,
+			meant(nearest.Word(as, present.Roles)),
+		)
 	}
 }

@@ -76,7 +76,10 @@ func Write(dir string) error {
 		return err
 	}
 	if len(foreign) > 0 {
-		return fmt.Errorf("the demo did not write %s, and does not overwrite it; name another folder", strings.Join(foreign, ", "))
+		return fmt.Errorf(
+			"the demo did not write %s, and does not overwrite it; name another folder",
+			strings.Join(foreign, ", "),
+		)
 	}
 	for _, name := range names {
 		written[name] = sum(content[name])

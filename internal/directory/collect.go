@@ -42,7 +42,14 @@ func NewCollector(name, file string, m *Map, domain string, normal func(string) 
 	if normal == nil {
 		normal = func(s string) string { return s }
 	}
-	return &Collector{d: &Directory{Name: name, File: file, Map: m}, domain: domain, normal: normal, byID: map[string]int{}, byKey: map[string]int{}, ruleOf: map[string]int{}}
+	return &Collector{
+		d:      &Directory{Name: name, File: file, Map: m},
+		domain: domain,
+		normal: normal,
+		byID:   map[string]int{},
+		byKey:  map[string]int{},
+		ruleOf: map[string]int{},
+	}
 }
 
 // Directory is what has been collected so far, for remarks.
@@ -302,7 +309,8 @@ func (c *Collector) otherFacts(e *Entry, m *PeopleMap) []estate.Fact {
 	}
 	var facts []estate.Fact
 	for _, a := range e.Attributes {
-		if slices.ContainsFunc(taken, func(name string) bool { return strings.EqualFold(name, a.Name) }) || a.Name == "" {
+		if slices.ContainsFunc(taken, func(name string) bool { return strings.EqualFold(name, a.Name) }) ||
+			a.Name == "" {
 			continue
 		}
 		name := a.Name
@@ -347,7 +355,8 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 	g.Address, g.Also, _ = c.addresses(e, m.Address, m.Also)
 	if g.Address == "" {
 		text := called(e, c.first(e, m.Title)) + " has no address and is left out"
-		if c.domain == "" && slices.ContainsFunc(m.Address, func(s string) bool { return strings.Contains(s, "{domain}") }) {
+		if c.domain == "" &&
+			slices.ContainsFunc(m.Address, func(s string) bool { return strings.Contains(s, "{domain}") }) {
 			text += "; name a domain to call it NAME@DOMAIN"
 		}
 		c.d.Remark(e.Line, true, text)
@@ -477,7 +486,13 @@ func (c *Collector) Finish() *Directory {
 			for _, text := range r.texts {
 				if at, ok := c.byID[c.normal(text)]; ok && at < 0 {
 					g := &c.d.Groups[-1-at]
-					g.Members, g.targets = append(g.Members, estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}}), append(g.targets, int32(i))
+					g.Members, g.targets = append(
+						g.Members,
+						estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}},
+					), append(
+						g.targets,
+						int32(i),
+					)
 				} else {
 					c.d.Remark(p.Line, false, "the group "+text+", of which "+p.Address+" is a member, is not in this source")
 				}

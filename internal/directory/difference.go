@@ -117,13 +117,20 @@ func (d *Difference) compare(old, g estate.ID) GroupDifference {
 	one.AddMods, one.DropMods = d.lists(ids(was.Moderators), ids(now.Moderators))
 	note("moderators", len(one.AddMods)+len(one.DropMods) > 0)
 	one.Add, one.Drop = d.lists(members(d.Old, old), members(d.New, g))
-	one.AddRules, one.DropRules = lackingRules(d.New.Rules(g), d.Old.Rules(old)), lackingRules(d.Old.Rules(old), d.New.Rules(g))
+	one.AddRules, one.DropRules = lackingRules(
+		d.New.Rules(g),
+		d.Old.Rules(old),
+	), lackingRules(
+		d.Old.Rules(old),
+		d.New.Rules(g),
+	)
 	note("members", len(one.Add)+len(one.Drop)+len(one.AddRules)+len(one.DropRules) > 0)
 	before, later := Settings(was), Settings(now)
 	for _, f := range slices.Concat(before, later) {
 		x, _ := fieldOf(before, f.Name)
 		y, _ := fieldOf(later, f.Name)
-		if f.Name != "title" && f.Name != "about" && !slices.Contains(one.OtherChanges, f.Name) && (x.Text != y.Text || !slices.Equal(x.List, y.List)) {
+		if f.Name != "title" && f.Name != "about" && !slices.Contains(one.OtherChanges, f.Name) &&
+			(x.Text != y.Text || !slices.Equal(x.List, y.List)) {
 			one.OtherChanges = append(one.OtherChanges, f.Name)
 		}
 	}

@@ -155,7 +155,8 @@ func (e *Entry) values(name string) []string {
 
 // is reports whether an attribute has a name, options or not.
 func (a *Attribute) is(name string) bool {
-	return len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) && (len(a.Name) == len(name) || a.Name[len(name)] == ';')
+	return len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) &&
+		(len(a.Name) == len(name) || a.Name[len(name)] == ';')
 }
 
 // has reports whether an entry has an attribute.

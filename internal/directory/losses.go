@@ -98,7 +98,10 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	p := e.Person(id)
 	who := p.Address.String()
 	l.controls(c, who, p.Name)
-	if slices.ContainsFunc(p.Also, func(a address.Address) bool { return !c.HoldsAlso(e, id, a) || c.harmful(a) || c.harmful(p.Address) }) {
+	if slices.ContainsFunc(
+		p.Also,
+		func(a address.Address) bool { return !c.HoldsAlso(e, id, a) || c.harmful(a) || c.harmful(p.Address) },
+	) {
 		l.add("further addresses", who)
 	}
 	if p.Name != "" && !c.Names {
@@ -160,7 +163,10 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 	}
 	for _, listed := range slices.Concat(group.Owners, group.Moderators) {
 		if c.harmful(e.Address(listed.ID)) {
-			l.add("an owner whom a mail server would take for a program, file or list", e.Address(listed.ID).String()+" of "+name)
+			l.add(
+				"an owner whom a mail server would take for a program, file or list",
+				e.Address(listed.ID).String()+" of "+name,
+			)
 		}
 		if listed.ID.IsNobody() && !c.Nobody {
 			l.add("an owner or moderator who belongs to nobody", name)
@@ -173,7 +179,10 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 		}
 		seen[entry.Member] = true
 		if c.harmful(e.Address(entry.Member)) {
-			l.add("a member whom a mail server would take for a program, file or list", e.Address(entry.Member).String()+" in "+name)
+			l.add(
+				"a member whom a mail server would take for a program, file or list",
+				e.Address(entry.Member).String()+" in "+name,
+			)
 		}
 		if entry.Member.IsNobody() && !c.Nobody {
 			l.add("a member that belongs to nobody", name)

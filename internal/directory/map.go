@@ -179,7 +179,10 @@ func (m *Map) prepare() {
 	m.classesOnly = true
 	look := func(c condition) {
 		if c.filter != nil {
-			selector.Items(c.filter, func(item *selector.Item) { m.classesOnly = m.classesOnly && item.Attribute == "objectclass" })
+			selector.Items(
+				c.filter,
+				func(item *selector.Item) { m.classesOnly = m.classesOnly && item.Attribute == "objectclass" },
+			)
 		}
 	}
 	for i := range m.People {
@@ -232,9 +235,15 @@ func (g *GroupsMap) problems() (list []string) {
 	for _, name := range g.Owns {
 		list = append(list, wrongWord("owns", name, "title", "about", "also")...)
 	}
-	known := slices.DeleteFunc(slices.Concat(estatefile.OneSettings(), estatefile.ListSettings()), func(name string) bool {
-		return slices.Contains([]string{"address", "also", "owners", "moderators"}, name) // which have keys of their own
-	})
+	known := slices.DeleteFunc(
+		slices.Concat(estatefile.OneSettings(), estatefile.ListSettings()),
+		func(name string) bool {
+			return slices.Contains(
+				[]string{"address", "also", "owners", "moderators"},
+				name,
+			) // which have keys of their own
+		},
+	)
 	sets := []map[string]Names{g.Set}
 	for _, when := range g.SetWhen {
 		sets = append(sets, when.Set)
@@ -266,7 +275,15 @@ func wrongWord(where, text string, known ...string) []string {
 	if text == "" || slices.Contains(known, text) {
 		return nil
 	}
-	return []string{fmt.Sprintf("%s is %q, expected one of %s%s", where, text, strings.Join(known, ", "), nearest.Hint(text, known))}
+	return []string{
+		fmt.Sprintf(
+			"%s is %q, expected one of %s%s",
+			where,
+			text,
+			strings.Join(known, ", "),
+			nearest.Hint(text, known),
+		),
+	}
 }
 
 // Attributes returns the names of all attributes that a map reads.

@@ -47,7 +47,15 @@ type Claim struct {
 
 // String returns a conflict as one line.
 func (c Conflict) String() string {
-	return fmt.Sprintf("%s: %s is %s (%s), not %s (%s)", c.Who, c.What, c.Taken.Value, c.Taken.Place, c.Left.Value, c.Left.Place)
+	return fmt.Sprintf(
+		"%s: %s is %s (%s), not %s (%s)",
+		c.Who,
+		c.What,
+		c.Taken.Value,
+		c.Taken.Place,
+		c.Left.Value,
+		c.Left.Place,
+	)
 }
 
 // mostConflicts is how many conflicts are kept.
@@ -58,7 +66,11 @@ const mostConflicts = 10_000
 // same if they share any address. The directories are used up. domains are those of the estate; if there are
 // none, they are worked out.
 func Merge(list []*Directory, name string, domains []string) *Merged {
-	m := &merger{at: map[string]int{}, met: make([]met, len(list)), out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}}}
+	m := &merger{
+		at:  map[string]int{},
+		met: make([]met, len(list)),
+		out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}},
+	}
 	for i, d := range list {
 		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
 		m.out.Files = append(m.out.Files, d.File)
@@ -140,7 +152,10 @@ func (m *merger) where(p estate.Place) string {
 
 func (m *merger) conflict(who, what, taken string, takenAt estate.Place, left string, leftAt estate.Place) {
 	if len(m.out.Conflicts) < mostConflicts {
-		m.out.Conflicts = append(m.out.Conflicts, Conflict{who, what, Claim{taken, m.where(takenAt)}, Claim{left, m.where(leftAt)}})
+		m.out.Conflicts = append(
+			m.out.Conflicts,
+			Conflict{who, what, Claim{taken, m.where(takenAt)}, Claim{left, m.where(leftAt)}},
+		)
 	}
 }
 
@@ -183,7 +198,14 @@ func (m *merger) addGroup(g *Group) (at int) {
 				old.Also = append(old.Also, text)
 			}
 		case at != found:
-			m.conflict(old.Address, "the address "+text, m.groups[-at-1].Address+"'s", m.groups[-at-1].place, "its own", place)
+			m.conflict(
+				old.Address,
+				"the address "+text,
+				m.groups[-at-1].Address+"'s",
+				m.groups[-at-1].place,
+				"its own",
+				place,
+			)
 		}
 		if i == 0 && !taken {
 			m.conflict(old.Address, "address", old.Address, old.place, text, place)
@@ -265,7 +287,14 @@ func (m *merger) differ(u unlike, all func([]string) []string) {
 	}
 	if more, fewer := only(taken, left), only(left, taken); len(more)+len(fewer) > 0 {
 		g := &m.groups[u.group]
-		m.conflict(g.Address, u.what, fmt.Sprint(len(taken), having(more)), g.place, fmt.Sprint(len(left), having(fewer)), u.place)
+		m.conflict(
+			g.Address,
+			u.what,
+			fmt.Sprint(len(taken), having(more)),
+			g.place,
+			fmt.Sprint(len(left), having(fewer)),
+			u.place,
+		)
 	}
 }
 
@@ -318,7 +347,17 @@ func (m *merger) addPerson(p *Person) (at int) {
 				also = slices.DeleteFunc(slices.Clone(also), func(one string) bool { return one == text(i) })
 			}
 		}
-		m.people = append(m.people, mergedPerson{address: p.Address, also: also, name: p.Name, mailbox: p.Mailbox, facts: p.Facts, place: place})
+		m.people = append(
+			m.people,
+			mergedPerson{
+				address: p.Address,
+				also:    also,
+				name:    p.Name,
+				mailbox: p.Mailbox,
+				facts:   p.Facts,
+				place:   place,
+			},
+		)
 		for _, k := range keys {
 			if _, taken := m.at[k]; !taken {
 				m.at[k] = found
@@ -343,7 +382,14 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 				m.conflict(old.address, "address", old.address, old.place, text, place)
 			}
 		case at >= 0 && at != found:
-			m.conflict(old.address, "the address "+text, m.people[at].address+"'s", m.people[at].place, "their own", place)
+			m.conflict(
+				old.address,
+				"the address "+text,
+				m.people[at].address+"'s",
+				m.people[at].place,
+				"their own",
+				place,
+			)
 		}
 	}
 	said := func(field string) estate.Place {
@@ -382,7 +428,14 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 			}
 			old.said[field] = place
 		case !slices.Equal(has, values[i]):
-			m.conflict(old.address, field, fmt.Sprintf("%q", strings.Join(has, "; ")), said(field), fmt.Sprintf("%q", strings.Join(values[i], "; ")), place)
+			m.conflict(
+				old.address,
+				field,
+				fmt.Sprintf("%q", strings.Join(has, "; ")),
+				said(field),
+				fmt.Sprintf("%q", strings.Join(values[i], "; ")),
+				place,
+			)
 		}
 	}
 }
@@ -429,7 +482,16 @@ func (m *merger) findDomains(list []*Directory) {
 	}
 	for _, domain := range slices.Sorted(maps.Keys(count)) {
 		if !slices.Contains(m.out.Domains, domain) && count[domain] > 1 {
-			m.out.Remarks = append(m.out.Remarks, Remark{Source: domain, Text: fmt.Sprintf("%d people are taken to be outside; if the domain is yours, name it", count[domain])})
+			m.out.Remarks = append(
+				m.out.Remarks,
+				Remark{
+					Source: domain,
+					Text: fmt.Sprintf(
+						"%d people are taken to be outside; if the domain is yours, name it",
+						count[domain],
+					),
+				},
+			)
 		}
 	}
 }
@@ -469,11 +531,21 @@ func (m *merger) finish() {
 	}
 	for _, g := range m.groups {
 		if !inside[domainOf(g.Address)] {
-			m.out.Remarks = append(m.out.Remarks, Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
-				Text: "the group " + g.Address + " is left out: its address is outside " + strings.Join(m.out.Domains, ", ")})
+			m.out.Remarks = append(
+				m.out.Remarks,
+				Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
+					Text: "the group " + g.Address + " is left out: its address is outside " + strings.Join(
+						m.out.Domains,
+						", ",
+					)},
+			)
 			continue
 		}
-		out := estatefile.NewGroup{Place: g.place, Access: g.Access, Fields: []estatefile.Field{{Name: "address", Text: g.Address}}}
+		out := estatefile.NewGroup{
+			Place:  g.place,
+			Access: g.Access,
+			Fields: []estatefile.Field{{Name: "address", Text: g.Address}},
+		}
 		also := slices.DeleteFunc(slices.Clone(g.Also), func(text string) bool { return !inside[domainOf(text)] })
 		if len(also) > 0 {
 			out.Fields = append(out.Fields, estatefile.Field{Name: "also", List: also})
@@ -485,12 +557,16 @@ func (m *merger) finish() {
 		if len(g.Mods) > 0 {
 			out.Fields = append(out.Fields, estatefile.Field{Name: "moderators", List: all(g.Mods)})
 		}
-		if !slices.ContainsFunc(g.Settings, func(f estatefile.Field) bool { return f.Name == "managed-in" }) && g.by != "" {
+		if !slices.ContainsFunc(g.Settings, func(f estatefile.Field) bool { return f.Name == "managed-in" }) &&
+			g.by != "" {
 			out.Fields = append(out.Fields, estatefile.Field{Name: "managed-in", Text: g.by})
 		}
 		out.Members = m.members(g, canonical)
 		m.out.Groups = append(m.out.Groups, out)
-		m.out.carried = append(m.out.carried, carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil, g.owns})
+		m.out.carried = append(
+			m.out.carried,
+			carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil, g.owns},
+		)
 	}
 }
 

@@ -36,7 +36,11 @@ func ContentOf(e *estate.Estate) *estatefile.Content {
 		if p.Implied {
 			continue
 		}
-		one := estatefile.NewPerson{Place: p.Place, Facts: e.Facts(id), Fields: []estatefile.Field{{Name: "address", Text: p.Address.String()}}}
+		one := estatefile.NewPerson{
+			Place:  p.Place,
+			Facts:  e.Facts(id),
+			Fields: []estatefile.Field{{Name: "address", Text: p.Address.String()}},
+		}
 		if p.Name != "" {
 			one.Fields = append(one.Fields, estatefile.Field{Name: "name", Text: p.Name})
 		}
@@ -56,7 +60,10 @@ func ContentOf(e *estate.Estate) *estatefile.Content {
 
 func groupContent(e *estate.Estate, g estate.ID) estatefile.NewGroup {
 	group := e.Group(g)
-	one := estatefile.NewGroup{Place: group.Place, Fields: []estatefile.Field{{Name: "address", Text: group.Address.String()}}}
+	one := estatefile.NewGroup{
+		Place:  group.Place,
+		Fields: []estatefile.Field{{Name: "address", Text: group.Address.String()}},
+	}
 	list := func(name string, texts []string) {
 		if len(texts) > 0 {
 			one.Fields = append(one.Fields, estatefile.Field{Name: name, List: texts})
@@ -80,10 +87,16 @@ func groupContent(e *estate.Estate, g estate.ID) estatefile.NewGroup {
 		}
 	}
 	for _, entry := range e.Entries(g) {
-		one.Members = append(one.Members, estatefile.Member{Address: e.Address(entry.Member).String(), Membership: entry.Membership()})
+		one.Members = append(
+			one.Members,
+			estatefile.Member{Address: e.Address(entry.Member).String(), Membership: entry.Membership()},
+		)
 	}
 	for _, rule := range e.Rules(g) {
-		m := estatefile.Member{Everyone: rule.Filter == nil, Membership: estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}}
+		m := estatefile.Member{
+			Everyone:   rule.Filter == nil,
+			Membership: estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations},
+		}
 		if rule.Filter != nil {
 			m.Where = rule.Filter.String()
 		}

@@ -112,7 +112,15 @@ func (u *updater) person(p *estatefile.NewPerson) {
 		return
 	}
 	if u.e.IsGroup(id) {
-		u.Remarks = append(u.Remarks, Remark{Source: u.Files[p.Place.File], Line: int(p.Place.Line), Harm: true, Text: p.Fields[0].Text + " is a group in the estate, and no person"})
+		u.Remarks = append(
+			u.Remarks,
+			Remark{
+				Source: u.Files[p.Place.File],
+				Line:   int(p.Place.Line),
+				Harm:   true,
+				Text:   p.Fields[0].Text + " is a group in the estate, and no person",
+			},
+		)
 		return
 	}
 	if u.met[id] {
@@ -132,8 +140,12 @@ func (u *updater) person(p *estatefile.NewPerson) {
 	}
 	also, _ := fieldOf(p.Fields, "also")
 	all := append(texts(old.Also), old.Address.String())
-	if more := lacking(append(slices.Clone(also.List), p.Fields[0].Text), all); len(more) > 0 || len(fields) > 0 && fields[0].Name == "address" {
-		kept := slices.DeleteFunc(append(all, more...), func(text string) bool { return key(text) == key(p.Fields[0].Text) })
+	if more := lacking(append(slices.Clone(also.List), p.Fields[0].Text), all); len(more) > 0 ||
+		len(fields) > 0 && fields[0].Name == "address" {
+		kept := slices.DeleteFunc(
+			append(all, more...),
+			func(text string) bool { return key(text) == key(p.Fields[0].Text) },
+		)
 		fields = append(fields, estatefile.Field{Name: "also", List: kept})
 	}
 	facts := u.facts(id, p)
@@ -168,7 +180,15 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 		return
 	}
 	if !u.e.IsGroup(id) {
-		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Harm: true, Text: g.Fields[0].Text + " is a person in the estate, and no group"})
+		u.Remarks = append(
+			u.Remarks,
+			Remark{
+				Source: u.Files[g.Place.File],
+				Line:   int(g.Place.Line),
+				Harm:   true,
+				Text:   g.Fields[0].Text + " is a person in the estate, and no group",
+			},
+		)
 		return
 	}
 	if u.met[id] {
@@ -176,8 +196,17 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	}
 	u.met[id] = true
 	old := u.e.Group(id)
-	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text && !u.sources[old.ManagedIn] {
-		u.Remarks = append(u.Remarks, Remark{Source: u.Files[g.Place.File], Line: int(g.Place.Line), Harm: true, Text: old.Address.String() + " is managed in " + old.ManagedIn + " by the estate, not in " + system.Text + "; what this source says of it is not taken"})
+	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text &&
+		!u.sources[old.ManagedIn] {
+		u.Remarks = append(
+			u.Remarks,
+			Remark{
+				Source: u.Files[g.Place.File],
+				Line:   int(g.Place.Line),
+				Harm:   true,
+				Text:   old.Address.String() + " is managed in " + old.ManagedIn + " by the estate, not in " + system.Text + "; what this source says of it is not taken",
+			},
+		)
 		return
 	}
 	u.settings(id, g, has.owns)
@@ -245,7 +274,8 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 	}
 	var access []estatefile.Field
 	for _, f := range g.Access {
-		if action, ok := estate.WordIndex[estate.Action](estate.ActionWords, f.Name); ok && u.e.Group(id).Access[action].Text != f.Text {
+		if action, ok := estate.WordIndex[estate.Action](estate.ActionWords, f.Name); ok &&
+			u.e.Group(id).Access[action].Text != f.Text {
 			access = append(access, f)
 		}
 	}

@@ -157,7 +157,10 @@ func Reason(err error) string {
 	switch {
 	case errors.Is(err, ErrTooMuch):
 		return ErrTooMuch.Error()
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+	case errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, syscall.ECONNRESET),
+		errors.Is(err, syscall.EPIPE):
 		return "the server ended the connection"
 	case errors.Is(err, net.ErrClosed), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return "the connection was ended, as there was no more time"

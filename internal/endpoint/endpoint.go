@@ -98,7 +98,12 @@ func (e Endpoint) Config() *tls.Config {
 	if err != nil {
 		host = e.Server
 	}
-	return &tls.Config{ServerName: host, RootCAs: e.Roots, MinVersion: tls.VersionTLS12, InsecureSkipVerify: e.TLS == Unverified}
+	return &tls.Config{
+		ServerName:         host,
+		RootCAs:            e.Roots,
+		MinVersion:         tls.VersionTLS12,
+		InsecureSkipVerify: e.TLS == Unverified,
+	}
 }
 
 // A Login is who logs in. Its secret never shows in text.

@@ -30,8 +30,14 @@ type Content struct {
 
 // Build makes an estate of content, in memory. An error is an *Errors.
 func (c *Content) Build() (*estate.Estate, error) {
-	l := &loader{ctx: context.Background(), open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }, files: c.Files,
-		lines: map[int]*sourceLines{}, rules: map[ruleKey]selector.Rule{}, scalars: map[string]scalar{"yorvet": {value: "1"}, "name": {value: c.Name}}}
+	l := &loader{
+		ctx:     context.Background(),
+		open:    func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist },
+		files:   c.Files,
+		lines:   map[int]*sourceLines{},
+		rules:   map[ruleKey]selector.Rule{},
+		scalars: map[string]scalar{"yorvet": {value: "1"}, "name": {value: c.Name}},
+	}
 	if len(l.files) == 0 {
 		l.files = []string{"nowhere"}
 	}
@@ -202,7 +208,13 @@ func (p *Prepared) Create(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	if strings.HasSuffix(p.path, ".yaml") {
-		return []string{p.path}, writeAll(ctx, filepath.Dir(p.path), map[string]replacement{p.path: {new: p.files[p.path]}})
+		return []string{
+				p.path,
+			}, writeAll(
+				ctx,
+				filepath.Dir(p.path),
+				map[string]replacement{p.path: {new: p.files[p.path]}},
+			)
 	}
 	// The folder comes up whole, by another name first.
 	parent := filepath.Dir(filepath.Clean(p.path))
@@ -229,7 +241,8 @@ func (p *Prepared) Create(ctx context.Context) ([]string, error) {
 // separated by semicolons there.
 func (p *NewPerson) inTable() bool {
 	for _, f := range p.Facts {
-		if strings.ContainsAny(f.Value, ";") || f.Value == "" || strings.TrimSpace(f.Value) != f.Value || selector.Fold(f.Attribute) == "facts" {
+		if strings.ContainsAny(f.Value, ";") || f.Value == "" || strings.TrimSpace(f.Value) != f.Value ||
+			selector.Fold(f.Attribute) == "facts" {
 			return false
 		}
 		switch f.Attribute {

@@ -27,7 +27,11 @@ func (d *document) parse(data []byte) *yaml.Node {
 	var n yaml.Node
 	err := decoder.Decode(&n)
 	if errors.Is(err, io.EOF) {
-		d.fail(estate.Place{File: d.file, Line: 1, Column: 1}, `the file is empty, expected an estate that begins with "yorvet: 1"`, "")
+		d.fail(
+			estate.Place{File: d.file, Line: 1, Column: 1},
+			`the file is empty, expected an estate that begins with "yorvet: 1"`,
+			"",
+		)
 		return nil
 	}
 	if err != nil {
@@ -84,9 +88,11 @@ func (d *document) spend(n *yaml.Node) bool {
 // The scalars of the YAML 1.2 core schema (YAML 1.2.2, section 10.3.2) that are
 // no text.
 var (
-	numberForm = regexp.MustCompile(`^([-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+|[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?|[-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`)
-	boolForm   = regexp.MustCompile(`^(true|True|TRUE|false|False|FALSE)$`)
-	nullForm   = regexp.MustCompile(`^(null|Null|NULL|~|)$`)
+	numberForm = regexp.MustCompile(
+		`^([-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+|[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?|[-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`,
+	)
+	boolForm = regexp.MustCompile(`^(true|True|TRUE|false|False|FALSE)$`)
+	nullForm = regexp.MustCompile(`^(null|Null|NULL|~|)$`)
 )
 
 // what tells what a node is, in words.
@@ -153,8 +159,11 @@ func (d *document) mapping(n *yaml.Node, what string, names []string, fields map
 		seen[key.Value] = key
 		read, ok := fields[key.Value]
 		if !ok {
-			d.fail(d.place(key), "unknown key "+quote(key.Value)+" in "+what+", expected one of "+strings.Join(names, ", "),
-				nearest.Word(key.Value, names))
+			d.fail(
+				d.place(key),
+				"unknown key "+quote(key.Value)+" in "+what+", expected one of "+strings.Join(names, ", "),
+				nearest.Word(key.Value, names),
+			)
 			continue
 		}
 		read(key, value)

@@ -66,7 +66,14 @@ type pendingKey struct {
 // Open reads the estate at path to change it. When ctx ends, so does whatever the
 // Draft reads, and it writes nothing any more.
 func Open(ctx context.Context, path string) (*Draft, error) {
-	d := &Draft{path: path, loaded: map[string]os.FileInfo{}, read: map[string][]byte{}, yaml: map[string]*yamlText{}, rows: map[string]*rowText{}, listed: map[listKey]*pendingList{}}
+	d := &Draft{
+		path:   path,
+		loaded: map[string]os.FileInfo{},
+		read:   map[string][]byte{},
+		yaml:   map[string]*yamlText{},
+		rows:   map[string]*rowText{},
+		listed: map[listKey]*pendingList{},
+	}
 	var err error
 	if d.main, err = find(path); err != nil {
 		return nil, err
@@ -127,7 +134,8 @@ func (d *Draft) readFile(name string) ([]byte, error) {
 		return nil, err
 	}
 	now, err := f.Stat()
-	if was := d.loaded[name]; err == nil && was != nil && (!os.SameFile(was, now) || !was.ModTime().Equal(now.ModTime()) || was.Size() != now.Size()) {
+	if was := d.loaded[name]; err == nil && was != nil &&
+		(!os.SameFile(was, now) || !was.ModTime().Equal(now.ModTime()) || was.Size() != now.Size()) {
 		err = fmt.Errorf("%w: %s", ErrChanged, name)
 	}
 	return data, err
@@ -201,10 +209,17 @@ func (d *Draft) finish() error {
 		}
 		return deep
 	}
-	slices.SortStableFunc(d.lists, func(a, b *pendingList) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
-	slices.SortStableFunc(d.keys, func(a, b pendingKey) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) })
+	slices.SortStableFunc(
+		d.lists,
+		func(a, b *pendingList) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) },
+	)
+	slices.SortStableFunc(
+		d.keys,
+		func(a, b pendingKey) int { return depth(b.text, b.mapping) - depth(a.text, a.mapping) },
+	)
 	for lists, keys := d.lists, d.keys; len(lists)+len(keys) > 0; {
-		if len(keys) == 0 || len(lists) > 0 && depth(lists[0].text, lists[0].mapping) >= depth(keys[0].text, keys[0].mapping) {
+		if len(keys) == 0 ||
+			len(lists) > 0 && depth(lists[0].text, lists[0].mapping) >= depth(keys[0].text, keys[0].mapping) {
 			p := lists[0]
 			p.text.changeList(p.mapping, p.name, p.change, p.order)
 			lists = lists[1:]

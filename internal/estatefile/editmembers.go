@@ -64,7 +64,10 @@ func (d *Draft) DropMember(g estate.ID, p estate.Place) {
 	t := d.yamlFile(d.names[p.File])
 	element, list := t.around(p)
 	if element == nil || t.parents[list] == nil {
-		t.fail(&yaml.Node{Line: int(p.Line), Column: int(p.Column)}, "this member cannot be found again; change it by hand")
+		t.fail(
+			&yaml.Node{Line: int(p.Line), Column: int(p.Column)},
+			"this member cannot be found again; change it by hand",
+		)
 		return
 	}
 	mapping := t.parents[list]
@@ -89,7 +92,13 @@ func (d *Draft) dropRow(g estate.ID, p estate.Place) {
 			return
 		}
 	}
-	d.fail(&Errors{List: []*Error{{File: t.name, Line: int(p.Line), Column: int(p.Column), Text: "a rule in a table is changed by hand"}}})
+	d.fail(
+		&Errors{
+			List: []*Error{
+				{File: t.name, Line: int(p.Line), Column: int(p.Column), Text: "a rule in a table is changed by hand"},
+			},
+		},
+	)
 }
 
 // SetMember changes what the entry at a place says besides its member.
@@ -192,7 +201,9 @@ func (d *Draft) addMembership(group string, m Member) {
 		d.tableOf(t, section).addMembership(group, m)
 		return
 	}
-	pairs := append([]pair{{"group", value{text: group}}, {"address", value{text: m.Address}}}, membershipPairs(m.Membership)...)
+	pairs := append(
+		[]pair{{"group", value{text: group}}, {"address", value{text: m.Address}}},
+		membershipPairs(m.Membership)...)
 	c := d.list(t, t.root, "memberships", topFields)
 	c.add = append(c.add, value{pairs: pairs})
 }

@@ -180,7 +180,10 @@ func (d *Draft) SetList(g estate.ID, name string, drop []string, add []string) {
 }
 
 func (d *Draft) setCellList(t *rowText, place estate.Place, name string, drop, add []string) {
-	items := slices.DeleteFunc(SplitList(t.get(t.record(place), name)), func(item string) bool { return containsFold(drop, item) })
+	items := slices.DeleteFunc(
+		SplitList(t.get(t.record(place), name)),
+		func(item string) bool { return containsFold(drop, item) },
+	)
 	t.set(t.record(place), name, joinCell(append(items, add...)))
 }
 
@@ -257,7 +260,10 @@ func (d *Draft) AddGroup(g NewGroup) {
 func (g NewGroup) value() value {
 	v := value{block: true}
 	fields := slices.Clone(g.Fields)
-	slices.SortStableFunc(fields, func(a, b Field) int { return slices.Index(groupOrder, a.Name) - slices.Index(groupOrder, b.Name) })
+	slices.SortStableFunc(
+		fields,
+		func(a, b Field) int { return slices.Index(groupOrder, a.Name) - slices.Index(groupOrder, b.Name) },
+	)
 	members := func() {
 		if len(g.Members) > 0 {
 			list := value{}

@@ -75,8 +75,11 @@ func readJournal(ctx context.Context, folder string) (*journal, error) {
 
 // bad says what is wrong with the journal of an unfinished change.
 func (j *journal) bad(format string, args ...any) error {
-	return fmt.Errorf("%s: this is not the journal of an unfinished change of this estate: %s; remove it if nobody is changing the estate",
-		j.path, fmt.Sprintf(format, args...))
+	return fmt.Errorf(
+		"%s: this is not the journal of an unfinished change of this estate: %s; remove it if nobody is changing the estate",
+		j.path,
+		fmt.Sprintf(format, args...),
+	)
 }
 
 // place returns the path of the file that is to be replaced.
@@ -129,8 +132,13 @@ func (j *journal) open(ctx context.Context, f journalFile) (file *os.File, done 
 		return nil, false, j.bad("%s does not hold what it says", j.ready(f))
 	case oldDigest != f.Old:
 		closeAll(old, ready)
-		return nil, false, fmt.Errorf("%s has been changed while a change of the estate was not finished; the other version of it is %s: "+
-			"put what you want of both into the first, then remove the second and %s", j.place(f), j.ready(f), j.path)
+		return nil, false, fmt.Errorf(
+			"%s has been changed while a change of the estate was not finished; the other version of it is %s: "+
+				"put what you want of both into the first, then remove the second and %s",
+			j.place(f),
+			j.ready(f),
+			j.path,
+		)
 	}
 	closeAll(old)
 	return ready, false, nil

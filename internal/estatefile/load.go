@@ -310,7 +310,12 @@ type ruleKey struct {
 
 // parseRule reads a rule that stands at a place. Without heads it is a
 // selector alone.
-func (l *loader) parseRule(text string, heads []string, scope selector.Scope, place estate.Place) (selector.Rule, bool) {
+func (l *loader) parseRule(
+	text string,
+	heads []string,
+	scope selector.Scope,
+	place estate.Place,
+) (selector.Rule, bool) {
 	key := ruleKey{text: text}
 	if heads != nil {
 		key.head = heads[0]

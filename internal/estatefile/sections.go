@@ -13,7 +13,17 @@ import (
 )
 
 // topFields are the keys of an estate.
-var topFields = []string{"yorvet", "name", "domains", "subaddress", "nested-gates", "code-sender", "people", "groups", "memberships"}
+var topFields = []string{
+	"yorvet",
+	"name",
+	"domains",
+	"subaddress",
+	"nested-gates",
+	"code-sender",
+	"people",
+	"groups",
+	"memberships",
+}
 
 // readTop reads the settings of the estate and notes its sections.
 func (d *document) readTop(root *yaml.Node) {
@@ -71,7 +81,11 @@ func (d *document) setScalar(name, value string, place estate.Place) {
 	case !given:
 		d.scalars[name] = scalar{value, place}
 	case earlier.value != value:
-		e := d.newError(place, name+" is "+quote(value)+" here and "+quote(earlier.value)+" elsewhere, expected one value", "")
+		e := d.newError(
+			place,
+			name+" is "+quote(value)+" here and "+quote(earlier.value)+" elsewhere, expected one value",
+			"",
+		)
 		e.See = d.position(earlier.place)
 		d.errs.add(e)
 	}
@@ -195,7 +209,11 @@ func (d *document) readAcceptance(s *groupSpec, n *yaml.Node) {
 				known = append(known, check.Name)
 			}
 			if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
-				d.fail(d.place(value), "there is no hazard "+quote(a.Hazard)+", expected one of those of yorvet check", nearest.Word(a.Hazard, known))
+				d.fail(
+					d.place(value),
+					"there is no hazard "+quote(a.Hazard)+", expected one of those of yorvet check",
+					nearest.Word(a.Hazard, known),
+				)
 			}
 		},
 		"address": set(&a.Address),

@@ -51,7 +51,13 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 	go func() {
 		defer close(done)
 		defer close(full)
-		newRowReader(&localfile.Bounded{Ctx: l.ctx, R: f, Name: l.called(path), Most: maxTable}, t.file).send(full, used)
+		newRowReader(
+			&localfile.Bounded{Ctx: l.ctx, R: f, Name: l.called(path), Most: maxTable},
+			t.file,
+		).send(
+			full,
+			used,
+		)
 	}()
 	use(t)
 	close(used)
@@ -91,7 +97,11 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 	}
 	if !t.read() {
 		if t.header == nil {
-			t.l.fail(t.start(), "the table has no header row, expected one such as "+strings.Join(known[:min(3, len(known))], ","), "")
+			t.l.fail(
+				t.start(),
+				"the table has no header row, expected one such as "+strings.Join(known[:min(3, len(known))], ","),
+				"",
+			)
 		}
 		return columns, false
 	}

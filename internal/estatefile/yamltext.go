@@ -59,10 +59,25 @@ type yamlText struct {
 type spot struct{ line, column int }
 
 func newYAMLText(name string, data []byte) (*yamlText, error) {
-	t := &yamlText{name: name, data: data, parents: map[*yaml.Node]*yaml.Node{}, nodes: map[spot]*yaml.Node{}, newline: "\n"}
+	t := &yamlText{
+		name:    name,
+		data:    data,
+		parents: map[*yaml.Node]*yaml.Node{},
+		nodes:   map[spot]*yaml.Node{},
+		newline: "\n",
+	}
 	content := bytes.TrimPrefix(data, []byte("\ufeff"))
 	if at := oddBreak(content); at >= 0 {
-		return nil, &Errors{List: []*Error{{File: name, Line: 1 + bytes.Count(content[:at], []byte("\n")), Column: 1, Text: "a line of this file ends with a character that is no line feed; change it by hand, or mend that first"}}}
+		return nil, &Errors{
+			List: []*Error{
+				{
+					File:   name,
+					Line:   1 + bytes.Count(content[:at], []byte("\n")),
+					Column: 1,
+					Text:   "a line of this file ends with a character that is no line feed; change it by hand, or mend that first",
+				},
+			},
+		}
 	}
 	var n yaml.Node
 	if err := yaml.Load(content, &n); err != nil {

@@ -122,7 +122,14 @@ type fileLimits struct {
 }
 
 // defaults are the limits where the file says nothing.
-var defaults = Limits{Pace: 2, People: 50, Connections: 8, Patience: 2 * time.Minute, LookEvery: 5 * time.Second, Settle: 3 * time.Second}
+var defaults = Limits{
+	Pace:        2,
+	People:      50,
+	Connections: 8,
+	Patience:    2 * time.Minute,
+	LookEvery:   5 * time.Second,
+	Settle:      3 * time.Second,
+}
 
 // Load reads a lanes file. It fetches no secrets: that is for Unlock.
 func Load(ctx context.Context, path string) (*Lanes, error) {
@@ -186,7 +193,14 @@ func (l *Lanes) Unlock(ctx context.Context, commands bool) error {
 	var errs []error
 	for _, one := range l.locked {
 		if one.from.Command != nil && !commands {
-			errs = append(errs, fmt.Errorf("%s: a command gives the secret, and is run only where the file is named: --lanes %s", one.place, l.path))
+			errs = append(
+				errs,
+				fmt.Errorf(
+					"%s: a command gives the secret, and is run only where the file is named: --lanes %s",
+					one.place,
+					l.path,
+				),
+			)
 			continue
 		}
 		text, err := one.from.Fetch(ctx, l.path)
@@ -236,7 +250,11 @@ func (r *reader) way(i int, f fileWay) Way {
 	r.owners("send", i, f.From)
 	w.user, w.as, w.bearer, w.secret = r.login("send", i, f.Login)
 	if f.Login != nil && w.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
-		r.fail("send", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
+		r.fail(
+			"send",
+			i,
+			"a login over a connection without TLS would show the password; only this machine itself may be reached so",
+		)
 	}
 	return w
 }
@@ -249,7 +267,11 @@ func (r *reader) mailboxes(i int, f fileLook) Mailboxes {
 	}
 	m.user, m.as, m.bearer, m.secret = r.login("look", i, f.Login)
 	if m.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
-		r.fail("look", i, "a login over a connection without TLS would show the password; only this machine itself may be reached so")
+		r.fail(
+			"look",
+			i,
+			"a login over a connection without TLS would show the password; only this machine itself may be reached so",
+		)
 	}
 	return m
 }
@@ -262,7 +284,14 @@ func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.E
 	if tls != "" {
 		mode := slices.Index(endpoint.Words, tls)
 		if mode < 0 {
-			r.fail(list, i, "tls is %q, expected one of %s%s", tls, strings.Join(endpoint.Words, ", "), nearest.Hint(tls, endpoint.Words))
+			r.fail(
+				list,
+				i,
+				"tls is %q, expected one of %s%s",
+				tls,
+				strings.Join(endpoint.Words, ", "),
+				nearest.Hint(tls, endpoint.Words),
+			)
 		}
 		e.TLS = endpoint.TLS(max(mode, 0))
 	}
@@ -330,7 +359,8 @@ func (r *reader) login(list string, i int, f *fileLogin) (user, as string, beare
 }
 
 func (r *reader) limits(l *Limits, f fileLimits) {
-	if f.Pace < 0 || f.People < 0 || f.Connections < 0 || f.Patience < 0 || f.LookEvery < 0 || f.Settle < 0 || f.Quiet < 0 {
+	if f.Pace < 0 || f.People < 0 || f.Connections < 0 || f.Patience < 0 || f.LookEvery < 0 || f.Settle < 0 ||
+		f.Quiet < 0 {
 		r.fail("limits", 0, "a limit is less than nothing")
 	}
 	set := func(into *time.Duration, d time.Duration) {

@@ -98,7 +98,8 @@ func Place(ready, path string) error {
 func removeStale(folder string) {
 	left, _ := filepath.Glob(filepath.Join(folder, unready+"*"))
 	for _, path := range left {
-		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > staleAfter {
+		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() &&
+			time.Since(info.ModTime()) > staleAfter {
 			os.Remove(path)
 		}
 	}

@@ -31,7 +31,12 @@ type FileChange struct {
 
 // NewChange tells what a change does. Quietly, nobody is welcomed.
 func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
-	a := &Change{Comparison: NewComparison(before, later), NewGroups: []MatrixRow{}, Notes: []string{}, Files: []FileChange{}}
+	a := &Change{
+		Comparison: NewComparison(before, later),
+		NewGroups:  []MatrixRow{},
+		Notes:      []string{},
+		Files:      []FileChange{},
+	}
 	n := newNamer(later)
 	for _, text := range a.Groups.Added {
 		if added, err := address.Parse(text); err == nil {
@@ -74,7 +79,11 @@ func (a *Change) writeText(p *Page) {
 	}
 	if a.KeptBack > 0 {
 		p.Gap()
-		p.Line(2, Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."}, Span{Plain, " Tell whoever sends them: the estate has no place for that."})
+		p.Line(
+			2,
+			Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."},
+			Span{Plain, " Tell whoever sends them: the estate has no place for that."},
+		)
 	}
 	p.Gap()
 	verb := "would change"
@@ -82,10 +91,22 @@ func (a *Change) writeText(p *Page) {
 		verb = "changed"
 	}
 	for _, f := range a.Files {
-		p.Line(2, Span{Strong, f.File}, Span{Plain, " " + verb + ": "}, Span{Good, "+" + strconv.Itoa(f.Added)}, Span{Plain, " "}, Span{Bad, "-" + strconv.Itoa(f.Removed)}, Span{Plain, " lines"})
+		p.Line(
+			2,
+			Span{Strong, f.File},
+			Span{Plain, " " + verb + ": "},
+			Span{Good, "+" + strconv.Itoa(f.Added)},
+			Span{Plain, " "},
+			Span{Bad, "-" + strconv.Itoa(f.Removed)},
+			Span{Plain, " lines"},
+		)
 		if f.Names > 1 {
-			p.Line(4, Span{Plain, "  "}, Span{Doubtful, "The file has " + count(f.Names-1, "other name", "other names") + " (hard links)."},
-				Span{Plain, " What is there under " + those(f.Names-1) + " stays as it was."})
+			p.Line(
+				4,
+				Span{Plain, "  "},
+				Span{Doubtful, "The file has " + count(f.Names-1, "other name", "other names") + " (hard links)."},
+				Span{Plain, " What is there under " + those(f.Names-1) + " stays as it was."},
+			)
 		}
 	}
 }
@@ -167,7 +188,15 @@ func (a *MemberList) writeText(p *Page) {
 		if m.Role == "member" {
 			what = m.Is
 		}
-		rows = append(rows, []Span{{Plain, m.Address}, {Faint, what}, {outcomeStyle(m.Outcome), m.Outcome}, {Plain, strings.Join(says, ", ")}})
+		rows = append(
+			rows,
+			[]Span{
+				{Plain, m.Address},
+				{Faint, what},
+				{outcomeStyle(m.Outcome), m.Outcome},
+				{Plain, strings.Join(says, ", ")},
+			},
+		)
 	}
 	flush()
 	if len(a.Members) == 0 {
@@ -177,17 +206,45 @@ func (a *MemberList) writeText(p *Page) {
 }
 
 func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "address", "name", "role", "is", "copy", "since", "invitations", "paused", "outcome", "file", "line"}, func(yield func([]string) bool) {
-		for _, m := range a.Members {
-			paused := ""
-			if m.Paused {
-				paused = "true"
-			}
-			if !yield([]string{m.Group, m.Address, m.Name, m.Role, m.Is, m.Copy, m.Since, m.Invitations, paused, m.Outcome, m.File, strconv.Itoa(m.Line)}) {
-				return
+	return []string{
+			"group",
+			"address",
+			"name",
+			"role",
+			"is",
+			"copy",
+			"since",
+			"invitations",
+			"paused",
+			"outcome",
+			"file",
+			"line",
+		}, func(yield func([]string) bool) {
+			for _, m := range a.Members {
+				paused := ""
+				if m.Paused {
+					paused = "true"
+				}
+				if !yield(
+					[]string{
+						m.Group,
+						m.Address,
+						m.Name,
+						m.Role,
+						m.Is,
+						m.Copy,
+						m.Since,
+						m.Invitations,
+						paused,
+						m.Outcome,
+						m.File,
+						strconv.Itoa(m.Line),
+					},
+				) {
+					return
+				}
 			}
 		}
-	}
 }
 
 // Postures are the ready sets of settings for groups.

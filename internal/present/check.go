@@ -50,7 +50,14 @@ type WitnessCase struct {
 // NewHazards runs checks.
 func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
 	n := newNamer(r)
-	a := &Hazards{Hazards: []Hazard{}, Accepted: []Hazard{}, Stale: []string{}, Counts: map[string]int{}, folder: n.folder(), checks: checks}
+	a := &Hazards{
+		Hazards:  []Hazard{},
+		Accepted: []Hazard{},
+		Stale:    []string{},
+		Counts:   map[string]int{},
+		folder:   n.folder(),
+		checks:   checks,
+	}
 	for _, word := range hazard.SeverityWords {
 		a.Counts[word] = 0
 	}
@@ -88,13 +95,24 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
 }
 
 func (n namer) hazard(f hazard.Finding) Hazard {
-	h := Hazard{Name: f.Check.Name, Severity: f.Check.Severity.String(), Group: n.address(f.Group), Address: f.Address, Because: f.Because}
+	h := Hazard{
+		Name:     f.Check.Name,
+		Severity: f.Check.Severity.String(),
+		Group:    n.address(f.Group),
+		Address:  f.Address,
+		Because:  f.Because,
+	}
 	h.Says, h.Fix = f.Text()
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}
 	if f.Witness != nil {
-		h.Witness = &WitnessCase{From: f.Witness.From.String(), To: h.Group, Unproven: f.Witness.Message.Unproven, Automatic: f.Witness.Message.Automatic}
+		h.Witness = &WitnessCase{
+			From:      f.Witness.From.String(),
+			To:        h.Group,
+			Unproven:  f.Witness.Message.Unproven,
+			Automatic: f.Witness.Message.Automatic,
+		}
 	}
 	return h
 }
@@ -180,13 +198,24 @@ func (p *Page) hazards(list []Hazard, most int) {
 }
 
 func (a *Hazards) table() ([]string, iter.Seq[[]string]) {
-	return []string{"severity", "name", "group", "address", "file", "line", "says", "fix"}, func(yield func([]string) bool) {
-		for _, h := range a.Hazards {
-			if !yield([]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix}) {
-				return
+	return []string{
+			"severity",
+			"name",
+			"group",
+			"address",
+			"file",
+			"line",
+			"says",
+			"fix",
+		}, func(yield func([]string) bool) {
+			for _, h := range a.Hazards {
+				if !yield(
+					[]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix},
+				) {
+					return
+				}
 			}
 		}
-	}
 }
 
 // A HazardPage explains one kind of hazard.
@@ -275,11 +304,25 @@ func (a *Hazards) sarif() any {
 	index := map[string]int{}
 	for i, check := range a.checks {
 		index[check.Name] = i
-		rules = append(rules, rule{check.Name, text{check.Trap}, text{oneLine(check.Doc)}, text{check.Cure}, configuration{levels[check.Severity.String()]}})
+		rules = append(
+			rules,
+			rule{
+				check.Name,
+				text{check.Trap},
+				text{oneLine(check.Doc)},
+				text{check.Cure},
+				configuration{levels[check.Severity.String()]},
+			},
+		)
 	}
 	results := []result{}
 	for _, h := range slices.Concat(a.Hazards, a.Accepted) {
-		one := result{RuleID: h.Name, RuleIndex: index[h.Name], Level: levels[h.Severity], Message: text{h.Says + " " + h.Fix}}
+		one := result{
+			RuleID:    h.Name,
+			RuleIndex: index[h.Name],
+			Level:     levels[h.Severity],
+			Message:   text{h.Says + " " + h.Fix},
+		}
 		if h.File != "" {
 			one.Locations = []location{{physical{artifact{fileURI(h.File)}, &region{h.Line, cmp.Or(h.Column, 1)}}}}
 		}

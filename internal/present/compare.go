@@ -64,7 +64,10 @@ type PersonChange struct {
 func settingChanges(list []effect.SettingChange) []SettingChange {
 	changes := []SettingChange{}
 	for _, one := range list {
-		changes = append(changes, SettingChange{one.Name, append([]string{}, one.Old...), append([]string{}, one.New...)})
+		changes = append(
+			changes,
+			SettingChange{one.Name, append([]string{}, one.Old...), append([]string{}, one.New...)},
+		)
 	}
 	return changes
 }
@@ -87,7 +90,15 @@ type NoticeCount struct {
 func NewComparison(older, newer *resolve.Resolver) *Comparison {
 	before, later := newNamer(older), newNamer(newer)
 	report := effect.Compare(older, newer)
-	a := &Comparison{Estate: settingChanges(report.Estate), Persons: []PersonChange{}, Groups: parties(before, later, report.Groups), People: parties(before, later, report.People), Changes: []GroupChange{}, Notices: []NoticeCount{}, Total: report.Count()}
+	a := &Comparison{
+		Estate:  settingChanges(report.Estate),
+		Persons: []PersonChange{},
+		Groups:  parties(before, later, report.Groups),
+		People:  parties(before, later, report.People),
+		Changes: []GroupChange{},
+		Notices: []NoticeCount{},
+		Total:   report.Count(),
+	}
 	a.Hazards.Appear, a.Hazards.Go = []Hazard{}, []Hazard{}
 	for _, change := range report.Changes {
 		a.Changes = append(a.Changes, groupChange(before, later, change))
@@ -102,7 +113,10 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 		a.Hazards.Go = append(a.Hazards.Go, before.hazard(f))
 	}
 	for _, notice := range report.Notices {
-		a.Notices = append(a.Notices, NoticeCount{later.address(notice.Group), len(notice.People), later.addresses(notice.People)})
+		a.Notices = append(
+			a.Notices,
+			NoticeCount{later.address(notice.Group), len(notice.People), later.addresses(notice.People)},
+		)
 	}
 	return a
 }
@@ -116,10 +130,18 @@ func parties(before, later namer, p effect.Parties) PartyChanges {
 }
 
 func groupChange(before, later namer, c effect.Change) GroupChange {
-	g := GroupChange{Group: later.address(c.Group.New), Posts: []EffectCount{}, Receives: []EffectCount{}, Speaks: []EffectCount{},
-		Settings: settingChanges(c.Settings)}
+	g := GroupChange{
+		Group:    later.address(c.Group.New),
+		Posts:    []EffectCount{},
+		Receives: []EffectCount{},
+		Speaks:   []EffectCount{},
+		Settings: settingChanges(c.Settings),
+	}
 	for _, s := range c.Strangers {
-		g.Posts = append(g.Posts, EffectCount{s.Old.Verdict.String(), s.New.Verdict.String(), []string{s.Stranger + " stranger"}})
+		g.Posts = append(
+			g.Posts,
+			EffectCount{s.Old.Verdict.String(), s.New.Verdict.String(), []string{s.Stranger + " stranger"}},
+		)
 	}
 	for _, v := range c.Posts {
 		g.Posts = append(g.Posts, EffectCount{v.Old.String(), v.New.String(), later.addresses(v.People)})
@@ -173,14 +195,28 @@ func (a *Comparison) writeText(p *Page) {
 		settings = ", " + strconv.Itoa(only) + " in settings only"
 	}
 	p.Line(2, Span{Strong, changes}, Span{Plain, " in effect" + settings + "; " +
-		count(len(a.Hazards.Appear), "hazard appears", "hazards appear") + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
+		count(
+			len(a.Hazards.Appear),
+			"hazard appears",
+			"hazards appear",
+		) + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
 		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
 	p.settings("The estate", a.Estate)
 	for i, one := range a.Persons {
 		if i == mostRest+2 && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + count(len(a.Persons)-i, "more person", "more people") + " of whom something else is said"})
+			p.Line(
+				4,
+				Span{
+					Faint,
+					"  and " + count(
+						len(a.Persons)-i,
+						"more person",
+						"more people",
+					) + " of whom something else is said",
+				},
+			)
 			p.cut = true
 			break
 		}
@@ -229,12 +265,21 @@ func (p *Page) settingLines(list []SettingChange) {
 				list []string
 			}{{"only before", s.Old}, {"only after", s.New}} {
 				if len(only.list) > 0 {
-					p.Line(6, Span{Plain, "  memberships " + only.when + ", " + strconv.Itoa(len(only.list)) + ": "}, Span{Strong, p.values(only.list)})
+					p.Line(
+						6,
+						Span{Plain, "  memberships " + only.when + ", " + strconv.Itoa(len(only.list)) + ": "},
+						Span{Strong, p.values(only.list)},
+					)
 				}
 			}
 			continue
 		}
-		p.Line(6, Span{Plain, "  setting "}, Span{Strong, s.Name}, Span{Plain, ": " + p.values(s.Old) + " becomes " + p.values(s.New)})
+		p.Line(
+			6,
+			Span{Plain, "  setting "},
+			Span{Strong, s.Name},
+			Span{Plain, ": " + p.values(s.Old) + " becomes " + p.values(s.New)},
+		)
 	}
 }
 
@@ -295,7 +340,13 @@ func (p *Page) effect(verb string, c EffectCount) {
 		shown, more = shown[:mostRest], ", and "+strconv.Itoa(len(c.People)-mostRest)+" more"
 		p.cut = true
 	}
-	p.Line(6, Span{Plain, "  " + verb + ", " + strconv.Itoa(len(c.People)) + ": "}, Span{Strong, text}, Span{Plain, "  " + strings.Join(shown, ", ")}, Span{Faint, more})
+	p.Line(
+		6,
+		Span{Plain, "  " + verb + ", " + strconv.Itoa(len(c.People)) + ": "},
+		Span{Strong, text},
+		Span{Plain, "  " + strings.Join(shown, ", ")},
+		Span{Faint, more},
+	)
 }
 
 // findings writes hazards in short.
@@ -320,7 +371,10 @@ func (a *Comparison) settingRows() [][]string {
 	var rows [][]string
 	add := func(group, who string, list []SettingChange) {
 		for _, s := range list {
-			rows = append(rows, []string{"setting " + s.Name, group, who, strings.Join(s.Old, "; "), strings.Join(s.New, "; ")})
+			rows = append(
+				rows,
+				[]string{"setting " + s.Name, group, who, strings.Join(s.Old, "; "), strings.Join(s.New, "; ")},
+			)
 		}
 	}
 	add("", "", a.Estate)

@@ -50,8 +50,16 @@ func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expec
 	}
 	for i := range list {
 		result := expect.Evaluate(r, &list[i])
-		e := Expectation{File: file, Line: list[i].Line, Column: list[i].Column, Group: n.address(result.Group), Text: list[i].Text,
-			Holds: result.Holds, Picked: result.Picked, Counterexamples: []Counterexample{}}
+		e := Expectation{
+			File:            file,
+			Line:            list[i].Line,
+			Column:          list[i].Column,
+			Group:           n.address(result.Group),
+			Text:            list[i].Text,
+			Holds:           result.Holds,
+			Picked:          result.Picked,
+			Counterexamples: []Counterexample{},
+		}
 		for _, c := range result.Counter {
 			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c))
 		}
@@ -144,7 +152,13 @@ func (a *Expectations) writeText(p *Page) {
 			continue
 		}
 		p.Gap()
-		p.Line(4, Span{Bad, "broken  "}, Span{Strong, e.Text}, Span{Plain, "  to " + e.Group}, Span{Faint, " (" + e.File + ":" + strconv.Itoa(e.Line) + ":" + strconv.Itoa(e.Column) + ")"})
+		p.Line(
+			4,
+			Span{Bad, "broken  "},
+			Span{Strong, e.Text},
+			Span{Plain, "  to " + e.Group},
+			Span{Faint, " (" + e.File + ":" + strconv.Itoa(e.Line) + ":" + strconv.Itoa(e.Column) + ")"},
+		)
 		shown := e.Counterexamples
 		if !p.options.All && len(shown) > most+1 {
 			shown = shown[:most]
@@ -180,19 +194,29 @@ func (a *Expectations) writeText(p *Page) {
 }
 
 func (a *Expectations) table() ([]string, iter.Seq[[]string]) {
-	return []string{"file", "line", "group", "text", "holds", "address", "who", "says", "place"}, func(yield func([]string) bool) {
-		for _, e := range a.Expectations {
-			head := []string{e.File, strconv.Itoa(e.Line), e.Group, e.Text, strconv.FormatBool(e.Holds)}
-			if e.Holds && !yield(append(head, "", "", "", "")) {
-				return
-			}
-			for _, c := range e.Counterexamples {
-				if !yield(append(head[:5:5], c.Address, c.Who, c.Says, c.Place)) {
+	return []string{
+			"file",
+			"line",
+			"group",
+			"text",
+			"holds",
+			"address",
+			"who",
+			"says",
+			"place",
+		}, func(yield func([]string) bool) {
+			for _, e := range a.Expectations {
+				head := []string{e.File, strconv.Itoa(e.Line), e.Group, e.Text, strconv.FormatBool(e.Holds)}
+				if e.Holds && !yield(append(head, "", "", "", "")) {
 					return
+				}
+				for _, c := range e.Counterexamples {
+					if !yield(append(head[:5:5], c.Address, c.Who, c.Says, c.Place)) {
+						return
+					}
 				}
 			}
 		}
-	}
 }
 
 // story tells who breaks an expectation, a line each.

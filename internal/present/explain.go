@@ -176,7 +176,13 @@ func (n namer) sender(s resolve.Sender) SenderFacts {
 
 // speak notes whether a sender may write in a group's name.
 func (a *Explanation) speak(n namer, group estate.ID, f *message.Fate) {
-	a.Voice = &VoiceDecision{As: n.address(group), By: a.From, Voice: f.Voice.String(), Rule: f.VoiceRule, Proof: f.Proof.String()}
+	a.Voice = &VoiceDecision{
+		As:    n.address(group),
+		By:    a.From,
+		Voice: f.Voice.String(),
+		Rule:  f.VoiceRule,
+		Proof: f.Proof.String(),
+	}
 	if f.VoiceRule > 0 {
 		written := n.e.Group(group).Voice[f.VoiceRule-1]
 		a.Voice.Written, a.Voice.Place = oneLine(written.Text), n.position(written.Place)
@@ -190,7 +196,12 @@ func (a *Explanation) speak(n namer, group estate.ID, f *message.Fate) {
 func (a *Explanation) toPerson(n namer, to estate.ID) {
 	a.Decision = Decision{Verdict: estate.Admit.String()}
 	person := n.e.Person(to)
-	recipient := Recipient{Address: n.address(to), Outcome: resolve.Inbox.String(), Via: []string{}, Why: "it is their own address"}
+	recipient := Recipient{
+		Address: n.address(to),
+		Outcome: resolve.Inbox.String(),
+		Via:     []string{},
+		Why:     "it is their own address",
+	}
 	if person.Mailbox != estate.MailboxOpen {
 		recipient.Outcome = resolve.Undeliverable.String()
 		recipient.Why = mailboxWords[person.Mailbox]
@@ -208,7 +219,12 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 	a.Group, a.name = n.address(group), groupName(g)
 	for _, tried := range n.r.Trace(group, s, m) {
 		rule := g.Gate[tried.Rule-1]
-		step := Tried{Rule: tried.Rule, Written: oneLine(rule.Text), Place: n.position(rule.Place), Matched: tried.Matched}
+		step := Tried{
+			Rule:    tried.Rule,
+			Written: oneLine(rule.Text),
+			Place:   n.position(rule.Place),
+			Matched: tried.Matched,
+		}
 		for _, answer := range tried.Answers {
 			step.Because = append(step.Because, n.answer(group, answer, s, m))
 		}
@@ -386,11 +402,24 @@ func (p *Page) message(a *Explanation) {
 
 func (p *Page) voice(v *VoiceDecision) {
 	if v.Rule == 0 {
-		p.Line(2, Span{Plain, "  "}, Span{Bad, "no"}, Span{Plain, ": no rule gives them a voice. The message is not sent; what follows is what would happen to it."})
+		p.Line(
+			2,
+			Span{Plain, "  "},
+			Span{Bad, "no"},
+			Span{
+				Plain,
+				": no rule gives them a voice. The message is not sent; what follows is what would happen to it.",
+			},
+		)
 		return
 	}
-	p.Line(2, Span{Plain, "  "}, Span{Good, "yes"}, Span{Plain, ", " + v.Voice + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
-		Span{Faint, "(" + p.short(v.Place) + ")"})
+	p.Line(
+		2,
+		Span{Plain, "  "},
+		Span{Good, "yes"},
+		Span{Plain, ", " + v.Voice + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
+		Span{Faint, "(" + p.short(v.Place) + ")"},
+	)
 }
 
 // gate writes the rules that were tried, and what they lead to.
@@ -401,7 +430,15 @@ func (p *Page) gate(a *Explanation) {
 		if tried.Matched {
 			answer = Span{verdictStyle(a.gate.Verdict), "yes"}
 		}
-		rows = append(rows, []Span{{Plain, strconv.Itoa(tried.Rule)}, {Plain, tried.Written}, answer, {Faint, p.short(strings.Join(tried.Because, "; "))}})
+		rows = append(
+			rows,
+			[]Span{
+				{Plain, strconv.Itoa(tried.Rule)},
+				{Plain, tried.Written},
+				answer,
+				{Faint, p.short(strings.Join(tried.Because, "; "))},
+			},
+		)
 	}
 	p.Table(rows)
 	result := []Span{{Plain, "  So: "}, verdictSpan(a.gate)}
@@ -419,7 +456,10 @@ func (p *Page) gate(a *Explanation) {
 	case len(a.Approvers) == 0:
 		p.Line(2, Span{Bad, "  Nobody can release it: the group has no moderators and no owners."})
 	case a.owners:
-		p.Line(2, Span{Plain, "  It waits for the owners, as there are no moderators: " + strings.Join(a.Approvers, ", ")})
+		p.Line(
+			2,
+			Span{Plain, "  It waits for the owners, as there are no moderators: " + strings.Join(a.Approvers, ", ")},
+		)
 	default:
 		p.Line(2, Span{Plain, "  It waits for the moderators: " + strings.Join(a.Approvers, ", ")})
 	}
@@ -475,17 +515,28 @@ func (p *Page) sees(a *Explanation) {
 }
 
 func (a *Explanations) table() ([]string, iter.Seq[[]string]) {
-	return []string{"from", "to", "group", "verdict", "rule", "text", "address", "outcome", "via", "why"}, func(yield func([]string) bool) {
-		for _, one := range a.Explanations {
-			head := []string{one.From, one.To, one.Group, one.Verdict, strconv.Itoa(one.Rule), one.Text}
-			if len(one.Recipients) == 0 && !yield(append(head, "", "", "", "")) {
-				return
-			}
-			for _, r := range one.Recipients {
-				if !yield(append(head[:6:6], r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)) {
+	return []string{
+			"from",
+			"to",
+			"group",
+			"verdict",
+			"rule",
+			"text",
+			"address",
+			"outcome",
+			"via",
+			"why",
+		}, func(yield func([]string) bool) {
+			for _, one := range a.Explanations {
+				head := []string{one.From, one.To, one.Group, one.Verdict, strconv.Itoa(one.Rule), one.Text}
+				if len(one.Recipients) == 0 && !yield(append(head, "", "", "", "")) {
 					return
+				}
+				for _, r := range one.Recipients {
+					if !yield(append(head[:6:6], r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)) {
+						return
+					}
 				}
 			}
 		}
-	}
 }

@@ -48,7 +48,15 @@ type ImportGone struct {
 }
 
 func (a *Import) writeText(p *Page) {
-	p.Line(2, Span{Strong, count(a.People, "person", "people")}, Span{Plain, ", " + count(a.Groups, "group", "groups") + ", " + count(a.Members, "membership", "memberships") + " at "}, Span{Plain, joinShort(a.Domains, mostRest)})
+	p.Line(
+		2,
+		Span{Strong, count(a.People, "person", "people")},
+		Span{
+			Plain,
+			", " + count(a.Groups, "group", "groups") + ", " + count(a.Members, "membership", "memberships") + " at ",
+		},
+		Span{Plain, joinShort(a.Domains, mostRest)},
+	)
 	a.remarks(p)
 	a.conflicts(p)
 	a.gone(p)
@@ -136,14 +144,27 @@ func (a *Import) conflicts(p *Page) {
 			p.cut = true
 			break
 		}
-		p.Line(6, Span{Strong, "  " + c.Who}, Span{Plain, "  " + c.What + ": "}, Span{Good, c.Taken}, Span{Faint, " (" + c.TakenAt + ")"}, Span{Plain, ", not "}, Span{Bad, c.Left}, Span{Faint, " (" + c.LeftAt + ")"})
+		p.Line(
+			6,
+			Span{Strong, "  " + c.Who},
+			Span{Plain, "  " + c.What + ": "},
+			Span{Good, c.Taken},
+			Span{Faint, " (" + c.TakenAt + ")"},
+			Span{Plain, ", not "},
+			Span{Bad, c.Left},
+			Span{Faint, " (" + c.LeftAt + ")"},
+		)
 	}
 }
 
 func (a *Import) gone(p *Page) {
 	if n := len(a.Gone.Groups); n > 0 {
 		p.Gap()
-		p.Line(2, Span{Doubtful, count(n, "group is", "groups are") + " not there any more"}, Span{Plain, " and will be removed: " + joinShort(a.Gone.Groups, mostRest)})
+		p.Line(
+			2,
+			Span{Doubtful, count(n, "group is", "groups are") + " not there any more"},
+			Span{Plain, " and will be removed: " + joinShort(a.Gone.Groups, mostRest)},
+		)
 	}
 	if n := len(a.Gone.People); n > 0 {
 		p.Gap()
@@ -155,7 +176,11 @@ func (a *Import) gone(p *Page) {
 		if a.Gone.Pruned {
 			what = " and will be taken out: "
 		}
-		p.Line(2, Span{Doubtful, count(n, "person is", "people are") + " in no source"}, Span{Plain, what + joinShort(a.Gone.People, mostRest)})
+		p.Line(
+			2,
+			Span{Doubtful, count(n, "person is", "people are") + " in no source"},
+			Span{Plain, what + joinShort(a.Gone.People, mostRest)},
+		)
 	}
 }
 

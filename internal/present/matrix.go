@@ -142,7 +142,10 @@ func (a *Matrix) Where(condition string) error {
 	for part := range strings.SplitSeq(condition, " and ") {
 		words := strings.Fields(part)
 		if len(words) < 2 || len(words) > 3 {
-			return fmt.Errorf("%q is no condition, expected one such as \"outside admit\" or \"stopped > 0\"", strings.TrimSpace(part))
+			return fmt.Errorf(
+				"%q is no condition, expected one such as \"outside admit\" or \"stopped > 0\"",
+				strings.TrimSpace(part),
+			)
 		}
 		c, err := findColumn(words[0])
 		if err != nil {
@@ -207,14 +210,27 @@ func (a *Matrix) Sort(by string) error {
 }
 
 func (a *Matrix) writeText(p *Page) {
-	p.Line(2, Span{Strong, count(len(a.Groups), "group", "groups") + " at a glance"}, Span{Faint, "  all but the full addresses end in " + a.domain})
+	p.Line(
+		2,
+		Span{Strong, count(len(a.Groups), "group", "groups") + " at a glance"},
+		Span{Faint, "  all but the full addresses end in " + a.domain},
+	)
 	p.Gap()
 	const most = 30
 	shown := a.Groups
 	if !p.options.All && len(shown) > most+2 {
 		shown = shown[:most]
 	}
-	head := []Span{{Faint, "group"}, {Faint, "outside"}, {Faint, "inside"}, {Faint, "forged"}, {Faint, "post"}, {Faint, "held"}, {Faint, "get"}, {Faint, "miss"}}
+	head := []Span{
+		{Faint, "group"},
+		{Faint, "outside"},
+		{Faint, "inside"},
+		{Faint, "forged"},
+		{Faint, "post"},
+		{Faint, "held"},
+		{Faint, "get"},
+		{Faint, "miss"},
+	}
 	wide := p.options.Width >= 110
 	if wide {
 		head = append(slices.Insert(head, 6, Span{Faint, "refused"}), Span{Faint, "speak"}, Span{Faint, "approve"})
@@ -222,12 +238,22 @@ func (a *Matrix) writeText(p *Page) {
 	}
 	rows := [][]Span{append(head, Span{Faint, "hazards"})}
 	for _, g := range shown {
-		row := []Span{{Plain, strings.TrimSuffix(g.Group, a.domain)}, verdictCell(g.Outside), verdictCell(g.Inside), verdictCell(g.Forged),
-			number(g.Posters["admit"], Plain), number(g.Posters["hold"], Doubtful),
+		row := []Span{
+			{Plain, strings.TrimSuffix(g.Group, a.domain)},
+			verdictCell(g.Outside),
+			verdictCell(g.Inside),
+			verdictCell(g.Forged),
+			number(g.Posters["admit"], Plain),
+			number(g.Posters["hold"], Doubtful),
 			number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain),
-			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)}
+			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad),
+		}
 		if wide {
-			row = append(slices.Insert(row, 6, number(g.Posters["refuse"]+g.Posters["drop"], Plain)), number(g.Speaks, Plain), number(g.Approves, Plain))
+			row = append(
+				slices.Insert(row, 6, number(g.Posters["refuse"]+g.Posters["drop"], Plain)),
+				number(g.Speaks, Plain),
+				number(g.Approves, Plain),
+			)
 			row = slices.Insert(row, 1, Span{Plain, g.Kind})
 		}
 		rows = append(rows, append(row, number(g.Hazards, Bad)))
@@ -238,7 +264,13 @@ func (a *Matrix) writeText(p *Page) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
 		p.cut = true
 	}
-	p.Line(0, Span{Faint, "get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a wide page has more."})
+	p.Line(
+		0,
+		Span{
+			Faint,
+			"get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
+		},
+	)
 	p.hint()
 }
 

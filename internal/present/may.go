@@ -48,7 +48,13 @@ func NewMay(r *resolve.Resolver, group estate.ID, action estate.Action, verb str
 // NewApproves asks who can release a held message.
 func NewApproves(r *resolve.Resolver, group estate.ID) *May {
 	n := newNamer(r)
-	a := &May{Group: n.address(group), verb: "approves", name: groupName(n.e.Group(group)), folder: n.folder(), Rule: "moderators"}
+	a := &May{
+		Group:  n.address(group),
+		verb:   "approves",
+		name:   groupName(n.e.Group(group)),
+		folder: n.folder(),
+		Rule:   "moderators",
+	}
 	approvers, owners := r.Approvers(group)
 	if owners {
 		a.Rule = "owners, as there are no moderators"
@@ -81,9 +87,18 @@ func (a *May) writeText(p *Page) {
 		}
 		return Span{Plain, "no"}
 	}
-	p.Line(2, Span{Plain, count(len(a.People), "person", "people") + ". Strangers from outside: "}, word(a.Strangers.Outside),
-		Span{Plain, ", unknown ones from inside: "}, word(a.Strangers.Inside))
-	p.blocks("These do", []block{{word: Span{Good, a.verb}, text: a.Rule, place: a.Place, people: a.People}}, mostExceptions)
+	p.Line(
+		2,
+		Span{Plain, count(len(a.People), "person", "people") + ". Strangers from outside: "},
+		word(a.Strangers.Outside),
+		Span{Plain, ", unknown ones from inside: "},
+		word(a.Strangers.Inside),
+	)
+	p.blocks(
+		"These do",
+		[]block{{word: Span{Good, a.verb}, text: a.Rule, place: a.Place, people: a.People}},
+		mostExceptions,
+	)
 	if len(a.People) == 0 {
 		p.Line(2, Span{Doubtful, "No person: "}, Span{Plain, a.Rule})
 	}

@@ -10,7 +10,12 @@ var Roles = []string{"member", "owner", "moderator"}
 
 // NewMemberList lists those of groups whom wanted picks: their entries, and with
 // role "" their owners and moderators, too. wanted nil picks all.
-func NewMemberList(r *resolve.Resolver, groups []estate.ID, role string, wanted func(group, id estate.ID) bool) *MemberList {
+func NewMemberList(
+	r *resolve.Resolver,
+	groups []estate.ID,
+	role string,
+	wanted func(group, id estate.ID) bool,
+) *MemberList {
 	n := newNamer(r)
 	a := &MemberList{Members: []ListedMember{}}
 	for _, g := range groups {
@@ -37,7 +42,14 @@ func NewMemberList(r *resolve.Resolver, groups []estate.ID, role string, wanted 
 			if wanted != nil {
 				continue
 			}
-			m := ListedMember{Group: n.address(g), Address: "everyone", Role: "member", Is: "rule", Copy: rule.Copy.String(), Invitations: rule.Invitations.String()}
+			m := ListedMember{
+				Group:       n.address(g),
+				Address:     "everyone",
+				Role:        "member",
+				Is:          "rule",
+				Copy:        rule.Copy.String(),
+				Invitations: rule.Invitations.String(),
+			}
 			if rule.Filter != nil {
 				m.Address = "where " + rule.Filter.String()
 			}
@@ -49,8 +61,17 @@ func NewMemberList(r *resolve.Resolver, groups []estate.ID, role string, wanted 
 }
 
 func (a *MemberList) add(n namer, g, id estate.ID, role string, says estate.Membership, place estate.Place) {
-	m := ListedMember{Group: n.address(g), Address: n.address(id), Role: role, Copy: says.Copy.String(), Since: says.Since.String(),
-		Invitations: says.Invitations.String(), Paused: says.Paused, File: n.e.Settings().Files[place.File], Line: int(place.Line)}
+	m := ListedMember{
+		Group:       n.address(g),
+		Address:     n.address(id),
+		Role:        role,
+		Copy:        says.Copy.String(),
+		Since:       says.Since.String(),
+		Invitations: says.Invitations.String(),
+		Paused:      says.Paused,
+		File:        n.e.Settings().Files[place.File],
+		Line:        int(place.Line),
+	}
 	switch {
 	case id.IsNobody():
 		m.Is, m.Outcome = "nobody", resolve.Undeliverable.String()

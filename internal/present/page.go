@@ -225,7 +225,9 @@ func (p *Page) short(s string) string {
 // direction of its text, written as an escape such as \x1b.
 func Clean(s string) string {
 	harmful := func(r rune) bool {
-		return r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029'
+		return r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) ||
+			r == '\u2028' ||
+			r == '\u2029'
 	}
 	if strings.IndexFunc(s, harmful) < 0 {
 		return s

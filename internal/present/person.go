@@ -81,9 +81,20 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 	n := newNamer(r)
 	p := n.e.Person(id)
 	a := &Person{
-		Address: n.address(id), Name: p.Name, Also: []string{}, Inside: n.e.Inside(id), Mailbox: p.Mailbox.String(), Place: n.position(p.Place),
-		Facts: map[string][]string{}, Receives: []PersonGroup{}, Posts: map[string][]Posted{}, Speaks: []PersonVoice{},
-		Approves: []string{}, Owns: []string{}, Alone: []Alone{}, folder: n.folder(),
+		Address:  n.address(id),
+		Name:     p.Name,
+		Also:     []string{},
+		Inside:   n.e.Inside(id),
+		Mailbox:  p.Mailbox.String(),
+		Place:    n.position(p.Place),
+		Facts:    map[string][]string{},
+		Receives: []PersonGroup{},
+		Posts:    map[string][]Posted{},
+		Speaks:   []PersonVoice{},
+		Approves: []string{},
+		Owns:     []string{},
+		Alone:    []Alone{},
+		folder:   n.folder(),
 	}
 	for _, also := range p.Also {
 		a.Also = append(a.Also, also.String())
@@ -181,7 +192,12 @@ func (a *Person) writeText(p *Page) {
 	if a.Inside {
 		where = "inside"
 	}
-	p.Line(2, Span{Strong, a.Address}, Span{Plain, "  " + a.Name}, Span{Faint, "  " + where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"})
+	p.Line(
+		2,
+		Span{Strong, a.Address},
+		Span{Plain, "  " + a.Name},
+		Span{Faint, "  " + where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"},
+	)
 	if len(a.Also) > 0 {
 		p.Line(2, Span{Faint, "also "}, Span{Plain, strings.Join(a.Also, ", ")})
 	}
@@ -197,7 +213,11 @@ func (a *Person) writeText(p *Page) {
 	for _, g := range a.Receives {
 		counts[g.Outcome]++
 	}
-	p.Line(2, append([]Span{{Plain, "The mail of " + count(len(a.Receives), "group", "groups") + " concerns them: "}}, countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
+	p.Line(
+		2,
+		append(
+			[]Span{{Plain, "The mail of " + count(len(a.Receives), "group", "groups") + " concerns them: "}},
+			countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
 	p.personGroups("Does not reach them", a.Receives, false)
 	p.personGroups("Reaches them", a.Receives, true)
 	var blocks []block
@@ -207,8 +227,16 @@ func (a *Person) writeText(p *Page) {
 			groups = append(groups, posted.Group)
 		}
 		if len(groups) > 0 {
-			words := map[string]string{"admit": "may post", "hold": "are held", "refuse": "are refused", "drop": "are dropped"}
-			blocks = append(blocks, block{word: Span{verdictStyle(verdict), verdict}, text: words[verdict], people: groups})
+			words := map[string]string{
+				"admit":  "may post",
+				"hold":   "are held",
+				"refuse": "are refused",
+				"drop":   "are dropped",
+			}
+			blocks = append(
+				blocks,
+				block{word: Span{verdictStyle(verdict), verdict}, text: words[verdict], people: groups},
+			)
 		}
 	}
 	p.blocks("Their own messages, by group", blocks, 8)
@@ -235,8 +263,12 @@ func (a *Person) writeText(p *Page) {
 			}
 		}
 		if len(groups) > 0 {
-			alone = append(alone, block{word: Span{Doubtful, "only " + as}, text: map[string]string{
-				"owner": "nobody else answers for", "approver": "nobody else can release what is held for", "member": "nobody else gets the mail of"}[as], people: groups})
+			alone = append(alone, block{
+				word: Span{Doubtful, "only " + as},
+				text: map[string]string{
+					"owner": "nobody else answers for", "approver": "nobody else can release what is held for", "member": "nobody else gets the mail of"}[as],
+				people: groups,
+			})
 		}
 	}
 	p.blocks("What breaks without them", alone, 8)
@@ -268,7 +300,10 @@ func (p *Page) personGroups(title string, groups []PersonGroup, reaching bool) {
 			rows = append(rows, []Span{mark, {Plain, name}, {Faint, text}})
 		}
 		if g.Further > 0 {
-			rows = append(rows, []Span{{Faint, "also"}, {Plain, ""}, {Faint, "by " + count(g.Further, "further way", "further ways")}})
+			rows = append(
+				rows,
+				[]Span{{Faint, "also"}, {Plain, ""}, {Faint, "by " + count(g.Further, "further way", "further ways")}},
+			)
 		}
 	}
 	if len(rows) == 0 {
@@ -290,7 +325,16 @@ func (a *Person) table() ([]string, iter.Seq[[]string]) {
 	return []string{"address", "group", "outcome", "via", "decides", "why"}, func(yield func([]string) bool) {
 		for _, g := range a.Receives {
 			for _, way := range g.Ways {
-				if !yield([]string{a.Address, g.Group, way.Outcome, strings.Join(way.Via, " > "), strconv.FormatBool(way.Decides), way.Why}) {
+				if !yield(
+					[]string{
+						a.Address,
+						g.Group,
+						way.Outcome,
+						strings.Join(way.Via, " > "),
+						strconv.FormatBool(way.Decides),
+						way.Why,
+					},
+				) {
 					return
 				}
 			}

@@ -39,7 +39,11 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	strangers := r.Strangers()
 	forged := m
 	forged.Unproven = true
-	a.addresses = [3]string{strangers.Outside.Address.String(), strangers.Inside.Address.String(), strangers.Inside.Address.String()}
+	a.addresses = [3]string{
+		strangers.Outside.Address.String(),
+		strangers.Inside.Address.String(),
+		strangers.Inside.Address.String(),
+	}
 	a.Strangers.Outside = decide(r.Judge(group, strangers.Outside, m))
 	a.Strangers.Inside = decide(r.Judge(group, strangers.Inside, m))
 	a.Strangers.Forged = decide(r.Judge(group, strangers.Inside, forged))

@@ -3,13 +3,10 @@ package present
 import (
 	"fmt"
 	"iter"
-	"slices"
 	"sort"
 	"strconv"
 	"strings"
 
-	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/probe"
 )
@@ -40,7 +37,12 @@ type PlannedCase struct {
 // NewProbePlan describes a plan.
 func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 	n := newNamer(r)
-	a := &ProbePlan{Cases: []PlannedCase{}, Touched: n.addresses(p.Touched), Notes: append([]string{}, p.Notes...), Limit: limit}
+	a := &ProbePlan{
+		Cases:   []PlannedCase{},
+		Touched: n.addresses(p.Touched),
+		Notes:   append([]string{}, p.Notes...),
+		Limit:   limit,
+	}
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		prediction := p.Predict(i)
@@ -58,7 +60,22 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 }
 
 func (a *ProbePlan) writeText(p *Page) {
-	p.Line(2, Span{Strong, "Nothing is sent: this is the plan. "}, Span{Plain, count(len(a.Cases), "message", "messages") + ", which " + count(len(a.Touched), "person", "people") + " would find in their mailbox."})
+	p.Line(
+		2,
+		Span{Strong, "Nothing is sent: this is the plan. "},
+		Span{
+			Plain,
+			count(
+				len(a.Cases),
+				"message",
+				"messages",
+			) + ", which " + count(
+				len(a.Touched),
+				"person",
+				"people",
+			) + " would find in their mailbox.",
+		},
+	)
 	group := ""
 	shown := a.Cases
 	const most = 30
@@ -87,7 +104,16 @@ func (a *ProbePlan) writeText(p *Page) {
 		if n := c.Receives["inbox"] + c.Receives["digest"]; n > 0 {
 			gets = strconv.Itoa(n) + " get it"
 		}
-		rows = append(rows, []Span{{Faint, c.Case}, {Plain, c.Kind}, {Plain, from}, {verdictStyle(c.Predicted), c.Predicted}, {Faint, gets}})
+		rows = append(
+			rows,
+			[]Span{
+				{Faint, c.Case},
+				{Plain, c.Kind},
+				{Plain, from},
+				{verdictStyle(c.Predicted), c.Predicted},
+				{Faint, gets},
+			},
+		)
 	}
 	flush()
 	if len(shown) < len(a.Cases) {
@@ -107,7 +133,18 @@ func (a *ProbePlan) writeText(p *Page) {
 	}
 	p.Gap()
 	if len(a.Touched) > a.Limit {
-		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, "the lanes allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."})
+		p.Line(
+			2,
+			Span{Bad, "Too many: "},
+			Span{
+				Plain,
+				"the lanes allow " + count(
+					a.Limit,
+					"person",
+					"people",
+				) + ". Choose groups or kinds, or raise limits: people.",
+			},
+		)
 	} else {
 		p.Line(0, Span{Faint, "Add --send to send them."})
 	}
@@ -193,13 +230,31 @@ type AsIf struct {
 // NewProbe tells what a run saw.
 func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	n := newNamer(r)
-	a := &Probe{Run: j.Run.Plan.Run, Cases: []ProbeCase{}, Members: []ProbeMember{}, Causes: []ProbeCause{}, NotLookedInto: []string{},
-		Notes: append([]string{}, j.Run.Plan.Notes...), Unexplained: len(j.Lost), Ended: !j.Run.Broken}
+	a := &Probe{
+		Run:           j.Run.Plan.Run,
+		Cases:         []ProbeCase{},
+		Members:       []ProbeMember{},
+		Causes:        []ProbeCause{},
+		NotLookedInto: []string{},
+		Notes:         append([]string{}, j.Run.Plan.Notes...),
+		Unexplained:   len(j.Lost),
+		Ended:         !j.Run.Broken,
+	}
 	a.AsPredicted, a.NotAsPredicted = j.Counts()
 	for i := range j.Cases {
 		c := &j.Cases[i]
-		one := ProbeCase{Case: c.Case.Name, Kind: string(c.Case.Kind), Group: n.address(c.Case.Group), From: c.Case.From.String(), To: c.Case.To.String(),
-			Predicted: c.Predicted.String(), Seen: c.Seen, AsPredicted: c.AsPredicted, Reply: c.Reply, Reader: c.View}
+		one := ProbeCase{
+			Case:        c.Case.Name,
+			Kind:        string(c.Case.Kind),
+			Group:       n.address(c.Case.Group),
+			From:        c.Case.From.String(),
+			To:          c.Case.To.String(),
+			Predicted:   c.Predicted.String(),
+			Seen:        c.Seen,
+			AsPredicted: c.AsPredicted,
+			Reply:       c.Reply,
+			Reader:      c.View,
+		}
 		if c.Case.By.IsValid() {
 			one.By = c.Case.By.String()
 		}
@@ -210,7 +265,20 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	}
 	for i := range j.Members {
 		m := &j.Members[i]
-		a.Members = append(a.Members, ProbeMember{a.Cases[m.Case].Case, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case, false})
+		a.Members = append(
+			a.Members,
+			ProbeMember{
+				a.Cases[m.Case].Case,
+				m.Address,
+				m.Predicted,
+				m.Seen,
+				m.AsPredicted,
+				m.Seconds,
+				m.Where,
+				m.Case,
+				false,
+			},
+		)
 	}
 	for _, cause := range j.Causes {
 		a.Causes = append(a.Causes, n.cause(j, cause))
@@ -223,146 +291,38 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	return a
 }
 
-// markExplained marks what a cause explains: what members got, and verdicts with all
-// that follows from them.
-func (a *Probe) markExplained(n namer, j *probe.Judgement, cause infer.Cause) {
-	for _, miss := range cause.Explains {
-		number := j.Explained[miss.Trial]
-		if miss.Person == estate.None {
-			a.Cases[number].explained = true
-		}
-		for i := range a.Members {
-			m := &a.Members[i]
-			if m.index == number && (miss.Person == estate.None || n.e.IsPerson(miss.Person) && m.Address == n.address(miss.Person)) && m.Seen != probe.SeenJunk && m.Seen != probe.SeenTwice {
-				m.explained = true
-			}
-		}
-	}
-	example := &a.Causes[len(a.Causes)-1].example
-	first := cause.Explains[0]
-	c := &a.Cases[j.Explained[first.Trial]]
-	*example = c.Kind + ", " + c.From + " to " + c.To + ": "
-	if first.Person == estate.None {
-		*example += c.Predicted + " predicted, seen " + c.Seen
-		return
-	}
-	for _, m := range a.Members {
-		if m.index == j.Explained[first.Trial] && m.Address == n.address(first.Person) {
-			predicted := m.Predicted
-			if predicted == "" {
-				predicted = "nothing"
-			}
-			*example += m.Address + ", " + predicted + " predicted, " + m.Seen
-		}
-	}
-}
-
-func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
-	c := ProbeCause{Explains: len(cause.Explains)}
-	for _, miss := range cause.Explains {
-		if name := j.Cases[j.Explained[miss.Trial]].Case.Name; !slices.Contains(c.Cases, name) {
-			c.Cases = append(c.Cases, name)
-		}
-	}
-	const most = 6
-	for _, h := range cause.Hypotheses[:min(most, len(cause.Hypotheses))] {
-		one := n.asIf(&h.Change)
-		if h.And != nil {
-			and := n.asIf(h.And)
-			one.Says += ", and " + and.Says
-			one.YAML += and.YAML
-		}
-		c.AsIf = append(c.AsIf, one)
-	}
-	return c
-}
-
-func (n namer) asIf(change *infer.Change) AsIf {
-	a := AsIf{Says: change.Says, Setting: change.Setting, Value: change.Value, YAML: n.changeYAML(change)}
-	if change.Group != estate.None {
-		a.Group = n.address(change.Group)
-	}
-	if change.Person != estate.None {
-		a.Person = n.address(change.Person)
-	}
-	return a
-}
-
-// changeYAML writes a change as it would stand in the estate.
-func (n namer) changeYAML(c *infer.Change) string {
-	changed := c.Apply(n.e)
-	switch c.Setting {
-	case "mailbox":
-		return "people:\n  - {address: " + n.address(c.Person) + ", mailbox: " + c.Value + "}\n"
-	case "nested-gates":
-		return "nested-gates: " + c.Value + "\n"
-	case "domains":
-		return "# domains: without " + c.Value + "\n"
-	case "also", "address":
-		return "# without the address " + c.Value + "\n"
-	}
-	head := "groups:\n  - address: " + n.address(c.Group) + "\n"
-	rules := func(setting string, texts []string) string {
-		if len(texts) == 0 {
-			return head + "    " + setting + ": []\n"
-		}
-		return head + "    " + setting + ":\n      - " + strings.Join(texts, "\n      - ") + "\n"
-	}
-	g := changed.Group(c.Group)
-	var texts []string
-	switch c.Setting {
-	case "gate":
-		for _, rule := range g.Gate {
-			texts = append(texts, oneLine(rule.Text))
-		}
-		return rules("gate", texts)
-	case "voice":
-		for _, rule := range g.Voice {
-			texts = append(texts, oneLine(rule.Text))
-		}
-		return rules("voice", texts)
-	case "owners", "moderators":
-		list := g.Owners
-		if c.Setting == "moderators" {
-			list = g.Moderators
-		}
-		for _, l := range list {
-			texts = append(texts, n.address(l.ID))
-		}
-		return head + "    " + c.Setting + ": [" + strings.Join(texts, ", ") + "]\n"
-	case "members":
-		switch {
-		case c.Value == "":
-			if c.Person != estate.None {
-				return head + "    members: # without " + n.address(c.Person) + "\n"
-			}
-			return head + "    members: # without it\n"
-		case strings.HasPrefix(c.Value, "{"):
-			return head + "    members:\n      - " + c.Value + "\n"
-		case c.Person != estate.None:
-			return head + "    members:\n      - {address: " + n.address(c.Person) + ", " + strings.TrimSuffix(c.Value, ": ") + "}\n"
-		}
-	}
-	return head + "    " + c.Setting + ": " + c.Value + "\n"
-}
-
 func (a *Probe) writeText(p *Page) {
 	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ": "}}
 	if a.NotAsPredicted == 0 {
-		head = append(head, Span{Good, "all as predicted"}, Span{Plain, " (" + count(a.AsPredicted, "observation", "observations") + ")"})
+		head = append(
+			head,
+			Span{Good, "all as predicted"},
+			Span{Plain, " (" + count(a.AsPredicted, "observation", "observations") + ")"},
+		)
 	} else {
 		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " + strconv.Itoa(a.AsPredicted) + " as predicted"})
 	}
 	p.Line(2, head...)
 	if !a.Ended {
-		p.Line(2, Span{Doubtful, "This run was ended before its time. "}, Span{Plain, "What is not seen may yet come. Go on with it: yorvet probe --resume " + a.Run})
+		p.Line(
+			2,
+			Span{Doubtful, "This run was ended before its time. "},
+			Span{Plain, "What is not seen may yet come. Go on with it: yorvet probe --resume " + a.Run},
+		)
 	}
 	for i, cause := range a.Causes {
 		a.writeCause(p, i, cause)
 	}
 	if a.Unexplained > 0 {
 		p.Gap()
-		p.Line(2, Span{Bad, count(a.Unexplained, "difference", "differences")}, Span{Plain, " that no change to one or two settings explains: lost on the way, or something that an estate cannot say."})
+		p.Line(
+			2,
+			Span{Bad, count(a.Unexplained, "difference", "differences")},
+			Span{
+				Plain,
+				" that no change to one or two settings explains: lost on the way, or something that an estate cannot say.",
+			},
+		)
 	}
 	a.writeDifferences(p)
 	a.writeReaders(p)
@@ -380,24 +340,6 @@ func (a *Probe) writeText(p *Page) {
 	p.Gap()
 	p.Line(0, Span{Faint, "run " + a.Run})
 	p.hint()
-}
-
-func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
-	p.Gap()
-	p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". It is as if "}, Span{Bad, c.AsIf[0].Says}, Span{Plain, "."},
-		Span{Faint, " Explains " + count(c.Explains, "difference", "differences") + " in " + count(len(c.Cases), "message", "messages") + "."})
-	for line := range strings.Lines(c.AsIf[0].YAML) {
-		p.Line(10, Span{Plain, "       " + strings.TrimRight(line, "\n")})
-	}
-	p.Line(6, Span{Faint, "   Such as in " + c.example + "."})
-	const most = 3
-	for i, other := range c.AsIf[1:min(len(c.AsIf), 1+most)] {
-		word := "or as if "
-		if i == 0 {
-			word = "What was seen cannot tell it from this: as if "
-		}
-		p.Line(6, Span{Faint, "   " + word + other.Says})
-	}
 }
 
 // writeDifferences tells what was not as predicted, case by case.
@@ -437,9 +379,18 @@ func (a *Probe) writeDifferences(p *Page) {
 		if c.By != "" {
 			from = c.By + " as " + c.From
 		}
-		spans := []Span{{Faint, "  " + c.Case + " "}, {Plain, c.Kind + ", " + from + " to " + c.To + ": "}, {verdictStyle(c.Predicted), c.Predicted}}
+		spans := []Span{
+			{Faint, "  " + c.Case + " "},
+			{Plain, c.Kind + ", " + from + " to " + c.To + ": "},
+			{verdictStyle(c.Predicted), c.Predicted},
+		}
 		if verdict {
-			spans = append(spans, Span{Plain, " was predicted, seen "}, Span{Bad, c.Seen}, Span{Faint, " (" + c.Reply + ")"})
+			spans = append(
+				spans,
+				Span{Plain, " was predicted, seen "},
+				Span{Bad, c.Seen},
+				Span{Faint, " (" + c.Reply + ")"},
+			)
 		}
 		p.Line(6, spans...)
 		for k, m := range members {
@@ -452,7 +403,12 @@ func (a *Probe) writeDifferences(p *Page) {
 			if predicted == "" {
 				predicted = "nothing at all"
 			}
-			p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Plain, predicted + " predicted, "}, Span{Bad, m.Seen})
+			p.Line(
+				8,
+				Span{Plain, "      " + m.Address + ": "},
+				Span{Plain, predicted + " predicted, "},
+				Span{Bad, m.Seen},
+			)
 		}
 	}
 	if left > 0 {
@@ -499,18 +455,59 @@ func (a *Probe) writeReaders(p *Page) {
 }
 
 func (a *Probe) table() ([]string, iter.Seq[[]string]) {
-	return []string{"case", "kind", "from", "to", "address", "predicted", "seen", "as-predicted", "seconds", "where", "reply"}, func(yield func([]string) bool) {
-		for i, c := range a.Cases {
-			if !yield([]string{c.Case, c.Kind, c.From, c.To, "", c.Predicted, c.Seen, strconv.FormatBool(c.AsPredicted), "", "", c.Reply}) {
-				return
-			}
-			for _, m := range a.Members {
-				if m.index == i && !yield([]string{c.Case, c.Kind, c.From, c.To, m.Address, m.Predicted, m.Seen, strconv.FormatBool(m.AsPredicted), fmt.Sprintf("%.1f", m.Seconds), m.Where, ""}) {
+	return []string{
+			"case",
+			"kind",
+			"from",
+			"to",
+			"address",
+			"predicted",
+			"seen",
+			"as-predicted",
+			"seconds",
+			"where",
+			"reply",
+		}, func(yield func([]string) bool) {
+			for i, c := range a.Cases {
+				if !yield(
+					[]string{
+						c.Case,
+						c.Kind,
+						c.From,
+						c.To,
+						"",
+						c.Predicted,
+						c.Seen,
+						strconv.FormatBool(c.AsPredicted),
+						"",
+						"",
+						c.Reply,
+					},
+				) {
 					return
+				}
+				for _, m := range a.Members {
+					if m.index == i &&
+						!yield(
+							[]string{
+								c.Case,
+								c.Kind,
+								c.From,
+								c.To,
+								m.Address,
+								m.Predicted,
+								m.Seen,
+								strconv.FormatBool(m.AsPredicted),
+								fmt.Sprintf("%.1f", m.Seconds),
+								m.Where,
+								"",
+							},
+						) {
+						return
+					}
 				}
 			}
 		}
-	}
 }
 
 // junit returns the verdicts and mailboxes as tests.
@@ -519,7 +516,10 @@ func (a *Probe) junit() (string, []junitCase) {
 	add := func(c ProbeCase, name, predicted, seen string, ok bool, seconds float64) {
 		one := junitCase{Class: Clean(c.Group), Name: Clean(name), Time: fmt.Sprintf("%.1f", seconds)}
 		if !ok {
-			one.Failure = &junitFailure{Message: Clean("predicted " + predicted + ", seen " + seen), Text: Clean(c.Reply)}
+			one.Failure = &junitFailure{
+				Message: Clean("predicted " + predicted + ", seen " + seen),
+				Text:    Clean(c.Reply),
+			}
 		}
 		cases = append(cases, one)
 	}

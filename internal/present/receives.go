@@ -76,7 +76,13 @@ func (a *Receives) writeText(p *Page) {
 		if a.From != "" {
 			from = "From " + a.From
 		}
-		p.Line(2, Span{Plain, from + ": "}, verdictSpan(*a.Decision), Span{Plain, ", " + a.by() + " "}, Span{Faint, p.at(*a.Decision)})
+		p.Line(
+			2,
+			Span{Plain, from + ": "},
+			verdictSpan(*a.Decision),
+			Span{Plain, ", " + a.by() + " "},
+			Span{Faint, p.at(*a.Decision)},
+		)
 		if a.Verdict != estate.Admit.String() {
 			p.Line(2, Span{Plain, "What follows is what would happen if it were let in."})
 		}
@@ -110,7 +116,11 @@ func (p *Page) recipients(list []Recipient) {
 	for _, r := range list {
 		counts[r.Outcome]++
 	}
-	p.Line(2, append([]Span{{Plain, count(len(list), "address", "addresses") + ": "}}, countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
+	p.Line(
+		2,
+		append(
+			[]Span{{Plain, count(len(list), "address", "addresses") + ": "}},
+			countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
 	byOutcome := p.byCause(list)
 	var missing, rest []block
 	for i, outcome := range outcomeOrder {
@@ -167,15 +177,26 @@ func shorten(via []string) string {
 }
 
 func (a *Receives) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "from", "verdict", "rule", "address", "outcome", "via", "why"}, func(yield func([]string) bool) {
-		verdict, rule := "", ""
-		if a.Decision != nil {
-			verdict, rule = a.Verdict, strconv.Itoa(a.Rule)
-		}
-		for _, r := range a.Recipients {
-			if !yield([]string{a.Group, a.From, verdict, rule, r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why}) {
-				return
+	return []string{
+			"group",
+			"from",
+			"verdict",
+			"rule",
+			"address",
+			"outcome",
+			"via",
+			"why",
+		}, func(yield func([]string) bool) {
+			verdict, rule := "", ""
+			if a.Decision != nil {
+				verdict, rule = a.Verdict, strconv.Itoa(a.Rule)
+			}
+			for _, r := range a.Recipients {
+				if !yield(
+					[]string{a.Group, a.From, verdict, rule, r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why},
+				) {
+					return
+				}
 			}
 		}
-	}
 }

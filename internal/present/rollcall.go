@@ -29,7 +29,14 @@ type CalledMember struct {
 // NewRollCall tells of a roll call.
 func NewRollCall(r *resolve.Resolver, c *probe.Call) *RollCall {
 	n := newNamer(r)
-	a := &RollCall{Run: c.Run, Group: n.address(c.Group), Caller: c.Caller.String(), Members: []CalledMember{}, Others: append([]string{}, c.Others...), Counts: map[string]int{}}
+	a := &RollCall{
+		Run:     c.Run,
+		Group:   n.address(c.Group),
+		Caller:  c.Caller.String(),
+		Members: []CalledMember{},
+		Others:  append([]string{}, c.Others...),
+		Counts:  map[string]int{},
+	}
 	for _, m := range c.Members {
 		a.Members = append(a.Members, CalledMember{n.address(m.Person), m.State, m.Detail})
 		a.Counts[m.State]++
@@ -51,7 +58,18 @@ func callStyle(state string) Style {
 
 func (a *RollCall) writeText(p *Page) {
 	if a.Run == "" {
-		p.Line(2, Span{Strong, "Nothing is sent. "}, Span{Plain, a.Caller + " would ask " + count(len(a.Members), "member", "members") + " of " + a.Group + " to answer:"})
+		p.Line(
+			2,
+			Span{Strong, "Nothing is sent. "},
+			Span{
+				Plain,
+				a.Caller + " would ask " + count(
+					len(a.Members),
+					"member",
+					"members",
+				) + " of " + a.Group + " to answer:",
+			},
+		)
 	} else {
 		p.Line(2, append([]Span{{Strong, a.Group + ": "}}, countSpans(a.Counts, []string{probe.Answered, probe.Arrived, probe.NotYet, probe.Bounced}, callStyle)...)...)
 	}

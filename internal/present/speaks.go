@@ -97,13 +97,22 @@ func (n namer) proof(speakers *resolve.Speakers, s resolve.Speaker) (c cause, ow
 	case s.Proof == resolve.ProofNotNeeded:
 		return cause{text: "the group asks for no proof"}, "", ""
 	case speakers.Code == nil:
-		return cause{text: "the estate has no code-sender", place: where}, "", "name the code-sender, or set voice-proof to none"
+		return cause{
+			text:  "the estate has no code-sender",
+			place: where,
+		}, "", "name the code-sender, or set voice-proof to none"
 	case speakers.Code.Verdict != estate.Admit:
 		said := newDecision(n.e, speakers.Group, *speakers.Code)
-		return cause{text: "the gate does not admit the code: " + said.Verdict + ", " + said.by(), place: said.Place}, "",
+		return cause{
+				text:  "the gate does not admit the code: " + said.Verdict + ", " + said.by(),
+				place: said.Place,
+			}, "",
 			"put \"admit " + n.e.Settings().CodeSender.String() + "\" before that rule of the gate"
 	case s.Receipt == nil:
-		return cause{text: "the code is mailed to the group, and they are no member", place: where}, "", "make them a member, or let somebody else speak"
+		return cause{
+			text:  "the code is mailed to the group, and they are no member",
+			place: where,
+		}, "", "make them a member, or let somebody else speak"
 	}
 	c, own = n.why(speakers.Delivery, *s.Receipt)
 	if s.Proof == resolve.ProofPossible {
@@ -199,7 +208,10 @@ func (a *Speaks) byCause() (impossible, others []block) {
 func (a *Speaks) table() ([]string, iter.Seq[[]string]) {
 	var rows [][]string
 	for _, s := range a.People {
-		rows = append(rows, []string{a.Group, s.Address, s.Voice, strconv.Itoa(s.Rule), s.Proof, s.Why, s.Mend, s.Place})
+		rows = append(
+			rows,
+			[]string{a.Group, s.Address, s.Voice, strconv.Itoa(s.Rule), s.Proof, s.Why, s.Mend, s.Place},
+		)
 	}
 	return []string{"group", "address", "voice", "rule", "proof", "why", "mend", "place"}, slices.Values(rows)
 }

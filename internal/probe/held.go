@@ -62,7 +62,18 @@ func Requests(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, approver
 		if !ok {
 			continue
 		}
-		list = append(list, Request{Number: len(list) + 1, Approver: approver, Group: group, Subject: m.Subject, Text: firstLine(m.Text), Answer: answer, item: item})
+		list = append(
+			list,
+			Request{
+				Number:   len(list) + 1,
+				Approver: approver,
+				Group:    group,
+				Subject:  m.Subject,
+				Text:     firstLine(m.Text),
+				Answer:   answer,
+				item:     item,
+			},
+		)
 	}
 	return list, nil
 }
@@ -103,8 +114,15 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *lanes.Lane
 	if admit {
 		word = "ADMIT"
 	}
-	raw, err := compose.Draft{From: q.Approver, To: q.Answer, ID: randomID(12) + "@" + q.Approver.Domain(), InReplyTo: q.item.Message.ID, Date: time.Now(),
-		Subject: "Re: " + q.Subject, Text: word + "\n"}.Bytes()
+	raw, err := compose.Draft{
+		From:      q.Approver,
+		To:        q.Answer,
+		ID:        randomID(12) + "@" + q.Approver.Domain(),
+		InReplyTo: q.item.Message.ID,
+		Date:      time.Now(),
+		Subject:   "Re: " + q.Subject,
+		Text:      word + "\n",
+	}.Bytes()
 	if err != nil {
 		return err
 	}

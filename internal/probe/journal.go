@@ -93,7 +93,16 @@ func newJournal(dir string, p *Plan) (*Journal, error) {
 	e := p.resolver.Estate()
 	for i := range p.Cases {
 		c := &p.Cases[i]
-		one := plannedCase{Name: c.Name, Kind: c.Kind, Group: e.Address(c.Group).String(), From: c.From.String(), To: c.To.String(), Facts: c.Facts, ID: c.ID, Tag: c.Tag}
+		one := plannedCase{
+			Name:  c.Name,
+			Kind:  c.Kind,
+			Group: e.Address(c.Group).String(),
+			From:  c.From.String(),
+			To:    c.To.String(),
+			Facts: c.Facts,
+			ID:    c.ID,
+			Tag:   c.Tag,
+		}
 		if c.By.IsValid() {
 			one.By = c.By.String()
 		}

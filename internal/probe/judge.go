@@ -77,7 +77,11 @@ type evidence struct {
 func (run *Run) gather() []evidence {
 	all := make([]evidence, len(run.Plan.Cases))
 	for i := range all {
-		all[i] = evidence{copies: map[string][]*Sighting{}, digests: map[string]*Sighting{}, bounced: map[string]string{}}
+		all[i] = evidence{
+			copies:  map[string][]*Sighting{},
+			digests: map[string]*Sighting{},
+			bounced: map[string]string{},
+		}
 	}
 	for i := range run.Sightings {
 		s := &run.Sightings[i]
@@ -244,7 +248,8 @@ func (w *judge) silentHold() infer.Verdicts {
 
 // sees reports whether somebody's mailbox was looked into, and takes mail.
 func (w *judge) sees(id estate.ID) bool {
-	return w.watched[strings.ToLower(w.estate().Address(id).String())] && w.estate().IsPerson(id) && w.estate().Person(id).Mailbox == estate.MailboxOpen
+	return w.watched[strings.ToLower(w.estate().Address(id).String())] && w.estate().IsPerson(id) &&
+		w.estate().Person(id).Mailbox == estate.MailboxOpen
 }
 
 // expected returns how many of those who are predicted to get a copy were looked
@@ -319,7 +324,8 @@ func (w *judge) mayWait(id estate.ID) bool {
 			if err != nil || name == w.groupName() {
 				continue
 			}
-			if group, ok := e.Find(a); ok && e.IsGroup(group) && w.run.Plan.resolver.Members(group).Contains(uint32(id)) {
+			if group, ok := e.Find(a); ok && e.IsGroup(group) &&
+				w.run.Plan.resolver.Members(group).Contains(uint32(id)) {
 				return true
 			}
 		}
@@ -466,7 +472,16 @@ func (w *judge) others() []MemberResult {
 	for box, copies := range w.e.copies {
 		if a, err := address.Parse(box); err == nil {
 			if _, ours := e.Find(a); !ours {
-				list = append(list, MemberResult{Case: w.number, Address: box, Seen: resolve.Inbox.String(), Seconds: copies[0].Seconds, Where: copies[0].Folder})
+				list = append(
+					list,
+					MemberResult{
+						Case:    w.number,
+						Address: box,
+						Seen:    resolve.Inbox.String(),
+						Seconds: copies[0].Seconds,
+						Where:   copies[0].Folder,
+					},
+				)
 			}
 		}
 	}

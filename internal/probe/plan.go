@@ -43,7 +43,21 @@ const (
 )
 
 // Kinds are all kinds of cases.
-var Kinds = []Kind{Outsider, Forged, Insider, Member, Moderator, Refused, Invitation, Attachment, Alias, Voice, ReplyPerson, ReplyGroup, Rule}
+var Kinds = []Kind{
+	Outsider,
+	Forged,
+	Insider,
+	Member,
+	Moderator,
+	Refused,
+	Invitation,
+	Attachment,
+	Alias,
+	Voice,
+	ReplyPerson,
+	ReplyGroup,
+	Rule,
+}
 
 // A Case is one message of a run.
 type Case struct {
@@ -198,7 +212,8 @@ func (p *Plan) touchReleased() {
 		}
 		from := p.resolver.Sender(p.Cases[i].From)
 		for _, recipient := range p.resolver.Deliver(prediction.Group, &from, p.Cases[i].Facts).Recipients {
-			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Held && !slices.Contains(p.Touched, recipient.ID) {
+			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Held &&
+				!slices.Contains(p.Touched, recipient.ID) {
 				p.Touched = append(p.Touched, recipient.ID)
 			}
 		}
@@ -266,7 +281,8 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 		c.From = stranger
 	case Forged:
 		c.Facts.Unproven = true
-		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.member)) && !someone(p.find(group)) {
+		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.member)) &&
+			!someone(p.find(group)) {
 			return
 		}
 	case Insider:
@@ -345,7 +361,11 @@ func (p *Plan) planExpected(x *expect.Expectation) {
 			continue
 		}
 		if try.Message.Suspect || try.Message.Size > mostPadding {
-			p.note("%q: it is not for the sender to make a message suspect, and nothing larger than %d MB is sent", x.Text, mostPadding/1_000_000)
+			p.note(
+				"%q: it is not for the sender to make a message suspect, and nothing larger than %d MB is sent",
+				x.Text,
+				mostPadding/1_000_000,
+			)
 			continue
 		}
 		before := len(p.Cases)
@@ -427,7 +447,10 @@ func (p *Plan) find(group estate.ID, traits ...func(group, person estate.ID) boo
 			if (e.Person(id).Mailbox == estate.MailboxOpen) != working || !e.Inside(id) || !p.sendable(id) {
 				continue
 			}
-			if !slices.ContainsFunc(traits, func(trait func(group, person estate.ID) bool) bool { return !trait(group, id) }) {
+			if !slices.ContainsFunc(
+				traits,
+				func(trait func(group, person estate.ID) bool) bool { return !trait(group, id) },
+			) {
 				return id, true
 			}
 		}

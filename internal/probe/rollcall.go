@@ -48,7 +48,15 @@ type Presence struct {
 }
 
 // StartCall asks the members of a group to answer, from somebody's own address.
-func StartCall(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, group estate.ID, caller address.Address, o Options, name string) (*Call, error) {
+func StartCall(
+	ctx context.Context,
+	r *resolve.Resolver,
+	l *lanes.Lanes,
+	group estate.ID,
+	caller address.Address,
+	o Options,
+	name string,
+) (*Call, error) {
 	e := r.Estate()
 	p := &Plan{Run: name, resolver: r, lanes: l}
 	if p.Run == "" {
@@ -91,7 +99,11 @@ func StartCall(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, group e
 	}
 	session := send.NewSession(way.As(caller))
 	defer session.Close()
-	reply := session.Send(ctx, send.Envelope{From: caller.String(), To: c.To.String(), ID: p.Cases[0].Tag, Notify: true}, raw)
+	reply := session.Send(
+		ctx,
+		send.Envelope{From: caller.String(), To: c.To.String(), ID: p.Cases[0].Tag, Notify: true},
+		raw,
+	)
 	if err := j.write(line{Replied: &attempt{Case: 0, Reply: &reply}}, true); err != nil {
 		return nil, err
 	}
@@ -145,9 +157,14 @@ func (p *Plan) look(ctx context.Context, h *history) (*Call, error) {
 	if !ok {
 		return nil, fmt.Errorf("the lanes do not open the mailbox of %s", c.From)
 	}
-	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1, Every: time.Minute, Wants: func(m *read.Message) bool {
-		return p.wants(m) || strings.Contains(m.Subject, c.Tag)
-	}}
+	w := &watch.Watch{
+		Accounts:    []watch.Account{account},
+		Connections: 1,
+		Every:       time.Minute,
+		Wants: func(m *read.Message) bool {
+			return p.wants(m) || strings.Contains(m.Subject, c.Tag)
+		},
+	}
 	looking, stop := context.WithCancel(ctx)
 	defer stop()
 	var report watch.Report

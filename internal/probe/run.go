@@ -111,9 +111,25 @@ func (s *Sighting) key() sightingKey {
 
 func newRunner(p *Plan, o Options, dir string, j *Journal, h *history) *runner {
 	limits := p.lanes.Limits
-	x := &runner{plan: p, options: o, dir: dir, journal: j, sent: map[int]time.Time{}, known: map[sightingKey]bool{}, looked: map[string]time.Time{}, answering: map[int]bool{},
-		limiter: rate.NewLimiter(rate.Limit(limits.Pace), 1),
-		result:  &Run{Plan: p, Dir: dir, Replies: map[int]send.Reply{}, Unsure: map[int]bool{}, Problems: map[string]error{}, Approved: map[int]bool{}}}
+	x := &runner{
+		plan:      p,
+		options:   o,
+		dir:       dir,
+		journal:   j,
+		sent:      map[int]time.Time{},
+		known:     map[sightingKey]bool{},
+		looked:    map[string]time.Time{},
+		answering: map[int]bool{},
+		limiter:   rate.NewLimiter(rate.Limit(limits.Pace), 1),
+		result: &Run{
+			Plan:     p,
+			Dir:      dir,
+			Replies:  map[int]send.Reply{},
+			Unsure:   map[int]bool{},
+			Problems: map[string]error{},
+			Approved: map[int]bool{},
+		},
+	}
 	x.watch = &watch.Watch{Connections: limits.Connections, Every: limits.LookEvery, Wants: p.wants}
 	e := p.resolver.Estate()
 	for _, a := range p.watched() {
@@ -312,11 +328,17 @@ func (p *Plan) message(c *Case) ([]byte, error) {
 		d.Auto = "auto-generated"
 	}
 	if c.Facts.Invitation {
-		d.Parts = append(d.Parts, compose.Invitation(c.ID, c.From, c.To, d.Subject, time.Now().AddDate(0, 0, 7).Truncate(time.Hour)))
+		d.Parts = append(
+			d.Parts,
+			compose.Invitation(c.ID, c.From, c.To, d.Subject, time.Now().AddDate(0, 0, 7).Truncate(time.Hour)),
+		)
 	}
 	if size := max(int(c.Facts.Size), map[Kind]int{Attachment: attachmentSize}[c.Kind]); size > 0 {
 		const text = "A test of attachments.\r\n"
-		d.Parts = append(d.Parts, compose.Part{Type: "text/plain", Name: "test.txt", Data: []byte(strings.Repeat(text, size/len(text)+1))})
+		d.Parts = append(
+			d.Parts,
+			compose.Part{Type: "text/plain", Name: "test.txt", Data: []byte(strings.Repeat(text, size/len(text)+1))},
+		)
 	}
 	if c.Kind == ReplyPerson || c.Kind == ReplyGroup {
 		d.Subject, d.InReplyTo = "Re: "+d.Subject, c.Tag+".asked@"+c.To.Domain()
@@ -411,7 +433,15 @@ func (x *runner) approve(ctx context.Context, s *Sighting) bool {
 	if !ok {
 		return false
 	}
-	raw, err := compose.Draft{From: from, To: to, ID: randomID(12) + "@" + from.Domain(), InReplyTo: s.AnswerID, Date: time.Now(), Subject: "Re: admit", Text: "ADMIT\n"}.Bytes()
+	raw, err := compose.Draft{
+		From:      from,
+		To:        to,
+		ID:        randomID(12) + "@" + from.Domain(),
+		InReplyTo: s.AnswerID,
+		Date:      time.Now(),
+		Subject:   "Re: admit",
+		Text:      "ADMIT\n",
+	}.Bytes()
 	if err != nil {
 		return false
 	}
@@ -483,7 +513,8 @@ func (x *runner) progress() (done, all int) {
 			return
 		}
 		all++
-		if copies[fmt.Sprint(i, " ", what, " ", name)] || what == sawDigest && copies[fmt.Sprint(i, " ", sawCopy, " ", name)] {
+		if copies[fmt.Sprint(i, " ", what, " ", name)] ||
+			what == sawDigest && copies[fmt.Sprint(i, " ", sawCopy, " ", name)] {
 			done++
 		}
 	}
@@ -515,7 +546,10 @@ func (x *runner) progress() (done, all int) {
 func Tidy(ctx context.Context, run *Run) (int, error) {
 	byAccount := map[string][]watch.Item{}
 	for _, s := range run.Sightings {
-		byAccount[s.Account] = append(byAccount[s.Account], watch.Item{Place: s.Place, Validity: s.Validity, UID: s.UID})
+		byAccount[s.Account] = append(
+			byAccount[s.Account],
+			watch.Item{Place: s.Place, Validity: s.Validity, UID: s.UID},
+		)
 	}
 	removed := 0
 	var errs []error

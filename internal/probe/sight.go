@@ -63,7 +63,9 @@ func (p *Plan) wants(m *read.Message) bool {
 			return true
 		}
 	}
-	return m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || strings.HasPrefix(m.Type, "message/") || m.Failed() != nil || m.FromSystem()
+	return m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || strings.HasPrefix(m.Type, "message/") ||
+		m.Failed() != nil ||
+		m.FromSystem()
 }
 
 // sight returns what a message is to the cases of the run.
@@ -73,13 +75,20 @@ func (p *Plan) sight(item watch.Item) []Sighting {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		s := Sighting{Place: item.Place, Validity: item.Validity, UID: item.UID, Case: i}
-		inner := slices.IndexFunc(m.Inner, func(inner read.Inner) bool { return inner.ID == c.ID || inner.Tag == c.Tag })
+		inner := slices.IndexFunc(
+			m.Inner,
+			func(inner read.Inner) bool { return inner.ID == c.ID || inner.Tag == c.Tag },
+		)
 		switch {
 		case m.Tag == c.Tag || m.ID == c.ID:
 			s.What, s.View = sawCopy, p.view(c, m, item.Account)
 		case m.Bounce != nil && (m.About(c.ID) || m.Bounce.EnvelopeID == c.Tag):
 			s.What, s.Failed = sawBounce, m.Bounce.Recipients
-			if !slices.ContainsFunc(s.Failed, func(f read.Failure) bool { return f.Action == "failed" || f.Action == "" || f.Action == "delayed" }) && len(s.Failed) > 0 {
+			if !slices.ContainsFunc(
+				s.Failed,
+				func(f read.Failure) bool { return f.Action == "failed" || f.Action == "" || f.Action == "delayed" },
+			) &&
+				len(s.Failed) > 0 {
 				s.What = sawSuccess
 			}
 		case inner >= 0 && m.Inner[inner].Digest:
@@ -98,7 +107,10 @@ func (p *Plan) sight(item watch.Item) []Sighting {
 }
 
 func sameAddress(list []address.Address, a address.Address) bool {
-	return slices.ContainsFunc(list, func(one address.Address) bool { return strings.EqualFold(one.String(), a.String()) })
+	return slices.ContainsFunc(
+		list,
+		func(one address.Address) bool { return strings.EqualFold(one.String(), a.String()) },
+	)
 }
 
 func answerTo(m *read.Message) string {
@@ -169,7 +181,8 @@ func (p *Plan) view(c *Case, m *read.Message, reader string) *View {
 			continue
 		}
 		id, ok := e.Find(a)
-		if ok && e.IsPerson(id) && e.Inside(id) && !strings.EqualFold(shown, c.From.String()) && !strings.EqualFold(shown, reader) {
+		if ok && e.IsPerson(id) && e.Inside(id) && !strings.EqualFold(shown, c.From.String()) &&
+			!strings.EqualFold(shown, reader) {
 			v.Shows = append(v.Shows, shown)
 		}
 	}

@@ -186,8 +186,11 @@ func (t *Tree) list(ctx context.Context, at string) ([]entry, error) {
 
 // command returns a command of git that runs nothing that a repository names.
 func command(ctx context.Context, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"--no-pager", "--no-replace-objects", "--literal-pathspecs", "--no-optional-locks",
-		"-c", "core.fsmonitor=false", "-c", "core.hooksPath=" + os.DevNull, "-c", "diff.external=", "-c", "protocol.allow=never"}, args...)...)
+	cmd := exec.CommandContext(
+		ctx,
+		"git",
+		append([]string{"--no-pager", "--no-replace-objects", "--literal-pathspecs", "--no-optional-locks",
+			"-c", "core.fsmonitor=false", "-c", "core.hooksPath=" + os.DevNull, "-c", "diff.external=", "-c", "protocol.allow=never"}, args...)...)
 	cmd.Env = append(os.Environ(), "GIT_NO_LAZY_FETCH=1", "GIT_TERMINAL_PROMPT=0", "GIT_EXTERNAL_DIFF=", "LC_ALL=C")
 	return cmd
 }

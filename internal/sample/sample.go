@@ -83,7 +83,12 @@ func (g *generator) anyGroup() string {
 }
 
 func (g *generator) group(b *strings.Builder, i int) {
-	fmt.Fprintf(b, "  - address: g%d@kelp.example\n    kind: %s\n", i, g.pick("list", "list", "forum", "mailbox", "roster"))
+	fmt.Fprintf(
+		b,
+		"  - address: g%d@kelp.example\n    kind: %s\n",
+		i,
+		g.pick("list", "list", "forum", "mailbox", "roster"),
+	)
 	for _, setting := range []struct{ name, words string }{
 		{"copy", "every digest none"}, {"joiners", "every none"}, {"outside-copy", "every none"}, {"echo", "false"},
 		{"welcome", "false"}, {"replies-as", "group person"}, {"voice-proof", "mailed-code none"},
@@ -103,7 +108,13 @@ func (g *generator) group(b *strings.Builder, i int) {
 	for range g.random.IntN(4) {
 		switch g.random.IntN(6) {
 		case 0, 1:
-			fmt.Fprintf(b, "      - {address: %s, copy: %s, paused: %t}\n", g.person(), g.pick("every", "digest", "replies", "none"), g.chance(20))
+			fmt.Fprintf(
+				b,
+				"      - {address: %s, copy: %s, paused: %t}\n",
+				g.person(),
+				g.pick("every", "digest", "replies", "none"),
+				g.chance(20),
+			)
 		case 2, 3:
 			fmt.Fprintf(b, "      - %s\n", g.anyGroup())
 		case 4:
@@ -119,11 +130,31 @@ func (g *generator) group(b *strings.Builder, i int) {
 		}
 	}
 	if g.chance(40) {
-		fmt.Fprintf(b, "    voice: [%s %s]\n", g.pick("as", "for"), g.pick("members", "owners", "inside", g.person(), "where (post=deck)"))
+		fmt.Fprintf(
+			b,
+			"    voice: [%s %s]\n",
+			g.pick("as", "for"),
+			g.pick("members", "owners", "inside", g.person(), "where (post=deck)"),
+		)
 	}
 }
 
 func (g *generator) selector() string {
-	return g.pick("anyone", "inside", "outside", "members", "owners", "unproven", "suspect", "known and not members", "@out.example",
-		"in "+g.anyGroup(), g.person(), "where (post=deck)", "inside and larger(5MB)", "not members", "automatic or unproven")
+	return g.pick(
+		"anyone",
+		"inside",
+		"outside",
+		"members",
+		"owners",
+		"unproven",
+		"suspect",
+		"known and not members",
+		"@out.example",
+		"in "+g.anyGroup(),
+		g.person(),
+		"where (post=deck)",
+		"inside and larger(5MB)",
+		"not members",
+		"automatic or unproven",
+	)
 }

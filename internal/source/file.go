@@ -65,8 +65,13 @@ func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
 		m.File = n.Value
 		return nil
 	}
-	if n.Kind == yaml.MappingNode && !slices.ContainsFunc(n.Content, func(k *yaml.Node) bool { return k.Value == "yorvet-map" }) {
-		n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "yorvet-map"}, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!int", Value: "1"})
+	if n.Kind == yaml.MappingNode &&
+		!slices.ContainsFunc(n.Content, func(k *yaml.Node) bool { return k.Value == "yorvet-map" }) {
+		n.Content = append(
+			n.Content,
+			&yaml.Node{Kind: yaml.ScalarNode, Value: "yorvet-map"},
+			&yaml.Node{Kind: yaml.ScalarNode, Tag: "!!int", Value: "1"},
+		)
 	}
 	data, err := yaml.Dump(n)
 	if err != nil {
@@ -102,7 +107,13 @@ func (s *source) load(ctx context.Context, path string) error {
 	case s.Format != "" && !slices.Contains(Formats, s.Format):
 		return fail("format", "format is %q, expected one of %s", s.Format, strings.Join(Formats, ", "))
 	case s.TLS != "" && !slices.Contains(endpoint.Words, s.TLS):
-		return fail("tls", "tls is %q, expected one of %s%s", s.TLS, strings.Join(endpoint.Words, ", "), nearest.Hint(s.TLS, endpoint.Words))
+		return fail(
+			"tls",
+			"tls is %q, expected one of %s%s",
+			s.TLS,
+			strings.Join(endpoint.Words, ", "),
+			nearest.Hint(s.TLS, endpoint.Words),
+		)
 	}
 	for _, domain := range s.Domains {
 		if _, err := address.ParseDomain(domain); err != nil {
@@ -280,7 +291,11 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	config := &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots, InsecureSkipVerify: s.TLS == "starttls-unverified"}
+	config := &tls.Config{
+		MinVersion:         tls.VersionTLS12,
+		RootCAs:            roots,
+		InsecureSkipVerify: s.TLS == "starttls-unverified",
+	}
 	if certificate != nil {
 		config.Certificates = []tls.Certificate{*certificate}
 	}

@@ -87,7 +87,8 @@ func beginning(path string) []byte {
 }
 
 func isResources(head []byte) bool {
-	return !bytes.Contains(head, []byte(`"yorvet"`)) && (bytes.Contains(head, []byte(`"schemas"`)) || bytes.Contains(head, []byte(`"Resources"`)))
+	return !bytes.Contains(head, []byte(`"yorvet"`)) &&
+		(bytes.Contains(head, []byte(`"schemas"`)) || bytes.Contains(head, []byte(`"Resources"`)))
 }
 
 func isURL(name string) bool {
@@ -188,7 +189,12 @@ func find(ctx context.Context, name string) (*source, error) {
 		s.format = s.guess()
 	}
 	if s.format == "" {
-		return nil, fmt.Errorf("%s: what format this is cannot be told from its name, say %s:%s or the like", name, "ldif", name)
+		return nil, fmt.Errorf(
+			"%s: what format this is cannot be told from its name, say %s:%s or the like",
+			name,
+			"ldif",
+			name,
+		)
 	}
 	if called != "" {
 		s.Name = called
@@ -394,9 +400,13 @@ func (s *source) readTable(ctx context.Context, c *directory.Collector, path str
 		if memberships = t.IsMemberships(); memberships {
 			return nil
 		}
-		isGroups, lacksKind := t.IsGroups(), !slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, "kind") })
+		isGroups, lacksKind := t.IsGroups(), !slices.ContainsFunc(
+			t.Header,
+			func(h string) bool { return strings.EqualFold(h, "kind") },
+		)
 		return t.Each(func(e *directory.Entry) {
-			if isGroups && (lacksKind || !slices.ContainsFunc(e.Attributes, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "kind") })) {
+			if isGroups &&
+				(lacksKind || !slices.ContainsFunc(e.Attributes, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "kind") })) {
 				e.Add("kind", "list")
 			}
 			c.Add(e)

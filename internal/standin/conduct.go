@@ -42,7 +42,19 @@ type Trouble struct {
 // Troubles are what can go wrong. The first five befall copies on their way to a
 // mailbox, the next four a message or connection over SMTP, and the last two the
 // servers.
-var Troubles = []string{"lose", "delay", "duplicate", "junk", "rewrite", "later", "refuse", "cut", "slow", "certificate", "imap-gone"}
+var Troubles = []string{
+	"lose",
+	"delay",
+	"duplicate",
+	"junk",
+	"rewrite",
+	"later",
+	"refuse",
+	"cut",
+	"slow",
+	"certificate",
+	"imap-gone",
+}
 
 // ReadConduct reads a file in YAML.
 func ReadConduct(ctx context.Context, path string) (*Conduct, error) {
@@ -89,7 +101,13 @@ type conduct struct {
 }
 
 func newConduct(c *Conduct) *conduct {
-	return &conduct{Conduct: *c, began: time.Now(), random: rand.New(rand.NewPCG(c.Seed, 1)), times: make([]int, len(c.Trouble)), tried: map[string]time.Time{}}
+	return &conduct{
+		Conduct: *c,
+		began:   time.Now(),
+		random:  rand.New(rand.NewPCG(c.Seed, 1)),
+		times:   make([]int, len(c.Trouble)),
+		tried:   map[string]time.Time{},
+	}
 }
 
 // now returns the trouble of a kind that befalls something for any of some

@@ -70,7 +70,19 @@ func (p *post) layOut(j job) []job {
 	for _, way := range d.Ways {
 		switch kind := e.Group(way.Group).Kind; {
 		case way.State == resolve.Open && (kind == estate.Forum || kind == estate.Mailbox):
-			send(job{Kind: copyJob, To: e.Address(way.Group).String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, MessageID: j.MessageID, Raw: text(way)}, "archived")
+			send(
+				job{
+					Kind:      copyJob,
+					To:        e.Address(way.Group).String(),
+					Group:     e.Address(way.Group).String(),
+					Original:  original,
+					From:      j.From,
+					Sender:    j.Sender,
+					MessageID: j.MessageID,
+					Raw:       text(way),
+				},
+				"archived",
+			)
 		case way.State == resolve.Waiting:
 			if at, decision, ok := d.Hindrance(way); ok && !asked[at] {
 				asked[at] = true
@@ -81,7 +93,18 @@ func (p *post) layOut(j job) []job {
 	for _, recipient := range d.Recipients {
 		way := d.Way(recipient)
 		to := e.Address(recipient.ID)
-		c := job{Kind: copyJob, To: to.String(), Group: e.Address(way.Group).String(), Original: original, From: j.From, Sender: j.Sender, Facts: j.Facts, MessageID: j.MessageID, EnvelopeID: j.EnvelopeID, Raw: text(way)}
+		c := job{
+			Kind:       copyJob,
+			To:         to.String(),
+			Group:      e.Address(way.Group).String(),
+			Original:   original,
+			From:       j.From,
+			Sender:     j.Sender,
+			Facts:      j.Facts,
+			MessageID:  j.MessageID,
+			EnvelopeID: j.EnvelopeID,
+			Raw:        text(way),
+		}
 		if j.Nested && p.hadBefore(&j, recipient.ID, &from) {
 			continue
 		}
@@ -199,7 +222,11 @@ func (p *post) hand(j job) {
 	}
 	m := membership{j.To, j.Group}
 	if state != estate.MailboxOpen {
-		f := failure{final: j.To, status: map[estate.MailboxState]string{estate.MailboxFull: "5.2.2", estate.MailboxClosed: "5.2.1", estate.MailboxNone: "5.1.1"}[state], text: "the mailbox is " + state.String()}
+		f := failure{
+			final:  j.To,
+			status: map[estate.MailboxState]string{estate.MailboxFull: "5.2.2", estate.MailboxClosed: "5.2.1", estate.MailboxNone: "5.1.1"}[state],
+			text:   "the mailbox is " + state.String(),
+		}
 		p.line(&j, "bounced", "to", j.To, "group", j.Group, "status", f.status)
 		p.mutex.Lock()
 		p.bounces[m]++
@@ -227,7 +254,11 @@ func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
 		{"Delivered-To", name, true},
 		{"List-Id", quoteTitle(g.Title) + "<" + local + "." + domain + ">", false},
 		{"List-Post", "<mailto:" + name + ">", false},
-		{"List-Unsubscribe", "<https://lists." + domain + "/leave/" + local + ">, <mailto:" + local + "-leave@" + domain + ">", false},
+		{
+			"List-Unsubscribe",
+			"<https://lists." + domain + "/leave/" + local + ">, <mailto:" + local + "-leave@" + domain + ">",
+			false,
+		},
 		{"List-Unsubscribe-Post", "List-Unsubscribe=One-Click", false},
 		{"Precedence", "list", false},
 	}

@@ -110,7 +110,11 @@ func (r *reader) Create(name string, options *imap.CreateOptions) error {
 		return err
 	}
 	if len(r.box.folders()) >= maxFolders {
-		return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeLimit, Text: "There are too many folders"}
+		return &imap.Error{
+			Type: imap.StatusResponseTypeNo,
+			Code: imap.ResponseCodeLimit,
+			Text: "There are too many folders",
+		}
 	}
 	err := r.UserSession.Create(name, options)
 	if err == nil {
@@ -138,7 +142,11 @@ func (r *reader) Delete(string) error { return errNotHere }
 // Rename refuses.
 func (r *reader) Rename(string, string, *imap.RenameOptions) error { return errNotHere }
 
-var errNotHere = &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeCannot, Text: "The stand-in does not do this"}
+var errNotHere = &imap.Error{
+	Type: imap.StatusResponseTypeNo,
+	Code: imap.ResponseCodeCannot,
+	Text: "The stand-in does not do this",
+}
 
 // List lists the folders with what they are for (RFC 6154).
 func (r *reader) List(w *imapserver.ListWriter, ref string, patterns []string, options *imap.ListOptions) error {
@@ -147,7 +155,11 @@ func (r *reader) List(w *imapserver.ListWriter, ref string, patterns []string, o
 	}
 	uses := map[string]imap.MailboxAttr{junkFolder: imap.MailboxAttrJunk, archiveFolder: imap.MailboxAttrArchive}
 	if slices.ContainsFunc(patterns, func(pattern string) bool { return len(pattern) > maxPattern }) {
-		return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeLimit, Text: "The pattern is too long"}
+		return &imap.Error{
+			Type: imap.StatusResponseTypeNo,
+			Code: imap.ResponseCodeLimit,
+			Text: "The pattern is too long",
+		}
 	}
 	for _, name := range r.box.folders() {
 		picked := slices.ContainsFunc(patterns, func(pattern string) bool { return matches(name, ref, pattern) })
@@ -221,7 +233,11 @@ func (r *reader) Status(name string, options *imap.StatusOptions) (*imap.StatusD
 }
 
 // Append puts a message into a folder. It is there as long as the process.
-func (r *reader) Append(name string, message imap.LiteralReader, options *imap.AppendOptions) (*imap.AppendData, error) {
+func (r *reader) Append(
+	name string,
+	message imap.LiteralReader,
+	options *imap.AppendOptions,
+) (*imap.AppendData, error) {
 	return r.UserSession.Append(theInbox(name), message, options)
 }
 
@@ -230,7 +246,11 @@ func onDiskError(err error) error {
 	if err == nil {
 		return nil
 	}
-	return &imap.Error{Type: imap.StatusResponseTypeNo, Code: imap.ResponseCodeUnavailable, Text: "The folder cannot be written"}
+	return &imap.Error{
+		Type: imap.StatusResponseTypeNo,
+		Code: imap.ResponseCodeUnavailable,
+		Text: "The folder cannot be written",
+	}
 }
 
 // picksNothing reports whether no message has one of some UIDs, for which there is

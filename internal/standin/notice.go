@@ -125,8 +125,10 @@ func (p *post) answerHeld(a *arrival, token string) error {
 		}
 		p.queue.forget(token)
 		if to, err := address.Parse(j.From); err == nil && !j.Facts.Automatic && !j.Facts.Unproven {
-			p.mail(compose.Draft{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
-				Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To + " has refused your message.\n"})
+			p.mail(
+				compose.Draft{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
+					Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To + " has refused your message.\n"},
+			)
 		}
 		return nil
 	}
@@ -162,8 +164,15 @@ func firstWord(m *read.Message) string {
 
 // welcome tells somebody that they are a member now.
 func (p *post) welcome(g *estate.Group, to address.Address) {
-	p.mail(compose.Draft{From: g.Address, To: to, Auto: "auto-generated", Subject: "You are now a member of " + g.Address.String(),
-		Text: "You have been added to " + g.Address.String() + ".\n"})
+	p.mail(
+		compose.Draft{
+			From:    g.Address,
+			To:      to,
+			Auto:    "auto-generated",
+			Subject: "You are now a member of " + g.Address.String(),
+			Text:    "You have been added to " + g.Address.String() + ".\n",
+		},
+	)
 }
 
 // mailCode mails a code to a group, for somebody who wants to write in its name.
@@ -175,14 +184,29 @@ func (p *post) mailCode(m membership, group estate.ID) {
 	}
 	code := newID()[:10]
 	p.codes[code] = m
-	d := compose.Draft{From: from, To: e.Address(group), Auto: "auto-generated", ID: newID() + "@" + from.Domain(), Date: p.options.Now(),
+	d := compose.Draft{
+		From:    from,
+		To:      e.Address(group),
+		Auto:    "auto-generated",
+		ID:      newID() + "@" + from.Domain(),
+		Date:    p.options.Now(),
 		Subject: "Code for writing in the name of " + m.group,
-		Text:    "To show that you receive the mail of this group, write to " + p.ownAddress(codePart, code).String() + " from the address that is to write in its name.\n"}
+		Text: "To show that you receive the mail of this group, write to " + p.ownAddress(
+			codePart,
+			code,
+		).String() + " from the address that is to write in its name.\n",
+	}
 	raw, err := d.Bytes()
 	if err != nil {
 		return
 	}
-	a := &arrival{id: newID(), from: from.String(), raw: raw, sender: from, facts: resolve.Message{Automatic: true, Size: int64(len(raw))}}
+	a := &arrival{
+		id:     newID(),
+		from:   from.String(),
+		raw:    raw,
+		sender: from,
+		facts:  resolve.Message{Automatic: true, Size: int64(len(raw))},
+	}
 	a.message, _ = read.Parse(raw)
 	if err := p.takeForGroup(a, group); err != nil {
 		p.note(a, "refused", "group", m.group, "detail", err.Error())
@@ -243,7 +267,15 @@ func (p *post) tell(j job, action string, failures []failure) {
 		if j.Original != "" {
 			fmt.Fprintf(&status, "Original-Recipient: rfc822; %s\r\n", j.Original)
 		}
-		fmt.Fprintf(&status, "Final-Recipient: rfc822; %s\r\nAction: %s\r\nStatus: %s\r\nDiagnostic-Code: smtp; %s %s\r\n", final, action, f.status, map[bool]string{true: "250", false: "550"}[action == "expanded"], f.text)
+		fmt.Fprintf(
+			&status,
+			"Final-Recipient: rfc822; %s\r\nAction: %s\r\nStatus: %s\r\nDiagnostic-Code: smtp; %s %s\r\n",
+			final,
+			action,
+			f.status,
+			map[bool]string{true: "250", false: "550"}[action == "expanded"],
+			f.text,
+		)
 		fmt.Fprintf(&text, "%s: %s (%s)\n", final, f.text, f.status)
 	}
 	subject := "Undelivered: your message"
@@ -261,8 +293,11 @@ func (p *post) tell(j job, action string, failures []failure) {
 	}
 	p.mail(compose.Draft{
 		From: postmaster, To: to, Auto: "auto-replied", InReplyTo: j.MessageID, Subject: subject, Report: "delivery-status",
-		Text:  "This is about the message that you have sent.\n\n" + text.String(),
-		Parts: []compose.Part{{Type: "message/delivery-status", Data: []byte(status.String())}, {Type: "text/rfc822-headers", Data: original}},
+		Text: "This is about the message that you have sent.\n\n" + text.String(),
+		Parts: []compose.Part{
+			{Type: "message/delivery-status", Data: []byte(status.String())},
+			{Type: "text/rfc822-headers", Data: original},
+		},
 	})
 }
 
@@ -284,8 +319,14 @@ func (p *post) flushDigests() {
 		if !ok || err != nil {
 			continue
 		}
-		d := compose.Draft{From: p.r.Estate().Address(group), To: to, Auto: "auto-generated", Subject: "Digest of " + k.group, Digest: true,
-			Extra: []compose.Field{{Name: "List-Id", Value: "<" + strings.Replace(k.group, "@", ".", 1) + ">"}}}
+		d := compose.Draft{
+			From:    p.r.Estate().Address(group),
+			To:      to,
+			Auto:    "auto-generated",
+			Subject: "Digest of " + k.group,
+			Digest:  true,
+			Extra:   []compose.Field{{Name: "List-Id", Value: "<" + strings.Replace(k.group, "@", ".", 1) + ">"}},
+		}
 		for _, j := range jobs {
 			d.Parts = append(d.Parts, compose.Part{Type: "message/rfc822", Data: j.Raw})
 		}

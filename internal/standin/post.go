@@ -216,7 +216,9 @@ func (p *post) take(a *arrival, to address.Address) error {
 	id, known := e.Find(to)
 	if !known || !e.IsGroup(id) {
 		p.note(a, "taken", "to", to.String())
-		return p.queue.add(job{Kind: copyJob, ID: newID(), To: to.String(), From: a.from, Raw: a.raw, MessageID: a.message.ID})
+		return p.queue.add(
+			job{Kind: copyJob, ID: newID(), To: to.String(), From: a.from, Raw: a.raw, MessageID: a.message.ID},
+		)
 	}
 	return p.takeForGroup(a, id)
 }
@@ -235,7 +237,18 @@ func (p *post) takeForGroup(a *arrival, group estate.ID) error {
 		because = g.Gate[decision.Rule-1].Because
 	}
 	p.note(a, "judged", "group", g.Address.String(), "verdict", decision.Verdict.String(), "rule", decision.Rule)
-	j := job{Kind: groupJob, ID: newID(), To: g.Address.String(), From: a.from, Sender: a.sender.String(), Facts: a.facts, Raw: a.raw, MessageID: a.message.ID, Notify: a.notify, EnvelopeID: a.envID}
+	j := job{
+		Kind:       groupJob,
+		ID:         newID(),
+		To:         g.Address.String(),
+		From:       a.from,
+		Sender:     a.sender.String(),
+		Facts:      a.facts,
+		Raw:        a.raw,
+		MessageID:  a.message.ID,
+		Notify:     a.notify,
+		EnvelopeID: a.envID,
+	}
 	switch decision.Verdict {
 	case estate.Admit:
 		return p.queue.add(j)

@@ -100,7 +100,11 @@ func (q *queue) add(j job) error {
 		return errFull
 	}
 	if err := q.write(j); err != nil {
-		return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 3, 0}, Message: "the queue cannot be written"}
+		return &smtp.SMTPError{
+			Code:         451,
+			EnhancedCode: smtp.EnhancedCode{4, 3, 0},
+			Message:      "the queue cannot be written",
+		}
 	}
 	q.place(j)
 	return nil

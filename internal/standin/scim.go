@@ -60,14 +60,23 @@ func (p *provision) handler() http.Handler {
 		answer("GET /"+kind+"/{id}", func(r *http.Request) (int, any, error) { return p.get(r, kind) })
 	}
 	answer("PATCH /Groups/{id}", func(r *http.Request) (int, any, error) {
-		return p.change(r, func(c *scimChange, data json.RawMessage) (any, error) { return c.patch(r.PathValue("id"), data) })
+		return p.change(
+			r,
+			func(c *scimChange, data json.RawMessage) (any, error) { return c.patch(r.PathValue("id"), data) },
+		)
 	})
 	answer("POST /Groups", func(r *http.Request) (int, any, error) {
-		_, resource, err := p.change(r, func(c *scimChange, data json.RawMessage) (any, error) { return c.create(data) })
+		_, resource, err := p.change(
+			r,
+			func(c *scimChange, data json.RawMessage) (any, error) { return c.create(data) },
+		)
 		return http.StatusCreated, resource, err
 	})
 	answer("DELETE /Groups/{id}", func(r *http.Request) (int, any, error) {
-		_, _, err := p.change(r, func(c *scimChange, _ json.RawMessage) (any, error) { return nil, c.remove(r.PathValue("id")) })
+		_, _, err := p.change(
+			r,
+			func(c *scimChange, _ json.RawMessage) (any, error) { return nil, c.remove(r.PathValue("id")) },
+		)
 		return http.StatusNoContent, nil, err
 	})
 	answer("POST /Bulk", func(r *http.Request) (int, any, error) {
@@ -85,7 +94,9 @@ func (p *provision) handler() http.Handler {
 func (p *provision) answer(w http.ResponseWriter, r *http.Request, use func(*http.Request) (int, any, error)) {
 	w.Header().Set("Content-Type", scimMediaType)
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	status, body, err := 0, any(nil), error(&scimError{http.StatusUnauthorized, "", "a bearer token is needed: the password of the stand-in"})
+	status, body, err := 0, any(nil), error(
+		&scimError{http.StatusUnauthorized, "", "a bearer token is needed: the password of the stand-in"},
+	)
 	if p.post.knows(r.Context(), token) {
 		r.Body = http.MaxBytesReader(w, r.Body, mostSCIM)
 		status, body, err = use(r)
@@ -98,7 +109,11 @@ func (p *provision) answer(w http.ResponseWriter, r *http.Request, use func(*htt
 			refused = badSCIM("invalidValue", "%v", err)
 		}
 		status = refused.status
-		message := map[string]any{"schemas": []string{scim.ErrorSchema}, "status": strconv.Itoa(status), "detail": refused.text}
+		message := map[string]any{
+			"schemas": []string{scim.ErrorSchema},
+			"status":  strconv.Itoa(status),
+			"detail":  refused.text,
+		}
 		if refused.kind != "" {
 			message["scimType"] = refused.kind
 		}
@@ -119,10 +134,19 @@ func (p *provision) estate() *estate.Estate {
 func (p *provision) config(*http.Request) (int, any, error) {
 	supported := func(yes bool) map[string]any { return map[string]any{"supported": yes} }
 	return http.StatusOK, map[string]any{
-		"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"}, "patch": supported(true),
-		"bulk":   map[string]any{"supported": true, "maxOperations": mostBulk, "maxPayloadSize": mostSCIM},
-		"filter": map[string]any{"supported": true, "maxResults": scimPage}, "changePassword": supported(false), "sort": supported(false), "etag": supported(false),
-		"authenticationSchemes": []map[string]any{{"type": "oauthbearertoken", "name": "the password of the stand-in", "description": "RFC 6750"}},
+		"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"},
+		"patch":   supported(true),
+		"bulk":    map[string]any{"supported": true, "maxOperations": mostBulk, "maxPayloadSize": mostSCIM},
+		"filter": map[string]any{
+			"supported":  true,
+			"maxResults": scimPage,
+		},
+		"changePassword": supported(false),
+		"sort":           supported(false),
+		"etag":           supported(false),
+		"authenticationSchemes": []map[string]any{
+			{"type": "oauthbearertoken", "name": "the password of the stand-in", "description": "RFC 6750"},
+		},
 	}, nil
 }
 
@@ -156,7 +180,8 @@ func (p *provision) list(r *http.Request, kind string) (int, any, error) {
 		for i := range total {
 			resource := one(i)
 			for name, has := range resource {
-				if text, isText := has.(string); isText && strings.EqualFold(name, attribute) && strings.EqualFold(text, value) {
+				if text, isText := has.(string); isText && strings.EqualFold(name, attribute) &&
+					strings.EqualFold(text, value) {
 					found = append(found, resource)
 				}
 			}
@@ -168,7 +193,13 @@ func (p *provision) list(r *http.Request, kind string) (int, any, error) {
 			page = append(page, one(i))
 		}
 	}
-	return http.StatusOK, map[string]any{"schemas": []string{scim.ListSchema}, "totalResults": total, "startIndex": start, "itemsPerPage": len(page), "Resources": page}, nil
+	return http.StatusOK, map[string]any{
+		"schemas":      []string{scim.ListSchema},
+		"totalResults": total,
+		"startIndex":   start,
+		"itemsPerPage": len(page),
+		"Resources":    page,
+	}, nil
 }
 
 func number(query url.Values, name string, otherwise int) int {
@@ -197,7 +228,11 @@ func (p *provision) get(r *http.Request, kind string) (int, any, error) {
 	case ok && kind == "Groups" && e.IsGroup(id):
 		return http.StatusOK, exporter().Group(e, id), nil
 	}
-	return 0, nil, &scimError{http.StatusNotFound, "", "there is no resource " + r.PathValue("id") + " among the " + kind}
+	return 0, nil, &scimError{
+		http.StatusNotFound,
+		"",
+		"there is no resource " + r.PathValue("id") + " among the " + kind,
+	}
 }
 
 // whose returns who has an identifier: the key of a main address.
@@ -258,7 +293,11 @@ func (c *scimChange) member(value any) (string, error) {
 		return text, nil
 	}
 	id, known := whose(c.e, text)
-	if !known && !slices.ContainsFunc(c.content.Groups, func(g group) bool { return strings.EqualFold(g.Fields[0].Text, text) }) {
+	if !known &&
+		!slices.ContainsFunc(
+			c.content.Groups,
+			func(g group) bool { return strings.EqualFold(g.Fields[0].Text, text) },
+		) {
 		return "", badSCIM("invalidValue", "there is no resource %q", text)
 	}
 	if known {

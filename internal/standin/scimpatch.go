@@ -260,10 +260,16 @@ func (c *scimChange) setMembers(g *group, op string, value any) error {
 		wanted = append(wanted, text)
 	}
 	if op != "add" {
-		g.Members = slices.DeleteFunc(g.Members, func(m estatefile.Member) bool { return m.Address != "" && !slices.Contains(wanted, m.Address) })
+		g.Members = slices.DeleteFunc(
+			g.Members,
+			func(m estatefile.Member) bool { return m.Address != "" && !slices.Contains(wanted, m.Address) },
+		)
 	}
 	for _, text := range wanted {
-		if !slices.ContainsFunc(g.Members, func(m estatefile.Member) bool { return strings.EqualFold(m.Address, text) }) {
+		if !slices.ContainsFunc(
+			g.Members,
+			func(m estatefile.Member) bool { return strings.EqualFold(m.Address, text) },
+		) {
 			g.Members = append(g.Members, estatefile.Member{Address: text})
 		}
 	}
@@ -409,7 +415,12 @@ func (c *scimChange) bulk(data json.RawMessage) (any, error) {
 			status = http.StatusNoContent
 			err = c.remove(id)
 		default:
-			err = badSCIM("invalidPath", "%s %s is none of POST /Groups, PATCH /Groups/ID and DELETE /Groups/ID", one.Method, one.Path)
+			err = badSCIM(
+				"invalidPath",
+				"%s %s is none of POST /Groups, PATCH /Groups/ID and DELETE /Groups/ID",
+				one.Method,
+				one.Path,
+			)
 		}
 		if err != nil {
 			return nil, err
@@ -419,5 +430,8 @@ func (c *scimChange) bulk(data json.RawMessage) (any, error) {
 			answers[i]["bulkId"] = one.BulkID
 		}
 	}
-	return map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:BulkResponse"}, "Operations": answers}, nil
+	return map[string]any{
+		"schemas":    []string{"urn:ietf:params:scim:api:messages:2.0:BulkResponse"},
+		"Operations": answers,
+	}, nil
 }

@@ -74,7 +74,11 @@ func (s *session) Mail(from string, options *smtp.MailOptions) error {
 	}
 	s.from, s.envID = from, options.EnvelopeID
 	if s.submits && from != "" && !s.post.isTheirs(s.login, from) {
-		return refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address, nor a group's that you may write for")
+		return refusal(
+			553,
+			smtp.EnhancedCode{5, 7, 1},
+			"this is not your address, nor a group's that you may write for",
+		)
 	}
 	return nil
 }
@@ -148,7 +152,11 @@ func (p *post) takeAll(a *arrival, to []address.Address) error {
 		return first
 	}
 	if len(failed) > 0 && mayAnswer(a) {
-		p.report(job{From: a.from, MessageID: a.message.ID, EnvelopeID: a.envID, Raw: a.raw, Facts: a.facts}, "failed", failed)
+		p.report(
+			job{From: a.from, MessageID: a.message.ID, EnvelopeID: a.envID, Raw: a.raw, Facts: a.facts},
+			"failed",
+			failed,
+		)
 	}
 	return nil
 }
@@ -169,7 +177,11 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	default:
 		a.sender = p.ownAddress("nobody-", "known")
 	}
-	received := headerEdit{"Received", "by " + e.Settings().Domains[0].Name + " (stand-in) id " + a.id + "; " + p.options.Now().Format(time.RFC1123Z), true}
+	received := headerEdit{
+		"Received",
+		"by " + e.Settings().Domains[0].Name + " (stand-in) id " + a.id + "; " + p.options.Now().Format(time.RFC1123Z),
+		true,
+	}
 	a.facts = resolve.Message{
 		Suspect: a.message.Flagged, Automatic: a.message.Auto != "" || a.from == "",
 		Invitation: a.message.Invitation, Size: int64(len(raw)),
@@ -180,7 +192,15 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 		if a.facts.Unproven {
 			result = "fail"
 		}
-		return editHeader(raw, received, headerEdit{"Authentication-Results", e.Settings().Domains[0].Name + "; spf=" + result + " smtp.mailfrom=" + a.from, false}), nil
+		return editHeader(
+			raw,
+			received,
+			headerEdit{
+				"Authentication-Results",
+				e.Settings().Domains[0].Name + "; spf=" + result + " smtp.mailfrom=" + a.from,
+				false,
+			},
+		), nil
 	}
 	by := p.r.Sender(s.login)
 	from := p.r.Sender(a.sender)
@@ -204,7 +224,11 @@ func (p *post) speak(a *arrival, raw []byte, by resolve.Sender, group estate.ID)
 	m := membership{p.mainAddress(by.Address), g.Address.String()}
 	if g.VoiceProof == estate.ProofMailedCode && !p.proven[m] {
 		p.mailCode(m, group)
-		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "show first that you receive the mail of "+g.Address.String()+": a code has been mailed to it")
+		return nil, refusal(
+			553,
+			smtp.EnhancedCode{5, 7, 1},
+			"show first that you receive the mail of "+g.Address.String()+": a code has been mailed to it",
+		)
 	}
 	if voice == estate.VoiceFor {
 		return setField(raw, "Sender", "<"+by.Address.String()+">"), nil

@@ -122,7 +122,11 @@ func Start(options Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{options: options, post: p, ready: Ready{Certificate: options.CertificateFile, Keeper: Master, Process: os.Getpid()}}
+	s := &Service{
+		options: options,
+		post:    p,
+		ready:   Ready{Certificate: options.CertificateFile, Keeper: Master, Process: os.Getpid()},
+	}
 	if err := s.listen(certificates); err != nil {
 		s.Close()
 		return nil, err
@@ -158,12 +162,15 @@ func (s *Service) Reload(e *estate.Estate) { s.post.reload(e) }
 
 func (s *Service) listen(c *certificates) error {
 	trouble := s.post.conduct
-	tlsConfig := &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-		if trouble.now("certificate", "") != nil {
-			return &c.wrong, nil
-		}
-		return &c.right, nil
-	}}
+	tlsConfig := &tls.Config{
+		MinVersion: tls.VersionTLS12,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			if trouble.now("certificate", "") != nil {
+				return &c.wrong, nil
+			}
+			return &c.right, nil
+		},
+	}
 	for _, port := range []struct {
 		number   int
 		where    *string
@@ -222,7 +229,12 @@ func (s *Service) listenSCIM(config *tls.Config) error {
 	}
 	s.ready.SCIM = scheme + "://" + s.ready.SCIM + scimBase
 	p := &provision{post: s.post, mutex: make(chan struct{}, 1)}
-	s.scim = &http.Server{Handler: p.handler(), ReadTimeout: patience, WriteTimeout: patience, ErrorLog: log.New(io.Discard, "", 0)}
+	s.scim = &http.Server{
+		Handler:      p.handler(),
+		ReadTimeout:  patience,
+		WriteTimeout: patience,
+		ErrorLog:     log.New(io.Discard, "", 0),
+	}
 	s.done.Go(func() { _ = s.scim.Serve(l) })
 	return nil
 }

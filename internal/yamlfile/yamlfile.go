@@ -107,8 +107,15 @@ func expected(what string) string {
 }
 
 // givenKinds are the words for the tags of values.
-var givenKinds = map[string]string{"!!str": "a text", "!!int": "a number", "!!float": "a number", "!!bool": "true or false", "!!seq": "a list",
-	"!!map": "keys with values", "!!null": "nothing"}
+var givenKinds = map[string]string{
+	"!!str":   "a text",
+	"!!int":   "a number",
+	"!!float": "a number",
+	"!!bool":  "true or false",
+	"!!seq":   "a list",
+	"!!map":   "keys with values",
+	"!!null":  "nothing",
+}
 
 // wantedKinds are the words for types that have a form of their own.
 var wantedKinds = map[string]string{
@@ -140,7 +147,12 @@ func notYAML(name string, err error) error {
 	case found == nil:
 		return fmt.Errorf("%s:1:1: this is not as YAML wants it", name)
 	case strings.HasPrefix(found[3], "unknown anchor"):
-		return fmt.Errorf("%s:%s:%s: an alias (*) of an anchor (&) that is not there; a text that begins with * goes in quotes", name, found[1], found[2])
+		return fmt.Errorf(
+			"%s:%s:%s: an alias (*) of an anchor (&) that is not there; a text that begins with * goes in quotes",
+			name,
+			found[1],
+			found[2],
+		)
 	}
 	return fmt.Errorf("%s:%s:%s: this is no YAML: %s", name, found[1], found[2], plain(found[3], struct{}{}))
 }

@@ -71,7 +71,8 @@ func Parse(text string) (Address, error) {
 	if err != nil {
 		return Address{}, err
 	}
-	if key := text; len(local)+1+len(domain) == len(text) && text[:len(local)] == local && text[len(local)+1:] == domain {
+	if key := text; len(local)+1+len(domain) == len(text) && text[:len(local)] == local &&
+		text[len(local)+1:] == domain {
 		return Address{text: text, key: key, at: int32(len(local))}, nil
 	}
 	return Address{text: text, key: local + "@" + domain, at: int32(len(local))}, nil

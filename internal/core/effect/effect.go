@@ -105,7 +105,14 @@ func Compare(older, newer *resolve.Resolver) *Report { return compare(older, new
 
 // compare is Compare; it may pass over the groups that are written as before.
 func compare(older, newer *resolve.Resolver, passOver bool) *Report {
-	c := &comparison{old: older, new: newer, a: older.Estate(), b: newer.Estate(), report: &Report{}, posters: map[string][]VerdictChange{}}
+	c := &comparison{
+		old:     older,
+		new:     newer,
+		a:       older.Estate(),
+		b:       newer.Estate(),
+		report:  &Report{},
+		posters: map[string][]VerdictChange{},
+	}
 	c.match()
 	c.report.Estate = c.estateSettings()
 	groups := c.report.Groups
@@ -142,7 +149,13 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		}
 		old := c.toOld[id]
 		c.notice(old, id)
-		change := Change{Group: Pair{old, id}, Strangers: c.strangers(old, id), Posts: c.posts(old, id), Receives: c.receives(old, id), Speaks: c.speaks(old, id)}
+		change := Change{
+			Group:     Pair{old, id},
+			Strangers: c.strangers(old, id),
+			Posts:     c.posts(old, id),
+			Receives:  c.receives(old, id),
+			Speaks:    c.speaks(old, id),
+		}
 		change.Settings = c.groupSettings(&change)
 		if change.HasEffect() || len(change.Settings) > 0 {
 			c.report.Changes = append(c.report.Changes, change)
@@ -164,7 +177,11 @@ type side struct {
 // look looks at the groups of an estate that are concerned.
 func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 	groups := r.Estate().Groups()
-	s := side{findings: make([][]hazard.Finding, groups), outcomes: make([][]resolve.PersonOutcome, groups), verdicts: make([]verdictSets, groups)}
+	s := side{
+		findings: make([][]hazard.Finding, groups),
+		outcomes: make([][]resolve.PersonOutcome, groups),
+		verdicts: make([]verdictSets, groups),
+	}
 	var found []hazard.Finding // in the group at hand
 	pass := hazard.NewPass(r, hazard.All, func(f hazard.Finding) { found = append(found, f) })
 	for id := range estate.ID(groups) {
@@ -527,7 +544,10 @@ func (c *comparison) speaks(old, id estate.ID) []VoiceChange {
 	for k, list := range people {
 		changes = append(changes, VoiceChange{k[0], k[1], byAddress(c.b, list)})
 	}
-	slices.SortFunc(changes, func(x, y VoiceChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) })
+	slices.SortFunc(
+		changes,
+		func(x, y VoiceChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) },
+	)
 	return changes
 }
 

@@ -9,11 +9,14 @@ import (
 )
 
 // unchanged returns the groups of the new estate for which nothing can have
-// changed: they are written as before, and so is everything that they refer to. It returns nil where settings or people differ.
+// changed: they are written as before, and so is everything that they refer to. It
+// returns nil where settings or people differ.
 func (c *comparison) unchanged() []bool {
 	seed := maphash.MakeSeed()
 	old, new := printer{seed: seed, e: c.a}, printer{seed: seed, e: c.b}
-	if old.settings() != new.settings() || c.a.People() != c.b.People() || len(c.report.People.Added)+len(c.report.People.Renamed) > 0 || !c.report.Groups.isEmpty() {
+	if old.settings() != new.settings() || c.a.People() != c.b.People() ||
+		len(c.report.People.Added)+len(c.report.People.Renamed) > 0 ||
+		!c.report.Groups.isEmpty() {
 		return nil
 	}
 	var was, is prints
@@ -154,7 +157,18 @@ func text(h *maphash.Hash, texts ...string) {
 }
 
 func number(h *maphash.Hash, n uint64) {
-	_, _ = h.Write([]byte{byte(n), byte(n >> 8), byte(n >> 16), byte(n >> 24), byte(n >> 32), byte(n >> 40), byte(n >> 48), byte(n >> 56)})
+	_, _ = h.Write(
+		[]byte{
+			byte(n),
+			byte(n >> 8),
+			byte(n >> 16),
+			byte(n >> 24),
+			byte(n >> 32),
+			byte(n >> 40),
+			byte(n >> 48),
+			byte(n >> 56),
+		},
+	)
 }
 
 func flag(h *maphash.Hash, yes bool) {

@@ -101,10 +101,14 @@ func (b *Builder) addDomains(domains []Domain) {
 		target := b.meant(name, means)
 		switch _, known := means[target]; {
 		case !known:
-			b.problem(Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
-				Nearest: b.nearestDomain(target, d.Name)})
+			b.problem(
+				Problem{Place: d.Place, Text: "same-as names " + quote(target) + ", expected a domain of the estate",
+					Nearest: b.nearestDomain(target, d.Name)},
+			)
 		case means[target] != target:
-			b.problem(Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself, in a ring"})
+			b.problem(
+				Problem{Place: d.Place, Text: "the domain " + quote(d.Name) + " is the same as itself, in a ring"},
+			)
 		}
 	}
 }
@@ -201,15 +205,29 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 			if i > 0 {
 				place = alsoPlaces[i-1]
 			}
-			b.problem(Problem{Place: place, Text: "the group " + quote(a.String()) + " is outside, expected an address in a domain of the estate",
-				Nearest: b.nearestDomain(a.Domain(), "")})
+			b.problem(
+				Problem{
+					Place: place,
+					Text: "the group " + quote(
+						a.String(),
+					) + " is outside, expected an address in a domain of the estate",
+					Nearest: b.nearestDomain(a.Domain(), ""),
+				},
+			)
 		}
 	}
 	return id
 }
 
 // defaultAccess is what the access setting of a group says by default.
-var defaultAccess = [actions]string{Find: "inside", Join: "nobody", Ask: "nobody", Read: "members", SeeMembers: "members", Manage: "owners"}
+var defaultAccess = [actions]string{
+	Find:       "inside",
+	Join:       "nobody",
+	Ask:        "nobody",
+	Read:       "members",
+	SeeMembers: "members",
+	Manage:     "owners",
+}
 
 var accessDefaults = map[string]selector.Expr{
 	"inside":  &selector.Atom{Kind: selector.Inside, Text: "inside"},
@@ -262,7 +280,13 @@ func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
 	if second.before(first) {
 		first, second = second, first
 	}
-	b.problem(Problem{Place: second, Text: "the address " + quote(a.String()) + " is taken, expected one that nobody else has", See: first})
+	b.problem(
+		Problem{
+			Place: second,
+			Text:  "the address " + quote(a.String()) + " is taken, expected one that nobody else has",
+			See:   first,
+		},
+	)
 }
 
 func (p Place) before(other Place) bool {
@@ -362,7 +386,10 @@ func (b *Builder) AddEntry(group, member ID, m Membership, place Place) {
 		b.chunks = append(b.chunks, make([]row, 0, size))
 		last++
 	}
-	b.chunks[last] = append(b.chunks[last], row{group, Entry{member, pack(m.Copy, m.Invitations, m.Paused, m.Since), place}})
+	b.chunks[last] = append(
+		b.chunks[last],
+		row{group, Entry{member, pack(m.Copy, m.Invitations, m.Paused, m.Since), place}},
+	)
 }
 
 func (b *Builder) checkNested(member ID, m Membership, place Place) {

@@ -71,7 +71,8 @@ func (d *directory) getAll(keys []string, ids []ID) {
 		}
 		for i, key := range keys[:n] {
 			slot := slots[i]
-			if slot != 0 && slot>>32 == hashes[i]>>32 && strings.HasSuffix(key, string(lasts[i:i+1])) && string(d.key(uint32(slot)-1)) == key {
+			if slot != 0 && slot>>32 == hashes[i]>>32 && strings.HasSuffix(key, string(lasts[i:i+1])) &&
+				string(d.key(uint32(slot)-1)) == key {
 				ids[i] = d.ids[uint32(slot)-1]
 			} else {
 				ids[i], _ = d.probe(hashes[i], key)

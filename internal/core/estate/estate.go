@@ -161,7 +161,9 @@ type AccessRule struct {
 }
 
 // DefaultGate is the gate of a group that has none written: [admit inside].
-var DefaultGate = []GateRule{{Verdict: Admit, Selector: &selector.Atom{Kind: selector.Inside, Text: "inside"}, Text: "admit inside"}}
+var DefaultGate = []GateRule{
+	{Verdict: Admit, Selector: &selector.Atom{Kind: selector.Inside, Text: "inside"}, Text: "admit inside"},
+}
 
 // An Entry is a membership that names its member.
 type Entry struct {

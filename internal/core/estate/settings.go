@@ -146,7 +146,13 @@ var groupSettings = slices.Concat([]Setting{
 	wordSetting("copy", CopyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
 	wordSetting("joiners", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
 	wordSetting("outside-copy", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
-	wordSetting("invitations", InvitationsWords, "follow", Receiving, func(g *Group) *Invitations { return &g.Invitations }),
+	wordSetting(
+		"invitations",
+		InvitationsWords,
+		"follow",
+		Receiving,
+		func(g *Group) *Invitations { return &g.Invitations },
+	),
 	flagSetting("welcome", Receiving, func(g *Group) *bool { return &g.NoWelcome }),
 	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
 	{
@@ -164,7 +170,16 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		set: func(g *Group, v Value) {
 			verdict, _ := WordIndex[Verdict](VerdictWords, v.Rule.Head)
-			g.Gate = append(g.Gate, GateRule{Verdict: verdict, Selector: v.Rule.Selector, Because: v.Rule.Because, Text: v.Rule.Text, Place: v.Place})
+			g.Gate = append(
+				g.Gate,
+				GateRule{
+					Verdict:  verdict,
+					Selector: v.Rule.Selector,
+					Because:  v.Rule.Because,
+					Text:     v.Rule.Text,
+					Place:    v.Place,
+				},
+			)
 		},
 	},
 	wordSetting("tell-held", AudienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
@@ -179,7 +194,10 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		set: func(g *Group, v Value) {
 			voice, _ := WordIndex[Voice](VoiceWords, v.Rule.Head)
-			g.Voice = append(g.Voice, VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place})
+			g.Voice = append(
+				g.Voice,
+				VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place},
+			)
 		},
 	},
 	wordSetting("voice-proof", ProofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
@@ -207,7 +225,13 @@ func textSetting(name string, concerns Concern, field func(*Group) *string) Sett
 	}
 }
 
-func wordSetting[T ~uint8](name string, words []string, otherwise string, concerns Concern, field func(*Group) *T) Setting {
+func wordSetting[T ~uint8](
+	name string,
+	words []string,
+	otherwise string,
+	concerns Concern,
+	field func(*Group) *T,
+) Setting {
 	return Setting{
 		Name: name, Form: FormWord, Words: words, Default: otherwise, Concerns: concerns,
 		text: func(g *Group) string { return words[*field(g)] },

@@ -41,7 +41,18 @@ func holds(r *resolve.Resolver, group estate.ID, statement string) bool {
 func statements(r *resolve.Resolver, group estate.ID) []string {
 	e := r.Estate()
 	var list []string
-	who := []string{"outside and not known", "inside and not known", "unproven and not known", "members", "owners", "moderators", "known and not members", "suspect and known", "automatic and known", "invitation and known"}
+	who := []string{
+		"outside and not known",
+		"inside and not known",
+		"unproven and not known",
+		"members",
+		"owners",
+		"moderators",
+		"known and not members",
+		"suspect and known",
+		"automatic and known",
+		"invitation and known",
+	}
 	for _, s := range who {
 		for _, verb := range verbs[:4] {
 			list = append(list, verb+" "+s)

@@ -45,7 +45,11 @@ func Check(e *estate.Estate, list []Expectation) []*Error {
 		if id, ok := e.Find(x.Group); (!ok || !e.IsGroup(id)) && !reported[x.groupLine] {
 			reported[x.groupLine] = true
 			near := nearest.Words(x.Group.String(), groupAddresses(e), 1)
-			one := &Error{Line: x.groupLine, Column: x.groupColumn, Text: "there is no group " + strconv.Quote(x.Group.String())}
+			one := &Error{
+				Line:   x.groupLine,
+				Column: x.groupColumn,
+				Text:   "there is no group " + strconv.Quote(x.Group.String()),
+			}
 			if len(near) > 0 {
 				one.Nearest = near[0]
 			}
@@ -55,8 +59,16 @@ func Check(e *estate.Estate, list []Expectation) []*Error {
 			continue
 		}
 		for _, p := range e.CheckSelector(x.Selector, x.selectorText) {
-			errs = append(errs, &Error{Line: x.Line, Column: utf8.RuneCountInString(x.line[:min(x.selectorOffset+p.Offset, len(x.line))]) + 1,
-				Text: p.Text, Nearest: p.Nearest, Source: x.line})
+			errs = append(
+				errs,
+				&Error{
+					Line:    x.Line,
+					Column:  utf8.RuneCountInString(x.line[:min(x.selectorOffset+p.Offset, len(x.line))]) + 1,
+					Text:    p.Text,
+					Nearest: p.Nearest,
+					Source:  x.line,
+				},
+			)
 		}
 	}
 	return errs
@@ -227,7 +239,9 @@ func (t *trial) reaches() {
 		outcome, gets := outcomes[s.ID]
 		delivered := gets && (outcome == resolve.Inbox || outcome == resolve.Digest)
 		if t.x.Kind == Reaches && (!gets || outcome != t.x.Outcome) || t.x.Kind == Spares && delivered {
-			t.breaks(Counterexample{From: s.Address, Stranger: stranger, Outcome: outcome, Gets: gets, Decision: decision})
+			t.breaks(
+				Counterexample{From: s.Address, Stranger: stranger, Outcome: outcome, Gets: gets, Decision: decision},
+			)
 		}
 	})
 }
@@ -251,7 +265,8 @@ func (t *trial) speaks() {
 		}
 	}
 	for _, s := range t.strangers() {
-		if voice, rule := t.r.Voice(t.result.Group, s.sender); !s.forged && voice != estate.NoVoice && !picked[s.sender.Address.Key()] {
+		if voice, rule := t.r.Voice(t.result.Group, s.sender); !s.forged && voice != estate.NoVoice &&
+			!picked[s.sender.Address.Key()] {
 			t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, Voice: voice, Rule: rule})
 		}
 	}

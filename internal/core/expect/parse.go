@@ -148,7 +148,13 @@ type lineParser struct {
 
 func (p *lineParser) fail(offset int, text, near string) {
 	if p.err == nil {
-		p.err = &Error{Line: p.number, Column: utf8.RuneCountInString(p.line[:offset]) + 1, Text: text, Nearest: near, Source: p.line}
+		p.err = &Error{
+			Line:    p.number,
+			Column:  utf8.RuneCountInString(p.line[:offset]) + 1,
+			Text:    text,
+			Nearest: near,
+			Source:  p.line,
+		}
 	}
 }
 
@@ -174,7 +180,12 @@ func (p *lineParser) statement(verb string) Expectation {
 	p.line = strings.TrimRight(withoutComment(p.line), " \t")
 	p.pos = min(p.pos, len(p.line))
 	first := p.start
-	e := Expectation{Line: p.number, Column: utf8.RuneCountInString(p.line[:first]) + 1, Text: strings.TrimSpace(p.line), line: p.line}
+	e := Expectation{
+		Line:   p.number,
+		Column: utf8.RuneCountInString(p.line[:first]) + 1,
+		Text:   strings.TrimSpace(p.line),
+		line:   p.line,
+	}
 	scope := selector.ForPeople
 	switch verb {
 	case "admits", "holds", "refuses", "drops":
@@ -194,7 +205,11 @@ func (p *lineParser) statement(verb string) Expectation {
 			return e
 		}
 	default:
-		p.fail(first, "unknown statement "+strconv.Quote(verb)+", expected to, "+strings.Join(verbs, ", "), nearest.Word(verb, append([]string{"to"}, verbs...)))
+		p.fail(
+			first,
+			"unknown statement "+strconv.Quote(verb)+", expected to, "+strings.Join(verbs, ", "),
+			nearest.Word(verb, append([]string{"to"}, verbs...)),
+		)
 	}
 	if p.err != nil {
 		return e
@@ -238,7 +253,11 @@ func (p *lineParser) cutOutcome(e *Expectation) {
 	outcome, ok := estate.WordIndex[resolve.Outcome](resolve.OutcomeWords, last)
 	at := strings.LastIndex(p.line, last)
 	if !ok {
-		p.fail(at, "expected an outcome after \"in\": "+strings.Join(resolve.OutcomeWords, ", "), nearest.Word(last, resolve.OutcomeWords))
+		p.fail(
+			at,
+			"expected an outcome after \"in\": "+strings.Join(resolve.OutcomeWords, ", "),
+			nearest.Word(last, resolve.OutcomeWords),
+		)
 		return
 	}
 	e.Outcome = outcome

@@ -34,7 +34,10 @@ default. Whoever answers shows their own address; the next question goes there, 
 		}
 		p.report(Finding{Group: id, Place: where(g, "voice"),
 			text: func() (says, fix string) {
-				return "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(members, total) + " shows their own address.",
+				return "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(
+						members,
+						total,
+					) + " shows their own address.",
 					"Give the members a voice, and set replies-as to group."
 			}})
 	},

@@ -31,7 +31,8 @@ type Change struct {
 // clashes reports whether two changes are of the same setting, so that the second
 // does not find what it changes as it was.
 func (c *Change) clashes(other *Change) bool {
-	return c.Group == other.Group && c.Setting == other.Setting && (c.Setting != "members" || c.Person == other.Person || c.edits[0].Rules != nil || other.edits[0].Rules != nil)
+	return c.Group == other.Group && c.Setting == other.Setting &&
+		(c.Setting != "members" || c.Person == other.Person || c.edits[0].Rules != nil || other.edits[0].Rules != nil)
 }
 
 func (c *Change) key() string { return c.Says }
@@ -50,7 +51,8 @@ func (c *Change) matters(touched map[estate.ID]bool, t *Trial) bool {
 
 // gone reports whether an address leads nowhere by the change.
 func (c *Change) gone(e *estate.Estate, to address.Address) bool {
-	return c.lostAddress.IsValid() && strings.EqualFold(c.lostAddress.String(), to.String()) || c.lostDomain != "" && c.lostDomain == to.Domain()
+	return c.lostAddress.IsValid() && strings.EqualFold(c.lostAddress.String(), to.String()) ||
+		c.lostDomain != "" && c.lostDomain == to.Domain()
 }
 
 // parseRule returns a rule of a gate.
@@ -97,17 +99,31 @@ func (x *search) candidates(miss Miss) []Change {
 	}
 	for state, word := range estate.MailboxWords {
 		if estate.MailboxState(state) != e.Person(miss.Person).Mailbox {
-			list = append(list, Change{Group: estate.None, Person: miss.Person, Setting: "mailbox", Value: word, weight: 11 + state,
-				Says:  "the mailbox of " + x.name(miss.Person) + " were " + word,
-				edits: []estate.Edit{{Person: miss.Person, SetMailbox: true, Mailbox: estate.MailboxState(state)}}})
+			list = append(
+				list,
+				Change{Group: estate.None, Person: miss.Person, Setting: "mailbox", Value: word, weight: 11 + state,
+					Says:  "the mailbox of " + x.name(miss.Person) + " were " + word,
+					edits: []estate.Edit{{Person: miss.Person, SetMailbox: true, Mailbox: estate.MailboxState(state)}}},
+			)
 		}
 	}
 	word := "open"
 	if e.Settings().OpenNestedGates {
 		word = "enforce"
 	}
-	return append(list, Change{Group: estate.None, Person: estate.None, Setting: "nested-gates", Value: word, weight: 17, everywhere: true,
-		Says: "nested-gates were " + word, edits: []estate.Edit{{NestedGates: true}}})
+	return append(
+		list,
+		Change{
+			Group:      estate.None,
+			Person:     estate.None,
+			Setting:    "nested-gates",
+			Value:      word,
+			weight:     17,
+			everywhere: true,
+			Says:       "nested-gates were " + word,
+			edits:      []estate.Edit{{NestedGates: true}},
+		},
+	)
 }
 
 func (x *search) name(id estate.ID) string { return x.r.Estate().Address(id).String() }
@@ -145,14 +161,44 @@ func (x *search) verdictChanges(t *Trial, group estate.ID) []Change {
 	}
 	if !strings.EqualFold(t.To.String(), g.Address.String()) {
 		if t.To.Domain() != g.Address.Domain() {
-			list = append(list, Change{Group: group, Person: estate.None, Setting: "domains", Value: t.To.Domain(), weight: 8, lostDomain: t.To.Domain(),
-				Says: "the domain " + t.To.Domain() + " led nowhere"})
+			list = append(
+				list,
+				Change{
+					Group:      group,
+					Person:     estate.None,
+					Setting:    "domains",
+					Value:      t.To.Domain(),
+					weight:     8,
+					lostDomain: t.To.Domain(),
+					Says:       "the domain " + t.To.Domain() + " led nowhere",
+				},
+			)
 		}
-		list = append(list, Change{Group: group, Person: estate.None, Setting: "also", Value: t.To.String(), weight: 7, lostAddress: t.To,
-			Says: "the address " + t.To.String() + " did not lead to " + x.name(group)})
+		list = append(
+			list,
+			Change{
+				Group:       group,
+				Person:      estate.None,
+				Setting:     "also",
+				Value:       t.To.String(),
+				weight:      7,
+				lostAddress: t.To,
+				Says:        "the address " + t.To.String() + " did not lead to " + x.name(group),
+			},
+		)
 	}
-	list = append(list, Change{Group: group, Person: estate.None, Setting: "address", Value: g.Address.String(), weight: 19, lostAddress: g.Address,
-		Says: x.name(group) + " were not there"})
+	list = append(
+		list,
+		Change{
+			Group:       group,
+			Person:      estate.None,
+			Setting:     "address",
+			Value:       g.Address.String(),
+			weight:      19,
+			lostAddress: g.Address,
+			Says:        x.name(group) + " were not there",
+		},
+	)
 	return list
 }
 
@@ -167,8 +213,13 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 	decision := x.r.Judge(group, from, t.Message)
 	var list []Change
 	add := func(weight int, value, says string, change func([]estate.GateRule) []estate.GateRule) {
-		list = append(list, Change{Group: group, Person: estate.None, Setting: "gate", Value: value, weight: weight, Says: says,
-			edits: []estate.Edit{{Group: group, Change: func(g *estate.Group) { g.Gate = change(slices.Clone(g.Gate)) }}}})
+		list = append(
+			list,
+			Change{Group: group, Person: estate.None, Setting: "gate", Value: value, weight: weight, Says: says,
+				edits: []estate.Edit{
+					{Group: group, Change: func(g *estate.Group) { g.Gate = change(slices.Clone(g.Gate)) }},
+				}},
+		)
 	}
 	of := "of the gate of " + x.name(group)
 	for i, rule := range g.Gate {
@@ -177,7 +228,12 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 		if i+1 != decision.Rule {
 			near = 2
 		}
-		add(9+near, "", number+" (\""+rule.Text+"\") were not there", func(gate []estate.GateRule) []estate.GateRule { return slices.Delete(gate, i, i+1) })
+		add(
+			9+near,
+			"",
+			number+" (\""+rule.Text+"\") were not there",
+			func(gate []estate.GateRule) []estate.GateRule { return slices.Delete(gate, i, i+1) },
+		)
 		for v := range estate.Verdict(len(estate.VerdictWords)) {
 			if v == rule.Verdict {
 				continue
@@ -195,18 +251,38 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []Change {
 			if !ok {
 				continue
 			}
-			add(10+i, rule.Text, "the gate of "+x.name(group)+" began with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, 0, rule) })
+			add(
+				10+i,
+				rule.Text,
+				"the gate of "+x.name(group)+" began with \""+rule.Text+"\"",
+				func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, 0, rule) },
+			)
 			if at := decision.Rule - 1; at > 0 {
-				add(10+i, rule.Text, "the gate of "+x.name(group)+" had \""+rule.Text+"\" before rule "+strconv.Itoa(at+1), func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, at, rule) })
+				add(
+					10+i,
+					rule.Text,
+					"the gate of "+x.name(group)+" had \""+rule.Text+"\" before rule "+strconv.Itoa(at+1),
+					func(gate []estate.GateRule) []estate.GateRule { return slices.Insert(gate, at, rule) },
+				)
 			}
 			if decision.Rule == 0 && v != estate.Refuse {
-				add(10+i, rule.Text, "the gate of "+x.name(group)+" ended with \""+rule.Text+"\"", func(gate []estate.GateRule) []estate.GateRule { return append(gate, rule) })
+				add(
+					10+i,
+					rule.Text,
+					"the gate of "+x.name(group)+" ended with \""+rule.Text+"\"",
+					func(gate []estate.GateRule) []estate.GateRule { return append(gate, rule) },
+				)
 			}
 		}
 	}
 	for i, who := range []string{"inside", "members", "anyone", "members or owners", "owners or moderators", "nobody"} {
 		if rule, ok := parseRule(estate.Admit, who); ok && !(len(g.Gate) == 1 && g.Gate[0].Text == rule.Text) {
-			add(10+i, rule.Text, "the gate of "+x.name(group)+" were just \""+rule.Text+"\"", func([]estate.GateRule) []estate.GateRule { return []estate.GateRule{rule} })
+			add(
+				10+i,
+				rule.Text,
+				"the gate of "+x.name(group)+" were just \""+rule.Text+"\"",
+				func([]estate.GateRule) []estate.GateRule { return []estate.GateRule{rule} },
+			)
 		}
 	}
 	return list
@@ -251,8 +327,13 @@ func (x *search) voiceChanges(t *Trial) []Change {
 	}
 	var list []Change
 	add := func(weight int, value, says string, change func([]estate.VoiceRule) []estate.VoiceRule) {
-		list = append(list, Change{Group: group, Person: estate.None, Setting: "voice", Value: value, weight: weight, Says: says,
-			edits: []estate.Edit{{Group: group, Change: func(g *estate.Group) { g.Voice = change(slices.Clone(g.Voice)) }}}})
+		list = append(
+			list,
+			Change{Group: group, Person: estate.None, Setting: "voice", Value: value, weight: weight, Says: says,
+				edits: []estate.Edit{
+					{Group: group, Change: func(g *estate.Group) { g.Voice = change(slices.Clone(g.Voice)) }},
+				}},
+		)
 	}
 	for i, rule := range e.Group(group).Voice {
 		add(8, "", "rule "+strconv.Itoa(i+1)+" of the voice of "+x.name(group)+" (\""+rule.Text+"\") were not there",
@@ -261,7 +342,12 @@ func (x *search) voiceChanges(t *Trial) []Change {
 	for i, who := range []string{t.By.String(), "members", "owners", "moderators", "inside"} {
 		if s, err := selector.Parse(who, selector.ForPeople); err == nil {
 			rule := estate.VoiceRule{Voice: estate.VoiceAs, Selector: s, Text: "as " + who}
-			add(9+i, rule.Text, "the voice of "+x.name(group)+" had \""+rule.Text+"\"", func(voice []estate.VoiceRule) []estate.VoiceRule { return append(voice, rule) })
+			add(
+				9+i,
+				rule.Text,
+				"the voice of "+x.name(group)+" had \""+rule.Text+"\"",
+				func(voice []estate.VoiceRule) []estate.VoiceRule { return append(voice, rule) },
+			)
 		}
 	}
 	add(12, "[]", "nobody had a voice in "+x.name(group), func([]estate.VoiceRule) []estate.VoiceRule { return nil })
@@ -304,7 +390,18 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 	var list []Change
 	add := func(weight int, value, says string, edit estate.Edit) {
 		edit.Group = group
-		list = append(list, Change{Group: group, Person: person, Setting: "members", Value: value, weight: weight, Says: says, edits: []estate.Edit{edit}})
+		list = append(
+			list,
+			Change{
+				Group:   group,
+				Person:  person,
+				Setting: "members",
+				Value:   value,
+				weight:  weight,
+				Says:    says,
+				edits:   []estate.Edit{edit},
+			},
+		)
 	}
 	who, in := x.name(person), x.name(group)
 	switch {
@@ -324,22 +421,46 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 		}
 		for copy := estate.CopyEvery; copy <= estate.CopyNone; copy++ {
 			if copy != entry.Copy() {
-				add(copyWeights[copy], "copy: "+copy.String(), "the copy of "+who+" in "+in+" were "+copy.String(), estate.Edit{Rows: change(func(m *estate.Membership) { m.Copy = copy })})
+				add(
+					copyWeights[copy],
+					"copy: "+copy.String(),
+					"the copy of "+who+" in "+in+" were "+copy.String(),
+					estate.Edit{Rows: change(func(m *estate.Membership) { m.Copy = copy })},
+				)
 			}
 		}
 		paused, says := !entry.Paused(), "were paused"
 		if !paused {
 			says = "were not paused"
 		}
-		add(13, "paused: "+strconv.FormatBool(paused), "the membership of "+who+" in "+in+" "+says, estate.Edit{Rows: change(func(m *estate.Membership) { m.Paused = paused })})
+		add(
+			13,
+			"paused: "+strconv.FormatBool(paused),
+			"the membership of "+who+" in "+in+" "+says,
+			estate.Edit{Rows: change(func(m *estate.Membership) { m.Paused = paused })},
+		)
 		for invitations := estate.InvitationsFollow; invitations <= estate.InvitationsNone; invitations++ {
 			if invitations != entry.Invitations() {
-				add(12, "invitations: "+estate.InvitationsWords[invitations], "the invitations of "+who+" in "+in+" were "+estate.InvitationsWords[invitations],
-					estate.Edit{Rows: change(func(m *estate.Membership) { m.Invitations = invitations })})
+				add(
+					12,
+					"invitations: "+estate.InvitationsWords[invitations],
+					"the invitations of "+who+" in "+in+" were "+estate.InvitationsWords[invitations],
+					estate.Edit{Rows: change(func(m *estate.Membership) { m.Invitations = invitations })},
+				)
 			}
 		}
-		add(14, "since: "+x.r.Today().String(), who+" were new in "+in, estate.Edit{Rows: change(func(m *estate.Membership) { m.Since = x.r.Today() })})
-		add(15, "since: ", who+" were no newcomer in "+in, estate.Edit{Rows: change(func(m *estate.Membership) { m.Since = 0 })})
+		add(
+			14,
+			"since: "+x.r.Today().String(),
+			who+" were new in "+in,
+			estate.Edit{Rows: change(func(m *estate.Membership) { m.Since = x.r.Today() })},
+		)
+		add(
+			15,
+			"since: ",
+			who+" were no newcomer in "+in,
+			estate.Edit{Rows: change(func(m *estate.Membership) { m.Since = 0 })},
+		)
 		add(11, "", who+" were no member of "+in, estate.Edit{Rows: func(rows []estate.Entry) []estate.Entry {
 			return slices.DeleteFunc(rows, func(one estate.Entry) bool { return one.Member == person })
 		}})
@@ -351,21 +472,38 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 		}
 		for copy := estate.CopyEvery; copy <= estate.CopyNone; copy++ {
 			if copy != rule.Copy {
-				add(12, "copy: "+copy.String(), "the members of "+in+" by \""+text+"\" had copy "+copy.String(), estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule {
-					rules[i].Copy = copy
-					return rules
-				}})
+				add(
+					12,
+					"copy: "+copy.String(),
+					"the members of "+in+" by \""+text+"\" had copy "+copy.String(),
+					estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule {
+						rules[i].Copy = copy
+						return rules
+					}},
+				)
 			}
 		}
-		add(11, "", "\""+text+"\" did not stand among the members of "+in, estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule { return slices.Delete(rules, i, i+1) }})
+		add(
+			11,
+			"",
+			"\""+text+"\" did not stand among the members of "+in,
+			estate.Edit{
+				Rules: func(rules []estate.MemberRule) []estate.MemberRule { return slices.Delete(rules, i, i+1) },
+			},
+		)
 		others := func(rows []estate.Entry) []estate.Entry {
 			return append(rows, estate.NewEntry(person, estate.Membership{Copy: estate.CopyNone}, rule.Place))
 		}
 		if filter, err := selector.ParseFilter(without(rule.Filter, who)); err == nil {
-			add(9, "", who+" were not among those in "+in+" by \""+text+"\"", estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule {
-				rules[i].Filter = filter
-				return rules
-			}})
+			add(
+				9,
+				"",
+				who+" were not among those in "+in+" by \""+text+"\"",
+				estate.Edit{Rules: func(rules []estate.MemberRule) []estate.MemberRule {
+					rules[i].Filter = filter
+					return rules
+				}},
+			)
 		}
 		add(10, "copy: none", who+" had a copy none of their own in "+in, estate.Edit{Rows: others})
 	case group == to:
@@ -374,9 +512,14 @@ func (x *search) membershipChanges(group, to, person estate.ID) []Change {
 			if copy != estate.CopyUnset {
 				says += " with copy " + copy.String()
 			}
-			add(11+min(int(copy), 1), "{address: "+who+", copy: "+copy.String()+"}", says, estate.Edit{Rows: func(rows []estate.Entry) []estate.Entry {
-				return append(rows, estate.NewEntry(person, estate.Membership{Copy: copy}, estate.Place{}))
-			}})
+			add(
+				11+min(int(copy), 1),
+				"{address: "+who+", copy: "+copy.String()+"}",
+				says,
+				estate.Edit{Rows: func(rows []estate.Entry) []estate.Entry {
+					return append(rows, estate.NewEntry(person, estate.Membership{Copy: copy}, estate.Place{}))
+				}},
+			)
 		}
 	}
 	return list
@@ -392,7 +535,12 @@ func without(f selector.Filter, who string) string {
 }
 
 // copyWeights are the weights of another copy: replies are rarely meant.
-var copyWeights = map[estate.Copy]int{estate.CopyEvery: 10, estate.CopyDigest: 10, estate.CopyNone: 10, estate.CopyReplies: 16}
+var copyWeights = map[estate.Copy]int{
+	estate.CopyEvery:   10,
+	estate.CopyDigest:  10,
+	estate.CopyNone:    10,
+	estate.CopyReplies: 16,
+}
 
 // settingChanges change what a group says about copies.
 func (x *search) settingChanges(group, person estate.ID) []Change {
@@ -400,8 +548,15 @@ func (x *search) settingChanges(group, person estate.ID) []Change {
 	g := e.Group(group)
 	var list []Change
 	add := func(weight int, setting, value string, change func(*estate.Group)) {
-		list = append(list, Change{Group: group, Person: estate.None, Setting: setting, Value: value, weight: weight,
-			Says: setting + " of " + x.name(group) + " were " + value, edits: []estate.Edit{{Group: group, Change: change}}})
+		list = append(list, Change{
+			Group:   group,
+			Person:  estate.None,
+			Setting: setting,
+			Value:   value,
+			weight:  weight,
+			Says:    setting + " of " + x.name(group) + " were " + value,
+			edits:   []estate.Edit{{Group: group, Change: change}},
+		})
 	}
 	for copy := estate.CopyEvery; copy <= estate.CopyNone; copy++ {
 		if copy != g.Copy {
@@ -413,7 +568,12 @@ func (x *search) settingChanges(group, person estate.ID) []Change {
 	}
 	for invitations := estate.InvitationsFollow; invitations <= estate.InvitationsNone; invitations++ {
 		if invitations != g.Invitations {
-			add(11, "invitations", estate.InvitationsWords[invitations], func(g *estate.Group) { g.Invitations = invitations })
+			add(
+				11,
+				"invitations",
+				estate.InvitationsWords[invitations],
+				func(g *estate.Group) { g.Invitations = invitations },
+			)
 		}
 	}
 	add(8, "echo", strconv.FormatBool(g.NoEcho), func(g *estate.Group) { g.NoEcho = !g.NoEcho })
@@ -426,8 +586,15 @@ func (x *search) settingChanges(group, person estate.ID) []Change {
 }
 
 func (x *search) kindChange(group estate.ID, kind estate.Kind, weight int) Change {
-	return Change{Group: group, Person: estate.None, Setting: "kind", Value: kind.String(), weight: weight, Says: x.name(group) + " were a " + kind.String(),
-		edits: []estate.Edit{{Group: group, Change: func(g *estate.Group) { g.Kind = kind }}}}
+	return Change{
+		Group:   group,
+		Person:  estate.None,
+		Setting: "kind",
+		Value:   kind.String(),
+		weight:  weight,
+		Says:    x.name(group) + " were a " + kind.String(),
+		edits:   []estate.Edit{{Group: group, Change: func(g *estate.Group) { g.Kind = kind }}},
+	}
 }
 
 // nestingChanges change whether mail passes from a group to one nested in it.
@@ -449,8 +616,15 @@ func (x *search) nestingChanges(outer, nested estate.ID) []Change {
 			return rows
 		}
 	}
-	change := Change{Group: outer, Person: estate.None, Setting: "members", weight: 8, Value: "{address: " + x.name(nested) + ", copy: none}",
-		Says: "the copy of " + x.name(nested) + " in " + x.name(outer) + " were none", edits: []estate.Edit{{Group: outer, Rows: turn(estate.CopyNone)}}}
+	change := Change{
+		Group:   outer,
+		Person:  estate.None,
+		Setting: "members",
+		weight:  8,
+		Value:   "{address: " + x.name(nested) + ", copy: none}",
+		Says:    "the copy of " + x.name(nested) + " in " + x.name(outer) + " were none",
+		edits:   []estate.Edit{{Group: outer, Rows: turn(estate.CopyNone)}},
+	}
 	if !passes {
 		change.Value, change.Says = "{address: "+x.name(nested)+", copy: every}", "the copy of "+x.name(nested)+" in "+x.name(outer)+" were every"
 		change.edits[0].Rows = turn(estate.CopyEvery)

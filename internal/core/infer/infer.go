@@ -367,7 +367,10 @@ func (x *search) try(changes ...Change) result {
 			}
 		}
 	}
-	slices.SortFunc(one.fixes, func(a, b Miss) int { return cmp.Or(cmp.Compare(a.Trial, b.Trial), cmp.Compare(a.Person, b.Person)) })
+	slices.SortFunc(
+		one.fixes,
+		func(a, b Miss) int { return cmp.Or(cmp.Compare(a.Trial, b.Trial), cmp.Compare(a.Person, b.Person)) },
+	)
 	return one
 }
 

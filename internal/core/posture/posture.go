@@ -58,7 +58,14 @@ var All = []Posture{
 		Settings: []Setting{
 			{Name: "kind", Text: "list"},
 			{Name: "copy", Text: "every"},
-			{Name: "gate", List: []string{signIn, "admit owners or moderators", `refuse anyone because "Only its owners write to this group."`}},
+			{
+				Name: "gate",
+				List: []string{
+					signIn,
+					"admit owners or moderators",
+					`refuse anyone because "Only its owners write to this group."`,
+				},
+			},
 			{Name: "replies-to", Text: "author"},
 		},
 	},

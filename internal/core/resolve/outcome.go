@@ -88,7 +88,11 @@ func (r *Resolver) EachMembership(group estate.ID, visit func(person estate.ID, 
 	}
 	for _, entry := range r.e.Entries(group) {
 		if r.e.IsPerson(entry.Member) && first(entry.Member) {
-			visit(entry.Member, r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d), entry.Place)
+			visit(
+				entry.Member,
+				r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d),
+				entry.Place,
+			)
 		}
 	}
 	for _, rule := range r.e.Rules(group) {
@@ -185,7 +189,10 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 	if shared {
 		for it := r.Members(id).Iterator(); it.HasNext(); {
 			if member := estate.ID(it.Next()); r.e.IsPerson(member) {
-				t.count(r.e.PersonIndex(member), Recipient{member, outcomes(g.Kind, estate.CopyEvery, over), way, inMailbox})
+				t.count(
+					r.e.PersonIndex(member),
+					Recipient{member, outcomes(g.Kind, estate.CopyEvery, over), way, inMailbox},
+				)
 			}
 		}
 		return
@@ -258,7 +265,10 @@ func (r *Resolver) collect(nobodies map[estate.ID]int32) []Recipient {
 			list = append(list, Recipient{id, Undeliverable, way, 0})
 		}
 		slices.SortFunc(list, func(a, b Recipient) int {
-			return strings.Compare(strings.ToLower(r.e.Address(a.ID).String()), strings.ToLower(r.e.Address(b.ID).String()))
+			return strings.Compare(
+				strings.ToLower(r.e.Address(a.ID).String()),
+				strings.ToLower(r.e.Address(b.ID).String()),
+			)
 		})
 	}
 	return list

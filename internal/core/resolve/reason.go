@@ -64,7 +64,8 @@ func (r *Resolver) wish(g *estate.Group, person estate.ID, says own, d *Delivery
 		if invitations == estate.InvitationsUnset {
 			invitations = g.Invitations
 		}
-		if invitations == estate.InvitationsEvery || invitations != estate.InvitationsNone && w.Written == estate.CopyEvery {
+		if invitations == estate.InvitationsEvery ||
+			invitations != estate.InvitationsNone && w.Written == estate.CopyEvery {
 			w.Copy, w.Invited = estate.CopyEvery, w.Written != estate.CopyEvery
 		} else {
 			w.Copy, w.Muting = estate.CopyNone, MutedInvitations

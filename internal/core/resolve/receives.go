@@ -80,7 +80,12 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 }
 
 func (r *Resolver) prepareReceives() {
-	r.receives = receives{group: estate.None, best: make([]receipt, r.e.People()), own: make([]ownReceipts, r.e.Groups()), shut: make([]bool, r.e.People())}
+	r.receives = receives{
+		group: estate.None,
+		best:  make([]receipt, r.e.People()),
+		own:   make([]ownReceipts, r.e.Groups()),
+		shut:  make([]bool, r.e.People()),
+	}
 	for i := range r.receives.shut {
 		r.receives.shut[i] = r.e.Person(r.e.PersonID(i)).Mailbox != estate.MailboxOpen
 	}

@@ -166,7 +166,8 @@ func (r *Resolver) newcomers(group estate.ID, days int) *roaring.Bitmap {
 	set, seen := roaring.New(), roaring.New()
 	entries := r.e.Entries(group)
 	for i := range entries {
-		if id := uint32(entries[i].Member); !entries[i].Member.IsNobody() && seen.CheckedAdd(id) && r.isNew(&entries[i], days) {
+		if id := uint32(entries[i].Member); !entries[i].Member.IsNobody() && seen.CheckedAdd(id) &&
+			r.isNew(&entries[i], days) {
 			set.Add(id)
 		}
 	}

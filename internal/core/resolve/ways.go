@@ -62,7 +62,12 @@ func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
 	l := &r.layout
 	if l.reached == nil {
 		n := r.e.Groups()
-		*l = layout{reached: make([]bool, n), passed: make([]uint32, n), asked: make([]uint32, n), decision: make([]Decision, n)}
+		*l = layout{
+			reached:  make([]bool, n),
+			passed:   make([]uint32, n),
+			asked:    make([]uint32, n),
+			decision: make([]Decision, n),
+		}
 	}
 	l.steps = l.steps[:0]
 	l.message++
@@ -106,7 +111,17 @@ func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender
 		l.steps = append(l.steps, step{id, int32(from), place})
 		if !l.reached[id] {
 			l.reached[id] = true
-			ways = append(ways, Way{Group: id, State: limit, Asked: asked, Decision: decision, Place: place, step: int32(len(l.steps) - 1)})
+			ways = append(
+				ways,
+				Way{
+					Group:    id,
+					State:    limit,
+					Asked:    asked,
+					Decision: decision,
+					Place:    place,
+					step:     int32(len(l.steps) - 1),
+				},
+			)
 		}
 	}
 	enter(group, -1, estate.Place{})

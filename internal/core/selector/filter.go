@@ -204,7 +204,12 @@ func ParseFilter(text string) (Filter, error) {
 		return nil, err
 	}
 	if strings.Trim(text[end:], " \t\r\n") != "" {
-		return nil, &SyntaxError{Text: text, Offset: end, Length: len(text) - end, Reason: "expected the end of the filter"}
+		return nil, &SyntaxError{
+			Text:   text,
+			Offset: end,
+			Length: len(text) - end,
+			Reason: "expected the end of the filter",
+		}
 	}
 	return f, nil
 }
@@ -292,7 +297,10 @@ func (p *filterParser) parseList(depth int) []Filter {
 		list = append(list, p.parse(depth+1))
 	}
 	if len(list) == 0 {
-		p.fail(operator, "expected at least one filter in parentheses after "+strconv.Quote(p.text[operator:operator+1]))
+		p.fail(
+			operator,
+			"expected at least one filter in parentheses after "+strconv.Quote(p.text[operator:operator+1]),
+		)
 	}
 	return list
 }

@@ -194,7 +194,10 @@ func (p *parser) expectEnd() {
 	case p.tok.text == "because":
 		p.fail(`expected "and", "or" or the end, not "because"`, "")
 	default:
-		p.fail(`expected "and", "or" or the end, not `+p.tok.describe(), nearest.Word(p.tok.text, []string{"and", "or", "because"}))
+		p.fail(
+			`expected "and", "or" or the end, not `+p.tok.describe(),
+			nearest.Word(p.tok.text, []string{"and", "or", "because"}),
+		)
 	}
 }
 
@@ -262,7 +265,10 @@ func (p *parser) parseFactor(depth int) Expr {
 
 func (p *parser) parseAtom() Expr {
 	if p.atoms++; p.atoms > maxAtoms {
-		p.fail("the selector names more than "+strconv.Itoa(maxAtoms)+"; make a group of them, and say in and its address", "")
+		p.fail(
+			"the selector names more than "+strconv.Itoa(maxAtoms)+"; make a group of them, and say in and its address",
+			"",
+		)
 		return nil
 	}
 	start := p.tok
@@ -301,10 +307,18 @@ func (p *parser) parseAtom() Expr {
 		p.fail("expected who is meant, such as anyone, inside, members or an address, before "+quote(start.text), "")
 	default:
 		near := nearest.Word(start.text, vocabulary)
-		p.fail("unknown word "+quote(start.text)+", expected one such as anyone, inside or members, or an address", near)
+		p.fail(
+			"unknown word "+quote(start.text)+", expected one such as anyone, inside or members, or an address",
+			near,
+		)
 	}
 	if p.scope == ForPeople && a.Kind.AboutMessage() {
-		p.failAt(a.Offset, len(start.text), quote(start.text)+" is about a message, and this place is about people only", "")
+		p.failAt(
+			a.Offset,
+			len(start.text),
+			quote(start.text)+" is about a message, and this place is about people only",
+			"",
+		)
 	}
 	if p.err != nil {
 		return nil
@@ -319,7 +333,10 @@ func (p *parser) parseArgument(set func(string) error) int {
 	word := p.tok.text
 	p.next()
 	if p.err == nil && p.tok.text != "(" {
-		p.fail("expected \"(\" after "+word+", as in "+map[string]string{"newcomers": "newcomers(14d)", "larger": "larger(10MB)"}[word], "")
+		p.fail(
+			"expected \"(\" after "+word+", as in "+map[string]string{"newcomers": "newcomers(14d)", "larger": "larger(10MB)"}[word],
+			"",
+		)
 	}
 	if p.err != nil {
 		return 0

@@ -176,10 +176,18 @@ func (p *parser) resolve(e entry) []string {
 		bare := strings.Trim(target, `"`)
 		switch {
 		case strings.HasPrefix(bare, "|"):
-			p.d.Remark(e.line, true, fmt.Sprintf("%s hands its mail to a program (%s), which is left out and never run", e.name, clip(bare)))
+			p.d.Remark(
+				e.line,
+				true,
+				fmt.Sprintf("%s hands its mail to a program (%s), which is left out and never run", e.name, clip(bare)),
+			)
 			continue
 		case strings.HasPrefix(bare, "/"):
-			p.d.Remark(e.line, true, fmt.Sprintf("%s writes its mail to the file %s, which is left out", e.name, clip(bare)))
+			p.d.Remark(
+				e.line,
+				true,
+				fmt.Sprintf("%s writes its mail to the file %s, which is left out", e.name, clip(bare)),
+			)
 			continue
 		case strings.HasPrefix(strings.ToLower(bare), ":include:"):
 			list = append(list, p.include(e, strings.TrimSpace(bare[len(":include:"):]))...)
@@ -198,7 +206,15 @@ func (p *parser) resolve(e entry) []string {
 // include reads a list of addresses that an alias includes.
 func (p *parser) include(e entry, path string) []string {
 	if !p.options.Include {
-		p.d.Remark(e.line, true, fmt.Sprintf("%s includes the list %s; files that a source names are not read, unless --allow-files says so", e.name, path))
+		p.d.Remark(
+			e.line,
+			true,
+			fmt.Sprintf(
+				"%s includes the list %s; files that a source names are not read, unless --allow-files says so",
+				e.name,
+				path,
+			),
+		)
 		return nil
 	}
 	if !filepath.IsAbs(path) {

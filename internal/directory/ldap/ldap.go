@@ -55,7 +55,11 @@ type Server struct {
 
 // Read calls visit with every entry below the base. What is worth knowing goes to
 // remark. partial says that the directory has not given all.
-func (s *Server) Read(ctx context.Context, visit func(*directory.Entry), remark func(text string)) (partial bool, err error) {
+func (s *Server) Read(
+	ctx context.Context,
+	visit func(*directory.Entry),
+	remark func(text string),
+) (partial bool, err error) {
 	if s.bounds == (bounds{}) {
 		s.bounds = usualBounds
 	}
@@ -107,7 +111,10 @@ func (s *Server) dial(ctx context.Context) (*connection, error) {
 	e := endpoint.Endpoint{Server: host, Unix: scheme == "ldapi", TLS: s.TLS, Roots: s.Roots}
 	if scheme != "ldapi" {
 		if _, _, err := net.SplitHostPort(host); err != nil {
-			e.Server = net.JoinHostPort(strings.Trim(host, "[]"), map[string]string{"ldap": "389", "ldaps": "636"}[scheme])
+			e.Server = net.JoinHostPort(
+				strings.Trim(host, "[]"),
+				map[string]string{"ldap": "389", "ldaps": "636"}[scheme],
+			)
 		}
 	}
 	raw := e
@@ -239,7 +246,12 @@ type search struct {
 	text    int64 // bytes of all values
 }
 
-func (s *Server) search(ctx context.Context, c *connection, visit func(*directory.Entry), remark func(string)) (bool, error) {
+func (s *Server) search(
+	ctx context.Context,
+	c *connection,
+	visit func(*directory.Entry),
+	remark func(string),
+) (bool, error) {
 	size, filter := s.Page, s.Filter
 	if size <= 0 {
 		size = 500
@@ -248,7 +260,17 @@ func (s *Server) search(ctx context.Context, c *connection, visit func(*director
 		filter = "(objectClass=*)"
 	}
 	paging := ldap.NewControlPaging(uint32(size))
-	request := ldap.NewSearchRequest(s.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, s.Attributes, []ldap.Control{paging})
+	request := ldap.NewSearchRequest(
+		s.Base,
+		ldap.ScopeWholeSubtree,
+		ldap.NeverDerefAliases,
+		0,
+		0,
+		false,
+		filter,
+		s.Attributes,
+		[]ldap.Control{paging},
+	)
 	x := &search{server: s, conn: c, visit: visit, remark: remark}
 	for range s.bounds.pages {
 		controls, err := x.page(ctx, request)
@@ -315,16 +337,27 @@ func (x *search) take(entry *ldap.Entry) error {
 	}
 	switch {
 	case x.entries > x.server.bounds.entries:
-		return &boundError{fmt.Sprintf("the directory gives more than %d entries; narrow the search with filter", x.server.bounds.entries)}
+		return &boundError{
+			fmt.Sprintf(
+				"the directory gives more than %d entries; narrow the search with filter",
+				x.server.bounds.entries,
+			),
+		}
 	case x.text > mostText:
-		return &boundError{fmt.Sprintf("the directory gives more than %d MiB; narrow the search with filter", mostText>>20)}
+		return &boundError{
+			fmt.Sprintf("the directory gives more than %d MiB; narrow the search with filter", mostText>>20),
+		}
 	}
 	x.visit(&x.entry)
 	return nil
 }
 
 // limitCodes are the codes that say that there is more than the login may see.
-var limitCodes = []uint16{ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultAdminLimitExceeded}
+var limitCodes = []uint16{
+	ldap.LDAPResultSizeLimitExceeded,
+	ldap.LDAPResultTimeLimitExceeded,
+	ldap.LDAPResultAdminLimitExceeded,
+}
 
 // boundError says that a directory gives more than is read.
 type boundError struct{ text string }
@@ -356,10 +389,20 @@ func (x *search) ended(err error) (bool, error) {
 	case !errors.As(err, &answer):
 		return false, plain(x.conn, err)
 	case slices.Contains(limitCodes, answer.ResultCode):
-		x.remark(fmt.Sprintf("the directory gives no more than %d entries to this login (%s): what is missing may be there", x.entries, ldap.LDAPResultCodeMap[answer.ResultCode]))
+		x.remark(
+			fmt.Sprintf(
+				"the directory gives no more than %d entries to this login (%s): what is missing may be there",
+				x.entries,
+				ldap.LDAPResultCodeMap[answer.ResultCode],
+			),
+		)
 		return true, nil
 	case answer.ResultCode == ldap.LDAPResultReferral:
-		return false, fmt.Errorf("the directory refers%s for %s; referrals are not followed, name the other one as a source", referredTo(answer), s.Base)
+		return false, fmt.Errorf(
+			"the directory refers%s for %s; referrals are not followed, name the other one as a source",
+			referredTo(answer),
+			s.Base,
+		)
 	case answer.ResultCode == ldap.LDAPResultNoSuchObject:
 		return false, fmt.Errorf("the directory has no entry %q to search below", s.Base)
 	}

@@ -45,10 +45,21 @@ func (x *Export) name(e *estate.Estate, id estate.ID) string {
 func (x *Export) Carries() directory.Carries {
 	g := x.group(0)
 	return directory.Carries{
-		Settings: []string{"title", "about", "managed-in"}, Also: len(g.Also) > 0, AlsoPeople: true, AlsoOutside: true, Owners: len(g.Owners) > 0, Moderators: len(g.Moderators) > 0, Names: true,
-		Facts:   func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
-		Rules:   func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
-		Unnamed: true, Controls: true,
+		Settings: []string{
+			"title",
+			"about",
+			"managed-in",
+		},
+		Also:        len(g.Also) > 0,
+		AlsoPeople:  true,
+		AlsoOutside: true,
+		Owners:      len(g.Owners) > 0,
+		Moderators:  len(g.Moderators) > 0,
+		Names:       true,
+		Facts:       func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
+		Rules:       func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
+		Unnamed:     true,
+		Controls:    true,
 	}
 }
 
@@ -301,7 +312,12 @@ func given(text string) []string {
 }
 
 // also changes the further addresses of a group.
-func (c *changes) also(g *directory.GroupDifference, m *directory.GroupsMap, was, now *estate.Group, modify func(kind, name string, values []string)) {
+func (c *changes) also(
+	g *directory.GroupDifference,
+	m *directory.GroupsMap,
+	was, now *estate.Group,
+	modify func(kind, name string, values []string),
+) {
 	if !slices.Contains(g.Fields, "also") {
 		return
 	}
@@ -325,7 +341,13 @@ func (c *changes) also(g *directory.GroupDifference, m *directory.GroupsMap, was
 
 // references adds and drops values that refer to people and groups. What is
 // added comes first, so that a group is never without a member in between.
-func (c *changes) references(g *directory.GroupDifference, field string, maps []directory.ReferenceMap, add, drop []estate.ID, modify func(kind, name string, values []string)) {
+func (c *changes) references(
+	g *directory.GroupDifference,
+	field string,
+	maps []directory.ReferenceMap,
+	add, drop []estate.ID,
+	modify func(kind, name string, values []string),
+) {
 	if len(add)+len(drop) == 0 {
 		return
 	}
@@ -348,7 +370,8 @@ func (c *changes) references(g *directory.GroupDifference, field string, maps []
 		return out
 	}
 	more, fewer := values(c.d.New, add), values(c.d.Old, drop)
-	if field == "members" && len(fewer) > 0 && len(more) == 0 && len(c.d.New.Entries(g.New)) == 0 && len(maps) > 0 && maps[0].By != "key" {
+	if field == "members" && len(fewer) > 0 && len(more) == 0 && len(c.d.New.Entries(g.New)) == 0 && len(maps) > 0 &&
+		maps[0].By != "key" {
 		more = []string{c.name(c.d.Old, g.Old)} // the schema wants a member
 	}
 	modify("add", maps[0].From, more)
@@ -364,7 +387,11 @@ func (c *changes) comes(id estate.ID, e *estate.Estate) bool {
 
 // rules replaces the rules of a group, if they differ: in the directory they may
 // be written in another way.
-func (c *changes) rules(g *directory.GroupDifference, m *directory.GroupsMap, modify func(kind, name string, values []string)) {
+func (c *changes) rules(
+	g *directory.GroupDifference,
+	m *directory.GroupsMap,
+	modify func(kind, name string, values []string),
+) {
 	if len(g.AddRules)+len(g.DropRules) == 0 {
 		return
 	}

@@ -219,7 +219,11 @@ func (p *reader) value(rest []byte, column int) error {
 // fromURL adds a value from the file that a URL names, if that is allowed.
 func (p *reader) fromURL(text string, column int) error {
 	if !p.options.Files {
-		return p.fail(column, "a value is to come from %s; files that a source names are not read, unless --allow-files says so", text)
+		return p.fail(
+			column,
+			"a value is to come from %s; files that a source names are not read, unless --allow-files says so",
+			text,
+		)
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "file" || u.Host != "" && u.Host != "localhost" {

@@ -57,8 +57,18 @@ type columns struct {
 // The headings that columns of addresses and names have, in lower case and
 // without blanks and hyphens.
 var (
-	addressHeadings = map[string]bool{"email": true, "mail": true, "address": true, "emailaddress": true, "mailaddress": true, "emails": true, "primaryemail": true, "workemail": true, "smtp": true}
-	nameHeadings    = map[string]bool{"name": true, "fullname": true, "displayname": true, "person": true}
+	addressHeadings = map[string]bool{
+		"email":        true,
+		"mail":         true,
+		"address":      true,
+		"emailaddress": true,
+		"mailaddress":  true,
+		"emails":       true,
+		"primaryemail": true,
+		"workemail":    true,
+		"smtp":         true,
+	}
+	nameHeadings = map[string]bool{"name": true, "fullname": true, "displayname": true, "person": true}
 )
 
 func heading(cell string) string {
@@ -196,7 +206,8 @@ func (p *parser) readList(line string) {
 			}
 			pending = piece
 		default:
-			if pending != "" && strings.Contains(piece, "<") && !strings.HasPrefix(piece, "<") && !strings.HasPrefix(piece, `"`) {
+			if pending != "" && strings.Contains(piece, "<") && !strings.HasPrefix(piece, "<") &&
+				!strings.HasPrefix(piece, `"`) {
 				piece = strings.TrimPrefix(pending, `"`) + ", " + piece
 			} else if pending != "" {
 				p.unknown(pending)
@@ -231,7 +242,8 @@ func withoutLead(line string) string {
 	// The name of a field, and the display name of a group (RFC 5322, section 3.4).
 	for range 2 {
 		head, rest, ok := strings.Cut(line, ":")
-		if ok && !strings.ContainsAny(head, `@<"`) && !strings.EqualFold(strings.TrimSpace(head), "mailto") && !strings.HasSuffix(head, "(mailto") {
+		if ok && !strings.ContainsAny(head, `@<"`) && !strings.EqualFold(strings.TrimSpace(head), "mailto") &&
+			!strings.HasSuffix(head, "(mailto") {
 			line = strings.TrimSpace(rest)
 		}
 	}
@@ -363,7 +375,10 @@ func cleanName(s string) string {
 	if strings.Contains(s, "@") {
 		return "" // the address once more
 	}
-	return strings.Join(strings.FieldsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }), " ")
+	return strings.Join(
+		strings.FieldsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }),
+		" ",
+	)
 }
 
 func (p *parser) add(a address.Address, name string) {

@@ -51,12 +51,22 @@ func (x *Export) id(e *estate.Estate, id estate.ID) string {
 func (x *Export) Carries() directory.Carries {
 	return directory.Carries{
 		Controls: true,
-		Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Names: true,
-		Facts:    func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
-		OneValue: true,
-		Mailbox:  func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
-		Rules:    func(estate.MemberRule) bool { return true },
-		Unnamed:  true,
+		Settings: []string{
+			"title",
+			"about",
+			"managed-in",
+		},
+		Also:        true,
+		AlsoPeople:  true,
+		AlsoOutside: true,
+		Owners:      true,
+		Moderators:  true,
+		Names:       true,
+		Facts:       func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
+		OneValue:    true,
+		Mailbox:     func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
+		Rules:       func(estate.MemberRule) bool { return true },
+		Unnamed:     true,
 	}
 }
 
@@ -69,7 +79,16 @@ func (x *Export) Write(w io.Writer, e *estate.Estate) error {
 	for g := range estate.ID(e.Groups()) {
 		resources = append(resources, x.Group(e, g))
 	}
-	return encode(w, map[string]any{"schemas": []string{ListSchema}, "totalResults": len(resources), "startIndex": 1, "itemsPerPage": len(resources), "Resources": resources})
+	return encode(
+		w,
+		map[string]any{
+			"schemas":      []string{ListSchema},
+			"totalResults": len(resources),
+			"startIndex":   1,
+			"itemsPerPage": len(resources),
+			"Resources":    resources,
+		},
+	)
 }
 
 // late are the control characters that package json leaves as they are. They stand
@@ -99,8 +118,14 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 	for _, a := range p.Also {
 		emails = append(emails, map[string]any{"value": a.String(), "type": "other"})
 	}
-	user := map[string]any{"schemas": []string{userSchema}, "id": x.id(e, id), "userName": p.Address.String(), "emails": emails,
-		"active": p.Mailbox != estate.MailboxClosed, "meta": map[string]any{"resourceType": "User"}}
+	user := map[string]any{
+		"schemas":  []string{userSchema},
+		"id":       x.id(e, id),
+		"userName": p.Address.String(),
+		"emails":   emails,
+		"active":   p.Mailbox != estate.MailboxClosed,
+		"meta":     map[string]any{"resourceType": "User"},
+	}
 	if p.Name != "" {
 		user["displayName"], user["name"] = p.Name, map[string]any{"formatted": p.Name}
 	}
@@ -151,8 +176,14 @@ func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
 			members = append(members, x.member(e, entry.Member))
 		}
 	}
-	return map[string]any{"schemas": []string{groupSchema, Extension}, "id": x.id(e, g), "displayName": name, "members": members,
-		Extension: extension, "meta": map[string]any{"resourceType": "Group"}}
+	return map[string]any{
+		"schemas":     []string{groupSchema, Extension},
+		"id":          x.id(e, g),
+		"displayName": name,
+		"members":     members,
+		Extension:     extension,
+		"meta":        map[string]any{"resourceType": "Group"},
+	}
 }
 
 func addresses(list []address.Address) []string {
@@ -290,7 +321,10 @@ func (c *changes) group(g *directory.GroupDifference) any {
 // request is named by its bulkId (RFC 7644, section 3.7.2); who is not in the
 // service is a loss.
 func (c *changes) newMember(g *directory.GroupDifference, id estate.ID) (map[string]any, bool) {
-	comes := slices.ContainsFunc(c.d.Groups, func(other directory.GroupDifference) bool { return other.Old == estate.None && other.New == id })
+	comes := slices.ContainsFunc(
+		c.d.Groups,
+		func(other directory.GroupDifference) bool { return other.Old == estate.None && other.New == id },
+	)
 	if comes {
 		return map[string]any{"value": "bulkId:" + ID(c.d.New, id), "type": "Group"}, true
 	}

@@ -89,7 +89,13 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
 			e.Line = number
 			if e.ID != "" && seen[e.ID] {
-				return fmt.Errorf("%s/%s: the service gives the resource %s again on the page from %d on; it does not page as RFC 7644 says", s.URL, kind, e.ID, start)
+				return fmt.Errorf(
+					"%s/%s: the service gives the resource %s again on the page from %d on; it does not page as RFC 7644 says",
+					s.URL,
+					kind,
+					e.ID,
+					start,
+				)
 			}
 			seen[e.ID] = true
 			visit(e)
@@ -98,7 +104,13 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 		switch {
 		case len(p.Resources) == 0 || start > p.Total:
 			if number < p.Total {
-				return fmt.Errorf("%s/%s: the service says that there are %d, and gives %d", s.URL, kind, p.Total, number)
+				return fmt.Errorf(
+					"%s/%s: the service says that there are %d, and gives %d",
+					s.URL,
+					kind,
+					p.Total,
+					number,
+				)
 			}
 			return nil
 		case number > mostResources:
@@ -144,7 +156,12 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
 	}
 	if len(p.Resources) > mostOfPage {
-		return nil, fmt.Errorf("%s: the page has %d resources, of which %d were asked for", where, len(p.Resources), count)
+		return nil, fmt.Errorf(
+			"%s: the page has %d resources, of which %d were asked for",
+			where,
+			len(p.Resources),
+			count,
+		)
 	}
 	p.size = len(data)
 	return &p, nil
@@ -174,7 +191,9 @@ func Problem(err error) string {
 		return fmt.Sprintf("%s is of the wrong kind, %s", kind.Field, kind.Value)
 	case errors.As(err, &kind):
 		return fmt.Sprintf("expected an object, not %s", kind.Value)
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &syntax) && strings.Contains(err.Error(), "unexpected end"):
+	case errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.As(err, &syntax) && strings.Contains(err.Error(), "unexpected end"):
 		return "it ends too early"
 	case errors.As(err, &syntax) && strings.Contains(err.Error(), "depth"):
 		return "it is nested too deeply"

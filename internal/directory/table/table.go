@@ -98,7 +98,8 @@ func NewReader(r io.Reader, name string, separator rune) (*Reader, error) {
 		return nil, t.fail(err)
 	}
 	for i, cell := range header {
-		if cell = strings.TrimSpace(cell); cell != "" && slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, cell) }) {
+		if cell = strings.TrimSpace(cell); cell != "" &&
+			slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, cell) }) {
 			return nil, fmt.Errorf("%s:1:%d: the column %q stands here for the second time", name, i+1, cell)
 		}
 		t.Header = append(t.Header, cell)
@@ -253,7 +254,11 @@ func (t *Reader) add(g *directory.Group, cell func(string) string) error {
 		m.Invitations, ok2 = estate.WordIndex[estate.Invitations](estate.InvitationsWords, word)
 	}
 	if !ok1 || !ok2 {
-		return fmt.Errorf("copy is %q and invitations %q, expected every, digest, replies or none, and follow, every or none", cell("copy"), cell("invitations"))
+		return fmt.Errorf(
+			"copy is %q and invitations %q, expected every, digest, replies or none, and follow, every or none",
+			cell("copy"),
+			cell("invitations"),
+		)
 	}
 	m.Paused = strings.EqualFold(cell("paused"), "true")
 	if since := cell("since"); since != "" {

@@ -14,19 +14,47 @@ import (
 )
 
 // taken are the names of columns that are no facts.
-var taken = []string{"address", "mail", "email", "e-mail", "email address", "e-mail address", "name", "display name", "full name", "also", "alias", "aliases", "mailbox", "kind", "group"}
+var taken = []string{
+	"address",
+	"mail",
+	"email",
+	"e-mail",
+	"email address",
+	"e-mail address",
+	"name",
+	"display name",
+	"full name",
+	"also",
+	"alias",
+	"aliases",
+	"mailbox",
+	"kind",
+	"group",
+}
 
 // Carries says what tables hold: all but facts whose values or names a table has
 // another meaning for, and accepted hazards.
 func Carries() directory.Carries {
-	return directory.Carries{Settings: []string{"all"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Access: true, Names: true,
+	return directory.Carries{
+		Settings:    []string{"all"},
+		Also:        true,
+		AlsoPeople:  true,
+		AlsoOutside: true,
+		Owners:      true,
+		Moderators:  true,
+		Access:      true,
+		Names:       true,
 		Facts: func(name, value string) bool {
-			return !slices.Contains(taken, selector.Fold(name)) && !strings.Contains(value, ";") && strings.TrimSpace(value) == value
+			return !slices.Contains(taken, selector.Fold(name)) && !strings.Contains(value, ";") &&
+				strings.TrimSpace(value) == value
 		},
 		Mailbox:     func(estate.MailboxState) bool { return true },
-		Memberships: true, Nobody: true, Unnamed: true,
+		Memberships: true,
+		Nobody:      true,
+		Unnamed:     true,
 		Rules: func(rule estate.MemberRule) bool {
-			return rule.Copy == 0 && rule.Invitations == 0 && (rule.Filter == nil || !strings.Contains(rule.Filter.String(), ";"))
+			return rule.Copy == 0 && rule.Invitations == 0 &&
+				(rule.Filter == nil || !strings.Contains(rule.Filter.String(), ";"))
 		},
 	}
 }
@@ -164,7 +192,16 @@ func memberships(e *estate.Estate) []byte {
 			if entry.Paused() {
 				paused = "true"
 			}
-			s.row([]string{e.Address(g).String(), e.Address(entry.Member).String(), entry.Copy().String(), entry.Since().String(), entry.Invitations().String(), paused})
+			s.row(
+				[]string{
+					e.Address(g).String(),
+					e.Address(entry.Member).String(),
+					entry.Copy().String(),
+					entry.Since().String(),
+					entry.Invitations().String(),
+					paused,
+				},
+			)
 		}
 	}
 	return s.bytes()

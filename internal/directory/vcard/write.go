@@ -13,8 +13,15 @@ import (
 
 // Carries says what cards hold by a map.
 func Carries(m *directory.Map) directory.Carries {
-	return directory.Carries{Settings: []string{"title", "about", "managed-in"}, Also: true, AlsoPeople: true, AlsoOutside: true, Names: true, Unnamed: true,
-		Facts: func(name, value string) bool { _, ok := property(m, name); return ok }}
+	return directory.Carries{
+		Settings:    []string{"title", "about", "managed-in"},
+		Also:        true,
+		AlsoPeople:  true,
+		AlsoOutside: true,
+		Names:       true,
+		Unnamed:     true,
+		Facts:       func(name, value string) bool { _, ok := property(m, name); return ok },
+	}
 }
 
 // property returns the property of a fact, if it has one: letters, digits and

@@ -67,7 +67,11 @@ func (d Draft) Bytes() ([]byte, error) {
 	fields = append(fields, Field{"Subject", mime.QEncoding.Encode("utf-8", d.Subject)},
 		Field{"Date", d.Date.Format(time.RFC1123Z)}, Field{"Message-ID", "<" + d.ID + ">"})
 	if d.InReplyTo != "" {
-		fields = append(fields, Field{"In-Reply-To", "<" + d.InReplyTo + ">"}, Field{"References", "<" + d.InReplyTo + ">"})
+		fields = append(
+			fields,
+			Field{"In-Reply-To", "<" + d.InReplyTo + ">"},
+			Field{"References", "<" + d.InReplyTo + ">"},
+		)
 	}
 	if d.Auto != "" {
 		fields = append(fields, Field{"Auto-Submitted", d.Auto})
@@ -174,7 +178,11 @@ func Invitation(uid string, organizer, attendee address.Address, summary string,
 		"SUMMARY:" + escapeText(summary), "ORGANIZER:mailto:" + organizer.String(), "ATTENDEE;RSVP=FALSE:mailto:" + attendee.String(),
 		"TRANSP:TRANSPARENT", "END:VEVENT", "END:VCALENDAR",
 	}
-	return Part{Type: "text/calendar", Params: map[string]string{"method": "REQUEST", "charset": "utf-8"}, Data: []byte(foldLines(lines))}
+	return Part{
+		Type:   "text/calendar",
+		Params: map[string]string{"method": "REQUEST", "charset": "utf-8"},
+		Data:   []byte(foldLines(lines)),
+	}
 }
 
 // escapeText escapes a text value (RFC 5545, section 3.3.11).

@@ -23,8 +23,13 @@ func (b *Bounce) readStatus(data []byte) {
 			if final := typed(fields.Get("Final-Recipient")); final != "" {
 				status, _, _ := strings.Cut(fields.Get("Status"), " ") // a comment may follow
 				b.Recipients = append(b.Recipients, Failure{
-					Final: final, Original: typed(fields.Get("Original-Recipient")),
-					Action: strings.ToLower(strings.TrimSpace(fields.Get("Action"))), Status: status, Diagnostic: typed(fields.Get("Diagnostic-Code")),
+					Final:    final,
+					Original: typed(fields.Get("Original-Recipient")),
+					Action: strings.ToLower(
+						strings.TrimSpace(fields.Get("Action")),
+					),
+					Status:     status,
+					Diagnostic: typed(fields.Get("Diagnostic-Code")),
 				})
 			}
 		}
@@ -74,7 +79,17 @@ func (m *Message) FromSystem() bool {
 }
 
 // undelivered are words with which mail systems say that a message failed.
-var undelivered = []string{"undeliver", "not be delivered", "delivery failed", "delivery failure", "returned mail", "failure notice", "undelivered", "delivery has failed", "couldn't be delivered"}
+var undelivered = []string{
+	"undeliver",
+	"not be delivered",
+	"delivery failed",
+	"delivery failure",
+	"returned mail",
+	"failure notice",
+	"undelivered",
+	"delivery has failed",
+	"couldn't be delivered",
+}
 
 func (m *Message) saysUndelivered() bool {
 	text := strings.ToLower(m.Subject + "\n" + m.Text)

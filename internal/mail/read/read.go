@@ -98,11 +98,20 @@ func Parse(raw []byte) (*Message, error) {
 // ParseLight is Parse for those who pass messages on: of a message in one part it
 // reads only who it is from, its Message-ID and what kind of message it is.
 func ParseLight(raw []byte) (*Message, error) {
-	fields := map[string]string{"from": "", "message-id": "", "auto-submitted": "", "x-spam-flag": "", "content-type": "", strings.ToLower(Tag): ""}
+	fields := map[string]string{
+		"from":               "",
+		"message-id":         "",
+		"auto-submitted":     "",
+		"x-spam-flag":        "",
+		"content-type":       "",
+		strings.ToLower(Tag): "",
+	}
 	if !scanFields(raw, fields) {
 		return nil, errors.New("there is no header")
 	}
-	if media := strings.ToLower(fields["content-type"]); strings.HasPrefix(media, "multipart/") || strings.HasPrefix(media, "message/") || strings.HasPrefix(media, "text/calendar") {
+	if media := strings.ToLower(fields["content-type"]); strings.HasPrefix(media, "multipart/") ||
+		strings.HasPrefix(media, "message/") ||
+		strings.HasPrefix(media, "text/calendar") {
 		return Parse(raw)
 	}
 	m := &Message{}
@@ -235,7 +244,8 @@ func (m *Message) readHeader(h *textproto.Header) {
 	failed.addAddresses(h.Get("X-Failed-Recipients"))
 	m.failed = failed.words
 	for fields := h.Fields(); fields.Next(); {
-		if name := strings.ToLower(fields.Key()); name == "message-id" || name == "in-reply-to" || name == "references" {
+		if name := strings.ToLower(fields.Key()); name == "message-id" || name == "in-reply-to" ||
+			name == "references" {
 			continue
 		}
 		shown.addAddresses(fields.Value())
@@ -360,7 +370,10 @@ func (m *Message) readInner(data []byte, depth int, parts *int, digest bool) {
 	if err != nil {
 		return
 	}
-	m.Inner = append(m.Inner, Inner{ID: bracketed(head.Get("Message-ID")), Tag: strings.TrimSpace(head.Get(Tag)), Digest: digest})
+	m.Inner = append(
+		m.Inner,
+		Inner{ID: bracketed(head.Get("Message-ID")), Tag: strings.TrimSpace(head.Get(Tag)), Digest: digest},
+	)
 	entity, err := message.New(message.Header{Header: head}, body)
 	if err == nil && entity.MultipartReader() != nil {
 		m.readPart(entity, depth+1, parts, digest)

@@ -59,16 +59,19 @@ func open(ctx context.Context, a Account) (*session, error) {
 
 // enter greets the server and logs in.
 func (s *session) enter() error {
-	options := &imapclient.Options{TLSConfig: s.account.Endpoint.Config(), UnilateralDataHandler: &imapclient.UnilateralDataHandler{
-		Mailbox: func(data *imapclient.UnilateralDataMailbox) {
-			if data.NumMessages != nil {
-				select {
-				case s.news <- struct{}{}:
-				default:
+	options := &imapclient.Options{
+		TLSConfig: s.account.Endpoint.Config(),
+		UnilateralDataHandler: &imapclient.UnilateralDataHandler{
+			Mailbox: func(data *imapclient.UnilateralDataMailbox) {
+				if data.NumMessages != nil {
+					select {
+					case s.news <- struct{}{}:
+					default:
+					}
 				}
-			}
+			},
 		},
-	}}
+	}
 	s.step(mostAnswer)
 	var err error
 	switch s.account.Endpoint.TLS {
@@ -184,7 +187,8 @@ func (s *session) folders() ([]Place, error) {
 		return nil, &boundError{fmt.Sprintf("there are more than %d folders", mostFolders)}
 	}
 	for _, data := range list {
-		if slices.Contains(data.Attrs, imap.MailboxAttrNoSelect) || slices.Contains(data.Attrs, imap.MailboxAttrNonExistent) {
+		if slices.Contains(data.Attrs, imap.MailboxAttrNoSelect) ||
+			slices.Contains(data.Attrs, imap.MailboxAttrNonExistent) {
 			continue
 		}
 		if role := roleOf(data); role != "" {
@@ -326,7 +330,11 @@ func (s *session) since(first uint32) ([]imap.UID, error) {
 // sizes.
 func (s *session) heads(batch []imap.UID, wants func(*read.Message) bool, wanted map[imap.UID]int64) error {
 	s.step(int64(len(batch)) * (maxHeader + overhead))
-	header := &imap.FetchItemBodySection{Specifier: imap.PartSpecifierHeader, Peek: true, Partial: &imap.SectionPartial{Size: maxHeader}}
+	header := &imap.FetchItemBodySection{
+		Specifier: imap.PartSpecifierHeader,
+		Peek:      true,
+		Partial:   &imap.SectionPartial{Size: maxHeader},
+	}
 	options := &imap.FetchOptions{UID: true, RFC822Size: true, BodySection: []*imap.FetchItemBodySection{header}}
 	found, err := s.client.Fetch(imap.UIDSetNum(batch...), options).Collect()
 	if err != nil {
