@@ -352,10 +352,15 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 		if rule.Filter != nil {
 			text = ruleText(rule.Filter.String())
 		}
-		if _, ok := rules[text]; ok {
-			delete(rules, text)
-		} else {
+		m, ok := rules[text]
+		if !ok {
 			u.d.DropMember(id, rule.Place)
+			continue
+		}
+		delete(rules, text)
+		was := estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}
+		if now := overlay(was, m.Membership); now != was {
+			u.d.SetMember(id, rule.Place, was, now)
 		}
 	}
 	joiners := u.e.Group(id).Joiners

@@ -1,0 +1,269 @@
+package directory_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/estatefile"
+)
+
+// followed is an estate that follows a source "hq": its lines are what is changed,
+// added and left.
+const followed = `yorvet: 1
+domains: [kelp.example]
+people:
+  - address: ann@kelp.example
+    name: Ann
+    also: [anna@kelp.example]
+    facts: {base: pier}
+  - address: bob@kelp.example
+    mailbox: full
+  - address: cat@kelp.example
+  - address: dan@kelp.example
+groups:
+  - address: crew@kelp.example
+    managed-in: hq
+    title: Crew
+    also: [team@kelp.example]
+    access: {read: members}
+    owners: [ann@kelp.example, bob@kelp.example]
+    members:
+      - {address: ann@kelp.example, copy: digest}
+      - {address: bob@kelp.example, paused: true}
+      - where: (base=pier)
+  - address: deck@kelp.example
+    managed-in: hq
+    members:
+      - dan@kelp.example
+  - address: yard@kelp.example
+    owners: [deck@kelp.example]
+    moderators: [deck@kelp.example]
+    members:
+      - cat@kelp.example
+      - deck@kelp.example
+  - address: tow@kelp.example
+    managed-in: works
+    members:
+      - deck@kelp.example
+`
+
+// update brings an estate to where a source is, and returns the lines that went and
+// came, in order of the text, what the update says, and what it remarks.
+func update(t *testing.T, text string, options directory.Options, list ...*directory.Directory) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "estate.yaml")
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d, err := estatefile.Open(context.Background(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := directory.Merge(list, "", []string{"kelp.example"})
+	gone := m.Update(d, options)
+	if err := d.Write(); err != nil {
+		t.Fatal(err)
+	}
+	now, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, after := strings.Split(text, "\n"), strings.Split(string(now), "\n")
+	var out []string
+	for _, line := range before {
+		if !slices.Contains(after, line) {
+			out = append(out, "- "+strings.TrimSpace(line))
+		}
+	}
+	for _, line := range after {
+		if !slices.Contains(before, line) {
+			out = append(out, "+ "+strings.TrimSpace(line))
+		}
+	}
+	if len(gone.Groups)+len(gone.People) > 0 {
+		out = append(out, fmt.Sprint("gone ", gone.Groups, gone.People))
+	}
+	for _, r := range m.Remarks {
+		out = append(out, "? "+r.String())
+	}
+	return strings.Join(out, "\n")
+}
+
+// source is what hq holds where nothing is different from the estate.
+func source() *directory.Directory {
+	managed := estatefile.Field{Name: "managed-in", Text: "hq"}
+	return &directory.Directory{
+		Name: "hq", File: "hq.ldif",
+		People: []directory.Person{
+			{Line: 1, Address: "ann@kelp.example", Name: "Ann", Facts: []estate.Fact{{Attribute: "base", Value: "pier"}}},
+			{Line: 2, Address: "bob@kelp.example", Mailbox: "full"},
+			{Line: 3, Address: "cat@kelp.example"},
+			{Line: 4, Address: "dan@kelp.example"},
+		},
+		Groups: []directory.Group{
+			{
+				Line: 5, Address: "crew@kelp.example",
+				Settings: []estatefile.Field{{Name: "title", Text: "Crew"}, managed},
+				Owners:   []string{"ann@kelp.example", "bob@kelp.example"},
+				Members: append(members("ann@kelp.example", "bob@kelp.example"),
+					estatefile.Member{Where: "(base=pier)"}),
+			},
+			{
+				Line: 6, Address: "deck@kelp.example", Settings: []estatefile.Field{managed},
+				Members: members("dan@kelp.example"),
+			},
+		},
+	}
+}
+
+// What a source says otherwise is changed, where it stands, and nothing else.
+func TestUpdate(t *testing.T) {
+	today, err := estate.ParseDay("2026-11-23")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct {
+		name    string
+		change  func(d *directory.Directory)
+		options directory.Options
+		want    string
+	}{
+		{name: "the same", change: func(*directory.Directory) {}},
+		{name: "the same in capitals", change: func(d *directory.Directory) {
+			d.People[0].Address, d.Groups[0].Members[1].Address = "ANN@kelp.example", "Bob@Kelp.example"
+		}},
+		{name: "a name and a mailbox", change: func(d *directory.Directory) {
+			d.People[0].Name, d.People[1].Mailbox = "Ann Oake", "open"
+		}, want: "- name: Ann\n- mailbox: full\n+ name: Ann Oake"},
+		{name: "a fact", change: func(d *directory.Directory) { d.People[0].Facts[0].Value = "quay" },
+			want: "- facts: {base: pier}\n+ facts: {base: quay}"},
+		{name: "a fact of two values", change: func(d *directory.Directory) {
+			d.People[0].Facts = append(d.People[0].Facts, estate.Fact{Attribute: "Base", Value: "quay"})
+		}, want: "- facts: {base: pier}\n+ facts: {base: [pier, quay]}"},
+		{name: "another main address", change: func(d *directory.Directory) {
+			d.People[0].Address, d.People[0].Also = "anna@kelp.example", []string{"ann@kelp.example"}
+			d.Groups[0].Owners[0], d.Groups[0].Members[0].Address = "anna@kelp.example", "anna@kelp.example"
+		}, want: "- - address: ann@kelp.example\n- also: [anna@kelp.example]\n" +
+			"+ - address: anna@kelp.example\n+ also: [ann@kelp.example]"},
+		{name: "one more address", change: func(d *directory.Directory) { d.People[0].Also = []string{"oake@kelp.example"} },
+			want: "- also: [anna@kelp.example]\n+ also: [anna@kelp.example, oake@kelp.example]"},
+		{name: "somebody new", change: func(d *directory.Directory) {
+			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@kelp.example", Name: "Eve"})
+		}, want: "+ - address: eve@kelp.example\n+ name: Eve"},
+		{name: "a setting", change: func(d *directory.Directory) { d.Groups[0].Settings[0].Text = "All crew" },
+			want: "- title: Crew\n+ title: All crew"},
+		{name: "a setting at its default", change: func(d *directory.Directory) {
+			d.Groups[0].Settings = append(d.Groups[0].Settings, estatefile.Field{Name: "copy", Text: "every"})
+		}},
+		{name: "a setting that was not there", change: func(d *directory.Directory) {
+			d.Groups[1].Settings = append(d.Groups[1].Settings, estatefile.Field{Name: "copy", Text: "digest"})
+		}, want: "+ copy: digest"},
+		{name: "access", change: func(d *directory.Directory) {
+			d.Groups[0].Access = []estatefile.Field{{Name: "read", Text: "owners"}}
+		}, want: "- access: {read: members}\n+ access: {read: owners}"},
+		{name: "the same access", change: func(d *directory.Directory) {
+			d.Groups[0].Access = []estatefile.Field{{Name: "read", Text: "members"}}
+		}},
+		{name: "an owner less", change: func(d *directory.Directory) { d.Groups[0].Owners = d.Groups[0].Owners[:1] },
+			want: "- owners: [ann@kelp.example, bob@kelp.example]\n+ owners: [ann@kelp.example]"},
+		{name: "an owner more", change: func(d *directory.Directory) {
+			d.Groups[0].Owners = append(d.Groups[0].Owners, "dan@kelp.example")
+		}, want: "- owners: [ann@kelp.example, bob@kelp.example]\n" +
+			"+ owners: [ann@kelp.example, bob@kelp.example, dan@kelp.example]"},
+		{name: "no owners are said", change: func(d *directory.Directory) { d.Groups[0].Owners = nil }},
+		{name: "a group with another main address", change: func(d *directory.Directory) {
+			d.Groups[0].Address = "team@kelp.example"
+		}, want: "- - address: crew@kelp.example\n- also: [team@kelp.example]\n" +
+			"+ - address: team@kelp.example\n+ also: [crew@kelp.example]"},
+		{name: "all addresses of a group", change: func(d *directory.Directory) {
+			d.Groups[0].Also = []string{"hands@kelp.example"}
+		}, want: "- also: [team@kelp.example]\n+ also: [hands@kelp.example]"},
+		{name: "another of the addresses", change: func(d *directory.Directory) {
+			d.Groups[0].Also = []string{"hands@kelp.example", "team@kelp.example"}
+		}, want: "- also: [team@kelp.example]\n+ also: [team@kelp.example, hands@kelp.example]"},
+		{name: "a member less", change: func(d *directory.Directory) { d.Groups[0].Members = d.Groups[0].Members[1:] },
+			want: "- - {address: ann@kelp.example, copy: digest}"},
+		{name: "a member more", change: func(d *directory.Directory) {
+			d.Groups[1].Members = members("dan@kelp.example", "bob@kelp.example", "eve@out.example")
+		}, options: directory.Options{Today: today},
+			want: "+ - {address: bob@kelp.example, since: 2026-11-23}\n" +
+				"+ - {address: eve@out.example, since: 2026-11-23}"},
+		{name: "a copy that is said", change: func(d *directory.Directory) { d.Groups[0].Members[0].Copy = estate.CopyNone },
+			want: "- - {address: ann@kelp.example, copy: digest}\n+ - {address: ann@kelp.example, copy: none}"},
+		{name: "a rule less", change: func(d *directory.Directory) { d.Groups[0].Members = d.Groups[0].Members[:2] },
+			want: "- - where: (base=pier)"},
+		{name: "another rule", change: func(d *directory.Directory) { d.Groups[0].Members[2].Where = "(base=quay)" },
+			want: "- - where: (base=pier)\n+ - {where: (base=quay)}"},
+		{name: "a rule more", change: func(d *directory.Directory) {
+			d.Groups[0].Members = append(d.Groups[0].Members, estatefile.Member{Where: "(base=quay)"})
+		}, want: "+ - {where: (base=quay)}"},
+		{name: "a rule's copy", change: func(d *directory.Directory) { d.Groups[0].Members[2].Copy = estate.CopyDigest },
+			want: "+ copy: digest"},
+		{name: "a group that went", change: func(d *directory.Directory) { d.Groups = d.Groups[:1] },
+			want: "- - address: deck@kelp.example\n- - dan@kelp.example\n" +
+				"- owners: [deck@kelp.example]\n- moderators: [deck@kelp.example]\n" +
+				"- - deck@kelp.example\n- - deck@kelp.example\n" +
+				"gone [deck@kelp.example] []"},
+		{name: "a group that may just not have been read", change: func(d *directory.Directory) {
+			d.Groups, d.People, d.Partial = d.Groups[:1], d.People[:2], true
+		}},
+		{name: "somebody who went", change: func(d *directory.Directory) { d.People = slices.Delete(d.People, 2, 3) },
+			want: "gone [] [cat@kelp.example]"},
+		{name: "somebody who is pruned", change: func(d *directory.Directory) { d.People = slices.Delete(d.People, 2, 3) },
+			options: directory.Options{Prune: true},
+			want:    "- - address: cat@kelp.example\n- - cat@kelp.example\ngone [] [cat@kelp.example]"},
+		{name: "a person who is a group", change: func(d *directory.Directory) {
+			d.People = append(d.People, directory.Person{Line: 9, Address: "yard@kelp.example"})
+		}, want: "? hq.ldif:9: yard@kelp.example is a group in the estate, and no person"},
+		{name: "a group that is a person", change: func(d *directory.Directory) {
+			d.People = slices.Delete(d.People, 2, 3)
+			d.Groups = append(d.Groups, directory.Group{Line: 9, Address: "cat@kelp.example"})
+		}, want: "gone [] [cat@kelp.example]\n? hq.ldif:9: cat@kelp.example is a person in the estate, and no group"},
+		{name: "a group of another system", change: func(d *directory.Directory) {
+			d.Groups = append(d.Groups, directory.Group{Line: 9, Address: "tow@kelp.example",
+				Settings: []estatefile.Field{{Name: "managed-in", Text: "hq"}}, Members: members("dan@kelp.example")})
+		}, want: "? hq.ldif:9: tow@kelp.example is managed in works by the estate, not in hq; " +
+			"what this source says of it is not taken"},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			d := source()
+			test.change(d)
+			if got := update(t, followed, test.options, d); got != test.want {
+				t.Errorf("changed\n%s\nwant\n%s", got, test.want)
+			}
+		})
+	}
+}
+
+// One source that is not all there is enough for nothing to be taken out.
+func TestUpdatePartial(t *testing.T) {
+	for _, order := range [][]int{{0, 1}, {1, 0}} {
+		list := []*directory.Directory{{Name: "hq", File: "hq.ldif"}, {Name: "works", File: "w.ldif", Partial: true}}
+		got := update(t, followed, directory.Options{Prune: true}, list[order[0]], list[order[1]])
+		if got != "" {
+			t.Errorf("in order %v, changed\n%s", order, got)
+		}
+	}
+}
+
+func TestPlain(t *testing.T) {
+	for text, want := range map[string]string{
+		"Deck\tand\nbridge":        "Deck\tand\nbridge",
+		"a\r\nb\rc":                "a\nbc",
+		"a\x1b[31mb\x00":           "a[31mb",
+		"a\u2028b\u2029c\u0085d":   "abcd",
+		"Größe, \u00a0 and \u200d": "Größe, \u00a0 and \u200d",
+	} {
+		if got := directory.Plain(text); got != want {
+			t.Errorf("Plain(%q) is %q, want %q", text, got, want)
+		}
+	}
+}
