@@ -71,7 +71,9 @@ func answerAll(t *testing.T) string {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"two.ldif": "dn: uid=ann,dc=kelp\nmail: ann@kelpmere.example\nou: pier\n",
+		"two.ldif": "dn: uid=ann,dc=kelp\nmail: ann@kelpmere.example\nou: pier\n\n" +
+			"dn: cn=pier,dc=kelp\nobjectClass: groupOfNames\nmail: pier@kelpmere.example\n" +
+			"memberURL: ldap:///dc=kelp??sub?(ou=pier)\n",
 		"two.yaml": "yorvet-map: 1\npeople:\n  - address: mail\n    facts: {base: ou, unit: ou, post: ou, wing: ou}\n" +
 			"groups:\n  - match: (objectClass=groupOfNames)\n    address: mail\n    rules: memberURL\n",
 	} {

@@ -105,9 +105,9 @@ func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.
 // factOf returns the fact, or address or name, that an attribute becomes.
 func (c *Collector) factOf(attribute string) (string, bool) {
 	for _, p := range c.d.Map.People {
-		for fact, from := range p.Facts {
-			if strings.EqualFold(from, attribute) {
-				return fact, true
+		for _, fact := range p.facts {
+			if strings.EqualFold(fact.Value, attribute) {
+				return fact.Attribute, true
 			}
 		}
 		for _, from := range p.Address {
