@@ -115,7 +115,8 @@ func proposeGroup(c *changer) error {
 			fields[name] = estatefile.Field{Name: name, Text: c.cmd.String(name)}
 		}
 	}
-	for flag, name := range map[string]string{"also": "also", "owner": "owners", "moderator": "moderators"} {
+	for _, one := range [][2]string{{"also", "also"}, {"owner", "owners"}, {"moderator", "moderators"}} {
+		flag, name := one[0], one[1]
 		if list := c.cmd.StringSlice(flag); len(list) > 0 {
 			fields[name] = estatefile.Field{Name: name, List: list}
 			for _, text := range list {

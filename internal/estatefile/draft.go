@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -233,7 +234,8 @@ func (d *Draft) finish() error {
 		}
 		keys = keys[1:]
 	}
-	for name, t := range d.yaml {
+	for _, name := range slices.Sorted(maps.Keys(d.yaml)) {
+		t := d.yaml[name]
 		if t.err != nil {
 			return t.err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -554,7 +555,8 @@ func Tidy(ctx context.Context, run *Run) (int, error) {
 	removed := 0
 	var errs []error
 	e := run.Plan.resolver.Estate()
-	for name, items := range byAccount {
+	for _, name := range slices.Sorted(maps.Keys(byAccount)) {
+		items := byAccount[name]
 		a, err := address.Parse(name)
 		if err != nil {
 			continue

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"encoding/json"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -84,10 +85,11 @@ func (c *scimChange) apply(g *group, one operation) error {
 		if !ok || op == "remove" {
 			return badSCIM("noTarget", "the operation has no path, and no value that is a part of a group")
 		}
-		for name, value := range object {
+		for _, name := range slices.Sorted(maps.Keys(object)) {
+			value := object[name]
 			if extension, ok := value.(map[string]any); ok && strings.EqualFold(name, scim.Extension) {
-				for inner, value := range extension {
-					if err := c.set(g, op, inner, value); err != nil {
+				for _, inner := range slices.Sorted(maps.Keys(extension)) {
+					if err := c.set(g, op, inner, extension[inner]); err != nil {
 						return err
 					}
 				}
