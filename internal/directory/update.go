@@ -112,15 +112,7 @@ func (u *updater) person(p *estatefile.NewPerson) {
 		return
 	}
 	if u.e.IsGroup(id) {
-		u.Remarks = append(
-			u.Remarks,
-			Remark{
-				Source: u.Files[p.Place.File],
-				Line:   int(p.Place.Line),
-				Harm:   true,
-				Text:   p.Fields[0].Text + " is a group in the estate, and no person",
-			},
-		)
+		u.notTaken(p.Place, p.Fields[0].Text+" is a group in the estate, and no person")
 		return
 	}
 	if u.met[id] {
@@ -154,6 +146,11 @@ func (u *updater) person(p *estatefile.NewPerson) {
 	}
 }
 
+// notTaken remarks that something in a source is left out of the estate.
+func (u *updater) notTaken(at estate.Place, text string) {
+	u.Remarks = append(u.Remarks, Remark{Source: u.Files[at.File], Line: int(at.Line), Harm: true, Text: text})
+}
+
 // facts returns the facts of a person that a source says otherwise.
 func (u *updater) facts(id estate.ID, p *estatefile.NewPerson) []estatefile.Field {
 	var fields []estatefile.Field
@@ -180,15 +177,7 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 		return
 	}
 	if !u.e.IsGroup(id) {
-		u.Remarks = append(
-			u.Remarks,
-			Remark{
-				Source: u.Files[g.Place.File],
-				Line:   int(g.Place.Line),
-				Harm:   true,
-				Text:   g.Fields[0].Text + " is a person in the estate, and no group",
-			},
-		)
+		u.notTaken(g.Place, g.Fields[0].Text+" is a person in the estate, and no group")
 		return
 	}
 	if u.met[id] {
@@ -198,15 +187,8 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	old := u.e.Group(id)
 	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text &&
 		!u.sources[old.ManagedIn] {
-		u.Remarks = append(
-			u.Remarks,
-			Remark{
-				Source: u.Files[g.Place.File],
-				Line:   int(g.Place.Line),
-				Harm:   true,
-				Text:   old.Address.String() + " is managed in " + old.ManagedIn + " by the estate, not in " + system.Text + "; what this source says of it is not taken",
-			},
-		)
+		u.notTaken(g.Place, old.Address.String()+" is managed in "+old.ManagedIn+" by the estate, not in "+
+			system.Text+"; what this source says of it is not taken")
 		return
 	}
 	u.settings(id, g, has.owns)

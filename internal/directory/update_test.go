@@ -197,6 +197,9 @@ func TestUpdate(t *testing.T) {
 				"+ - {address: eve@out.example, since: 2026-11-23}"},
 		{name: "a copy that is said", change: func(d *directory.Directory) { d.Groups[0].Members[0].Copy = estate.CopyNone },
 			want: "- - {address: ann@kelp.example, copy: digest}\n+ - {address: ann@kelp.example, copy: none}"},
+		{name: "invitations that are said", change: func(d *directory.Directory) {
+			d.Groups[1].Members[0].Invitations = estate.InvitationsNone
+		}, want: "- - dan@kelp.example\n+ - {address: dan@kelp.example, invitations: none}"},
 		{name: "a rule less", change: func(d *directory.Directory) { d.Groups[0].Members = d.Groups[0].Members[:2] },
 			want: "- - where: (base=pier)"},
 		{name: "another rule", change: func(d *directory.Directory) { d.Groups[0].Members[2].Where = "(base=quay)" },
