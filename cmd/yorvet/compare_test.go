@@ -12,6 +12,18 @@ import (
 	"yorvet.example/yorvet/internal/demo"
 )
 
+// gitIn returns a function that runs git in a repository, as somebody made up.
+func gitIn(t *testing.T, repository string) func(args ...string) {
+	return func(args ...string) {
+		t.Helper()
+		cmd := exec.Command("git", append([]string{"-c", "user.name=T", "-c", "user.email=t@kelp.example"}, args...)...)
+		cmd.Dir = repository
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v\n%s", args, err, out)
+		}
+	}
+}
+
 // A revision of the surrounding repository is an estate like any other, with its
 // tables, seen from the current folder.
 func TestCompareRevisions(t *testing.T) {
@@ -23,14 +35,7 @@ func TestCompareRevisions(t *testing.T) {
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	git := func(args ...string) {
-		t.Helper()
-		cmd := exec.Command("git", append([]string{"-c", "user.name=T", "-c", "user.email=t@kelp.example"}, args...)...)
-		cmd.Dir = repository
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %v\n%s", args, err, out)
-		}
-	}
+	git := gitIn(t, repository)
 	git("init", "-q")
 	git("add", ".")
 	git("commit", "-q", "-m", "first")

@@ -134,14 +134,7 @@ func TestRevisionsRunNothing(t *testing.T) {
 	if err := os.Symlink("p.csv", filepath.Join(repository, "tables", "people.csv")); err != nil {
 		t.Fatal(err)
 	}
-	git := func(args ...string) {
-		t.Helper()
-		cmd := exec.Command("git", append([]string{"-c", "user.name=T", "-c", "user.email=t@kelp.example"}, args...)...)
-		cmd.Dir = repository
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %v\n%s", args, err, out)
-		}
-	}
+	git := gitIn(t, repository)
 	git("init", "-q")
 	git("add", ".")
 	git("commit", "-q", "-m", "with a link")
