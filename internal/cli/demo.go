@@ -149,8 +149,8 @@ var demoSteps = []step{
 // addVolunteers is the change that the demo makes.
 var addVolunteers = []string{"member", "add", "volunteers@kelpmere.example", "--from", "volunteers.txt"}
 
-// change makes the demo's change in the copy of its estate.
-func change(ctx context.Context, dir, program string) error {
+// makeChange makes the demo's change in the copy of its estate.
+func makeChange(ctx context.Context, dir, program string) error {
 	args := []string{program, "--estate", filepath.Join(dir, demo.Changed), "--on", demoDate}
 	for _, arg := range addVolunteers {
 		if slices.Contains(demo.Files, arg) {
@@ -173,7 +173,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Stre
 	if err := demo.Write(dir); err != nil {
 		return usageError("%w", err)
 	}
-	if err := change(ctx, dir, program); err != nil {
+	if err := makeChange(ctx, dir, program); err != nil {
 		return err
 	}
 	w := streams.Out

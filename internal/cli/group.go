@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/posture"
@@ -90,35 +91,26 @@ func proposeGroup(c *changer) error {
 	if err != nil {
 		return err
 	}
-	fields := map[string]estatefile.Field{}
-	var access []estatefile.Field
+	said := map[string][]string{}
 	if c.cmd.IsSet("posture") {
-		p, ok := posture.Find(c.cmd.String("posture"))
-		if !ok {
-			return usageError(
-				"there is no posture %q, expected %s%s",
-				c.cmd.String("posture"),
-				orList(posture.Names()),
-				meant(nearest.Word(c.cmd.String("posture"), posture.Names())),
-			)
+		p, err := postureOf(c.cmd)
+		if err != nil {
+			return err
 		}
 		for _, s := range p.Settings {
-			fields[s.Name] = fieldOf(s)
-		}
-		for _, s := range p.Access {
-			access = append(access, fieldOf(s))
+			said[s.Setting] = s.Texts
 		}
 		c.about = fmt.Sprintf("%s: %s. Who posts: %s Who receives: %s", p.Name, p.For, p.Posts, p.Receives)
 	}
 	for _, name := range []string{"title", "about", "managed-in"} {
 		if c.cmd.IsSet(name) {
-			fields[name] = estatefile.Field{Name: name, Text: c.cmd.String(name)}
+			said[name] = []string{c.cmd.String(name)}
 		}
 	}
 	for _, one := range [][2]string{{"also", "also"}, {"owner", "owners"}, {"moderator", "moderators"}} {
 		flag, name := one[0], one[1]
 		if list := c.cmd.StringSlice(flag); len(list) > 0 {
-			fields[name] = estatefile.Field{Name: name, List: list}
+			said[name] = list
 			for _, text := range list {
 				if err := c.checkListed(flag, text); err != nil {
 					return err
@@ -131,42 +123,57 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	for _, s := range settings {
-		switch {
-		case s.change != '=':
-			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Name, s.Name)
-		case s.access:
-			access = slices.DeleteFunc(access, func(f estatefile.Field) bool { return f.Name == s.Name })
-			access = append(access, s.Field)
-		default:
-			fields[s.Name] = s.Field
+		if s.operator != '=' {
+			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Setting, s.Setting)
 		}
+		said[s.Setting] = s.Texts
 	}
-	g := estatefile.NewGroup{Fields: []estatefile.Field{{Name: "address", Text: a.String()}}, Access: access}
-	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		g.Fields = append(g.Fields, fields[name])
+	g := change.AddGroup{Address: a}
+	for _, name := range slices.Sorted(maps.Keys(said)) {
+		g.Settings = append(g.Settings, change.Said{Setting: name, Texts: said[name]})
 	}
+	if g.Members, err = c.firstMembers(said["joiners"]); err != nil {
+		return err
+	}
+	c.draft.Apply(g)
+	return nil
+}
+
+// firstMembers returns the members of a new group whose setting joiners says so.
+func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 	copy := estate.CopyUnset
-	if joiners := fields["joiners"].Text; joiners != "" {
-		copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, joiners)
+	if len(joiners) > 0 {
+		copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, joiners[0])
 	}
 	chosen, err := c.chosen(estate.None, c.cmd.StringSlice("member"), "member")
 	if err != nil {
-		return err
+		return nil, err
 	}
+	var members []change.Member
 	for _, one := range chosen {
-		m := estatefile.Member{
-			Address:    one.address.String(),
+		m := change.Member{
+			Address:    one.address,
 			Membership: estate.Membership{Copy: copy, Since: c.r.Today()},
 			JustNow:    true,
 		}
 		if c.e.IsGroup(one.id) {
 			m.Membership = estate.Membership{}
 		}
-		g.Members = append(g.Members, m)
+		members = append(members, m)
 		c.addPerson(one)
 	}
-	c.draft.AddGroup(g)
-	return nil
+	return members, nil
+}
+
+// postureOf returns the posture that --posture names.
+func postureOf(cmd *cli.Command) (posture.Posture, error) {
+	name := cmd.String("posture")
+	p, ok := posture.Find(name)
+	if !ok {
+		near := nearest.Word(name, posture.Names())
+		return p, usageError("there is no posture %q, expected %s%s", name, orList(posture.Names()), meant(near))
+	}
+	return p, nil
 }
 
 // freeAddress returns an address for a group, if it is inside and nobody's.
@@ -258,48 +265,47 @@ func (c *changer) nearAddress(text string) string {
 
 // setting is SETTING=VALUE, SETTING+=VALUE or SETTING-=VALUE.
 type setting struct {
-	estatefile.Field
-	change byte // = + -
-	access bool
+	change.Said
+	operator byte // = + -
 }
 
 func parseSettings(args []string) ([]setting, error) {
 	var list []setting
-	ones, lists := estatefile.OneSettings(), estatefile.ListSettings()
 	for _, arg := range args {
 		name, value, ok := strings.Cut(arg, "=")
 		if !ok || name == "" {
 			return nil, usageError("expected SETTING=VALUE, not %q", arg)
 		}
-		s := setting{change: '='}
+		s := setting{operator: '='}
 		if last := name[len(name)-1]; last == '+' || last == '-' {
-			s.change, name = last, name[:len(name)-1]
+			s.operator, name = last, name[:len(name)-1]
 		}
-		s.Name, s.Text = name, value
-		action, isAccess := strings.CutPrefix(name, "access.")
+		s.Setting = name
+		known, ok := estate.GroupSetting(name)
 		switch {
 		case name == "address":
 			return nil, usageError("the address of a group is changed by yorvet group rename")
-		case isAccess && slices.Contains(estate.ActionWords, action) && s.change == '=':
-			s.access, s.Name = true, action
-		case slices.Contains(lists, name):
-			s.Text = ""
-			if value != "" {
-				s.List = estatefile.SplitList(value)
-			}
-		case slices.Contains(ones, name) && s.change == '=':
-		case slices.Contains(ones, name):
+		case !ok:
+			return nil, usageError("there is no setting %q%s", name, meant(nearest.Word(name, settingNames())))
+		case !known.Form.IsList() && s.operator != '=':
 			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
+		case value == "":
+		case known.Form.IsList():
+			s.Texts = estatefile.SplitList(value)
 		default:
-			known := slices.Concat(ones, lists)
-			for _, word := range estate.ActionWords {
-				known = append(known, "access."+word)
-			}
-			return nil, usageError("there is no setting %q%s", name, meant(nearest.Word(name, known)))
+			s.Texts = []string{value}
 		}
 		list = append(list, s)
 	}
 	return list, nil
+}
+
+func settingNames() []string {
+	var names []string
+	for s := range estate.GroupSettings() {
+		names = append(names, s.Name)
+	}
+	return names
 }
 
 func newGroupSet(streams Streams) *cli.Command {
@@ -328,20 +334,13 @@ func newGroupSet(streams Streams) *cli.Command {
 					return err
 				}
 				if cmd.IsSet("posture") {
-					p, ok := posture.Find(cmd.String("posture"))
-					if !ok {
-						return usageError(
-							"there is no posture %q, expected %s",
-							cmd.String("posture"),
-							orList(posture.Names()),
-						)
+					p, err := postureOf(cmd)
+					if err != nil {
+						return err
 					}
 					var first []setting
 					for _, s := range p.Settings {
-						first = append(first, setting{Field: fieldOf(s), change: '='})
-					}
-					for _, s := range p.Access {
-						first = append(first, setting{Field: fieldOf(s), change: '=', access: true})
+						first = append(first, setting{Said: s, operator: '='})
 					}
 					settings = append(first, settings...)
 				}
@@ -357,36 +356,38 @@ func newGroupSet(streams Streams) *cli.Command {
 
 // set makes settings of a group. Of several for one, the last counts.
 func (c *changer) set(g estate.ID, settings []setting) {
-	for i, s := range settings {
-		if slices.ContainsFunc(settings[i+1:], func(other setting) bool {
-			return other.Name == s.Name && other.access == s.access && other.change == '='
-		}) {
-			continue
-		}
-		switch {
-		case s.access:
-			c.draft.SetAccess(g, s.Field)
-		case s.change == '+':
-			c.draft.SetList(g, s.Name, nil, c.missing(g, s))
-		case s.change == '-':
-			c.draft.SetList(g, s.Name, s.List, nil)
+	for _, s := range folded(settings) {
+		switch s.operator {
+		case '+':
+			c.draft.Apply(change.SetList{Group: g, Setting: s.Setting, Add: s.Texts})
+		case '-':
+			c.draft.Apply(change.SetList{Group: g, Setting: s.Setting, Drop: s.Texts})
 		default:
-			c.draft.SetGroup(g, s.Field)
+			c.draft.Apply(change.SetSetting{Group: g, Setting: s.Setting, Texts: s.Texts})
 		}
 	}
 }
 
-// missing returns what is to be added to a list of addresses and is not in it yet.
-func (c *changer) missing(g estate.ID, s setting) []string {
-	group := c.e.Group(g)
-	listed := map[string][]estate.Listed{"owners": group.Owners, "moderators": group.Moderators}[s.Name]
-	return slices.DeleteFunc(slices.Clone(s.List), func(text string) bool {
-		a, err := address.Parse(text)
-		return err == nil && slices.ContainsFunc(listed, func(one estate.Listed) bool {
-			id, known := c.e.Find(a)
-			return known && id == one.ID
-		})
-	})
+// folded returns settings so that what is set by = is there once, with all that is
+// added to it and taken from it behind.
+func folded(settings []setting) []setting {
+	var list []setting
+	for _, s := range settings {
+		if s.operator == '=' {
+			list = slices.DeleteFunc(list, func(other setting) bool { return other.Setting == s.Setting })
+		}
+		i := slices.IndexFunc(list, func(o setting) bool { return o.Setting == s.Setting && o.operator == '=' })
+		switch {
+		case i < 0:
+			list = append(list, s)
+		case s.operator == '+':
+			list[i].Texts = slices.Concat(list[i].Texts, s.Texts)
+		default:
+			gone := func(text string) bool { return slices.Contains(s.Texts, text) }
+			list[i].Texts = slices.DeleteFunc(slices.Clone(list[i].Texts), gone)
+		}
+	}
+	return list
 }
 
 func newGroupRename(streams Streams) *cli.Command {
@@ -421,55 +422,17 @@ func (c *changer) rename(g estate.ID, text string) error {
 	if err != nil {
 		return usageError("%w", err)
 	}
-	var drop []string
 	if id, known := c.e.Find(a); known && id == g {
-		for _, also := range c.e.Group(g).Also {
-			if also.Key() == a.Key() {
-				drop = append(drop, also.String())
-			}
-		}
-		if len(drop) == 0 {
+		isAlso := func(also address.Address) bool { return also.Key() == a.Key() }
+		if !slices.ContainsFunc(c.e.Group(g).Also, isAlso) {
 			return usageError("%s has the address %s already", old, text)
 		}
 	} else if a, err = c.freeAddress(text); err != nil {
 		return err
 	}
-	c.draft.SetGroup(g, estatefile.Field{Name: "address", Text: a.String()})
-	add := []string{old}
-	if c.cmd.Bool("forget") {
-		add = nil
-	}
-	c.draft.SetList(g, "also", drop, add)
-	c.draft.RenameMemberships(g, a.String())
-	for other := range estate.ID(c.e.Groups()) {
-		c.eachListed(
-			other,
-			g,
-			func(role string, p estate.Place) { c.draft.SetAddress(other, p, role, old, a.String()) },
-		)
-	}
+	c.draft.Apply(change.RenameGroup{Group: g, To: a, Forget: c.cmd.Bool("forget")})
 	c.warnMastered(g)
 	return nil
-}
-
-// eachListed calls visit with the places at which a group lists somebody, as
-// member, owner or moderator.
-func (c *changer) eachListed(group, id estate.ID, visit func(role string, p estate.Place)) {
-	for _, listed := range c.e.Group(group).Owners {
-		if listed.ID == id {
-			visit("owners", listed.Place)
-		}
-	}
-	for _, listed := range c.e.Group(group).Moderators {
-		if listed.ID == id {
-			visit("moderators", listed.Place)
-		}
-	}
-	for _, entry := range c.e.Entries(group) {
-		if entry.Member == id {
-			visit("members", entry.Place)
-		}
-	}
 }
 
 func newGroupRemove(streams Streams) *cli.Command {
@@ -494,49 +457,13 @@ func newGroupRemove(streams Streams) *cli.Command {
 				}
 				slices.Sort(gone)
 				gone = slices.Compact(gone)
-				c.remove(gone)
+				for _, g := range gone {
+					c.draft.Apply(change.RemoveGroup{Group: g})
+				}
+				c.draft.Apply(change.Cascade(c.e, gone, nil)...)
 				c.warnMastered(gone...)
 				return nil
 			})
 		},
 	}
-}
-
-func (c *changer) remove(gone []estate.ID) {
-	for _, g := range gone {
-		c.draft.RemoveGroup(g)
-		for other := range estate.ID(c.e.Groups()) {
-			if slices.Contains(gone, other) {
-				continue
-			}
-			c.eachListed(other, g, func(role string, p estate.Place) {
-				if role == "members" {
-					c.draft.DropMember(other, p)
-				} else {
-					c.draft.SetList(other, role, c.spellings(g), nil)
-				}
-			})
-		}
-	}
-}
-
-// spellings returns all addresses of a person or group.
-func (c *changer) spellings(id estate.ID) []string {
-	list := []string{c.e.Address(id).String()}
-	var also []address.Address
-	switch {
-	case c.e.IsGroup(id):
-		also = c.e.Group(id).Also
-	case c.e.IsPerson(id):
-		also = c.e.Person(id).Also
-	}
-	for _, a := range also {
-		list = append(list, a.String())
-	}
-	return list
-}
-
-// fieldOf returns a setting of a posture as a field of a group.
-func fieldOf(s posture.Setting) estatefile.Field {
-	return estatefile.Field{Name: s.Name, Text: s.Text, List: s.List}
 }

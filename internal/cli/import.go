@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/directory"
@@ -190,7 +191,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		m.Remarks = slices.Clone(remarks) // of an attempt before, none
 		for _, domain := range cmd.StringSlice("domain") {
 			if !c.e.InsideDomain(strings.ToLower(domain)) {
-				c.draft.AddDomain(domain)
+				c.draft.Apply(change.AddDomain{Name: domain})
 			}
 		}
 		gone := m.Update(c.draft, directory.Options{Today: c.r.Today(), Prune: cmd.Bool("prune")})

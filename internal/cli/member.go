@@ -8,11 +8,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -145,17 +145,13 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		return err
 	}
 	if rule != "" || everyone {
-		if _, err := selector.ParseFilter(rule); rule != "" && err != nil {
-			return usageError("--rule: %w", err)
+		one := change.Member{Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations}}
+		if rule != "" {
+			if one.Filter, err = selector.ParseFilter(rule); err != nil {
+				return usageError("--rule: %w", err)
+			}
 		}
-		c.draft.AddMember(
-			g,
-			estatefile.Member{
-				Where:      rule,
-				Everyone:   everyone && rule == "",
-				Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations},
-			},
-		)
+		c.draft.Apply(change.AddMember{Group: g, Member: one})
 		return nil
 	}
 	list, err := c.chosen(g, c.cmd.Args().Slice()[1:], "added")
@@ -168,8 +164,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 	group := c.e.Group(g)
 	for _, one := range list {
 		if role != "" {
-			s := setting{Field: estatefile.Field{Name: role, List: []string{one.address.String()}}}
-			c.draft.SetList(g, role, nil, c.missing(g, s))
+			c.draft.Apply(change.SetList{Group: g, Setting: role, Add: []string{one.address.String()}})
 			c.addPerson(one)
 			continue
 		}
@@ -190,10 +185,8 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		if c.e.IsGroup(one.id) {
 			says = estate.Membership{Copy: m.Copy}
 		}
-		c.draft.AddMember(
-			g,
-			estatefile.Member{Address: one.address.String(), Membership: says, JustNow: !c.cmd.IsSet("since")},
-		)
+		member := change.Member{Address: one.address, Membership: says, JustNow: !c.cmd.IsSet("since")}
+		c.draft.Apply(change.AddMember{Group: g, Member: member})
 		c.addPerson(one)
 	}
 	return nil
@@ -244,7 +237,8 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 		if role != "" {
 			listed := map[string][]estate.Listed{"owners": c.e.Group(g).Owners, "moderators": c.e.Group(g).Moderators}[role]
 			if slices.ContainsFunc(listed, func(l estate.Listed) bool { return l.ID == one.id }) {
-				c.draft.SetList(g, role, c.spellings(one.id), nil)
+				drop := []string{c.e.Address(one.id).String()}
+				c.draft.Apply(change.SetList{Group: g, Setting: role, Drop: drop})
 				touched = true
 			}
 			continue
@@ -254,7 +248,7 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 			entries = nobodyEntries(c.e, g, one.address)
 		}
 		for _, entry := range entries {
-			c.draft.DropMember(g, entry.Place)
+			c.draft.Apply(change.RemoveMember{Group: g, Entry: entry})
 			touched = true
 		}
 		if one.id == estate.None || !c.e.IsPerson(one.id) {
@@ -340,7 +334,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 	}
 	changed := false
 	listed := map[estate.ID]bool{}
-	for _, entry := range c.e.Entries(g) {
+	for i, entry := range c.e.Entries(g) {
 		listed[entry.Member] = true
 		if !all && !picked[entry.Member] {
 			continue
@@ -356,7 +350,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 			m = estate.Membership{Copy: m.Copy}
 		}
 		if m != entry.Membership() {
-			c.draft.SetMember(g, entry.Place, entry.Membership(), m)
+			c.draft.Apply(change.SetMember{Group: g, Entry: i, Membership: m})
 			changed = true
 		}
 	}

@@ -9,12 +9,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/paste"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -203,35 +203,28 @@ func (c *changer) addPerson(one somebody) {
 			c.written = map[string]bool{}
 		}
 		c.written[one.address.Key()] = true
-		c.draft.AddPerson(
-			estatefile.NewPerson{
-				Fields: []estatefile.Field{
-					{Name: "address", Text: one.address.String()},
-					{Name: "name", Text: one.name},
-				},
-			},
-		)
+		c.draft.Apply(change.AddPerson{Address: one.address, Name: one.name})
 	}
 }
 
-// entriesOf returns the entries of a group that name somebody.
-func entriesOf(e *estate.Estate, g, id estate.ID) []estate.Entry {
-	var list []estate.Entry
-	for _, entry := range e.Entries(g) {
-		if entry.Member == id {
-			list = append(list, entry)
-		}
-	}
-	return list
+// entriesOf returns which entries of a group name somebody, by their index.
+func entriesOf(e *estate.Estate, g, id estate.ID) []int {
+	return entriesWhere(e, g, func(member estate.ID) bool { return member == id })
 }
 
-// nobodyEntries returns the entries of a group that list an inside address that
-// is nobody's.
-func nobodyEntries(e *estate.Estate, g estate.ID, a address.Address) []estate.Entry {
-	var list []estate.Entry
-	for _, entry := range e.Entries(g) {
-		if entry.Member.IsNobody() && e.Address(entry.Member).Key() == a.Key() {
-			list = append(list, entry)
+// nobodyEntries returns which entries of a group list an inside address that is
+// nobody's.
+func nobodyEntries(e *estate.Estate, g estate.ID, a address.Address) []int {
+	return entriesWhere(e, g, func(member estate.ID) bool {
+		return member.IsNobody() && e.Key(e.Address(member)) == e.Key(a)
+	})
+}
+
+func entriesWhere(e *estate.Estate, g estate.ID, is func(member estate.ID) bool) []int {
+	var list []int
+	for i, entry := range e.Entries(g) {
+		if is(entry.Member) {
+			list = append(list, i)
 		}
 	}
 	return list

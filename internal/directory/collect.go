@@ -414,7 +414,7 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 
 // setting makes a setting of texts; split says that lists stand in one of them.
 func (c *Collector) setting(set func(name, text string, list []string), name string, values Names, split bool) {
-	if !slices.Contains(estatefile.ListSettings(), name) {
+	if known, ok := estate.GroupSetting(name); !ok || !known.Form.IsList() {
 		set(name, values[0], nil)
 		return
 	}

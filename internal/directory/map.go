@@ -14,7 +14,6 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
@@ -235,15 +234,15 @@ func (g *GroupsMap) problems() (list []string) {
 	for _, name := range g.Owns {
 		list = append(list, wrongWord("owns", name, "title", "about", "also")...)
 	}
-	known := slices.DeleteFunc(
-		slices.Concat(estatefile.OneSettings(), estatefile.ListSettings()),
-		func(name string) bool {
-			return slices.Contains(
-				[]string{"address", "also", "owners", "moderators"},
-				name,
-			) // which have keys of their own
-		},
-	)
+	var known []string
+	for setting := range estate.GroupSettings() {
+		switch setting.Form {
+		case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormSelector:
+			// These have keys of their own.
+		default:
+			known = append(known, setting.Name)
+		}
+	}
 	sets := []map[string]Names{g.Set}
 	for _, when := range g.SetWhen {
 		sets = append(sets, when.Set)

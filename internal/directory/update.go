@@ -2,9 +2,9 @@ package directory
 
 import (
 	"slices"
-	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -30,6 +30,7 @@ type Gone struct {
 // source is not all there.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
 	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}}
+	u.findRenamed()
 	for i := range m.People {
 		u.person(&m.People[i])
 	}
@@ -44,7 +45,28 @@ type updater struct {
 	d       *estatefile.Draft
 	e       *estate.Estate
 	options Options
-	met     map[estate.ID]bool // groups and people that a source has
+	met     map[estate.ID]bool   // groups and people that a source has
+	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
+}
+
+// findRenamed notes who is there by another address, so that others who list the new
+// one mean them.
+func (u *updater) findRenamed() {
+	renamed := map[string]estate.ID{}
+	note := func(fields []estatefile.Field, isGroup bool) {
+		if id, ok := u.find(fields); ok && u.e.IsGroup(id) == isGroup {
+			if k := key(fields[0].Text); k != u.e.Address(id).Key() {
+				renamed[k] = id
+			}
+		}
+	}
+	for i := range u.People {
+		note(u.People[i].Fields, false)
+	}
+	for i := range u.Groups {
+		note(u.Groups[i].Fields, true)
+	}
+	u.renamed = renamed
 }
 
 // find returns whoever of the estate has one of the addresses.
@@ -67,7 +89,11 @@ func (u *updater) id(text string) (estate.ID, bool) {
 	if err != nil {
 		return estate.None, false
 	}
-	return u.e.Exact(a)
+	id, ok := u.e.Exact(a)
+	if !ok {
+		id, ok = u.renamed[a.Key()]
+	}
+	return id, ok
 }
 
 // fieldOf returns a field of a record.
@@ -107,7 +133,7 @@ func (u *updater) person(p *estatefile.NewPerson) {
 		}
 		plain := len(p.Fields) == 1 && len(p.Facts) == 0
 		if !plain || !ok {
-			u.d.AddPerson(*p)
+			u.change(newPerson(p))
 		}
 		return
 	}
@@ -120,30 +146,45 @@ func (u *updater) person(p *estatefile.NewPerson) {
 	}
 	u.met[id] = true
 	old := u.e.Person(id)
-	var fields []estatefile.Field
-	if f := p.Fields[0]; key(f.Text) != old.Address.Key() {
-		fields = append(fields, f)
+	main := addresses(p.Fields[0].Text)[0]
+	renamed := main.Key() != old.Address.Key()
+	if renamed {
+		u.change(change.RenamePerson{Person: id, To: main})
 	}
-	if f, ok := fieldOf(p.Fields, "name"); ok && f.Text != old.Name {
-		fields = append(fields, f)
-	}
-	if f, ok := fieldOf(p.Fields, "mailbox"); ok && f.Text != old.Mailbox.String() {
-		fields = append(fields, estatefile.Field{Name: "mailbox", Text: strings.TrimSuffix(f.Text, "open")})
+	for _, name := range []string{"name", "mailbox"} {
+		has := map[string]string{"name": old.Name, "mailbox": old.Mailbox.String()}[name]
+		if f, ok := fieldOf(p.Fields, name); ok && f.Text != has {
+			u.change(change.SetPerson{Person: id, Field: name, Text: f.Text})
+		}
 	}
 	also, _ := fieldOf(p.Fields, "also")
 	all := append(texts(old.Also), old.Address.String())
-	if more := lacking(append(slices.Clone(also.List), p.Fields[0].Text), all); len(more) > 0 ||
-		len(fields) > 0 && fields[0].Name == "address" {
-		kept := slices.DeleteFunc(
-			append(all, more...),
-			func(text string) bool { return key(text) == key(p.Fields[0].Text) },
-		)
-		fields = append(fields, estatefile.Field{Name: "also", List: kept})
+	if more := lacking(append(slices.Clone(also.List), p.Fields[0].Text), all); len(more) > 0 || renamed {
+		kept := slices.DeleteFunc(append(all, more...), func(text string) bool { return key(text) == main.Key() })
+		u.change(change.SetPersonAlso{Person: id, Also: addresses(kept...)})
 	}
-	facts := u.facts(id, p)
-	if len(fields)+len(facts) > 0 {
-		u.d.SetPerson(id, fields, facts)
+	names, values := estatefile.GroupFacts(p.Facts)
+	for i, name := range names {
+		if !slices.Equal(u.e.Values(id, selector.Fold(name)), values[i]) {
+			u.change(change.SetFact{Person: id, Attribute: name, Values: values[i]})
+		}
 	}
+}
+
+// newPerson returns the change by which somebody comes.
+func newPerson(p *estatefile.NewPerson) change.AddPerson {
+	add := change.AddPerson{Address: addresses(p.Fields[0].Text)[0], Facts: p.Facts, Place: p.Place}
+	for _, f := range p.Fields {
+		switch f.Name {
+		case "name":
+			add.Name = f.Text
+		case "also":
+			add.Also = addresses(f.List...)
+		case "mailbox":
+			add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords, f.Text)
+		}
+	}
+	return add
 }
 
 // notTaken remarks that something in a source is left out of the estate.
@@ -151,29 +192,10 @@ func (u *updater) notTaken(at estate.Place, text string) {
 	u.Remarks = append(u.Remarks, Remark{Source: u.Files[at.File], Line: int(at.Line), Harm: true, Text: text})
 }
 
-// facts returns the facts of a person that a source says otherwise.
-func (u *updater) facts(id estate.ID, p *estatefile.NewPerson) []estatefile.Field {
-	var fields []estatefile.Field
-	names, values := estatefile.GroupFacts(p.Facts)
-	for i, name := range names {
-		if has := u.e.Values(id, selector.Fold(name)); slices.Equal(has, values[i]) {
-			continue
-		}
-		f := estatefile.Field{Name: u.e.FactName(name)}
-		if len(values[i]) == 1 {
-			f.Text = values[i][0]
-		} else {
-			f.List = values[i]
-		}
-		fields = append(fields, f)
-	}
-	return fields
-}
-
 func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	id, ok := u.find(g.Fields)
 	if !ok {
-		u.d.AddGroup(*g)
+		u.change(u.newGroup(g))
 		return
 	}
 	if !u.e.IsGroup(id) {
@@ -213,24 +235,26 @@ func (u *updater) addresses(id estate.ID, g *estatefile.NewGroup, all bool) {
 	wanted := also.List
 	var drop []string
 	if key(main) != old.Address.Key() {
-		u.d.SetGroup(id, g.Fields[0])
-		drop = lacking(now, lacking(now, []string{main}))
-		if !all {
-			wanted = append(slices.Clone(wanted), old.Address.String())
-		}
+		u.change(change.RenameGroup{Group: id, To: addresses(main)[0], Forget: all && !holds(wanted, old.Address)})
+		now = lacking(append(now, old.Address.String()), []string{main})
+		wanted = lacking(wanted, []string{old.Address.String()})
 	}
 	if all {
-		drop = append(drop, lacking(now, append(slices.Clone(wanted), main))...)
+		drop = append(drop, lacking(texts(old.Also), append(slices.Clone(also.List), main))...)
 	}
 	if more := lacking(wanted, now); len(more)+len(drop) > 0 {
-		u.d.SetList(id, "also", drop, more)
+		u.change(change.SetList{Group: id, Setting: "also", Drop: drop, Add: more})
 	}
+}
+
+// holds reports whether an address is in a list.
+func holds(list []string, a address.Address) bool {
+	return slices.ContainsFunc(list, func(text string) bool { return key(text) == a.Key() })
 }
 
 // settings makes the settings of a group what a source says.
 func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) {
 	now := Settings(u.e.Group(id))
-	var fields []estatefile.Field
 	for _, f := range g.Fields {
 		switch f.Name {
 		case "address", "also", "owners", "moderators":
@@ -242,28 +266,29 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 			continue
 		}
 		if old.Text != f.Text || !slices.Equal(old.List, f.List) {
-			fields = append(fields, f)
+			u.change(change.SetSetting{Group: id, Setting: f.Name, Texts: said(f)})
 		}
 	}
 	for _, name := range owns {
 		_, given := fieldOf(now, name)
 		if _, said := fieldOf(g.Fields, name); given && !said {
-			fields = append(fields, estatefile.Field{Name: name})
+			u.change(change.SetSetting{Group: id, Setting: name})
 		}
 	}
-	if len(fields) > 0 {
-		u.d.SetGroup(id, fields...)
-	}
-	var access []estatefile.Field
 	for _, f := range g.Access {
 		if action, ok := estate.WordIndex[estate.Action](estate.ActionWords, f.Name); ok &&
 			u.e.Group(id).Access[action].Text != f.Text {
-			access = append(access, f)
+			u.change(change.SetSetting{Group: id, Setting: "access." + f.Name, Texts: said(f)})
 		}
 	}
-	if len(access) > 0 {
-		u.d.SetAccess(id, access...)
+}
+
+// said returns what a field says, each item of a list for itself.
+func said(f estatefile.Field) []string {
+	if f.List == nil && f.Text != "" {
+		return []string{f.Text}
 	}
+	return f.List
 }
 
 // listed makes the owners or moderators of a group what a source says.
@@ -278,14 +303,10 @@ func (u *updater) listed(id estate.ID, role string, old []estate.Listed, fields 
 			continue
 		}
 		drop = append(drop, u.e.Address(one.ID).String())
-		switch {
-		case u.e.IsGroup(one.ID):
-			drop = append(drop, texts(u.e.Group(one.ID).Also)...)
-		case u.e.IsPerson(one.ID):
-			drop = append(drop, texts(u.e.Person(one.ID).Also)...)
-		}
 	}
-	u.d.SetList(id, role, drop, left)
+	if len(drop)+len(left) > 0 {
+		u.change(change.SetList{Group: id, Setting: role, Drop: drop, Add: left})
+	}
 }
 
 // means reports whether an address is that of somebody in the estate.
@@ -312,7 +333,7 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 			unknown[key(m.Address)] = m
 		}
 	}
-	for _, entry := range u.e.Entries(id) {
+	for i, entry := range u.e.Entries(id) {
 		m, ok := left[entry.Member]
 		if ok {
 			delete(left, entry.Member)
@@ -322,27 +343,29 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 			}
 		}
 		if !ok {
-			u.d.DropMember(id, entry.Place)
+			u.change(change.RemoveMember{Group: id, Entry: i})
 			continue
 		}
 		if now := overlay(entry.Membership(), m.Membership); now != entry.Membership() {
-			u.d.SetMember(id, entry.Place, entry.Membership(), now)
+			u.change(change.SetMember{Group: id, Entry: i, Membership: now})
 		}
 	}
-	for _, rule := range u.e.Rules(id) {
+	for i, rule := range u.e.Rules(id) {
 		text := ruleText("")
 		if rule.Filter != nil {
 			text = ruleText(rule.Filter.String())
 		}
 		m, ok := rules[text]
 		if !ok {
-			u.d.DropMember(id, rule.Place)
+			u.change(change.RemoveMemberRule{Group: id, Rule: i})
 			continue
 		}
 		delete(rules, text)
 		was := estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}
 		if now := overlay(was, m.Membership); now != was {
-			u.d.SetMember(id, rule.Place, was, now)
+			set := change.SetMemberRule{Group: id, Rule: i, Filter: rule.Filter}
+			set.Copy, set.Invitations = now.Copy, now.Invitations
+			u.change(set)
 		}
 	}
 	joiners := u.e.Group(id).Joiners
@@ -360,7 +383,7 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 		}
 		delete(left, found)
 		delete(unknown, key(m.Address))
-		if m.Address != "" && !(known && u.e.IsGroup(found)) && !u.newGroup(m.Address) {
+		if m.Address != "" && !(known && u.e.IsGroup(found)) && !u.isNewGroup(m.Address) {
 			if m.Copy == estate.CopyUnset {
 				m.Copy = joiners
 			}
@@ -368,13 +391,49 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 				m.Since, m.JustNow = u.options.Today, true
 			}
 		}
-		u.d.AddMember(id, m)
+		u.change(change.AddMember{Group: id, Member: member(m)})
 	}
 }
 
-// newGroup reports whether an address is that of a group that is not in the
+// member returns a membership of a source as one of a change.
+func member(m estatefile.Member) change.Member {
+	one := change.Member{Membership: m.Membership, JustNow: m.JustNow}
+	switch {
+	case m.Address != "" && !m.Everyone:
+		one.Address = addresses(m.Address)[0]
+	case !m.Everyone:
+		one.Filter, _ = selector.ParseFilter(m.Where)
+	}
+	return one
+}
+
+// newGroup returns the change by which a group comes.
+func (u *updater) newGroup(g *estatefile.NewGroup) change.AddGroup {
+	add := change.AddGroup{Address: addresses(g.Fields[0].Text)[0], Place: g.Place}
+	for _, f := range g.Fields[1:] {
+		add.Settings = append(add.Settings, change.Said{Setting: f.Name, Texts: said(f)})
+	}
+	for _, f := range g.Access {
+		add.Settings = append(add.Settings, change.Said{Setting: "access." + f.Name, Texts: said(f)})
+	}
+	for _, m := range g.Members {
+		add.Members = append(add.Members, member(m))
+	}
+	return add
+}
+
+// addresses returns what texts mean: merging has left none that is no address.
+func addresses(texts ...string) []address.Address {
+	list := make([]address.Address, len(texts))
+	for i, text := range texts {
+		list[i], _ = address.Parse(text)
+	}
+	return list
+}
+
+// isNewGroup reports whether an address is that of a group that is not in the
 // estate yet.
-func (u *updater) newGroup(text string) bool {
+func (u *updater) isNewGroup(text string) bool {
 	return slices.ContainsFunc(u.Groups, func(g estatefile.NewGroup) bool { return g.Fields[0].Text == text })
 }
 
@@ -407,11 +466,12 @@ func (u *updater) gone() Gone {
 	if u.Partial {
 		return gone
 	}
+	var goes []estate.ID
 	for g := range estate.ID(u.e.Groups()) {
 		if system := u.e.Group(g).ManagedIn; system != "" && u.sources[system] && !u.met[g] {
 			gone.Groups = append(gone.Groups, u.e.Address(g).String())
-			u.d.RemoveGroup(g)
-			u.unlist(g)
+			u.change(change.RemoveGroup{Group: g})
+			goes = append(goes, g)
 		}
 	}
 	for i := range u.e.People() {
@@ -421,32 +481,17 @@ func (u *updater) gone() Gone {
 		}
 		gone.People = append(gone.People, u.e.Address(id).String())
 		if u.options.Prune {
-			u.d.RemovePerson(id)
-			u.unlist(id)
+			u.change(change.RemovePerson{Person: id})
+			goes = append(goes, id)
 		}
 	}
+	// Of the groups that a source makes the members of, it says who stays listed.
+	u.change(change.Cascade(u.e, goes, func(g estate.ID) bool {
+		system := u.e.Group(g).ManagedIn
+		return u.met[g] || u.sources[system] && system != ""
+	})...)
 	return gone
 }
 
-// unlist takes somebody who goes out of the groups that no source makes the
-// members of.
-func (u *updater) unlist(id estate.ID) {
-	for g := range estate.ID(u.e.Groups()) {
-		if system := u.e.Group(g).ManagedIn; u.met[g] || u.sources[system] && system != "" {
-			continue
-		}
-		for _, entry := range u.e.Entries(g) {
-			if entry.Member == id {
-				u.d.DropMember(g, entry.Place)
-			}
-		}
-		for _, listed := range []struct {
-			role string
-			list []estate.Listed
-		}{{"owners", u.e.Group(g).Owners}, {"moderators", u.e.Group(g).Moderators}} {
-			if slices.ContainsFunc(listed.list, func(l estate.Listed) bool { return l.ID == id }) {
-				u.d.SetList(g, listed.role, []string{u.e.Address(id).String()}, nil)
-			}
-		}
-	}
-}
+// change makes changes.
+func (u *updater) change(changes ...change.Change) { u.d.Apply(changes...) }

@@ -151,7 +151,16 @@ func TestUpdate(t *testing.T) {
 			d.People[0].Address, d.People[0].Also = "anna@kelp.example", []string{"ann@kelp.example"}
 			d.Groups[0].Owners[0], d.Groups[0].Members[0].Address = "anna@kelp.example", "anna@kelp.example"
 		}, want: "- - address: ann@kelp.example\n- also: [anna@kelp.example]\n" +
-			"+ - address: anna@kelp.example\n+ also: [ann@kelp.example]"},
+			"- owners: [ann@kelp.example, bob@kelp.example]\n- - {address: ann@kelp.example, copy: digest}\n" +
+			"+ - address: anna@kelp.example\n+ also: [ann@kelp.example]\n" +
+			"+ owners: [anna@kelp.example, bob@kelp.example]\n+ - {address: anna@kelp.example, copy: digest}"},
+		{name: "an address that nobody had", change: func(d *directory.Directory) {
+			d.People[0].Address, d.People[0].Also = "ane@kelp.example", []string{"ann@kelp.example"}
+			d.Groups[0].Owners[0], d.Groups[0].Members[0].Address = "ane@kelp.example", "ane@kelp.example"
+		}, want: "- - address: ann@kelp.example\n- also: [anna@kelp.example]\n" +
+			"- owners: [ann@kelp.example, bob@kelp.example]\n- - {address: ann@kelp.example, copy: digest}\n" +
+			"+ - address: ane@kelp.example\n+ also: [anna@kelp.example, ann@kelp.example]\n" +
+			"+ owners: [ane@kelp.example, bob@kelp.example]\n+ - {address: ane@kelp.example, copy: digest}"},
 		{name: "one more address", change: func(d *directory.Directory) { d.People[0].Also = []string{"oake@kelp.example"} },
 			want: "- also: [anna@kelp.example]\n+ also: [anna@kelp.example, oake@kelp.example]"},
 		{name: "somebody new", change: func(d *directory.Directory) {

@@ -20,12 +20,11 @@ import (
 // Content is what an estate holds, as text: it comes from elsewhere, and is to
 // become an estate.
 type Content struct {
-	Name     string
-	Domains  []string
-	Settings *estate.Settings // instead of Name and Domains, for Build; or nil
-	Files    []string         // that places name
-	People   []NewPerson
-	Groups   []NewGroup
+	Name    string
+	Domains []string
+	Files   []string // that places name
+	People  []NewPerson
+	Groups  []NewGroup
 }
 
 // Build makes an estate of content, in memory. An error is an *Errors.
@@ -41,15 +40,10 @@ func (c *Content) Build() (*estate.Estate, error) {
 	if len(l.files) == 0 {
 		l.files = []string{"nowhere"}
 	}
-	if c.Settings != nil {
-		l.settings.Domains = c.Settings.Domains
-	}
 	for _, d := range c.Domains {
 		l.settings.Domains = append(l.settings.Domains, estate.Domain{Name: d})
 	}
-	if l.finishSettings(); c.Settings != nil {
-		l.settings = *c.Settings
-	}
+	l.finishSettings()
 	l.b = estate.NewBuilder(l.settings)
 	for i := range c.Groups {
 		g := &c.Groups[i]

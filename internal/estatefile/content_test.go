@@ -232,7 +232,7 @@ func TestWriteKeepsTheFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.SetGroup(0, Field{Name: "title", Text: "A"})
+	d.Apply(setTitle(0, "A"))
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}

@@ -36,8 +36,11 @@ type Draft struct {
 	lists  []*pendingList
 	listed map[listKey]*pendingList
 	keys   []pendingKey
-	mended map[string][]byte // the files as they are to be, once that is worked out
-	err    error
+	within map[estate.ID][]Field // see inner
+
+	respelt []respelling
+	mended  map[string][]byte // the files as they are to be, once that is worked out
+	err     error
 }
 
 // pendingList is a change of a list that is collected.
@@ -74,6 +77,7 @@ func Open(ctx context.Context, path string) (*Draft, error) {
 		yaml:   map[string]*yamlText{},
 		rows:   map[string]*rowText{},
 		listed: map[listKey]*pendingList{},
+		within: map[estate.ID][]Field{},
 	}
 	var err error
 	if d.main, err = find(path); err != nil {
@@ -197,6 +201,12 @@ func (d *Draft) key(t *yamlText, mapping *yaml.Node, name string, v *value, orde
 
 // finish works out the files as they are to be.
 func (d *Draft) finish() error {
+	if d.mended == nil {
+		d.applyInner()
+		for _, r := range d.respelt {
+			d.respell(r)
+		}
+	}
 	if d.mended != nil || d.err != nil {
 		return d.err
 	}

@@ -2,10 +2,12 @@ package estatefile
 
 import (
 	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
 )
 
 // A Member is an entry of a group as it is to be written: an address, or a rule.
@@ -54,9 +56,9 @@ func membershipTexts(m estate.Membership) []Field {
 		{Name: "invitations", Text: m.Invitations.String()}, {Name: "paused", Text: paused}}
 }
 
-// DropMember takes the entry of a group out that stands at a place: of a named
+// dropMember takes the entry of a group out that stands at a place: of a named
 // member, or of a rule.
-func (d *Draft) DropMember(g estate.ID, p estate.Place) {
+func (d *Draft) dropMember(g estate.ID, p estate.Place) {
 	if d.isTable(p) {
 		d.dropRow(g, p)
 		return
@@ -92,17 +94,28 @@ func (d *Draft) dropRow(g estate.ID, p estate.Place) {
 			return
 		}
 	}
-	d.fail(
-		&Errors{
-			List: []*Error{
-				{File: t.name, Line: int(p.Line), Column: int(p.Column), Text: "a rule in a table is changed by hand"},
-			},
-		},
-	)
 }
 
-// SetMember changes what the entry at a place says besides its member.
-func (d *Draft) SetMember(g estate.ID, p estate.Place, was, m estate.Membership) {
+// dropRule takes a rule out that stands among the members of a group.
+func (d *Draft) dropRule(g estate.ID, rule estate.MemberRule) {
+	if !d.isTable(rule.Place) {
+		d.dropMember(g, rule.Place)
+		return
+	}
+	t := d.table(d.names[rule.Place.File])
+	items := slices.DeleteFunc(SplitList(t.get(t.record(rule.Place), "members")), func(item string) bool {
+		where, isWhere := strings.CutPrefix(item, "where ")
+		if !isWhere {
+			return item == "everyone" && rule.Filter == nil
+		}
+		f, err := selector.ParseFilter(where)
+		return err == nil && rule.Filter != nil && f.String() == rule.Filter.String()
+	})
+	t.set(t.record(rule.Place), "members", joinCell(items))
+}
+
+// setMember changes what the entry at a place says besides its member.
+func (d *Draft) setMember(g estate.ID, p estate.Place, was, m estate.Membership) {
 	if d.isTable(p) {
 		d.setRow(g, p, m)
 		return
@@ -141,7 +154,7 @@ func (d *Draft) setRow(g estate.ID, p estate.Place, m estate.Membership) {
 		for _, e := range d.before.Entries(g) {
 			if e.Place == p {
 				d.dropRow(g, p)
-				d.AddMember(g, Member{Address: d.before.Address(e.Member).String(), Membership: m})
+				d.addMember(g, Member{Address: d.before.Address(e.Member).String(), Membership: m})
 			}
 		}
 		return
@@ -151,8 +164,8 @@ func (d *Draft) setRow(g estate.ID, p estate.Place, m estate.Membership) {
 	}
 }
 
-// AddMember adds an entry to a group, where its other members stand.
-func (d *Draft) AddMember(g estate.ID, m Member) {
+// addMember adds an entry to a group, where its other members stand.
+func (d *Draft) addMember(g estate.ID, m Member) {
 	place := d.before.Group(g).Place
 	entries := d.before.Entries(g)
 	isPlain := m.Where == "" && !m.Everyone
@@ -219,9 +232,9 @@ func (d *Draft) standsAlone(p estate.Place) bool {
 	return list != nil && t.parents[list] == t.root
 }
 
-// RenameMemberships writes another address of a group into the memberships that
+// renameMemberships writes another address of a group into the memberships that
 // name it.
-func (d *Draft) RenameMemberships(g estate.ID, address string) {
+func (d *Draft) renameMemberships(g estate.ID, address string) {
 	for _, e := range d.before.Entries(g) {
 		if !d.standsAlone(e.Place) {
 			continue
@@ -236,26 +249,33 @@ func (d *Draft) RenameMemberships(g estate.ID, address string) {
 	}
 }
 
-// SetAddress writes another address where one stands: that of a member, owner or
-// moderator.
-func (d *Draft) SetAddress(g estate.ID, p estate.Place, role, was, address string) {
-	if d.isTable(p) {
-		t := d.table(d.names[p.File])
+// respell writes another address where one stands, unless that is taken out or written
+// anew as a whole.
+func (d *Draft) respell(r respelling) {
+	if d.isTable(r.place) {
+		t := d.table(d.names[r.place.File])
 		switch {
 		case slices.Contains(t.header, "group"):
-			t.set(t.record(p), "address", address)
-		default:
-			d.setCellList(t, p, role, []string{was}, []string{address})
+			t.set(t.record(r.place), "address", r.now)
+		case containsFold(SplitList(t.get(t.record(r.place), r.role)), r.was):
+			d.setCellList(t, r.place, r.role, []string{r.was}, []string{r.now})
 		}
 		return
 	}
-	t := d.yamlFile(d.names[p.File])
-	n := t.at(p)
+	t := d.yamlFile(d.names[r.place.File])
+	n := t.at(r.place)
 	if n == nil || n.Kind != yaml.ScalarNode {
-		d.mappingAt(p)
+		d.mappingAt(r.place)
 		return
 	}
+	for at := n; at != nil; at = t.parents[at] {
+		for _, list := range d.lists {
+			if _, replaced := list.change.replace[at]; replaced || list.change.drop[at] {
+				return
+			}
+		}
+	}
 	if !t.shared(n) {
-		t.replace(t.start(n), t.end(n), t.styleIn(t.parents[n]).scalar(address))
+		t.replace(t.start(n), t.end(n), t.styleIn(t.parents[n]).scalar(r.now))
 	}
 }

@@ -17,8 +17,8 @@ type NewPerson struct {
 	Place  estate.Place // where they come from, if they are in Content
 }
 
-// AddPerson adds a person, behind those that are there.
-func (d *Draft) AddPerson(p NewPerson) {
+// addPerson adds a person, behind those that are there.
+func (d *Draft) addPerson(p NewPerson) {
 	t, section := d.section("people")
 	names, values := GroupFacts(p.Facts)
 	if section != nil && section.Kind == yaml.MappingNode {
@@ -74,30 +74,38 @@ func factField(f Field) Field {
 	return f
 }
 
-// SetPerson sets fields of a person, and facts by their attributes.
-func (d *Draft) SetPerson(person estate.ID, fields, facts []Field) {
+// setPerson sets fields of a person.
+func (d *Draft) setPerson(person estate.ID, fields ...Field) {
 	place := d.before.Person(person).Place
 	if d.isTable(place) {
-		t := d.table(d.names[place.File])
-		for _, f := range slices.Concat(fields, facts) {
-			t.set(t.record(place), f.Name, f.cell())
-		}
+		d.setCells(place, fields)
 		return
 	}
 	t, mapping := d.mappingAt(place)
 	for _, f := range fields {
-		d.key(t, mapping, f.Name, f.value(), personFields)
-	}
-	if len(facts) > 0 {
-		facts = slices.Clone(facts)
-		for i := range facts {
-			facts[i] = factField(facts[i])
+		if f.List != nil && len(f.List) == 0 {
+			f.List = nil // an empty list of a person is written as none
 		}
-		d.setWithin(t, mapping, "facts", facts, personFields)
+		d.keys = slices.DeleteFunc(d.keys, func(k pendingKey) bool { return k.mapping == mapping && k.name == f.Name })
+		d.key(t, mapping, f.Name, f.value(), personFields)
 	}
 }
 
-// RemovePerson takes a person out. Where groups list them, they stay listed.
-func (d *Draft) RemovePerson(person estate.ID) {
-	d.dropItem(d.before.Person(person).Place, "people")
+// setFacts sets facts of a person by their attributes.
+func (d *Draft) setFacts(person estate.ID, facts ...Field) {
+	place := d.before.Person(person).Place
+	if d.isTable(place) {
+		d.setCells(place, facts)
+		return
+	}
+	t, mapping := d.mappingAt(place)
+	d.setWithin(t, mapping, "facts", facts, personFields)
+}
+
+// setCells sets fields in a row of a table.
+func (d *Draft) setCells(place estate.Place, fields []Field) {
+	t := d.table(d.names[place.File])
+	for _, f := range fields {
+		t.set(t.record(place), f.Name, f.cell())
+	}
 }

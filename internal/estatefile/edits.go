@@ -9,22 +9,8 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// ListSettings and OneSettings are the names of the settings of a group whose
-// value is a list and is one text.
-func ListSettings() []string { return settingsOf(estate.Form.IsList) }
-
-// OneSettings is described at ListSettings.
-func OneSettings() []string { return settingsOf(func(f estate.Form) bool { return !f.IsList() }) }
-
-func settingsOf(wanted func(estate.Form) bool) []string {
-	var names []string
-	for _, f := range groupFields {
-		if wanted(f.Form) {
-			names = append(names, f.Name)
-		}
-	}
-	return names
-}
+// actionOf returns the action of a setting access.ACTION, and whether it is one.
+func actionOf(setting string) (string, bool) { return strings.CutPrefix(setting, "access.") }
 
 // A Field is a setting of a group or person and what it is to be. Without List
 // and Text it goes. A List that is empty but not nil stays, as an empty list.
@@ -81,14 +67,11 @@ func (f Field) cell() string {
 	return f.Text
 }
 
-// SetGroup sets fields of a group.
-func (d *Draft) SetGroup(g estate.ID, fields ...Field) {
+// setGroup sets fields of a group.
+func (d *Draft) setGroup(g estate.ID, fields ...Field) {
 	place := d.before.Group(g).Place
 	if d.isTable(place) {
-		t := d.table(d.names[place.File])
-		for _, f := range fields {
-			t.set(t.record(place), f.Name, f.cell())
-		}
+		d.setCells(place, fields)
 		return
 	}
 	t, mapping := d.mappingAt(place)
@@ -97,12 +80,12 @@ func (d *Draft) SetGroup(g estate.ID, fields ...Field) {
 	}
 }
 
-// SetAccess sets who may do something with a group.
-func (d *Draft) SetAccess(g estate.ID, fields ...Field) {
+// setAccess sets who may do something with a group.
+func (d *Draft) setAccess(g estate.ID, fields ...Field) {
 	place := d.before.Group(g).Place
 	if d.isTable(place) {
 		for _, f := range fields {
-			d.SetGroup(g, Field{Name: "access." + f.Name, Text: f.Text})
+			d.setGroup(g, Field{Name: "access." + f.Name, Text: f.Text})
 		}
 		return
 	}
@@ -114,15 +97,13 @@ func (d *Draft) SetAccess(g estate.ID, fields ...Field) {
 func (d *Draft) setWithin(t *yamlText, mapping *yaml.Node, name string, fields []Field, order []string) {
 	_, inner := lookup(mapping, name)
 	if inner != nil && inner.Kind == yaml.MappingNode {
-		left := len(inner.Content) / 2
+		kept := len(inner.Content) / 2
 		for _, f := range fields {
 			if key, _ := lookup(inner, f.Name); f.value() == nil && key != nil {
-				left--
-			} else if f.value() != nil && key == nil {
-				left++
+				kept--
 			}
 		}
-		if left == 0 || len(inner.Content) == 0 {
+		if kept == 0 {
 			d.key(t, mapping, name, pairsOf(fields), order)
 			return
 		}
@@ -164,9 +145,9 @@ func (d *Draft) mappingAt(p estate.Place) (*yamlText, *yaml.Node) {
 	return t, n
 }
 
-// SetList takes texts that stand at places out of a list of a group, such as
+// setList takes texts that stand at places out of a list of a group, such as
 // also, owners or moderators, and adds others.
-func (d *Draft) SetList(g estate.ID, name string, drop []string, add []string) {
+func (d *Draft) setList(g estate.ID, name string, drop []string, add []string) {
 	if len(drop)+len(add) == 0 {
 		return
 	}
@@ -226,8 +207,8 @@ func (d *Draft) tableOf(t *yamlText, section *yaml.Node) *rowText {
 	return d.table(beside(t.name, path.Value))
 }
 
-// AddGroup adds a group, behind those that are there.
-func (d *Draft) AddGroup(g NewGroup) {
+// addGroup adds a group, behind those that are there.
+func (d *Draft) addGroup(g NewGroup) {
 	t, section := d.section("groups")
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
@@ -292,14 +273,14 @@ func (g NewGroup) value() value {
 	return v
 }
 
-// RemoveGroup takes a group out, and the memberships that name it. Where other
+// removeGroup takes a group out, and the memberships that name it. Where other
 // groups list it, it stays listed.
-func (d *Draft) RemoveGroup(g estate.ID) {
+func (d *Draft) removeGroup(g estate.ID) {
 	place := d.before.Group(g).Place
 	d.dropItem(place, "groups")
 	for _, e := range d.before.Entries(g) {
 		if d.standsAlone(e.Place) {
-			d.DropMember(g, e.Place)
+			d.dropMember(g, e.Place)
 		}
 	}
 }
@@ -315,8 +296,8 @@ func (d *Draft) dropItem(p estate.Place, section string) {
 	d.list(t, t.root, section, topFields).drop[mapping] = true
 }
 
-// AddDomain adds a domain to those of the estate.
-func (d *Draft) AddDomain(name string) {
+// addDomain adds a domain to those of the estate.
+func (d *Draft) addDomain(name string) {
 	t, _ := d.section("domains")
 	c := d.list(t, t.root, "domains", topFields)
 	c.add = append(c.add, value{text: name})

@@ -9,13 +9,17 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
+	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
 )
 
 // commented are estates as people write them, with all that a careless editor
@@ -115,13 +119,10 @@ func writeEstate(t testing.TB, files map[string]string) string {
 	return dir
 }
 
-// An edit is one change: what it does to a draft, what lines may go for it, and
-// what holds in the end.
+// An edit is some changes, and what lines may go for them.
 type edit struct {
-	about string
-	names []string // a line that goes holds one of them
-	make  func(*Draft)
-	holds func(*estate.Estate) bool
+	names   []string // a line that goes holds one of them
+	changes []change.Change
 }
 
 func find1(e *estate.Estate, text string) estate.ID {
@@ -132,94 +133,165 @@ func find1(e *estate.Estate, text string) estate.ID {
 	return id
 }
 
-func entryOf(e *estate.Estate, group estate.ID, text string) (estate.Entry, bool) {
-	for _, entry := range e.Entries(group) {
-		if strings.EqualFold(e.Address(entry.Member).String(), text) {
-			return entry, true
-		}
-	}
-	return estate.Entry{}, false
+// setTitle gives a group a title.
+func setTitle(g estate.ID, title string) change.Change {
+	return change.SetSetting{Group: g, Setting: "title", Texts: []string{title}}
 }
+
+// anything is an edit for which any line may go.
+func anything(changes ...change.Change) edit { return edit{[]string{"*", "#"}, changes} }
 
 // randomEdit returns some edit of an estate.
 func randomEdit(random *rand.Rand, e *estate.Estate, n int) edit {
 	g := estate.ID(random.IntN(e.Groups()))
 	group := e.Address(g).String()
-	fresh := fmt.Sprintf("new%d@kelp.example", n)
-	entries := e.Entries(g)
+	fresh := address.MustParse(fmt.Sprintf("new%d@kelp.example", n))
 	m := estate.Membership{Copy: estate.Copy(random.IntN(5)), Paused: random.IntN(3) == 0, Invitations: estate.Invitations(random.IntN(4))}
-	switch kind := random.IntN(10); {
-	case kind < 2:
-		member := fmt.Sprintf("guest%d@out.example", n)
-		return edit{"add " + member + " to " + group, []string{group, `"members"`, "eve@", "dan@", "desk@", "guest", "]"}, func(d *Draft) { d.AddMember(g, Member{Address: member, Membership: m}) },
-			func(e *estate.Estate) bool {
-				entry, ok := entryOf(e, find1(e, group), member)
-				return ok && entry.Membership() == m
-			}}
-	case kind == 2 && len(entries) > 0:
-		entry := entries[random.IntN(len(entries))]
-		member := e.Address(entry.Member).String()
-		return edit{"drop " + member + " of " + group, []string{member, "eve@", "dan@", "members", "copy", "paused", "invitations", "since", group}, func(d *Draft) { d.DropMember(g, entry.Place) },
-			func(e *estate.Estate) bool { return len(e.Entries(find1(e, group))) == len(entries)-1 }}
-	case kind == 3 && len(entries) > 0:
-		entry := entries[random.IntN(len(entries))]
-		if e.IsGroup(entry.Member) {
-			m = estate.Membership{Copy: estate.CopyNone}
-		}
-		member := e.Address(entry.Member).String()
-		return edit{fmt.Sprintf("set %s of %s to %+v", member, group, m), []string{member, "copy", "paused", "invitations", group}, func(d *Draft) { d.SetMember(g, entry.Place, entry.Membership(), m) },
-			func(e *estate.Estate) bool {
-				now := 0
-				for _, one := range e.Entries(find1(e, group)) {
-					if one.Membership() == m && e.Address(one.Member).String() == member {
-						now++
-					}
-				}
-				return now > 0 && len(e.Entries(find1(e, group))) == len(entries)
-			}}
-	case kind == 4:
-		title := []string{"", "Plain", "With: colon", `"quoted" \ it's`, "äöü #no", "007", "true", "- x", "a\nb"}[random.IntN(9)]
-		return edit{"title " + title, []string{"title", group, "a\n", "b"}, func(d *Draft) { d.SetGroup(g, Field{Name: "title", Text: title}) },
-			func(e *estate.Estate) bool { return e.Group(find1(e, group)).Title == title }}
-	case kind == 5:
-		gate := [][]string{nil, {}, {"admit members"}, {`refuse unproven because "No: go; away"`, "hold suspect", "admit anyone"}}[random.IntN(4)]
-		return edit{fmt.Sprintf("gate %q", gate), []string{"gate", "refuse", "hold", "admit", group}, func(d *Draft) { d.SetGroup(g, Field{Name: "gate", List: gate}) },
-			func(e *estate.Estate) bool {
-				if now := e.Group(find1(e, group)).Gate; len(gate) > 0 {
-					return len(now) == len(gate) && now[0].Text == gate[0]
-				}
-				return true
-			}}
-	case kind == 6:
-		return edit{"owner " + fresh + " of " + group, []string{"owners", group}, func(d *Draft) { d.SetList(g, "owners", nil, []string{fresh}) },
-			func(e *estate.Estate) bool {
-				owners := e.Group(find1(e, group)).Owners
-				return len(owners) > 0 && e.Address(owners[len(owners)-1].ID).String() == fresh
-			}}
-	case kind == 7 && e.Groups() < 6:
-		return edit{"new group " + fresh, []string{`crew@kelp.example", "owners"`, `"members"`, "title", "]}"}, func(d *Draft) {
-			d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: fresh}, {Name: "owners", List: []string{"ann@kelp.example"}}, {Name: "welcome", Text: "false"}},
-				Members: []Member{{Address: "ann@kelp.example"}, {Address: "bob@kelp.example", Membership: m}, {Where: "(base=quay)"}}})
-		}, func(e *estate.Estate) bool {
-			id := find1(e, fresh)
-			return id != estate.None && e.IsGroup(id) && len(e.Entries(id)) == 2 && len(e.Rules(id)) == 1 && e.Group(id).NoWelcome
-		}}
-	case kind == 8 && e.Groups() > 2 && g > 1:
-		return edit{"remove " + group, []string{"*"}, func(d *Draft) { d.RemoveGroup(g) },
-			func(e *estate.Estate) bool { return find1(e, group) == estate.None || !e.IsGroup(find1(e, group)) }}
+	pick := func(list ...string) string { return list[random.IntN(len(list))] }
+	set := func(setting string, texts ...string) change.Change {
+		return change.SetSetting{Group: g, Setting: setting, Texts: texts}
 	}
+	switch random.IntN(12) {
+	case 0, 1:
+		member := fmt.Sprintf("guest%d@out.example", n)
+		add := change.AddMember{Group: g, Member: change.Member{Address: address.MustParse(member), Membership: m}}
+		return edit{[]string{group, `"members"`, "eve@", "dan@", "desk@", "guest", "]"}, []change.Change{add}}
+	case 2, 3:
+		if entries := e.Entries(g); len(entries) > 0 {
+			i := random.IntN(len(entries))
+			member := e.Address(entries[i].Member).String()
+			if random.IntN(2) == 0 {
+				names := []string{member, "eve@", "dan@", "members", "copy", "paused", "invitations", "since", group}
+				return edit{names, []change.Change{change.RemoveMember{Group: g, Entry: i}}}
+			}
+			if e.IsGroup(entries[i].Member) {
+				m = estate.Membership{Copy: estate.CopyNone}
+			}
+			names := []string{member, "copy", "paused", "invitations", group}
+			return edit{names, []change.Change{change.SetMember{Group: g, Entry: i, Membership: m}}}
+		}
+	case 4:
+		title := pick("", "Plain", "With: colon", `"quoted" \ it's`, "äöü #no", "007", "true", "- x", "a\nb")
+		c := change.SetSetting{Group: g, Setting: "title", Texts: []string{title}}
+		if title == "" {
+			c.Texts = nil
+		}
+		return edit{[]string{"title", group, "a\n", "b"}, []change.Change{c}}
+	case 5:
+		names := []string{"gate", "refuse", "hold", "admit", "drop", group, `b"`, "#"} // a list goes with its comments
+		gate := [][]string{nil, {}, {"admit members"}, {`refuse unproven because "No: go; away"`, "hold suspect", "admit anyone"}}[random.IntN(4)]
+		return edit{names, []change.Change{change.SetSetting{Group: g, Setting: "gate", Texts: gate}}}
+	case 6:
+		add := change.SetList{Group: g, Setting: "owners", Add: []string{fresh.String()}}
+		return edit{[]string{"owners", group, `b"`}, []change.Change{add}}
+	case 7:
+		return randomRuleEdit(random, e, g)
+	case 8:
+		return anything([]change.Change{set("access."+pick("find", "join", "read"), pick("inside", "members")),
+			set("kind", pick("forum", "list")), set("welcome", "false"), set("pause-after", "3"), set("copy"),
+			change.SetList{Group: g, Setting: "also", Add: []string{"x" + fresh.String()}},
+			change.RenameGroup{Group: g, To: fresh, Forget: n%2 == 0},
+		}[random.IntN(7)])
+	case 9:
+		return randomWholeEdit(random, e, g, fresh, m)
+	}
+	return randomPersonEdit(random, e, fresh)
+}
+
+// randomRuleEdit changes a rule of a gate or of the members.
+func randomRuleEdit(random *rand.Rand, e *estate.Estate, g estate.ID) edit {
+	rules, gate := e.Rules(g), e.Group(g).Gate
+	switch at := random.IntN(len(gate) + 1); {
+	case len(rules) > 0 && e.Groups() == 2 && at == 0:
+		return anything(change.RemoveMemberRule{Group: g, Rule: 0})
+	case len(rules) > 0 && at == 0:
+		return anything(change.SetMemberRule{Group: g, Rule: 0, Filter: rules[0].Filter, Copy: estate.CopyDigest})
+	case at == len(gate) || random.IntN(3) == 0:
+		return anything(change.InsertRule{Group: g, Setting: "gate", At: at, Text: "hold automatic"})
+	case random.IntN(2) == 0:
+		return anything(change.SetRule{Group: g, Setting: "gate", At: at, Text: "drop suspect"})
+	default:
+		return anything(change.RemoveRule{Group: g, Setting: "gate", At: at})
+	}
+}
+
+// randomWholeEdit lets a group come or go.
+func randomWholeEdit(random *rand.Rand, e *estate.Estate, g estate.ID, fresh address.Address, m estate.Membership) edit {
+	if e.Groups() > 2 && g > 1 {
+		gone := []change.Change{change.RemoveGroup{Group: g}}
+		return anything(append(gone, change.Cascade(e, []estate.ID{g}, nil)...)...)
+	}
+	quay, _ := selector.ParseFilter("(base=quay)")
+	return anything(change.AddGroup{
+		Address: fresh,
+		Settings: []change.Said{{Setting: "owners", Texts: []string{e.Address(e.PersonID(0)).String()}},
+			{Setting: "welcome", Texts: []string{"false"}}, {Setting: "access.read", Texts: []string{"inside"}}},
+		Members: []change.Member{{Address: e.Address(e.PersonID(0))}, {Filter: quay},
+			{Address: e.Address(e.PersonID(min(1, e.People()-1))), Membership: m}},
+	})
+}
+
+// randomPersonEdit changes a person, or lets one come or go.
+func randomPersonEdit(random *rand.Rand, e *estate.Estate, fresh address.Address) edit {
 	person := e.PersonID(random.IntN(e.People()))
 	if e.Person(person).Implied {
-		return edit{"new person " + fresh, []string{"kelp.example"}, func(d *Draft) {
-			d.AddPerson(NewPerson{Fields: []Field{{Name: "address", Text: fresh}, {Name: "name", Text: "New"}}, Facts: []estate.Fact{{Attribute: "base", Value: "quay"}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}})
-		}, func(e *estate.Estate) bool { return e.IsPerson(find1(e, fresh)) && len(e.Facts(find1(e, fresh))) == 3 }}
+		facts := []estate.Fact{{Attribute: "base", Value: "quay"}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}
+		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Address: fresh, Name: "New", Facts: facts}}}
 	}
-	who, base := e.Address(person).String(), []string{"", "pier", "no 7", "7"}[random.IntN(4)]
-	return edit{"base of " + who + ": " + base, []string{"base", "facts", who}, func(d *Draft) { d.SetPerson(person, nil, []Field{{Name: "base", Text: base}}) },
-		func(e *estate.Estate) bool {
-			values := e.Values(find1(e, who), "base")
-			return base == "" && len(values) == 0 || len(values) == 1 && values[0] == base
-		}}
+	who := e.Address(person).String()
+	switch random.IntN(8) {
+	case 0:
+		return anything(change.SetPerson{Person: person, Field: "name", Text: "Other Name"})
+	case 1:
+		return anything(change.SetPerson{Person: person, Field: "mailbox", Text: "full"})
+	case 2:
+		return anything(change.SetPersonAlso{Person: person, Also: []address.Address{fresh}})
+	case 3:
+		if e.People() > 3 {
+			gone := []change.Change{change.RemovePerson{Person: person}}
+			return anything(append(gone, change.Cascade(e, []estate.ID{person}, nil)...)...)
+		}
+	}
+	set := change.SetFact{Person: person, Attribute: "base"}
+	if base := []string{"", "pier", "no 7", "7"}[random.IntN(4)]; base != "" {
+		set.Values = []string{base}
+	}
+	return edit{[]string{"base", "facts", who}, []change.Change{set}}
+}
+
+// checkEdit fails where a draft with changes is not what they come to in memory.
+func checkEdit(t *testing.T, d *Draft, later *estate.Estate, changes []change.Change) {
+	t.Helper()
+	want, err := change.Apply(d.Before(), changes...)
+	if err != nil {
+		t.Fatalf("%+v: it can be written, but not made: %v", changes, err)
+	}
+	if line := changetest.Differing(changetest.Portrait(later), changetest.Portrait(want)); line != "" {
+		t.Fatalf("%T%+v: written, it is %s\nthe files: %s", changes[0], changes, line, d.mended)
+	}
+}
+
+// Each kind of change, written into a file, comes to what it is in memory.
+func TestWriteEachChange(t *testing.T) {
+	path := writeEstate(t, map[string]string{"estate.yaml": changetest.Quay})
+	e, err := Load(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range changetest.Alterations(e) {
+		d, err := Open(t.Context(), path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		changes := a.With(d.Before())
+		d.Apply(changes...)
+		later, err := d.Estate()
+		if err != nil {
+			t.Errorf("%T%+v: %v", a.Change, a.Change, err)
+			continue
+		}
+		checkEdit(t, d, later, changes)
+	}
 }
 
 // spoiled returns a line of before that is not in later, or not in its order,
@@ -252,7 +324,7 @@ func spoiled(before, later []byte, names []string) string {
 			for _, name := range names {
 				named = named || name == "*" || bytes.Contains(a[i], []byte(name))
 			}
-			if line := bytes.TrimSpace(a[i]); len(line) > 0 && (!named || line[0] == '#') || len(line) == 0 && i < len(a)-1 {
+			if line := bytes.TrimSpace(a[i]); len(line) > 0 && (!named || line[0] == '#' && !slices.Contains(names, "#")) || len(line) == 0 && i < len(a)-1 {
 				return string(a[i])
 			}
 			i++
@@ -285,24 +357,24 @@ func TestEditsLeaveTheRest(t *testing.T) {
 				for file := range files {
 					before[file], _ = os.ReadFile(filepath.Join(path, file))
 				}
-				one.make(d)
+				d.Apply(one.changes...)
 				later, err := d.Estate()
+				if err != nil && name == "tables" && strings.Contains(err.Error(), "by hand") {
+					continue
+				}
 				if err != nil {
-					t.Fatalf("%s: %v\n%s", one.about, err, d.mended[filepath.Join(path, "estate.yaml")])
+					t.Fatalf("%+v: %v\n%s", one.changes, err, d.mended[filepath.Join(path, "estate.yaml")])
 				}
 				if err := d.Write(); err != nil {
-					t.Fatalf("%s: %v", one.about, err)
+					t.Fatalf("%+v: %v", one.changes, err)
 				}
 				for file, old := range before {
 					now, _ := os.ReadFile(filepath.Join(path, file))
 					if line := spoiled(old, now, one.names); line != "" {
-						t.Fatalf("%s: spoiled %s: %q\nbefore:\n%s\nlater:\n%s", one.about, file, line, old, now)
+						t.Fatalf("%T%+v: spoiled %s: %q\nbefore:\n%s\nlater:\n%s", one.changes[0], one.changes, file, line, old, now)
 					}
 				}
-				if !one.holds(later) {
-					now, _ := os.ReadFile(filepath.Join(path, "estate.yaml"))
-					t.Fatalf("%s: does not hold\nbefore:\n%s\nlater:\n%s", one.about, before["estate.yaml"], now)
-				}
+				checkEdit(t, d, later, one.changes)
 			}
 		})
 	}
@@ -315,28 +387,32 @@ func TestEditsTogether(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		desk := find1(d.Before(), "desk@kelp.example")
-		for _, entry := range d.Before().Entries(desk) {
-			d.DropMember(desk, entry.Place)
+		desk, crew := find1(d.Before(), "desk@kelp.example"), find1(d.Before(), "crew@kelp.example")
+		set := func(g estate.ID, setting string, texts ...string) change.Change {
+			return change.SetSetting{Group: g, Setting: setting, Texts: texts}
+		}
+		changes := []change.Change{
+			set(desk, "kind", "forum"), set(desk, "title"), set(crew, "access.find", "members"), set(crew, "access.join", "inside"),
+			change.SetList{Group: desk, Setting: "owners", Drop: []string{"ann@kelp.example"}, Add: []string{"cat@kelp.example"}},
+			change.AddGroup{Address: address.MustParse("last@kelp.example")}, change.AddDomain{Name: "more.example"},
+			change.SetFact{Person: d.Before().PersonID(1), Attribute: "base"},
+			change.SetFact{Person: d.Before().PersonID(1), Attribute: "post", Values: []string{"mate", "cook"}},
+		}
+		for i := range d.Before().Entries(desk) {
+			changes = append(changes, change.RemoveMember{Group: desk, Entry: i})
 		}
 		for i := range 5 {
-			d.AddMember(desk, Member{Address: fmt.Sprintf("guest%d@out.example", i)})
+			member := change.Member{Address: address.MustParse(fmt.Sprintf("guest%d@out.example", i))}
+			changes = append(changes, change.AddMember{Group: desk, Member: member})
 		}
-		d.SetGroup(desk, Field{Name: "kind", Text: "forum"}, Field{Name: "title"})
-		d.SetList(desk, "owners", []string{"ann@kelp.example"}, []string{"cat@kelp.example"})
-		crew := find1(d.Before(), "crew@kelp.example")
-		d.SetAccess(crew, Field{Name: "find", Text: "members"}, Field{Name: "join", Text: "inside"})
-		d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: "last@kelp.example"}}})
-		d.AddDomain("more.example")
+		d.Apply(changes...)
 		e, err := d.Estate()
 		if err != nil {
 			t.Errorf("%s: %v\n%s", name, err, d.mended)
 			continue
 		}
-		desk = find1(e, "desk@kelp.example")
-		g := e.Group(desk)
-		if len(e.Entries(desk)) != 5 || g.Kind != estate.Forum || g.Title != "" || len(g.Owners) == 0 || e.Address(g.Owners[len(g.Owners)-1].ID).String() != "cat@kelp.example" ||
-			e.Group(find1(e, "crew@kelp.example")).Access[estate.Join].Text != "inside" || find1(e, "last@kelp.example") == estate.None || !e.InsideDomain("more.example") {
+		checkEdit(t, d, e, changes)
+		if desk := find1(e, "desk@kelp.example"); len(e.Entries(desk)) != 5 || e.Group(desk).Kind != estate.Forum {
 			t.Errorf("%s: not all edits are there:\n%s", name, d.mended)
 		}
 	}
@@ -349,7 +425,7 @@ func TestEditsRefuseAliases(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.AddMember(0, Member{Address: "y@out.example"})
+	d.Apply(change.AddMember{Member: change.Member{Address: address.MustParse("y@out.example")}})
 	if _, err := d.Estate(); err == nil || !strings.Contains(err.Error(), "anchor") || !strings.Contains(err.Error(), ":4:") {
 		t.Errorf("err = %v, want one that names the anchor and line 4", err)
 	}
@@ -371,7 +447,7 @@ func TestTwoWriters(t *testing.T) {
 						t.Error(err)
 						return
 					}
-					d.AddMember(0, Member{Address: member})
+					d.Apply(change.AddMember{Member: change.Member{Address: address.MustParse(member)}})
 					err = d.Write()
 					if err == nil {
 						break
@@ -402,7 +478,7 @@ func TestKilledWriter(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			d.SetGroup(0, Field{Name: "title", Text: strings.Repeat(fmt.Sprint(i%10), 1000)})
+			d.Apply(setTitle(0, strings.Repeat(fmt.Sprint(i%10), 1000)))
 			if err := d.Write(); err != nil {
 				t.Fatal(err)
 			}
@@ -465,18 +541,16 @@ func FuzzEdits(f *testing.F) {
 			return
 		}
 		one := randomEdit(random, d.Before(), 1)
-		one.make(d)
+		d.Apply(one.changes...)
 		later, err := d.Estate()
 		if err != nil {
 			var refused *Errors
 			if !errors.As(err, &refused) {
-				t.Errorf("%s: %v", one.about, err)
+				t.Errorf("%+v: %v", one.changes, err)
 			}
 			return
 		}
-		if !one.holds(later) {
-			t.Errorf("%s: does not hold\nbefore:\n%s\nlater:\n%s", one.about, data, d.mended[path])
-		}
+		checkEdit(t, d, later, one.changes)
 	})
 }
 
@@ -496,7 +570,7 @@ func TestEditOfAnotherFile(t *testing.T) {
 			}
 		}
 		desk := find1(d.Before(), "desk@kelp.example")
-		d.DropMember(desk, d.Before().Entries(desk)[0].Place)
+		d.Apply(change.RemoveMember{Group: desk})
 		if _, err := d.Estate(); !errors.Is(err, ErrChanged) {
 			t.Errorf("%s: err = %v, want that somebody else has changed it", name, err)
 		}

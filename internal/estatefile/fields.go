@@ -1,12 +1,11 @@
 package estatefile
 
 import (
-	"slices"
+	"errors"
 	"strconv"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
@@ -42,35 +41,12 @@ func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
 		setting.Set(&s.group, v)
 	}
 	switch setting.Form {
-	case estate.FormWord:
-		return func(l *loader, s *groupSpec, it item) {
-			if word, ok := l.parseWord(it, setting.Words); ok {
-				take(s, it, estate.Value{Word: word})
-			}
-		}
-	case estate.FormFlag:
-		return func(l *loader, s *groupSpec, it item) {
-			take(s, it, estate.Value{Flag: l.parseBool(it, setting.Default == "true")})
-		}
-	case estate.FormNumber:
-		return func(l *loader, s *groupSpec, it item) {
-			n, err := strconv.Atoi(it.text)
-			if err != nil || n < 1 {
-				l.fail(it.place, "expected a whole number of "+setting.Unit+" from 1 up, not "+quote(it.text), "")
-			}
-			take(s, it, estate.Value{Number: n})
-		}
 	case estate.FormRules:
 		return func(l *loader, s *groupSpec, it item) {
 			rule, ok := l.parseRule(it.text, setting.Heads, setting.Scope, it.place)
 			if ok && !l.tooMany(len(setting.Texts(nil, &s.group)), it) {
 				take(s, it, estate.Value{Rule: rule})
 			}
-		}
-	case estate.FormAddress:
-		return func(l *loader, s *groupSpec, it item) {
-			a, _ := l.parseAddress(it.text, it.place)
-			take(s, it, estate.Value{Address: a})
 		}
 	case estate.FormAddresses:
 		return func(l *loader, s *groupSpec, it item) {
@@ -83,7 +59,19 @@ func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
 		role := strings.TrimSuffix(setting.Name, "s") // owner, moderator
 		return func(l *loader, s *groupSpec, it item) { s.relate(l, role, it) }
 	}
-	return func(_ *loader, s *groupSpec, it item) { take(s, it, estate.Value{Text: it.text}) }
+	return func(l *loader, s *groupSpec, it item) {
+		v, err := setting.Parse(it.text)
+		l.failValue(err, it)
+		take(s, it, v)
+	}
+}
+
+// failValue notes that an item is no value of a setting, if err says so.
+func (l *loader) failValue(err error, it item) {
+	var bad *estate.ValueError
+	if errors.As(err, &bad) {
+		l.fail(it.place, bad.Text, bad.Nearest)
+	}
 }
 
 // maxRules is how many rules a list of them has at most.
@@ -231,39 +219,17 @@ func (l *loader) findGroup(it item) (estate.ID, bool) {
 
 // parseBool reads true or false. otherwise is returned for anything else.
 func (l *loader) parseBool(it item, otherwise bool) bool {
-	switch it.text {
-	case "true", "True", "TRUE":
-		return true
-	case "false", "False", "FALSE":
-		return false
-	}
-	l.fail(it.place, "expected true or false, not "+quote(it.text), "")
-	return otherwise
-}
-
-// parseWord returns which of some words stands there.
-func (l *loader) parseWord(it item, words []string) (int, bool) {
-	i := slices.Index(words, it.text)
-	if i < 0 || it.text == "" {
-		l.fail(it.place, "expected "+orList(words)+", not "+quote(it.text), nearest.Word(it.text, words))
-		return 0, false
-	}
-	return i, true
+	flag, err := estate.ParseFlag(it.text, otherwise)
+	l.failValue(err, it)
+	return flag
 }
 
 // setWord sets something to one of its words.
 func setWord[T ~uint8](l *loader, to *T, it item, words []string) {
-	if i, ok := l.parseWord(it, words); ok {
+	i, err := estate.ParseWord(words, it.text)
+	if l.failValue(err, it); err == nil {
 		*to = T(i)
 	}
-}
-
-// orList lists the words of a setting as "a, b or c".
-func orList(words []string) string {
-	if words[0] == "" {
-		words = words[1:]
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
 func quote(s string) string {

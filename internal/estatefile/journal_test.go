@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"testing"
 
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
@@ -51,8 +53,11 @@ func TestJournal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: "new@kelp.example"}}, Members: []Member{{Address: "fay@kelp.example"}}})
-	d.AddPerson(NewPerson{Fields: []Field{{Name: "address", Text: "fay@kelp.example"}}})
+	d.Apply(change.AddGroup{
+		Address: address.MustParse("new@kelp.example"),
+		Members: []change.Member{{Address: address.MustParse("fay@kelp.example")}},
+	})
+	d.Apply(change.AddPerson{Address: address.MustParse("fay@kelp.example")})
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +80,7 @@ func TestJournal(t *testing.T) {
 	if d, err = Open(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
-	d.SetGroup(find1(d.Before(), "gang@kelp.example"), Field{Name: "title", Text: "Gang"})
+	d.Apply(setTitle(find1(d.Before(), "gang@kelp.example"), "Gang"))
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +104,7 @@ func TestJournalHalfDone(t *testing.T) {
 	if find1(d.Before(), "gang@kelp.example") == estate.None {
 		t.Error("the change is not there")
 	}
-	d.SetGroup(0, Field{Name: "title", Text: "First"})
+	d.Apply(setTitle(0, "First"))
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +160,7 @@ func TestJournalPlanted(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		before.SetGroup(0, Field{Name: "title", Text: "First"})
+		before.Apply(setTitle(0, "First"))
 		if _, err := before.Changed(); err != nil {
 			t.Fatal(err)
 		}
@@ -189,7 +194,7 @@ func TestJournalChangedByHand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.SetGroup(0, Field{Name: "title", Text: "First"})
+	d.Apply(setTitle(0, "First"))
 	if _, err := d.Changed(); err != nil {
 		t.Fatal(err)
 	}
@@ -227,7 +232,7 @@ func TestLeftovers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.SetGroup(0, Field{Name: "title", Text: "First"})
+	d.Apply(setTitle(0, "First"))
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -246,11 +251,14 @@ func TestWriteKeepsOwners(t *testing.T) {
 		t.Skip("only root may give files away")
 	}
 	for about, edit := range map[string]func(*Draft){
-		"one file": func(d *Draft) { d.SetGroup(0, Field{Name: "title", Text: "First"}) },
+		"one file": func(d *Draft) { d.Apply(setTitle(0, "First")) },
 		"several": func(d *Draft) {
-			d.AddPerson(NewPerson{Fields: []Field{{Name: "address", Text: "fay@kelp.example"}}})
-			d.SetGroup(0, Field{Name: "title", Text: "First"})
-			d.AddGroup(NewGroup{Fields: []Field{{Name: "address", Text: "new@kelp.example"}}, Members: []Member{{Address: "fay@kelp.example"}}})
+			d.Apply(change.AddPerson{Address: address.MustParse("fay@kelp.example")})
+			d.Apply(setTitle(0, "First"))
+			d.Apply(change.AddGroup{
+				Address: address.MustParse("new@kelp.example"),
+				Members: []change.Member{{Address: address.MustParse("fay@kelp.example")}},
+			})
 		},
 	} {
 		dir := writeEstate(t, commented["tables"])
@@ -303,7 +311,7 @@ func TestCancelled(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.SetGroup(0, Field{Name: "title", Text: "First"})
+	d.Apply(setTitle(0, "First"))
 	if _, err := d.Changed(); err != nil {
 		t.Fatal(err)
 	}
@@ -345,7 +353,7 @@ func FuzzJournal(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		d.SetGroup(0, Field{Name: "title", Text: "First"})
+		d.Apply(setTitle(0, "First"))
 		if _, err := d.Changed(); err != nil {
 			t.Fatal(err)
 		}

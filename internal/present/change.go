@@ -267,7 +267,7 @@ func NewPostures(list ...posture.Posture) *Postures {
 	for _, p := range list {
 		one := Posture{p.Name, p.For, p.Posts, p.Receives, map[string]string{}}
 		for _, s := range p.Settings {
-			one.Settings[s.Name] = s.Text + strings.Join(s.List, "; ")
+			one.Settings[s.Setting] = strings.Join(s.Texts, "; ")
 		}
 		a.Postures = append(a.Postures, one)
 	}

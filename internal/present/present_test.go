@@ -12,15 +12,15 @@ import (
 	"github.com/mattn/go-runewidth"
 )
 
-// sample is an answer with data of any kind.
-type sample struct {
+// anyAnswer is an answer with data of any kind.
+type anyAnswer struct {
 	Value string   `json:"value"`
 	rows  [][]Span // of a table
 	line  []Span   // a line
 	block []block  // blocks
 }
 
-func (s sample) writeText(p *Page) {
+func (s anyAnswer) writeText(p *Page) {
 	p.Table(s.rows)
 	if s.line != nil {
 		p.Line(4, s.line...)
@@ -29,11 +29,11 @@ func (s sample) writeText(p *Page) {
 	p.hint()
 }
 
-func (s sample) table() ([]string, iter.Seq[[]string]) {
+func (s anyAnswer) table() ([]string, iter.Seq[[]string]) {
 	return []string{"value"}, slices.Values([][]string{{s.Value}})
 }
 
-func printed(t *testing.T, s sample, options Options) string {
+func printed(t *testing.T, s anyAnswer, options Options) string {
 	t.Helper()
 	var b bytes.Buffer
 	if err := Print(&b, s, Text, options); err != nil {
@@ -63,7 +63,7 @@ func TestClean(t *testing.T) {
 // for the colours that were asked for.
 func TestNoControls(t *testing.T) {
 	const evil = "\x1b]0;title\a\u202e\u009b1m\r"
-	s := sample{
+	s := anyAnswer{
 		rows:  [][]Span{{{Bad, evil}, {Plain, evil}, {Faint, evil}}},
 		line:  []Span{{Strong, evil}, {Good, evil}},
 		block: []block{{word: Span{Doubtful, evil}, text: evil, place: evil, people: []string{evil}}},
@@ -86,7 +86,7 @@ func TestNoControls(t *testing.T) {
 // Tables stay within the width, and their columns are aligned whatever the width
 // of the characters.
 func TestTable(t *testing.T) {
-	s := sample{rows: [][]Span{
+	s := anyAnswer{rows: [][]Span{
 		{{Plain, "渡し船"}, {Plain, "first"}, {Plain, strings.Repeat("many words ", 20)}},
 		{{Plain, "é"}, {Plain, "second"}, {Plain, "short"}},
 	}}
@@ -107,7 +107,7 @@ func TestTable(t *testing.T) {
 }
 
 func TestLinesAndBlocks(t *testing.T) {
-	s := sample{line: []Span{{Plain, "  " + strings.Repeat("word ", 30)}}, block: []block{
+	s := anyAnswer{line: []Span{{Plain, "  " + strings.Repeat("word ", 30)}}, block: []block{
 		{word: Span{Bad, "stopped"}, text: "why", place: "a.yaml:1:2", people: []string{"a", "b", "c", "d", "e"}},
 		{word: Span{Good, "inbox"}, text: "so", people: []string{"f"}},
 	}}
@@ -130,7 +130,7 @@ func TestLinesAndBlocks(t *testing.T) {
 func TestJSON(t *testing.T) {
 	const value = "a\x1b\x7f\u009b\u2028<é>\xff"
 	var b bytes.Buffer
-	if err := Print(&b, sample{Value: value}, JSON, Options{}); err != nil {
+	if err := Print(&b, anyAnswer{Value: value}, JSON, Options{}); err != nil {
 		t.Fatal(err)
 	}
 	for _, r := range b.String() {
@@ -138,7 +138,7 @@ func TestJSON(t *testing.T) {
 			t.Errorf("%q has the control character %q", b.String(), r)
 		}
 	}
-	var back sample
+	var back anyAnswer
 	if err := json.Unmarshal(b.Bytes(), &back); err != nil || back.Value != strings.ToValidUTF8(value, "\ufffd") {
 		t.Errorf("%s is read back as %q, %v", b.String(), back.Value, err)
 	}
@@ -150,7 +150,7 @@ func TestCSV(t *testing.T) {
 		{"\t=1", `\x09=1`}, {"a,\"b\"", "a,\"b\""}, {"\x1b[m", `\x1b[m`},
 	} {
 		var b bytes.Buffer
-		if err := Print(&b, sample{Value: c.in}, CSV, Options{}); err != nil {
+		if err := Print(&b, anyAnswer{Value: c.in}, CSV, Options{}); err != nil {
 			t.Fatal(err)
 		}
 		if !strings.HasSuffix(b.String(), "\r\n") {

@@ -56,7 +56,7 @@ func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
 	}
 	const most = 6
 	for _, h := range cause.Hypotheses[:min(most, len(cause.Hypotheses))] {
-		one := n.asIf(&h.Change)
+		one := n.asIf(h.Change)
 		if h.And != nil {
 			and := n.asIf(h.And)
 			one.Says += ", and " + and.Says
@@ -65,78 +65,6 @@ func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
 		c.AsIf = append(c.AsIf, one)
 	}
 	return c
-}
-
-func (n namer) asIf(change *infer.Change) AsIf {
-	a := AsIf{Says: change.Says, Setting: change.Setting, Value: change.Value, YAML: n.changeYAML(change)}
-	if change.Group != estate.None {
-		a.Group = n.address(change.Group)
-	}
-	if change.Person != estate.None {
-		a.Person = n.address(change.Person)
-	}
-	return a
-}
-
-// changeYAML writes a change as it would stand in the estate.
-func (n namer) changeYAML(c *infer.Change) string {
-	changed := c.Apply(n.e)
-	switch c.Setting {
-	case "mailbox":
-		return "people:\n  - {address: " + n.address(c.Person) + ", mailbox: " + c.Value + "}\n"
-	case "nested-gates":
-		return "nested-gates: " + c.Value + "\n"
-	case "domains":
-		return "# domains: without " + c.Value + "\n"
-	case "also", "address":
-		return "# without the address " + c.Value + "\n"
-	}
-	head := "groups:\n  - address: " + n.address(c.Group) + "\n"
-	rules := func(setting string, texts []string) string {
-		if len(texts) == 0 {
-			return head + "    " + setting + ": []\n"
-		}
-		return head + "    " + setting + ":\n      - " + strings.Join(texts, "\n      - ") + "\n"
-	}
-	g := changed.Group(c.Group)
-	var texts []string
-	switch c.Setting {
-	case "gate":
-		for _, rule := range g.Gate {
-			texts = append(texts, oneLine(rule.Text))
-		}
-		return rules("gate", texts)
-	case "voice":
-		for _, rule := range g.Voice {
-			texts = append(texts, oneLine(rule.Text))
-		}
-		return rules("voice", texts)
-	case "owners", "moderators":
-		list := g.Owners
-		if c.Setting == "moderators" {
-			list = g.Moderators
-		}
-		for _, l := range list {
-			texts = append(texts, n.address(l.ID))
-		}
-		return head + "    " + c.Setting + ": [" + strings.Join(texts, ", ") + "]\n"
-	case "members":
-		switch {
-		case c.Value == "":
-			if c.Person != estate.None {
-				return head + "    members: # without " + n.address(c.Person) + "\n"
-			}
-			return head + "    members: # without it\n"
-		case strings.HasPrefix(c.Value, "{"):
-			return head + "    members:\n      - " + c.Value + "\n"
-		case c.Person != estate.None:
-			return head + "    members:\n      - {address: " + n.address(c.Person) + ", " + strings.TrimSuffix(
-				c.Value,
-				": ",
-			) + "}\n"
-		}
-	}
-	return head + "    " + c.Setting + ": " + c.Value + "\n"
 }
 
 func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {

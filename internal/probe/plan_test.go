@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/lanes"
@@ -304,7 +305,7 @@ func TestJudge(t *testing.T) {
 		"let in":         {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, ada, 0)}, good[1:]...), [2]string{"admit", "admit"}, 2, "main@kelp.example"},
 		"silence":        {map[int]send.Reply{0: accepted, 1: accepted}, good[:1], [2]string{"hold", Silence}, 5, "main@kelp.example"},
 		"bounced":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: main, Action: "failed", Status: "5.7.1"}} })}, good[0]), [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
-		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "the mailbox of cy@kelp.example were full"},
+		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "SetPerson - cy@kelp.example {Person:5 Field:mailbox Text:full}"},
 		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.Role = watch.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
 		"twice":          {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.UID = 7 })}, good...), [2]string{"hold", "admit"}, 1, ""},
 		"no archive":     {map[int]send.Reply{0: accepted, 1: accepted}, good[:4], [2]string{"hold", "admit"}, 1, ""},
@@ -320,7 +321,7 @@ func TestJudge(t *testing.T) {
 		said := ""
 		for _, cause := range j.Causes {
 			for _, h := range cause.Hypotheses[:min(2, len(cause.Hypotheses))] {
-				said += h.Change.Says + "\n"
+				said += changetest.Tell(p.resolver.Estate(), h.Change) + "\n"
 			}
 		}
 		if c.cause == "" && said != "" || !strings.Contains(said, c.cause) {

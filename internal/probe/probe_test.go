@@ -9,11 +9,13 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/standin"
 )
@@ -130,7 +132,7 @@ func report(t testing.TB, j *probe.Judgement, fail bool) {
 			if i == 4 {
 				break
 			}
-			says = append(says, h.Change.Says)
+			says = append(says, change.Key(h.Change))
 		}
 		t.Logf("explains %d: as if %s", len(c.Explains), strings.Join(says, " | "))
 	}
@@ -189,7 +191,7 @@ func TestDifferences(t *testing.T) {
 			}
 			for _, c := range j.Causes {
 				for _, h := range c.Hypotheses[:min(2, len(c.Hypotheses))] {
-					if strings.Contains(h.Change.Says, d.cause) {
+					if strings.Contains(present.Says(e, h.Change), d.cause) {
 						return
 					}
 				}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -259,12 +258,11 @@ func (p *provision) change(r *http.Request, use func(*scimChange, json.RawMessag
 	if err != nil {
 		return 0, nil, err
 	}
+	if err := c.flush(); err != nil {
+		return 0, nil, err
+	}
 	if c.changed {
-		e, err := c.content.Build()
-		if err != nil {
-			return 0, nil, badSCIM("invalidValue", "the estate would not hold: %v", err)
-		}
-		p.post.reload(e)
+		p.post.reload(c.e)
 	}
 	if id, ok := body.(changedGroup); ok {
 		e := p.estate()
@@ -278,30 +276,3 @@ func (p *provision) change(r *http.Request, use func(*scimChange, json.RawMessag
 // changedGroup is the identifier of a group that an answer is to show as it is
 // then.
 type changedGroup string
-
-// member returns the address of a member that a request names, who has to be known.
-func (c *scimChange) member(value any) (string, error) {
-	object, ok := value.(map[string]any)
-	if !ok {
-		return "", badSCIM("invalidValue", "expected a member such as {\"value\": ID}, not %v", value)
-	}
-	text, _ := object["value"].(string)
-	if of, ok := strings.CutPrefix(text, "bulkId:"); ok {
-		if text, ok = c.made[of]; !ok {
-			return "", badSCIM("invalidValue", "no operation before this one has the bulkId %s", of)
-		}
-		return text, nil
-	}
-	id, known := whose(c.e, text)
-	if !known &&
-		!slices.ContainsFunc(
-			c.content.Groups,
-			func(g group) bool { return strings.EqualFold(g.Fields[0].Text, text) },
-		) {
-		return "", badSCIM("invalidValue", "there is no resource %q", text)
-	}
-	if known {
-		return c.e.Address(id).String(), nil
-	}
-	return text, nil
-}

@@ -10,36 +10,101 @@ import (
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/scim"
-	"yorvet.example/yorvet/internal/estatefile"
 )
 
-type group = estatefile.NewGroup
-
-// scimChange is a change of the estate that requests make.
+// scimChange is a change of the estate that requests make, of several operations.
+// What they do is collected for as long as one does not hang on another, since it
+// takes as long to make an estate for one of them as for all.
 type scimChange struct {
 	e       *estate.Estate
-	content *estatefile.Content
-	made    map[string]string // by bulkId: the address of a group that has been created
+	pending []change.Change
+	touched map[estate.ID]map[string]bool // by group: what pending changes are about
+	coming  map[string]bool               // groups that pending changes add, by key of the address
+	gone    []estate.ID                   // groups that pending changes remove
+	made    map[string]string             // by bulkId: the address of a group that has been created
 	changed bool
 }
 
 func newSCIMChange(e *estate.Estate) *scimChange {
-	return &scimChange{e: e, content: directory.ContentOf(e), made: map[string]string{}}
+	c := &scimChange{e: e, made: map[string]string{}}
+	c.begin()
+	return c
+}
+
+func (c *scimChange) begin() {
+	c.pending, c.gone = nil, nil
+	c.touched, c.coming = map[estate.ID]map[string]bool{}, map[string]bool{}
+}
+
+// flush makes the changes that are pending.
+func (c *scimChange) flush() error {
+	if len(c.pending) == 0 {
+		return nil
+	}
+	e, err := change.Apply(c.e, append(c.pending, change.Cascade(c.e, c.gone, nil)...)...)
+	if err != nil {
+		return badSCIM("invalidValue", "the estate would not hold: %v", err)
+	}
+	c.e, c.changed = e, true
+	c.begin()
+	return nil
 }
 
 // find returns the group with an identifier.
-func (c *scimChange) find(id string) (*group, error) {
-	for i := range c.content.Groups {
-		a, err := address.Parse(c.content.Groups[i].Fields[0].Text)
-		if err == nil && strings.EqualFold(a.Key(), id) {
-			return &c.content.Groups[i], nil
+func (c *scimChange) find(id string) (estate.ID, error) {
+	g, ok := whose(c.e, id)
+	if len(c.gone) > 0 || !ok && len(c.pending) > 0 {
+		if err := c.flush(); err != nil {
+			return estate.None, err
+		}
+		g, ok = whose(c.e, id)
+	}
+	if !ok || !c.e.IsGroup(g) {
+		return estate.None, &scimError{http.StatusNotFound, "", "there is no group " + id}
+	}
+	return g, nil
+}
+
+// The things of a group that changes are about, besides settings: all members, and one
+// of them.
+const (
+	aboutMembers = "members"
+	aboutMember  = "member "
+)
+
+// about returns the group with an identifier, for a change of something of it: as it is
+// after all changes that this one hangs on.
+func (c *scimChange) about(id, what string) (estate.ID, error) {
+	g, err := c.find(id)
+	if err != nil {
+		return g, err
+	}
+	met := c.touched[g]
+	clash := met[what] || met[aboutMembers] && strings.HasPrefix(what, aboutMember)
+	for other := range met {
+		clash = clash || what == aboutMembers && strings.HasPrefix(other, aboutMember)
+	}
+	if clash {
+		if err := c.flush(); err != nil {
+			return g, err
+		}
+		if g, err = c.find(id); err != nil {
+			return g, err
 		}
 	}
-	return nil, &scimError{http.StatusNotFound, "", "there is no group " + id}
+	if c.touched[g] == nil {
+		c.touched[g] = map[string]bool{}
+	}
+	c.touched[g][what] = true
+	return g, nil
 }
+
+// add notes changes.
+func (c *scimChange) add(changes ...change.Change) { c.pending = append(c.pending, changes...) }
 
 // operation is one of a PATCH request (RFC 7644, section 3.5.2).
 type operation struct {
@@ -50,8 +115,7 @@ type operation struct {
 
 // patch changes a group.
 func (c *scimChange) patch(id string, data json.RawMessage) (any, error) {
-	g, err := c.find(id)
-	if err != nil {
+	if _, err := c.find(id); err != nil {
 		return nil, err
 	}
 	var request struct {
@@ -65,156 +129,136 @@ func (c *scimChange) patch(id string, data json.RawMessage) (any, error) {
 		return nil, badSCIM("invalidSyntax", "schemas lacks %s", scim.PatchSchema)
 	}
 	for _, one := range request.Operations {
-		if err := c.apply(g, one); err != nil {
+		parts, err := one.parts()
+		if err != nil {
 			return nil, err
 		}
+		for _, part := range parts {
+			if id, err = c.set(id, part); err != nil {
+				return nil, err
+			}
+		}
 	}
-	c.changed = true
-	return changedGroup(g.Fields[0].Text), nil
+	return changedGroup(id), nil
 }
 
-// apply makes one operation of a group.
-func (c *scimChange) apply(g *group, one operation) error {
-	op := strings.ToLower(one.Op)
+// part is what an operation does with one attribute.
+type part struct {
+	op, name string
+	value    any
+}
+
+// parts returns an operation by its attributes: where it has no path, its value is a
+// part of the resource.
+func (o operation) parts() ([]part, error) {
+	op := strings.ToLower(o.Op)
 	if op != "add" && op != "replace" && op != "remove" {
-		return badSCIM("invalidSyntax", "there is no operation %q, expected add, replace or remove", one.Op)
+		return nil, badSCIM("invalidSyntax", "there is no operation %q, expected add, replace or remove", o.Op)
 	}
-	if one.Path == "" {
-		// The value is a part of the resource: each of its attributes is a path.
-		object, ok := one.Value.(map[string]any)
+	path, extension := o.Path, scim.Extension+":"
+	switch {
+	case path == "":
+		object, ok := o.Value.(map[string]any)
 		if !ok || op == "remove" {
-			return badSCIM("noTarget", "the operation has no path, and no value that is a part of a group")
+			return nil, badSCIM("noTarget", "the operation has no path, and no value that is a part of a group")
 		}
-		for _, name := range slices.Sorted(maps.Keys(object)) {
-			value := object[name]
-			if extension, ok := value.(map[string]any); ok && strings.EqualFold(name, scim.Extension) {
-				for _, inner := range slices.Sorted(maps.Keys(extension)) {
-					if err := c.set(g, op, inner, extension[inner]); err != nil {
-						return err
-					}
-				}
-				continue
-			}
-			if err := c.set(g, op, name, value); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	path := one.Path
-	if len(path) > len(scim.Extension)+1 && strings.EqualFold(path[:len(scim.Extension)+1], scim.Extension+":") {
-		path = path[len(scim.Extension)+1:]
-	} else if len(path) > 8 && strings.EqualFold(path[:8], "members[") && strings.HasSuffix(path, "]") {
+		return attributes(op, object), nil
+	case len(path) > len(extension) && strings.EqualFold(path[:len(extension)], extension):
+		path = path[len(extension):]
+	case len(path) > 8 && strings.EqualFold(path[:8], "members[") && strings.HasSuffix(path, "]"):
 		attribute, value, ok := parseEq(path[8 : len(path)-1])
 		if !ok || !strings.EqualFold(attribute, "value") || op != "remove" {
-			return badSCIM("invalidPath", "of paths with a filter only remove of members[value eq \"ID\"] is taken, not %s", one.Path)
+			return nil, badSCIM("invalidPath",
+				"of paths with a filter only remove of members[value eq \"ID\"] is taken, not %s", o.Path)
 		}
-		return c.dropMember(g, value)
+		return []part{{op, "members", map[string]any{"value": value}}}, nil
 	}
-	return c.set(g, op, path, one.Value)
+	return []part{{op, path, o.Value}}, nil
 }
 
-// set makes an operation of an attribute.
-func (c *scimChange) set(g *group, op, name string, value any) error {
-	switch strings.ToLower(name) {
+// attributes returns the attributes of a resource as parts, those of the extension, too.
+func attributes(op string, object map[string]any) []part {
+	var list []part
+	for _, name := range slices.Sorted(maps.Keys(object)) {
+		if inner, ok := object[name].(map[string]any); ok && strings.EqualFold(name, scim.Extension) {
+			list = append(list, attributes(op, inner)...)
+			continue
+		}
+		list = append(list, part{op, name, object[name]})
+	}
+	return list
+}
+
+// set changes an attribute of a group, and returns its identifier, which may have
+// changed with it.
+func (c *scimChange) set(id string, p part) (string, error) {
+	switch name := strings.ToLower(p.name); name {
 	case "members":
-		return c.setMembers(g, op, value)
-	case "owners", "moderators":
-		return c.setListed(g, op, strings.ToLower(name), value)
-	case "also":
-		texts, err := textsOf(value)
-		if err != nil {
-			return err
-		}
-		return setList(g, op, "also", texts)
+		return id, c.setMembers(id, p)
+	case "owners", "moderators", "also":
+		return id, c.setList(id, name, p)
 	case "rules":
-		return c.setRules(g, op, value)
-	case "displayname":
-		text, _ := value.(string)
-		if strings.EqualFold(text, g.Fields[0].Text) {
-			text = ""
-		}
-		setText(g, "title", text)
-	case "about":
-		text, _ := value.(string)
-		setText(g, "about", text)
+		return id, c.setRules(id, p)
+	case "displayname", "about":
+		return id, c.setText(id, map[string]string{"displayname": "title", "about": "about"}[name], p)
 	case "address":
-		text, _ := value.(string)
-		if _, err := address.Parse(text); err != nil || op == "remove" {
-			return badSCIM("invalidValue", "a group needs an address, and %q is none", text)
-		}
-		c.readdress(g.Fields[0].Text, text)
+		return c.rename(id, p)
 	case "id", "schemas", "meta", "externalid":
-	default:
-		return badSCIM("invalidPath", "a group has no attribute %s that can be changed", name)
+		return id, nil
 	}
-	return nil
+	return id, badSCIM("invalidPath", "a group has no attribute %s that can be changed", p.name)
 }
 
-// readdress gives a group another address, also where it is listed.
-func (c *scimChange) readdress(old, now string) {
-	for i := range c.content.Groups {
-		g := &c.content.Groups[i]
-		for j, f := range g.Fields {
-			if f.Name == "address" && f.Text == old {
-				g.Fields[j].Text = now
-			}
-			for k, text := range f.List {
-				if text == old && (f.Name == "owners" || f.Name == "moderators") {
-					g.Fields[j].List[k] = now
-				}
-			}
-		}
-		for j := range g.Members {
-			if g.Members[j].Address == old {
-				g.Members[j].Address = now
-			}
-		}
+func (c *scimChange) rename(id string, p part) (string, error) {
+	text, _ := p.value.(string)
+	to, err := address.Parse(text)
+	if err != nil || p.op == "remove" {
+		return id, badSCIM("invalidValue", "a group needs an address, and %q is none", text)
 	}
+	g, err := c.about(id, "address")
+	if err != nil {
+		return id, err
+	}
+	c.add(change.RenameGroup{Group: g, To: to, Forget: true})
+	return to.Key(), c.flush()
 }
 
-func setText(g *group, name, text string) {
-	g.Fields = slices.DeleteFunc(g.Fields, func(f estatefile.Field) bool { return f.Name == name })
+func (c *scimChange) setText(id, setting string, p part) error {
+	g, err := c.about(id, setting)
+	if err != nil {
+		return err
+	}
+	text, _ := p.value.(string)
+	if p.op == "remove" || setting == "title" && strings.EqualFold(text, c.e.Address(g).String()) {
+		text = ""
+	}
+	set := change.SetSetting{Group: g, Setting: setting}
 	if text != "" {
-		g.Fields = append(g.Fields, estatefile.Field{Name: name, Text: text})
+		set.Texts = []string{text}
 	}
-}
-
-// setList adds to a list of texts, or makes or removes it.
-func setList(g *group, op, name string, texts []string) error {
-	var list []string
-	g.Fields = slices.DeleteFunc(g.Fields, func(f estatefile.Field) bool {
-		if f.Name == name {
-			list = f.List
-		}
-		return f.Name == name
-	})
-	if op != "add" {
-		list = nil
-	}
-	if op != "remove" {
-		for _, text := range texts {
-			if !slices.Contains(list, text) {
-				list = append(list, text)
-			}
-		}
-	}
-	if len(list) > 0 {
-		g.Fields = append(g.Fields, estatefile.Field{Name: name, List: list})
-	}
+	c.add(set)
 	return nil
 }
 
-func textsOf(value any) ([]string, error) {
-	var texts []string
+// texts returns a value as addresses: of the group itself, or of those whom it lists.
+func (c *scimChange) texts(setting string, value any) ([]string, error) {
+	var list []string
 	for _, one := range listOf(value) {
-		text, ok := one.(string)
-		if !ok {
-			return nil, badSCIM("invalidValue", "expected texts, not %v", one)
+		if setting == "also" {
+			text, ok := one.(string)
+			if !ok {
+				return nil, badSCIM("invalidValue", "expected texts, not %v", one)
+			}
+			list = append(list, text)
+			continue
 		}
-		texts = append(texts, text)
+		a, err := c.member(one)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, a.String())
 	}
-	return texts, nil
+	return list, nil
 }
 
 // listOf returns a value as a list: one that is none is its only item.
@@ -228,89 +272,160 @@ func listOf(value any) []any {
 	return []any{value}
 }
 
-func (c *scimChange) setListed(g *group, op, name string, value any) error {
-	var texts []string
-	for _, one := range listOf(value) {
-		text, err := c.member(one)
-		if err != nil {
-			return err
-		}
-		texts = append(texts, text)
+// setList adds to a list of addresses, or makes or removes it.
+func (c *scimChange) setList(id, setting string, p part) error {
+	texts, err := c.texts(setting, p.value)
+	if err != nil {
+		return err
 	}
-	return setList(g, op, name, texts)
+	g, err := c.about(id, setting)
+	if err != nil {
+		return err
+	}
+	s, _ := estate.GroupSetting(setting)
+	has := s.Texts(c.e, c.e.Group(g))
+	switch {
+	case p.op == "remove" && p.value != nil:
+		c.add(change.SetList{Group: g, Setting: setting, Drop: texts})
+	case p.op == "add":
+		texts = slices.DeleteFunc(texts, func(text string) bool { return slices.Contains(has, text) })
+		c.add(change.SetList{Group: g, Setting: setting, Add: texts})
+	case p.op == "remove" || len(texts) == 0:
+		c.add(change.SetSetting{Group: g, Setting: setting})
+	default:
+		c.add(change.SetSetting{Group: g, Setting: setting, Texts: texts})
+	}
+	return nil
 }
 
-// setMembers adds members, or makes them those that are named. Who stays keeps
-// what they chose.
-func (c *scimChange) setMembers(g *group, op string, value any) error {
-	if op == "remove" && value != nil {
-		for _, one := range listOf(value) {
+// member returns the address of a member that a request names, who has to be known.
+func (c *scimChange) member(value any) (address.Address, error) {
+	object, ok := value.(map[string]any)
+	if !ok {
+		return address.Address{}, badSCIM("invalidValue", "expected a member such as {\"value\": ID}, not %v", value)
+	}
+	text, _ := object["value"].(string)
+	if of, ok := strings.CutPrefix(text, "bulkId:"); ok {
+		a, err := address.Parse(c.made[of])
+		if err != nil {
+			return a, badSCIM("invalidValue", "no operation before this one has the bulkId %s", of)
+		}
+		return a, nil // though its operation may come only later
+	}
+	if id, known := whose(c.e, text); known {
+		return c.e.Address(id), nil
+	}
+	a, err := address.Parse(text)
+	if err != nil || !c.coming[a.Key()] {
+		return a, badSCIM("invalidValue", "there is no resource %q", text)
+	}
+	return a, nil
+}
+
+// setMembers adds members, takes some out, or makes them those that are named. Who
+// stays keeps what they chose.
+func (c *scimChange) setMembers(id string, p part) error {
+	if p.op == "remove" && p.value != nil {
+		for _, one := range listOf(p.value) {
 			object, _ := one.(map[string]any)
-			id, _ := object["value"].(string)
-			if err := c.dropMember(g, id); err != nil {
+			text, _ := object["value"].(string)
+			if err := c.dropMember(id, text); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	var wanted []string
-	for _, one := range listOf(value) {
-		text, err := c.member(one)
+	var wanted []address.Address
+	for _, one := range listOf(p.value) {
+		a, err := c.member(one)
 		if err != nil {
 			return err
 		}
-		wanted = append(wanted, text)
+		wanted = append(wanted, a)
 	}
-	if op != "add" {
-		g.Members = slices.DeleteFunc(
-			g.Members,
-			func(m estatefile.Member) bool { return m.Address != "" && !slices.Contains(wanted, m.Address) },
-		)
-	}
-	for _, text := range wanted {
-		if !slices.ContainsFunc(
-			g.Members,
-			func(m estatefile.Member) bool { return strings.EqualFold(m.Address, text) },
-		) {
-			g.Members = append(g.Members, estatefile.Member{Address: text})
-		}
-	}
-	return nil
-}
-
-func (c *scimChange) dropMember(g *group, id string) error {
-	before := len(g.Members)
-	g.Members = slices.DeleteFunc(g.Members, func(m estatefile.Member) bool {
-		a, err := address.Parse(m.Address)
-		return err == nil && strings.EqualFold(a.Key(), id)
-	})
-	if len(g.Members) == before {
-		return badSCIM("noTarget", "%s is no member", id)
-	}
-	return nil
-}
-
-// setRules makes the rules for members those that are given.
-func (c *scimChange) setRules(g *group, op string, value any) error {
-	texts, err := textsOf(value)
+	g, err := c.about(id, aboutMembers)
 	if err != nil {
 		return err
 	}
-	if op != "add" {
-		g.Members = slices.DeleteFunc(g.Members, func(m estatefile.Member) bool { return m.Address == "" })
+	left := map[string]bool{}
+	for _, a := range wanted {
+		left[a.Key()] = true
 	}
-	for _, text := range texts {
-		filter, isRule := strings.CutPrefix(text, "where ")
-		if !isRule && text != "everyone" {
-			return badSCIM("invalidValue", "expected everyone, or where and a filter, not %q", text)
+	for i, entry := range c.e.Entries(g) {
+		key := c.e.Address(entry.Member).Key()
+		if !left[key] && p.op != "add" {
+			c.add(change.RemoveMember{Group: g, Entry: i})
 		}
-		m := estatefile.Member{Everyone: !isRule}
-		if isRule {
-			m.Where = filter
+		left[key] = false
+	}
+	for _, a := range wanted {
+		if left[a.Key()] {
+			left[a.Key()] = false
+			c.add(change.AddMember{Group: g, Member: change.Member{Address: a}})
 		}
-		g.Members = append(g.Members, m)
 	}
 	return nil
+}
+
+// dropMember takes the member with an identifier out of a group.
+func (c *scimChange) dropMember(id, member string) error {
+	g, err := c.about(id, aboutMember+strings.ToLower(member))
+	if err != nil {
+		return err
+	}
+	found := false
+	for i, entry := range c.e.Entries(g) {
+		if strings.EqualFold(c.e.Address(entry.Member).Key(), member) {
+			c.add(change.RemoveMember{Group: g, Entry: i})
+			found = true
+		}
+	}
+	if !found {
+		return badSCIM("noTarget", "%s is no member", member)
+	}
+	return nil
+}
+
+// setRules makes the rules for members those that are given, or adds them.
+func (c *scimChange) setRules(id string, p part) error {
+	rules, err := memberRules(p.value)
+	if err != nil {
+		return err
+	}
+	g, err := c.about(id, "rules")
+	if err != nil {
+		return err
+	}
+	if p.op != "add" {
+		for i := range c.e.Rules(g) {
+			c.add(change.RemoveMemberRule{Group: g, Rule: i})
+		}
+	}
+	for _, m := range rules {
+		c.add(change.AddMember{Group: g, Member: m})
+	}
+	return nil
+}
+
+// memberRules reads rules for members.
+func memberRules(value any) ([]change.Member, error) {
+	var list []change.Member
+	for _, one := range listOf(value) {
+		text, _ := one.(string)
+		where, isRule := strings.CutPrefix(text, "where ")
+		if !isRule && text != "everyone" {
+			return nil, badSCIM("invalidValue", "expected everyone, or where and a filter, not %v", one)
+		}
+		var m change.Member
+		if isRule {
+			var err error
+			if m.Filter, err = selector.ParseFilter(where); err != nil {
+				return nil, badSCIM("invalidValue", "%v", err)
+			}
+		}
+		list = append(list, m)
+	}
+	return list, nil
 }
 
 // create adds a group.
@@ -328,38 +443,76 @@ func (c *scimChange) create(data json.RawMessage) (any, error) {
 	if err != nil {
 		return nil, badSCIM("invalidValue", "a group needs an address in %s: %v", scim.Extension, err)
 	}
-	if _, taken := c.e.Exact(a); taken {
+	if len(c.gone) > 0 {
+		if err := c.flush(); err != nil {
+			return nil, err
+		}
+	}
+	if _, taken := c.e.Exact(a); taken || c.coming[a.Key()] {
 		return nil, &scimError{http.StatusConflict, "uniqueness", text + " is taken"}
 	}
-	g := group{Fields: []estatefile.Field{{Name: "address", Text: a.String()}}}
-	delete(resource, "id")
-	delete(extension, "address")
-	if err := c.apply(&g, operation{Op: "add", Value: resource}); err != nil {
-		return nil, err
+	c.coming[a.Key()] = true // a group may list itself
+	g := change.AddGroup{Address: a}
+	for _, p := range attributes("add", resource) {
+		if err := c.describe(&g, p); err != nil {
+			return nil, err
+		}
 	}
-	c.content.Groups = append(c.content.Groups, g)
-	c.changed = true
+	c.add(g)
 	return changedGroup(a.Key()), nil
+}
+
+// describe makes an attribute one of a new group.
+func (c *scimChange) describe(g *change.AddGroup, p part) error {
+	say := func(setting string, texts ...string) {
+		if len(texts) > 0 && texts[0] != "" {
+			g.Settings = append(g.Settings, change.Said{Setting: setting, Texts: texts})
+		}
+	}
+	switch name := strings.ToLower(p.name); name {
+	case "members":
+		for _, one := range listOf(p.value) {
+			a, err := c.member(one)
+			if err != nil {
+				return err
+			}
+			g.Members = append(g.Members, change.Member{Address: a})
+		}
+	case "rules":
+		rules, err := memberRules(p.value)
+		g.Members = append(g.Members, rules...)
+		return err
+	case "owners", "moderators", "also":
+		texts, err := c.texts(name, p.value)
+		say(name, texts...)
+		return err
+	case "displayname":
+		if text, _ := p.value.(string); !strings.EqualFold(text, g.Address.String()) {
+			say("title", text)
+		}
+	case "about":
+		text, _ := p.value.(string)
+		say("about", text)
+	case "address", "id", "schemas", "meta", "externalid":
+	default:
+		return badSCIM("invalidPath", "a group has no attribute %s that can be changed", p.name)
+	}
+	return nil
 }
 
 // remove takes a group out, and out of those that list it.
 func (c *scimChange) remove(id string) error {
-	g, err := c.find(id)
-	if err != nil {
-		return err
-	}
-	gone := g.Fields[0].Text
-	c.content.Groups = slices.DeleteFunc(c.content.Groups, func(g group) bool { return g.Fields[0].Text == gone })
-	for i := range c.content.Groups {
-		g := &c.content.Groups[i]
-		g.Members = slices.DeleteFunc(g.Members, func(m estatefile.Member) bool { return m.Address == gone })
-		for j := range g.Fields {
-			if f := &g.Fields[j]; f.Name == "owners" || f.Name == "moderators" {
-				f.List = slices.DeleteFunc(f.List, func(text string) bool { return text == gone })
-			}
+	if len(c.pending) > len(c.gone) { // others than removals
+		if err := c.flush(); err != nil {
+			return err
 		}
 	}
-	c.changed = true
+	g, ok := whose(c.e, id)
+	if !ok || !c.e.IsGroup(g) || slices.Contains(c.gone, g) {
+		return &scimError{http.StatusNotFound, "", "there is no group " + id}
+	}
+	c.add(change.RemoveGroup{Group: g})
+	c.gone = append(c.gone, g)
 	return nil
 }
 

@@ -189,11 +189,11 @@ func (b *Builder) inside(a address.Address) bool { return b.e.InsideDomain(a.Dom
 func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 	id := ID(len(b.e.groups))
 	if g.Gate == nil {
-		g.Gate = DefaultGate
+		g.Gate = defaultGate
 	}
-	for action, text := range defaultAccess {
+	for action := range actions {
 		if g.Access[action].Selector == nil {
-			g.Access[action] = AccessRule{Selector: accessDefaults[text], Text: text}
+			g.Access[action] = defaultAccess[action]
 		}
 	}
 	b.e.groups = append(b.e.groups, g)
@@ -217,23 +217,6 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 		}
 	}
 	return id
-}
-
-// defaultAccess is what the access setting of a group says by default.
-var defaultAccess = [actions]string{
-	Find:       "inside",
-	Join:       "nobody",
-	Ask:        "nobody",
-	Read:       "members",
-	SeeMembers: "members",
-	Manage:     "owners",
-}
-
-var accessDefaults = map[string]selector.Expr{
-	"inside":  &selector.Atom{Kind: selector.Inside, Text: "inside"},
-	"nobody":  &selector.Atom{Kind: selector.Nobody, Text: "nobody"},
-	"members": &selector.Atom{Kind: selector.Members, Text: "members"},
-	"owners":  &selector.Atom{Kind: selector.Owners, Text: "owners"},
 }
 
 // AddPerson adds a person with their facts, and returns the ID. alsoPlaces are

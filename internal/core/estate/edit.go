@@ -2,51 +2,50 @@ package estate
 
 import "slices"
 
-// An Edit is a change of an estate, tried out in thought: With makes another
-// estate of it, that shares with the first whatever is the same.
-type Edit struct {
-	// Group is what Change and Entries are about.
-	Group  ID
-	Change func(*Group)          // changes a copy of the group
-	Rows   func([]Entry) []Entry // changes a copy of its named memberships
-	Rules  func([]MemberRule) []MemberRule
-
-	// Person is whose mailbox becomes Mailbox, where SetMailbox is set.
-	Person     ID
-	SetMailbox bool
-	Mailbox    MailboxState
-
-	// NestedGates turns round whether nested groups ask their own gate again.
-	NestedGates bool
+// Parts are those of an estate that can be exchanged while everybody keeps their
+// ID and their addresses. What is not in a map stays.
+type Parts struct {
+	Settings *Settings // nil: stay. Domains, Files and Subaddress have to be the same
+	Groups   map[ID]Group
+	People   map[ID]Person
+	Entries  map[ID][]Entry // by group
+	Rules    map[ID][]MemberRule
 }
 
-// With returns the estate with edits. Addresses stay whose they are.
-func (e *Estate) With(edits ...Edit) *Estate {
+// With returns an estate that has other parts, and shares all the rest with this one.
+func (e *Estate) With(parts Parts) *Estate {
 	changed := *e
-	for _, edit := range edits {
-		if edit.NestedGates {
-			changed.settings.OpenNestedGates = !changed.settings.OpenNestedGates
+	if parts.Settings != nil {
+		changed.settings = *parts.Settings
+	}
+	if len(parts.Groups) > 0 {
+		changed.groups = slices.Clone(e.groups)
+		for id, g := range parts.Groups {
+			changed.groups[id] = g
 		}
-		if edit.SetMailbox {
-			changed.people = slices.Clone(changed.people)
-			changed.people[changed.PersonIndex(edit.Person)].Mailbox = edit.Mailbox
+	}
+	if len(parts.People) > 0 {
+		changed.people = slices.Clone(e.people)
+		for id, p := range parts.People {
+			changed.people[e.PersonIndex(id)] = p
 		}
-		if edit.Change != nil {
-			changed.groups = slices.Clone(changed.groups)
-			edit.Change(&changed.groups[edit.Group])
+	}
+	if len(parts.Rules) > 0 {
+		changed.rules = slices.Clone(e.rules)
+		for id, rules := range parts.Rules {
+			changed.rules[id] = rules
 		}
-		if edit.Rules != nil {
-			changed.rules = slices.Clone(changed.rules)
-			changed.rules[edit.Group] = edit.Rules(slices.Clone(changed.rules[edit.Group]))
-		}
-		if edit.Rows != nil {
-			changed.replaceEntries(edit.Group, edit.Rows(slices.Clone(changed.Entries(edit.Group))))
-		}
+	}
+	for group, entries := range parts.Entries {
+		changed.replaceEntries(group, entries)
+	}
+	if len(parts.Entries) > 0 {
+		changed.children, changed.parents = changed.nest()
 	}
 	return &changed
 }
 
-// replaceEntries lays the entries of one group anew, and what hangs on them.
+// replaceEntries lays the entries of one group anew.
 func (e *Estate) replaceEntries(group ID, entries []Entry) {
 	from, to := e.entryStart[group], e.entryStart[group+1]
 	e.entries = slices.Concat(e.entries[:from], entries, e.entries[to:])
@@ -55,7 +54,6 @@ func (e *Estate) replaceEntries(group ID, entries []Entry) {
 	for g := int(group) + 1; g < len(e.entryStart); g++ {
 		e.entryStart[g] += shift
 	}
-	e.children, e.parents = e.nest()
 }
 
 // NewEntry returns a named membership.

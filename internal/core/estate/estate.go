@@ -91,7 +91,7 @@ type Group struct {
 	Invitations Invitations
 	NoWelcome   bool
 	NoEcho      bool
-	Gate        []GateRule // where none is written: DefaultGate
+	Gate        []GateRule // where none is written: admit inside
 	TellHeld    Audience
 	Voice       []VoiceRule
 	VoiceProof  Proof
@@ -158,11 +158,6 @@ type AccessRule struct {
 	Selector selector.Expr
 	Text     string
 	Place    Place
-}
-
-// DefaultGate is the gate of a group that has none written: [admit inside].
-var DefaultGate = []GateRule{
-	{Verdict: Admit, Selector: &selector.Atom{Kind: selector.Inside, Text: "inside"}, Text: "admit inside"},
 }
 
 // An Entry is a membership that names its member.

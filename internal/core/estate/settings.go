@@ -56,6 +56,7 @@ type Setting struct {
 	text  func(*Group) string            // of one value
 	texts func(*Estate, *Group) []string // of a list
 	set   func(*Group, Value)
+	empty func(*Group) // takes what is said away; nil where setting the zero Value does
 }
 
 // A Value is what a setting is set to: the part that its form needs.
@@ -106,6 +107,19 @@ func (s *Setting) Holds(e *Estate, g *Group) []string {
 // Set sets what a group says, or adds one item to a list.
 func (s *Setting) Set(g *Group, v Value) { s.set(g, v) }
 
+// Reset takes what a group says away, so that the default holds.
+func (s *Setting) Reset(g *Group) {
+	g.Given = slices.DeleteFunc(slices.Clone(g.Given), func(given Given) bool { return given.Setting == s.Name })
+	switch {
+	case s.empty != nil:
+		s.empty(g)
+	case s.Form == FormFlag:
+		s.set(g, Value{Flag: s.Default == "true"})
+	default:
+		s.set(g, Value{})
+	}
+}
+
 // GroupSettings returns all settings of a group, in the order in which they are
 // written: those of access last, as access.find and so on.
 func GroupSettings() iter.Seq[*Setting] {
@@ -136,13 +150,14 @@ var groupSettings = slices.Concat([]Setting{
 	}, {
 		Name: "also", Form: FormAddresses, Concerns: Posting,
 		texts: func(_ *Estate, g *Group) []string { return addressTexts(g.Also) },
-		set:   func(g *Group, v Value) { g.Also = append(g.Also, v.Address) },
+		set:   func(g *Group, v Value) { g.Also = append(slices.Clip(g.Also), v.Address) },
+		empty: func(g *Group) { g.Also = nil },
 	},
 	textSetting("title", Nobody, func(g *Group) *string { return &g.Title }),
 	textSetting("about", Nobody, func(g *Group) *string { return &g.About }),
 	wordSetting("kind", KindWords, "list", Posting|Receiving, func(g *Group) *Kind { return &g.Kind }),
-	partySetting("owners", func(g *Group) []Listed { return g.Owners }),
-	partySetting("moderators", func(g *Group) []Listed { return g.Moderators }),
+	partySetting("owners", func(g *Group) *[]Listed { return &g.Owners }),
+	partySetting("moderators", func(g *Group) *[]Listed { return &g.Moderators }),
 	wordSetting("copy", CopyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
 	wordSetting("joiners", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
 	wordSetting("outside-copy", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
@@ -156,7 +171,7 @@ var groupSettings = slices.Concat([]Setting{
 	flagSetting("welcome", Receiving, func(g *Group) *bool { return &g.NoWelcome }),
 	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
 	{
-		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Default: DefaultGate[0].Text,
+		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Default: gateDefault,
 		Concerns: Posting | Receiving,
 		texts: func(_ *Estate, g *Group) []string {
 			if g.Where("gate") == (Place{}) {
@@ -170,17 +185,15 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		set: func(g *Group, v Value) {
 			verdict, _ := WordIndex[Verdict](VerdictWords, v.Rule.Head)
-			g.Gate = append(
-				g.Gate,
-				GateRule{
-					Verdict:  verdict,
-					Selector: v.Rule.Selector,
-					Because:  v.Rule.Because,
-					Text:     v.Rule.Text,
-					Place:    v.Place,
-				},
-			)
+			g.Gate = append(slices.Clip(g.Gate), GateRule{
+				Verdict:  verdict,
+				Selector: v.Rule.Selector,
+				Because:  v.Rule.Because,
+				Text:     v.Rule.Text,
+				Place:    v.Place,
+			})
 		},
+		empty: func(g *Group) { g.Gate = defaultGate },
 	},
 	wordSetting("tell-held", AudienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
 	{
@@ -194,11 +207,10 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		set: func(g *Group, v Value) {
 			voice, _ := WordIndex[Voice](VoiceWords, v.Rule.Head)
-			g.Voice = append(
-				g.Voice,
-				VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place},
-			)
+			rule := VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
+			g.Voice = append(slices.Clip(g.Voice), rule)
 		},
+		empty: func(g *Group) { g.Voice = nil },
 	},
 	wordSetting("voice-proof", ProofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
 	wordSetting("replies-as", RepliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
@@ -251,17 +263,18 @@ func flagSetting(name string, concerns Concern, not func(*Group) *bool) Setting 
 
 // partySetting returns a setting that lists people and groups. Those are numbers,
 // so that a Builder sets them: see AddOwner.
-func partySetting(name string, list func(*Group) []Listed) Setting {
+func partySetting(name string, list func(*Group) *[]Listed) Setting {
 	return Setting{
 		Name: name, Form: FormParties, Concerns: Posting | Managing,
 		texts: func(e *Estate, g *Group) []string {
 			var texts []string
-			for _, one := range list(g) {
+			for _, one := range *list(g) {
 				texts = append(texts, e.Address(one.ID).String())
 			}
 			return texts
 		},
-		set: func(*Group, Value) {},
+		set:   func(*Group, Value) {},
+		empty: func(g *Group) { *list(g) = nil },
 	}
 }
 
@@ -269,7 +282,8 @@ func accessSettings() []Setting {
 	var list []Setting
 	for action := range actions {
 		list = append(list, Setting{
-			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople, Default: defaultAccess[action], Concerns: Managing,
+			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople, Default: defaultAccess[action].Text,
+			Concerns: Managing,
 			text: func(g *Group) string {
 				if g.Access[action].Place == (Place{}) {
 					return ""
@@ -279,6 +293,7 @@ func accessSettings() []Setting {
 			set: func(g *Group, v Value) {
 				g.Access[action] = AccessRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
 			},
+			empty: func(g *Group) { g.Access[action] = defaultAccess[action] },
 		})
 	}
 	return list

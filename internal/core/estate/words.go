@@ -138,6 +138,15 @@ func (a Action) String() string       { return ActionWords[a] }
 // Keeps reports whether a group of kind k keeps its mail where members read it.
 func (k Kind) Keeps() bool { return k == Forum || k == Mailbox }
 
+// NestedGatesWord returns what an estate says where nested groups do not ask their own
+// gate again (open), and where they do.
+func NestedGatesWord(open bool) string {
+	if open {
+		return "open"
+	}
+	return "enforce"
+}
+
 // WordIndex returns the constant whose word is word, and whether there is one.
 func WordIndex[T ~uint8](words []string, word string) (T, bool) {
 	i := slices.Index(words, word)

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -124,8 +125,8 @@ func Misses(r *resolve.Resolver, trials []Trial) []Miss {
 
 // A Hypothesis is a change under which something would have been predicted.
 type Hypothesis struct {
-	Change Change
-	And    *Change // a second change, where one alone does not explain it
+	Change change.Change
+	And    change.Change // a second one, where one alone does not explain it; or nil
 }
 
 // A Cause explains some misses.
@@ -172,10 +173,10 @@ func Explain(r *resolve.Resolver, trials []Trial) ([]Cause, []Miss) {
 		for i := range min(batch, len(open)) {
 			miss := open[i*len(open)/min(batch, len(open))]
 			looked[miss] = true
-			for _, change := range x.candidates(miss) {
-				if key := change.key(); !seen[key] {
+			for _, p := range x.candidates(miss) {
+				if key := change.Key(p.change); !seen[key] {
 					seen[key] = true
-					if one := x.try(change); len(one.fixes) > 0 {
+					if one := x.try(p); len(one.fixes) > 0 {
 						x.tried = append(x.tried, one)
 					}
 				}
@@ -206,6 +207,7 @@ type result struct {
 	fixes      []Miss // that are gone with it
 	breaks     int    // that come with it
 	weight     int
+	proposals  []proposal
 }
 
 // best returns the cause that explains most of what is left, with no new misses.
@@ -260,8 +262,8 @@ func (x *search) pairs() (Cause, bool) {
 	var found []result
 	for i := range candidates {
 		for j := i + 1; j < len(candidates); j++ {
-			a, b := candidates[i].hypothesis.Change, candidates[j].hypothesis.Change
-			if a.clashes(&b) {
+			a, b := candidates[i].proposals[0], candidates[j].proposals[0]
+			if a.clashes(b) {
 				continue
 			}
 			if one := x.try(a, b); len(one.fixes) > 0 && one.breaks == 0 {
@@ -328,27 +330,33 @@ func (x *search) reach() {
 	}
 }
 
-// try works out what changes do to the predictions.
-func (x *search) try(changes ...Change) result {
-	one := result{hypothesis: Hypothesis{Change: changes[0]}}
-	var edits []estate.Edit
-	for _, change := range changes {
-		one.weight += change.weight
-		edits = append(edits, change.edits...)
+// try works out what proposals do to the predictions.
+func (x *search) try(proposals ...proposal) result {
+	one := result{hypothesis: Hypothesis{Change: proposals[0].change}, proposals: proposals}
+	var changes []change.Change
+	for _, p := range proposals {
+		one.weight += p.weight
+		if !p.loses() {
+			changes = append(changes, p.change)
+		}
 	}
-	if len(changes) > 1 {
-		one.hypothesis.And = &changes[1]
+	if len(proposals) > 1 {
+		one.hypothesis.And = proposals[1].change
 	}
 	r := x.r
-	if len(edits) > 0 {
-		r = resolve.New(x.r.Estate().With(edits...), x.r.Today())
+	if len(changes) > 0 {
+		e, err := change.Apply(x.r.Estate(), changes...)
+		if err != nil {
+			return one // it explains nothing
+		}
+		r = resolve.New(e, x.r.Today())
 	}
 	for i := range x.trials {
 		t := &x.trials[i]
-		if !slices.ContainsFunc(changes, func(c Change) bool { return c.matters(x.touches[i], t) }) {
+		if !slices.ContainsFunc(proposals, func(p proposal) bool { return p.matters(x.touches[i], t) }) {
 			continue
 		}
-		now := misses(i, x.predict(r, t, changes), t.Seen)
+		now := misses(i, x.predict(r, t, proposals), t.Seen)
 		// A verdict that fits uncovers what members got. Where that does not fit, it
 		// is for another change to explain.
 		uncovered := x.known[Miss{i, estate.None}]
@@ -367,17 +375,16 @@ func (x *search) try(changes ...Change) result {
 			}
 		}
 	}
-	slices.SortFunc(
-		one.fixes,
-		func(a, b Miss) int { return cmp.Or(cmp.Compare(a.Trial, b.Trial), cmp.Compare(a.Person, b.Person)) },
-	)
+	slices.SortFunc(one.fixes, func(a, b Miss) int {
+		return cmp.Or(cmp.Compare(a.Trial, b.Trial), cmp.Compare(a.Person, b.Person))
+	})
 	return one
 }
 
 // predict is Predict, but for addresses that lead nowhere by a change.
-func (x *search) predict(r *resolve.Resolver, t *Trial, changes []Change) Prediction {
-	for _, change := range changes {
-		if change.gone(r.Estate(), t.To) {
+func (x *search) predict(r *resolve.Resolver, t *Trial, proposals []proposal) Prediction {
+	for _, p := range proposals {
+		if p.gone(t.To) {
 			return Prediction{Verdict: estate.Refuse, Group: estate.None}
 		}
 	}

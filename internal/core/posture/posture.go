@@ -2,13 +2,7 @@
 // for decides who may post to it and who receives it.
 package posture
 
-// A Setting is a setting of a group, as it is written in an estate: a text, or a
-// list of texts.
-type Setting struct {
-	Name string
-	Text string
-	List []string
-}
+import "yorvet.example/yorvet/internal/core/change"
 
 // A Posture is a set of settings that go together.
 type Posture struct {
@@ -16,8 +10,7 @@ type Posture struct {
 	For      string // what it is for, in a few words
 	Posts    string // what it means for who posts
 	Receives string // what it means for who receives
-	Settings []Setting
-	Access   []Setting
+	Settings []change.Said
 }
 
 const signIn = `refuse unproven because "Sign in before you write in our name."`
@@ -29,13 +22,13 @@ var All = []Posture{
 		For:      "an address that people outside write to, answered in its own name",
 		Posts:    "Everybody, also from outside. Mail that only claims to be from its sender is refused, what looks suspect waits for a moderator or owner.",
 		Receives: "Every member gets a copy, and past mail can be read. Members answer as the group, and answers come to the group.",
-		Settings: []Setting{
-			{Name: "kind", Text: "forum"},
-			{Name: "copy", Text: "every"},
-			{Name: "gate", List: []string{signIn, "hold suspect", "admit anyone"}},
-			{Name: "voice", List: []string{"as members"}},
-			{Name: "replies-as", Text: "group"},
-			{Name: "replies-to", Text: "group"},
+		Settings: []change.Said{
+			{Setting: "kind", Texts: []string{"forum"}},
+			{Setting: "copy", Texts: []string{"every"}},
+			{Setting: "gate", Texts: []string{signIn, "hold suspect", "admit anyone"}},
+			{Setting: "voice", Texts: []string{"as members"}},
+			{Setting: "replies-as", Texts: []string{"group"}},
+			{Setting: "replies-to", Texts: []string{"group"}},
 		},
 	},
 	{
@@ -43,30 +36,30 @@ var All = []Posture{
 		For:      "people who write to each other",
 		Posts:    "Members and owners alone. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy.",
-		Settings: []Setting{
-			{Name: "kind", Text: "list"},
-			{Name: "copy", Text: "every"},
-			{Name: "gate", List: []string{signIn, "admit members or owners"}},
+		Settings: []change.Said{
+			{Setting: "kind", Texts: []string{"list"}},
+			{Setting: "copy", Texts: []string{"every"}},
+			{Setting: "gate", Texts: []string{signIn, "admit members or owners"}},
+			{Setting: "access.find", Texts: []string{"members"}},
 		},
-		Access: []Setting{{Name: "find", Text: "members"}},
 	},
 	{
 		Name:     "bulletin",
 		For:      "news from a few to many",
 		Posts:    "Owners and moderators alone. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy. Answers go to the author, not to all.",
-		Settings: []Setting{
-			{Name: "kind", Text: "list"},
-			{Name: "copy", Text: "every"},
+		Settings: []change.Said{
+			{Setting: "kind", Texts: []string{"list"}},
+			{Setting: "copy", Texts: []string{"every"}},
 			{
-				Name: "gate",
-				List: []string{
+				Setting: "gate",
+				Texts: []string{
 					signIn,
 					"admit owners or moderators",
 					`refuse anyone because "Only its owners write to this group."`,
 				},
 			},
-			{Name: "replies-to", Text: "author"},
+			{Setting: "replies-to", Texts: []string{"author"}},
 		},
 	},
 	{
@@ -74,10 +67,10 @@ var All = []Posture{
 		For:      "mail that somebody looks at before anybody gets it",
 		Posts:    "Everybody may try, and every message waits for a moderator, or an owner where there is none; what those write themselves does not. Mail that only claims to be from its sender is refused.",
 		Receives: "Every member gets a copy of what is let in.",
-		Settings: []Setting{
-			{Name: "kind", Text: "list"},
-			{Name: "copy", Text: "every"},
-			{Name: "gate", List: []string{signIn, "admit moderators or owners", "hold anyone"}},
+		Settings: []change.Said{
+			{Setting: "kind", Texts: []string{"list"}},
+			{Setting: "copy", Texts: []string{"every"}},
+			{Setting: "gate", Texts: []string{signIn, "admit moderators or owners", "hold anyone"}},
 		},
 	},
 	{
@@ -85,9 +78,9 @@ var All = []Posture{
 		For:      "mail that is kept where members read it, and not copied",
 		Posts:    "Everybody inside. Everybody else is refused and told so.",
 		Receives: "Nobody gets a copy: members read the mail in the group's own mailbox.",
-		Settings: []Setting{
-			{Name: "kind", Text: "mailbox"},
-			{Name: "gate", List: []string{signIn, "admit inside"}},
+		Settings: []change.Said{
+			{Setting: "kind", Texts: []string{"mailbox"}},
+			{Setting: "gate", Texts: []string{signIn, "admit inside"}},
 		},
 	},
 }

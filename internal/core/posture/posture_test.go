@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/posture"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -26,12 +27,16 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		b.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example}, {address: bob@kelp.example}]\n" +
 			"groups:\n- address: g@kelp.example\n  owners: [ann@kelp.example]\n  members: [bob@kelp.example]\n")
 		for _, s := range p.Settings {
-			if s.List == nil {
-				fmt.Fprintf(&b, "  %s: %s\n", s.Name, s.Text)
+			if action, ok := strings.CutPrefix(s.Setting, "access."); ok {
+				fmt.Fprintf(&b, "  access: {%s: %s}\n", action, s.Texts[0])
 				continue
 			}
-			fmt.Fprintf(&b, "  %s:\n", s.Name)
-			for _, text := range s.List {
+			if setting, _ := estate.GroupSetting(s.Setting); !setting.Form.IsList() {
+				fmt.Fprintf(&b, "  %s: %s\n", s.Setting, s.Texts[0])
+				continue
+			}
+			fmt.Fprintf(&b, "  %s:\n", s.Setting)
+			for _, text := range s.Texts {
 				fmt.Fprintf(&b, "  - %s\n", text)
 			}
 		}

@@ -10,7 +10,6 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory"
-	"yorvet.example/yorvet/internal/estatefile"
 )
 
 // taken are the names of columns that are no facts.
@@ -133,13 +132,13 @@ func people(e *estate.Estate) []byte {
 
 func groups(e *estate.Estate) []byte {
 	columns := []string{"address", "also", "title", "about", "kind", "owners", "moderators", "members"}
-	for _, name := range slices.Concat(estatefile.OneSettings(), estatefile.ListSettings()) {
-		if !slices.Contains(columns, name) {
-			columns = append(columns, name)
+	for _, lists := range []bool{false, true} {
+		for setting := range estate.GroupSettings() {
+			if setting.Form.IsList() == lists && setting.Form != estate.FormSelector &&
+				!slices.Contains(columns, setting.Name) {
+				columns = append(columns, setting.Name)
+			}
 		}
-	}
-	for _, action := range estate.ActionWords {
-		columns = append(columns, "access."+action)
 	}
 	s := newSheet(columns...)
 	for g := range estate.ID(e.Groups()) {

@@ -1,0 +1,204 @@
+package change_test
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/change"
+	"yorvet.example/yorvet/internal/core/change/changetest"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+// A change comes to what the estate would be, were it written so.
+func TestApply(t *testing.T) {
+	r := sample.Load(t, changetest.Quay)
+	before := changetest.Portrait(r.Estate())
+	for _, a := range changetest.Alterations(r.Estate()) {
+		text := changetest.Quay
+		for i := 0; i < len(a.Rewrite); i += 2 {
+			if !strings.Contains(text, a.Rewrite[i]) {
+				t.Fatalf("%T: %q does not stand there", a.Change, a.Rewrite[i])
+			}
+			text = strings.ReplaceAll(text, a.Rewrite[i], a.Rewrite[i+1])
+		}
+		want := changetest.Portrait(sample.Load(t, text).Estate())
+		later, err := change.Apply(r.Estate(), a.With(r.Estate())...)
+		if err != nil {
+			t.Errorf("%T%+v: %v", a.Change, a.Change, err)
+			continue
+		}
+		if line := changetest.Differing(changetest.Portrait(later), want); line != "" {
+			t.Errorf("%T%+v: %s", a.Change, a.Change, line)
+		}
+		if line := changetest.Differing(changetest.Portrait(r.Estate()), before); line != "" {
+			t.Fatalf("%T%+v changes the estate before: %s", a.Change, a.Change, line)
+		}
+	}
+}
+
+// Every type of change has an alteration, so that a new one is tried in memory, in
+// files and in words.
+func TestEachTypeIsTried(t *testing.T) {
+	packages, err := parser.ParseDir(token.NewFileSet(), ".", nil, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tried := map[string]bool{}
+	for _, a := range changetest.Alterations(sample.Load(t, changetest.Quay).Estate()) {
+		tried[reflect.TypeOf(a.Change).Name()] = true
+	}
+	for _, file := range packages["change"].Files {
+		for _, declaration := range file.Decls {
+			f, ok := declaration.(*ast.FuncDecl)
+			if !ok || f.Recv == nil || f.Name.Name != "apply" {
+				continue
+			}
+			if name := fmt.Sprint(f.Recv.List[0].Type); !tried[name] {
+				t.Errorf("%s has no alteration in package sample", name)
+			}
+		}
+	}
+}
+
+// vary calls visit with copies of a value, each with one field otherwise.
+func vary(value reflect.Value, path string, visit func(path string)) {
+	for i := range value.NumField() {
+		field, name := value.Field(i), path+"."+value.Type().Field(i).Name
+		old := reflect.New(field.Type()).Elem()
+		old.Set(field)
+		switch field.Kind() {
+		case reflect.String:
+			field.SetString(field.String() + "x")
+		case reflect.Bool:
+			field.SetBool(!field.Bool())
+		case reflect.Int:
+			field.SetInt(field.Int() + 1)
+		case reflect.Uint8, reflect.Uint32:
+			field.SetUint((field.Uint() + 1) % 3)
+		case reflect.Slice:
+			field.Set(reflect.Append(field.Slice(0, field.Len()), reflect.Zero(field.Type().Elem())))
+		case reflect.Struct:
+			if field.Type().PkgPath() == reflect.TypeOf(change.Member{}).PkgPath() || name == path+".Membership" {
+				vary(field, name, visit)
+			}
+			continue // an address has no fields of its own
+		default:
+			continue // a filter
+		}
+		visit(name)
+		field.Set(old)
+	}
+}
+
+// What makes a difference is in the key.
+func TestKey(t *testing.T) {
+	met := map[string]string{}
+	for _, a := range changetest.Alterations(sample.Load(t, changetest.Quay).Estate()) {
+		key := change.Key(a.Change)
+		if other := met[key]; other != "" {
+			t.Errorf("%T%+v has the key of %s", a.Change, a.Change, other)
+		}
+		met[key] = fmt.Sprintf("%T%+v", a.Change, a.Change)
+		copied := reflect.New(reflect.TypeOf(a.Change)).Elem()
+		copied.Set(reflect.ValueOf(a.Change))
+		vary(copied, copied.Type().Name(), func(path string) {
+			if strings.HasSuffix(path, ".Place") || strings.HasSuffix(path, ".IsRelist") {
+				return
+			}
+			if change.Key(copied.Interface().(change.Change)) == key {
+				t.Errorf("%s is not in the key", path)
+			}
+		})
+	}
+}
+
+// What a change is about.
+func TestAbout(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	var got []string
+	for _, a := range changetest.Alterations(e) {
+		about := changetest.Tell(e, a.Change)
+		got = append(got, about[:strings.Index(about, "{")]+a.Change.About(e).Setting)
+	}
+	for _, want := range []string{
+		"SetSetting desk@kelp.example - kind", "SetSetting crew@kelp.example - owners",
+		"SetList desk@kelp.example - also", "SetList crew@kelp.example - moderators", "SetList desk@kelp.example ann@kelp.example owners",
+		"InsertRule crew@kelp.example - voice", "SetRule desk@kelp.example - gate", "RemoveRule desk@kelp.example - gate",
+		"AddMember crew@kelp.example bob@kelp.example members", "AddMember crew@kelp.example - members",
+		"SetMember desk@kelp.example bob@kelp.example members", "RemoveMember desk@kelp.example ann@kelp.example members",
+		"SetMemberRule desk@kelp.example - members", "RemoveMemberRule desk@kelp.example - members",
+		"AddGroup - - address", "RenameGroup desk@kelp.example - address", "RemoveGroup crew@kelp.example - address",
+		"AddPerson - - address", "SetPerson - ann@kelp.example name", "SetFact - bob@kelp.example base",
+		"SetPersonAlso - ann@kelp.example also", "RenamePerson - ann@kelp.example address", "RemovePerson - bob@kelp.example address",
+		"AddDomain - - domains", "RemoveDomain - - domains", "SetNestedGates - - nested-gates",
+	} {
+		if !slices.Contains(got, want) {
+			t.Errorf("%q is not among %q", want, got)
+		}
+	}
+}
+
+// Who goes is taken out wherever somebody lists them, but of those that are skipped.
+func TestCascade(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	id := func(i int) estate.ID { return e.PersonID(i) }
+	desk, crew, ann, bob := estate.ID(0), estate.ID(1), id(0), id(1)
+	for _, c := range []struct {
+		gone []estate.ID
+		skip func(estate.ID) bool
+		want []change.Change
+	}{
+		{nil, nil, nil},
+		{[]estate.ID{ann}, nil, []change.Change{
+			change.SetList{Group: desk, Setting: "owners", Drop: []string{"ann@kelp.example"}}, change.RemoveMember{Group: desk, Entry: 0}}},
+		{[]estate.ID{bob}, nil, []change.Change{change.RemoveMember{Group: desk, Entry: 1},
+			change.SetList{Group: crew, Setting: "owners", Drop: []string{"bob@kelp.example"}}}},
+		{[]estate.ID{bob}, func(g estate.ID) bool { return g == desk }, []change.Change{
+			change.SetList{Group: crew, Setting: "owners", Drop: []string{"bob@kelp.example"}}}},
+		{[]estate.ID{desk}, nil, []change.Change{
+			change.SetList{Group: crew, Setting: "owners", Drop: []string{"desk@kelp.example"}}, change.RemoveMember{Group: crew, Entry: 0}}},
+		{[]estate.ID{desk, crew, ann}, nil, nil},
+	} {
+		if got := change.Cascade(e, c.gone, c.skip); !reflect.DeepEqual(got, c.want) {
+			t.Errorf("%v go: %+v, want %+v", c.gone, got, c.want)
+		}
+	}
+}
+
+// What cannot be is an error, and says why.
+func TestRefused(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	for _, c := range []struct {
+		change change.Change
+		want   string
+	}{
+		{change.SetSetting{Setting: "colour"}, "colour: there is no such setting"},
+		{change.SetSetting{Setting: "address", Texts: []string{"a@kelp.example"}}, "address: this is for RenameGroup"},
+		{change.SetSetting{Setting: "kind", Texts: []string{"pier"}}, "kind: expected list, forum"},
+		{change.SetSetting{Setting: "echo", Texts: []string{"perhaps"}}, "echo: expected true or false"},
+		{change.SetSetting{Setting: "pause-after", Texts: []string{"0"}}, "pause-after: expected a whole number of bounces"},
+		{change.SetSetting{Setting: "gate", Texts: []string{"admit all"}}, "gate: "},
+		{change.SetSetting{Setting: "gate", Texts: []string{"admit in no@kelp.example"}}, "there is no group"},
+		{change.SetSetting{Setting: "access.find", Texts: []string{"("}}, "access.find: "},
+		{change.SetList{Setting: "title", Add: []string{"x"}}, "title: this is no list"},
+		{change.SetList{Setting: "owners", Add: []string{"x"}}, "owners: "},
+		{change.SetList{Setting: "owners", Drop: []string{"x"}}, "owners: "},
+		{change.InsertRule{Setting: "owners"}, "owners: this is no list of rules"},
+		{change.SetPerson{Person: e.PersonID(0), Field: "post"}, "post: a person has none"},
+		{change.SetPerson{Person: e.PersonID(0), Field: "mailbox", Text: "ajar"}, "expected open"},
+		{change.AddGroup{Settings: []change.Said{{Setting: "colour"}}}, "colour: there is no such setting"},
+		{change.RemoveDomain{Name: "kelp.example"}, "is outside, expected an address in a domain of the estate"},
+	} {
+		_, err := change.Apply(e, c.change)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%T%+v: %v, want %q", c.change, c.change, err, c.want)
+		}
+	}
+}

@@ -1,0 +1,44 @@
+package change
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+func (c AddMember) apply(w *work) error {
+	w.group(c.Group).add(w, c.Member)
+	return nil
+}
+
+func (g *group) add(w *work, m Member) {
+	g.isRelist = true
+	if m.IsRule() {
+		rule := estate.MemberRule{Filter: m.Filter, Copy: m.Copy, Invitations: m.Invitations, Place: g.Place}
+		g.rules = append(g.rules, memberRule{MemberRule: rule})
+		return
+	}
+	g.entries = append(g.entries, entry{listed: w.refer(m.Address, g.Place), Membership: m.Membership})
+}
+
+func (c SetMember) apply(w *work) error {
+	g := w.group(c.Group)
+	g.isRelist, g.entries[c.Entry].Membership = true, c.Membership
+	return nil
+}
+
+func (c RemoveMember) apply(w *work) error {
+	g := w.group(c.Group)
+	g.isRelist, g.entries[c.Entry].gone = true, true
+	return nil
+}
+
+func (c SetMemberRule) apply(w *work) error {
+	g := w.group(c.Group)
+	g.isRelist = true
+	rule := &g.rules[c.Rule]
+	rule.Filter, rule.Copy, rule.Invitations = c.Filter, c.Copy, c.Invitations
+	return nil
+}
+
+func (c RemoveMemberRule) apply(w *work) error {
+	g := w.group(c.Group)
+	g.isRelist, g.rules[c.Rule].gone = true, true
+	return nil
+}

@@ -1,0 +1,141 @@
+package change
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// orSomewhere returns a place that is not nowhere, as what stands nowhere is a default.
+func orSomewhere(p estate.Place) estate.Place {
+	if p == (estate.Place{}) {
+		return estate.Place{Line: 1, Column: 1}
+	}
+	return p
+}
+
+func (c AddGroup) apply(w *work) error {
+	w.moves = true
+	g := &group{Group: estate.Group{Address: c.Address, Place: orSomewhere(c.Place)}}
+	for _, said := range c.Settings {
+		s, err := setting(said.Setting)
+		if err != nil {
+			return err
+		}
+		if err := w.say(g, s, said.Texts); err != nil {
+			return err
+		}
+	}
+	for _, m := range c.Members {
+		g.add(w, m)
+	}
+	w.newGroups = append(w.newGroups, g)
+	return nil
+}
+
+func (c RenameGroup) apply(w *work) error {
+	g := w.group(c.Group)
+	old := g.Address
+	g.Also = slices.DeleteFunc(slices.Clone(g.Also), func(a address.Address) bool { return a.Key() == c.To.Key() })
+	g.Address, w.moves = c.To, true
+	if !c.Forget && old.Key() != c.To.Key() {
+		g.Also = append(g.Also, old)
+	}
+	return nil
+}
+
+func (c RemoveGroup) apply(w *work) error {
+	w.group(c.Group).gone, w.moves = true, true
+	return nil
+}
+
+func (c AddPerson) apply(w *work) error {
+	w.moves = true
+	p := estate.Person{Address: c.Address, Also: c.Also, Name: c.Name, Mailbox: c.Mailbox, Place: orSomewhere(c.Place)}
+	w.newPeople = append(w.newPeople, &person{Person: p, facts: c.Facts})
+	return nil
+}
+
+func (c SetPerson) apply(w *work) error {
+	p := w.person(c.Person)
+	switch c.Field {
+	case "name":
+		p.Name, w.moves = c.Text, true // filters may ask about it
+	case "mailbox":
+		p.Mailbox = estate.MailboxOpen
+		if c.Text != "" {
+			word, err := estate.ParseWord(estate.MailboxWords, c.Text)
+			if err != nil {
+				return err
+			}
+			p.Mailbox = estate.MailboxState(word)
+		}
+	default:
+		return &SettingError{c.Field, errors.New("a person has none")}
+	}
+	return nil
+}
+
+func (c SetFact) apply(w *work) error {
+	p := w.person(c.Person)
+	w.moves = true
+	p.facts = slices.DeleteFunc(p.facts, func(f estate.Fact) bool {
+		return selector.Fold(f.Attribute) == selector.Fold(c.Attribute)
+	})
+	for _, value := range c.Values {
+		p.facts = append(p.facts, estate.Fact{Attribute: w.e.FactName(c.Attribute), Value: value})
+	}
+	return nil
+}
+
+func (c SetPersonAlso) apply(w *work) error {
+	w.person(c.Person).Also, w.moves = c.Also, true
+	return nil
+}
+
+func (c RenamePerson) apply(w *work) error {
+	p := w.person(c.Person)
+	p.Also = slices.DeleteFunc(slices.Clone(p.Also), func(a address.Address) bool { return a.Key() == c.To.Key() })
+	p.Address, w.moves = c.To, true
+	return nil
+}
+
+func (c RemovePerson) apply(w *work) error {
+	w.person(c.Person).gone, w.moves = true, true
+	return nil
+}
+
+// own returns the settings of the estate, to be changed.
+func (w *work) own() *estate.Settings {
+	if w.settings == nil {
+		settings := *w.e.Settings()
+		settings.Domains = slices.Clone(settings.Domains)
+		w.settings = &settings
+	}
+	return w.settings
+}
+
+func (c AddDomain) apply(w *work) error {
+	s := w.own()
+	s.Domains, w.moves = append(s.Domains, estate.Domain{Name: c.Name}), true
+	return nil
+}
+
+func (c RemoveDomain) apply(w *work) error {
+	s := w.own()
+	s.Domains = slices.DeleteFunc(s.Domains, func(d estate.Domain) bool {
+		name, err := address.ParseDomain(d.Name)
+		return err == nil && strings.EqualFold(name, c.Name)
+	})
+	w.moves = true
+	return nil
+}
+
+func (c SetNestedGates) apply(w *work) error {
+	w.own().OpenNestedGates = c.Open
+	return nil
+}
