@@ -9,6 +9,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
@@ -86,7 +87,7 @@ func mayAnswer(a *arrival) bool {
 
 // tellHeld tells a sender that their message is held.
 func (p *post) tellHeld(a *arrival, g *estate.Group, reason string) {
-	if !mayAnswer(a) || !p.hears(g, p.r.Sender(a.sender), a.facts) {
+	if !mayAnswer(a) {
 		return
 	}
 	to, err := address.Parse(a.from)
@@ -208,7 +209,8 @@ func (p *post) mailCode(m membership, group estate.ID) {
 		facts:  resolve.Message{Automatic: true, Size: int64(len(raw))},
 	}
 	a.message, _ = read.Parse(raw)
-	if err := p.takeForGroup(a, group); err != nil {
+	fate := message.Of(p.r, message.Envelope{From: a.sender, To: e.Address(group), Message: a.facts})
+	if err := p.takeForGroup(a, fate); err != nil {
 		p.note(a, "refused", "group", m.group, "detail", err.Error())
 	}
 }

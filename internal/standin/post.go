@@ -12,6 +12,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/mail/read"
 )
@@ -206,37 +207,30 @@ func mailboxRefusal(state estate.MailboxState) error {
 func (p *post) take(a *arrival, to address.Address) error {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	e := p.r.Estate()
 	if token, ok := p.special(to, heldPart); ok {
 		return p.answerHeld(a, token)
 	}
 	if code, ok := p.special(to, codePart); ok {
 		return p.proveVoice(a, code)
 	}
-	id, known := e.Find(to)
-	if !known || !e.IsGroup(id) {
+	fate := message.Of(p.r, message.Envelope{From: a.sender, To: to, Message: a.facts})
+	if fate.Reason != message.ByGate {
 		p.note(a, "taken", "to", to.String())
 		return p.queue.add(
 			job{Kind: copyJob, ID: newID(), To: to.String(), From: a.from, Raw: a.raw, MessageID: a.message.ID},
 		)
 	}
-	return p.takeForGroup(a, id)
+	return p.takeForGroup(a, fate)
 }
 
-func (p *post) takeForGroup(a *arrival, group estate.ID) error {
-	e := p.r.Estate()
-	g := e.Group(group)
+// takeForGroup takes over a message for a group, as its gate says.
+func (p *post) takeForGroup(a *arrival, fate *message.Fate) error {
+	g := p.r.Estate().Group(fate.To)
 	if slicesHas(deliveredTo(a.raw), g.Address.String()) {
 		p.note(a, "loop", "group", g.Address.String())
 		return refusal(554, smtp.EnhancedCode{5, 4, 6}, "this message has been here before")
 	}
-	sender := p.r.Sender(a.sender)
-	decision := p.r.Judge(group, sender, a.facts)
-	because := ""
-	if decision.Rule > 0 {
-		because = g.Gate[decision.Rule-1].Because
-	}
-	p.note(a, "judged", "group", g.Address.String(), "verdict", decision.Verdict.String(), "rule", decision.Rule)
+	p.note(a, "judged", "group", g.Address.String(), "verdict", fate.Verdict.String(), "rule", fate.Rule)
 	j := job{
 		Kind:       groupJob,
 		ID:         newID(),
@@ -249,31 +243,28 @@ func (p *post) takeForGroup(a *arrival, group estate.ID) error {
 		Notify:     a.notify,
 		EnvelopeID: a.envID,
 	}
-	switch decision.Verdict {
+	switch fate.Verdict {
 	case estate.Admit:
 		return p.queue.add(j)
 	case estate.Hold:
-		j.Kind, j.Because = heldJob, because
+		j.Kind, j.Because = heldJob, fate.Because()
 		if err := p.queue.add(j); err != nil {
 			return err
 		}
-		p.askApprovers(&j, group)
-		p.tellHeld(a, g, because)
+		p.askApprovers(&j, fate.To)
+		if fate.Heard() {
+			p.tellHeld(a, g, j.Because)
+		}
 		return nil
 	case estate.Drop:
 		p.note(a, "dropped", "group", g.Address.String())
 		return nil
 	}
-	text := because
-	if text == "" || !p.hears(g, sender, a.facts) {
+	text := fate.Because()
+	if text == "" || !fate.Heard() {
 		text = "the group does not take this message"
 	}
 	return refusal(550, smtp.EnhancedCode{5, 7, 1}, oneLine(text))
-}
-
-// hears reports whether a sender is told that their message is held or refused.
-func (p *post) hears(g *estate.Group, s resolve.Sender, m resolve.Message) bool {
-	return g.TellHeld == estate.TellAll || g.TellHeld == estate.TellInside && s.Inside && !m.Unproven
 }
 
 // note writes a line about a message.

@@ -14,6 +14,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/mail/read"
 )
@@ -115,14 +116,14 @@ func (s *session) Data(r io.Reader) error {
 		return err
 	}
 	raw := buffer.Bytes()
-	message, err := read.ParseLight(raw)
+	parsed, err := read.ParseLight(raw)
 	if err == nil && s.post.isForService(s.to) {
-		message, err = read.Parse(raw)
+		parsed, err = read.Parse(raw)
 	}
 	if err != nil {
 		return refusal(554, smtp.EnhancedCode{5, 6, 0}, "the message has no header")
 	}
-	a := &arrival{id: newID(), login: s.login, from: s.from, message: message, notify: s.notify, envID: s.envID}
+	a := &arrival{id: newID(), login: s.login, from: s.from, message: parsed, notify: s.notify, envID: s.envID}
 	if a.raw, err = s.identify(a, raw); err != nil {
 		return err
 	}
@@ -207,20 +208,21 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	if from.ID == by.ID && by.ID != estate.None || strings.EqualFold(a.sender.String(), s.login.String()) {
 		return editHeader(raw, received), nil
 	}
-	if from.ID == estate.None || !e.IsGroup(from.ID) {
-		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address")
-	}
-	return p.speak(a, editHeader(raw, received), by, from.ID)
+	return p.speak(a, editHeader(raw, received), by)
 }
 
 // speak lets somebody write in a group's name, where they may.
-func (p *post) speak(a *arrival, raw []byte, by resolve.Sender, group estate.ID) ([]byte, error) {
-	e := p.r.Estate()
-	g := e.Group(group)
-	voice, _ := p.r.Voice(group, by)
-	if voice == estate.NoVoice {
-		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "you have no voice in "+g.Address.String())
+func (p *post) speak(a *arrival, raw []byte, by resolve.Sender) ([]byte, error) {
+	fate := message.Of(p.r, message.Envelope{From: a.sender, By: by.Address, To: a.sender, Message: a.facts})
+	switch fate.Reason {
+	case message.NoGroup:
+		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address")
+	case message.NoVoice:
+		text := "you have no voice in " + p.r.Estate().Address(fate.Sender.ID).String()
+		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, text)
 	}
+	group := fate.Sender.ID
+	g := p.r.Estate().Group(group)
 	m := membership{p.mainAddress(by.Address), g.Address.String()}
 	if g.VoiceProof == estate.ProofMailedCode && !p.proven[m] {
 		p.mailCode(m, group)
@@ -230,7 +232,7 @@ func (p *post) speak(a *arrival, raw []byte, by resolve.Sender, group estate.ID)
 			"show first that you receive the mail of "+g.Address.String()+": a code has been mailed to it",
 		)
 	}
-	if voice == estate.VoiceFor {
+	if fate.Voice == estate.VoiceFor {
 		return setField(raw, "Sender", "<"+by.Address.String()+">"), nil
 	}
 	return setField(raw, "Sender", ""), nil

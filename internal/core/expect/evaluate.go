@@ -7,6 +7,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -216,18 +217,14 @@ func (t *trial) judges() {
 }
 
 func (t *trial) reaches() {
-	var from *resolve.Sender
-	admitted := true
 	var decision resolve.Decision
-	if t.x.From.IsValid() {
-		s := t.r.Sender(t.x.From)
-		from = &s
-		decision = t.r.Judge(t.result.Group, s, resolve.Message{})
-		admitted = decision.Verdict == estate.Admit
-	}
 	outcomes := map[estate.ID]resolve.Outcome{}
-	if admitted {
-		for _, recipient := range t.r.Deliver(t.result.Group, from, resolve.Message{}).Recipients {
+	if t.x.From.IsValid() {
+		to := t.r.Estate().Address(t.result.Group)
+		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to})
+		decision, outcomes = fate.Gate, fate.Outcomes()
+	} else {
+		for _, recipient := range t.r.Deliver(t.result.Group, nil, resolve.Message{}).Recipients {
 			outcomes[recipient.ID] = recipient.Outcome
 		}
 	}

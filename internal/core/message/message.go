@@ -102,6 +102,14 @@ func (f *Fate) refuse(reason Reason) { f.Reason, f.Verdict, f.Rule = reason, est
 // Arrives reports whether the message gets to the one that it is for.
 func (f *Fate) Arrives() bool { return f.Reason == ByGate || f.Reason == ToPerson }
 
+// Because returns what the rule that decides says to the sender, or "".
+func (f *Fate) Because() string {
+	if f.Reason != ByGate || f.Rule == 0 {
+		return ""
+	}
+	return f.r.Estate().Group(f.To).Gate[f.Rule-1].Because
+}
+
 // Delivery returns who gets the message of a group, whether or not the gate admits
 // it; nil where it is for no group.
 func (f *Fate) Delivery() *resolve.Delivery {
