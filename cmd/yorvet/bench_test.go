@@ -235,7 +235,7 @@ func BenchmarkWhole(b *testing.B) {
 		if s.name == "medium" {
 			b.Run("check/"+s.name, func(b *testing.B) {
 				for b.Loop() {
-					present.NewHazards(load(b, dir), hazard.All)
+					present.NewHazards(load(b, dir), hazard.All())
 				}
 			})
 			for name, scattered := range map[string]bool{"compare/": false, "compare-scattered/": true} {

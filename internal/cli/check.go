@@ -44,7 +44,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	threshold, fails := hazard.High, cmd.String("fail-on") != "never"
 	if fails {
 		var ok bool
-		if threshold, ok = estate.WordIndex[hazard.Severity](hazard.SeverityWords, cmd.String("fail-on")); !ok {
+		if threshold, ok = estate.WordIndex[hazard.Severity](hazard.SeverityWords(), cmd.String("fail-on")); !ok {
 			return usageError("--fail-on takes high, medium, low or never, not %q", cmd.String("fail-on"))
 		}
 	}
@@ -56,7 +56,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	answer := present.NewHazards(s.r, checks)
+	answer := present.NewHazards(s.r, checks, hazard.Run(s.r, checks))
 	if err := s.print(answer); err != nil {
 		return err
 	}
@@ -75,7 +75,7 @@ func chosenChecks(cmd *cli.Command) ([]*hazard.Check, error) {
 		}
 	}
 	var checks []*hazard.Check
-	for _, c := range hazard.All {
+	for _, c := range hazard.All() {
 		if (len(only) == 0 || slices.Contains(only, c.Name)) && !slices.Contains(skip, c.Name) {
 			checks = append(checks, c)
 		}
@@ -85,7 +85,7 @@ func chosenChecks(cmd *cli.Command) ([]*hazard.Check, error) {
 
 func findCheck(name string) (*hazard.Check, error) {
 	var known []string
-	for _, c := range hazard.All {
+	for _, c := range hazard.All() {
 		if c.Name == name {
 			return c, nil
 		}

@@ -153,7 +153,7 @@ var addVolunteers = []string{"member", "add", "volunteers@kelpmere.example", "--
 func makeChange(ctx context.Context, dir, program string) error {
 	args := []string{program, "--estate", filepath.Join(dir, demo.Changed), "--on", demoDate}
 	for _, arg := range addVolunteers {
-		if slices.Contains(demo.Files, arg) {
+		if slices.Contains(demo.Files(), arg) {
 			arg = filepath.Join(dir, arg)
 		}
 		args = append(args, arg)
@@ -188,7 +188,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Stre
 		present.Paragraph(w, one.about, pageOptions(w))
 		args := append([]string{"--estate", filepath.Join(dir, one.estate), "--on", demoDate}, one.args...)
 		for j, arg := range args {
-			if slices.Contains(demo.Files, arg) {
+			if slices.Contains(demo.Files(), arg) {
 				args[j] = filepath.Join(dir, arg)
 			}
 		}

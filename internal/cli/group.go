@@ -45,7 +45,7 @@ func newPostures(streams Streams) *cli.Command {
 				return err
 			}
 			s := &session{cmd: cmd, streams: streams, format: format}
-			return s.print(present.NewPostures(posture.All...))
+			return s.print(present.NewPostures(posture.All()...))
 		},
 	}
 }
@@ -143,7 +143,7 @@ func proposeGroup(c *changer) error {
 func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 	copy := estate.CopyUnset
 	if len(joiners) > 0 {
-		copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, joiners[0])
+		copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords(), joiners[0])
 	}
 	chosen, err := c.chosen(estate.None, c.cmd.StringSlice("member"), "member")
 	if err != nil {

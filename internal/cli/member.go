@@ -64,8 +64,8 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 		set(i)
 		return nil
 	}
-	err := errors.Join(word("copy", estate.CopyWords, func(i int) { m.Copy = estate.Copy(i) }),
-		word("invitations", estate.InvitationsWords, func(i int) { m.Invitations = estate.Invitations(i) }))
+	err := errors.Join(word("copy", estate.CopyWords(), func(i int) { m.Copy = estate.Copy(i) }),
+		word("invitations", estate.InvitationsWords(), func(i int) { m.Invitations = estate.Invitations(i) }))
 	if c.cmd.IsSet("paused") {
 		m.Paused = c.cmd.Bool("paused")
 	}

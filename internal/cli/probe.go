@@ -67,7 +67,7 @@ var runName = regexp.MustCompile(`^[A-Za-z0-9-]{1,40}$`)
 
 func kindList() string {
 	var words []string
-	for _, kind := range probe.Kinds {
+	for _, kind := range probe.Kinds() {
 		words = append(words, string(kind))
 	}
 	return orList(words)
@@ -210,7 +210,7 @@ func (s *session) choice() (probe.Choice, error) {
 		kind := probe.Kind(text)
 		known := false
 		var words []string
-		for _, k := range probe.Kinds {
+		for _, k := range probe.Kinds() {
 			known = known || k == kind
 			words = append(words, string(k))
 		}

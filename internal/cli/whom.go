@@ -244,9 +244,9 @@ func (c *session) role() (string, error) {
 	default:
 		return "", usageError(
 			"--as: expected %s, not %q%s",
-			orList(present.Roles),
+			orList(present.Roles()),
 			as,
-			meant(nearest.Word(as, present.Roles)),
+			meant(nearest.Word(as, present.Roles())),
 		)
 	}
 }

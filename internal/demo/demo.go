@@ -31,10 +31,12 @@ const Estate = "estate"
 // Changed is a copy of the estate, below the demo's folder, to make changes in.
 const Changed = "changed"
 
-// Files are what stands in the demo's folder: the estate as it is written down, as
+// Files returns what stands in the demo's folder: the estate as it is written down, as
 // the mail service has it, what is expected of it, and a list of new volunteers as
 // it is pasted.
-var Files = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
+func Files() []string { return slices.Clone(names) }
+
+var names = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
 
 // Write writes the demo below dir, which it makes if need be. It replaces only
 // files that it wrote itself and nobody changed since; others are an error that

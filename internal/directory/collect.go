@@ -15,6 +15,9 @@ import (
 	"yorvet.example/yorvet/internal/estatefile"
 )
 
+// copyWords are at hand, as there are many memberships.
+var copyWords = estate.CopyWords()
+
 // references are what an attribute says about whom it means.
 type references struct {
 	role  string // member, owner, moderator
@@ -332,7 +335,7 @@ func (c *Collector) otherFacts(e *Entry, m *PeopleMap) []estate.Fact {
 func (m *MailboxMap) state(value string) string {
 	for i, values := range [][]string{m.Open, m.Full, m.Closed, m.None} {
 		if slices.ContainsFunc(values, func(v string) bool { return strings.EqualFold(v, value) }) {
-			return estate.MailboxWords[i]
+			return estate.MailboxWords()[i]
 		}
 	}
 	if value != "" && len(m.Open) == 0 {
@@ -342,7 +345,7 @@ func (m *MailboxMap) state(value string) string {
 }
 
 func newReferences(role string, m ReferenceMap, texts []string) references {
-	copy, _ := estate.WordIndex[estate.Copy](estate.CopyWords, m.Copy)
+	copy, _ := estate.WordIndex[estate.Copy](copyWords, m.Copy)
 	by := m.By
 	if by == "" {
 		by = "id"
@@ -384,7 +387,7 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 			c.setting(set, name, Names{value}, true)
 		}
 	}
-	for _, action := range estate.ActionWords {
+	for _, action := range estate.ActionWords() {
 		if value := c.first(e, Names{"access." + action}); value != "" && len(m.Settings) > 0 {
 			set("access."+action, value, nil)
 		}

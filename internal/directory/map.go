@@ -250,7 +250,7 @@ func (g *GroupsMap) problems() (list []string) {
 	for _, set := range sets {
 		for _, name := range slices.Sorted(maps.Keys(set)) {
 			if action, ok := strings.CutPrefix(name, "access."); ok {
-				list = append(list, wrongWord("set", action, estate.ActionWords...)...)
+				list = append(list, wrongWord("set", action, estate.ActionWords()...)...)
 			} else {
 				list = append(list, wrongWord("set", name, known...)...)
 			}
@@ -265,7 +265,7 @@ func wrongReferences(where string, list []ReferenceMap) (problems []string) {
 			problems = append(problems, where+" needs from, the name of an attribute")
 		}
 		problems = append(problems, wrongWord(where+": by", r.By, "id", "address", "key")...)
-		problems = append(problems, wrongWord(where+": copy", r.Copy, estate.CopyWords[1:]...)...)
+		problems = append(problems, wrongWord(where+": copy", r.Copy, estate.CopyWords()[1:]...)...)
 	}
 	return problems
 }

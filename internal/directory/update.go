@@ -52,12 +52,19 @@ type updater struct {
 // findRenamed notes who is there by another address, so that others who list the new
 // one mean them.
 func (u *updater) findRenamed() {
-	renamed := map[string]estate.ID{}
+	renamed, met := map[string]estate.ID{}, map[estate.ID]bool{}
 	note := func(fields []estatefile.Field, isGroup bool) {
-		if id, ok := u.find(fields); ok && u.e.IsGroup(id) == isGroup {
-			if k := key(fields[0].Text); k != u.e.Address(id).Key() {
-				renamed[k] = id
-			}
+		id, ok := u.find(fields)
+		if !ok || u.e.IsGroup(id) != isGroup || met[id] || !isGroup && u.e.Person(id).Implied {
+			return
+		}
+		met[id] = true // as in person and group, the first counts
+		system, _ := fieldOf(fields, "managed-in")
+		if isGroup && u.isElsewhere(u.e.Group(id), system.Text) {
+			return
+		}
+		if k := key(fields[0].Text); k != u.e.Address(id).Key() {
+			renamed[k] = id
 		}
 	}
 	for i := range u.People {
@@ -89,11 +96,13 @@ func (u *updater) id(text string) (estate.ID, bool) {
 	if err != nil {
 		return estate.None, false
 	}
-	id, ok := u.e.Exact(a)
-	if !ok {
-		id, ok = u.renamed[a.Key()]
+	if id, ok := u.e.Exact(a); ok {
+		return id, true
 	}
-	return id, ok
+	if id, ok := u.renamed[a.Key()]; ok {
+		return id, true
+	}
+	return estate.None, false
 }
 
 // fieldOf returns a field of a record.
@@ -181,7 +190,7 @@ func newPerson(p *estatefile.NewPerson) change.AddPerson {
 		case "also":
 			add.Also = addresses(f.List...)
 		case "mailbox":
-			add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords, f.Text)
+			add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), f.Text)
 		}
 	}
 	return add
@@ -207,8 +216,7 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	}
 	u.met[id] = true
 	old := u.e.Group(id)
-	if system, _ := fieldOf(g.Fields, "managed-in"); old.ManagedIn != "" && old.ManagedIn != system.Text &&
-		!u.sources[old.ManagedIn] {
+	if system, _ := fieldOf(g.Fields, "managed-in"); u.isElsewhere(old, system.Text) {
 		u.notTaken(g.Place, old.Address.String()+" is managed in "+old.ManagedIn+" by the estate, not in "+
 			system.Text+"; what this source says of it is not taken")
 		return
@@ -224,6 +232,12 @@ func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	if has.members {
 		u.members(id, g.Members)
 	}
+}
+
+// isElsewhere reports whether a group is managed neither in a system nor in any of the
+// sources.
+func (u *updater) isElsewhere(g *estate.Group, system string) bool {
+	return g.ManagedIn != "" && g.ManagedIn != system && !u.sources[g.ManagedIn]
 }
 
 // addresses makes the addresses of a group what a source says. Those that the
@@ -276,7 +290,7 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 		}
 	}
 	for _, f := range g.Access {
-		if action, ok := estate.WordIndex[estate.Action](estate.ActionWords, f.Name); ok &&
+		if action, ok := estate.WordIndex[estate.Action](estate.ActionWords(), f.Name); ok &&
 			u.e.Group(id).Access[action].Text != f.Text {
 			u.change(change.SetSetting{Group: id, Setting: "access." + f.Name, Texts: said(f)})
 		}

@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"net"
+	"slices"
 	"time"
 
 	"github.com/emersion/go-sasl"
@@ -25,8 +26,10 @@ const (
 	Unverified            // upgraded, and whoever answers is believed
 )
 
-// Words are the words of the ways to secure a connection.
-var Words = []string{"starttls", "implicit", "none", "starttls-unverified"}
+// Words returns the words of the ways to secure a connection.
+func Words() []string { return slices.Clone(words) }
+
+var words = []string{"starttls", "implicit", "none", "starttls-unverified"}
 
 // An Endpoint is a server to connect to.
 type Endpoint struct {

@@ -55,7 +55,7 @@ func (c *Content) Build() (*estate.Estate, error) {
 			l.setField(s, f, g.Place)
 		}
 		for _, f := range g.Access {
-			if action, ok := estate.WordIndex[estate.Action](estate.ActionWords, f.Name); ok {
+			if action, ok := estate.WordIndex[estate.Action](estate.ActionWords(), f.Name); ok {
 				s.setAccess(l, action, item{f.Text, g.Place})
 			}
 		}

@@ -138,7 +138,7 @@ func (s *personSpec) addAlso(l *loader, it item) {
 }
 
 func (s *personSpec) setMailbox(l *loader, it item) {
-	setWord(l, &s.person.Mailbox, it, estate.MailboxWords)
+	setWord(l, &s.person.Mailbox, it, estate.MailboxWords())
 }
 
 // checkFactName reports whether a fact may have that name.
@@ -171,13 +171,16 @@ var (
 	personFields     = []string{"address", "name", "also", "mailbox", "facts"}
 )
 
+// copyWords are at hand, as there are many memberships.
+var copyWords = estate.CopyWords()
+
 // setMembership sets what a membership says besides its group and member.
 func (l *loader) setMembership(m *estate.Membership, name string, it item) {
 	switch name {
 	case "copy":
-		setWord(l, &m.Copy, it, estate.CopyWords)
+		setWord(l, &m.Copy, it, copyWords)
 	case "invitations":
-		setWord(l, &m.Invitations, it, estate.InvitationsWords)
+		setWord(l, &m.Invitations, it, estate.InvitationsWords())
 	case "paused":
 		m.Paused = l.parseBool(it, false)
 	case "since":

@@ -294,7 +294,7 @@ func (l *loader) readGroupTable(t *table) {
 		known = append(known, field.Name)
 	}
 	known = append(known, "members")
-	for _, action := range estate.ActionWords {
+	for _, action := range estate.ActionWords() {
 		known = append(known, "access."+action)
 	}
 	columns, ok := t.readHeader("groups", known, []string{"address"}, false)
@@ -325,7 +325,7 @@ func (l *loader) readGroupTable(t *table) {
 				s.addMemberText(l, it)
 			}
 		}
-		for i, action := range estate.ActionWords {
+		for i, action := range estate.ActionWords() {
 			if column := columns["access."+action]; column >= 0 && t.text(column) != "" {
 				s.setAccess(l, estate.Action(i), t.cell(column))
 			}
@@ -484,7 +484,7 @@ func (t *table) membership(options []option) estate.Membership {
 		ok := false
 		switch o.name {
 		case "copy":
-			m.Copy, ok = estate.WordIndex[estate.Copy](estate.CopyWords, text)
+			m.Copy, ok = estate.WordIndex[estate.Copy](copyWords, text)
 		case "since":
 			var err error
 			m.Since, err = estate.ParseDay(text)

@@ -25,7 +25,7 @@ import (
 
 // Lanes are the ways to send and to look.
 type Lanes struct {
-	Ways      []Way
+	Ways      []Outgoing
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
 	Limits    Limits
@@ -52,12 +52,12 @@ type Limits struct {
 	Quiet       time.Duration // how long to look on when nothing comes any more; Patience at most
 }
 
-// A Way is a way to send.
-type Way struct {
+// An Outgoing is a way to send.
+type Outgoing struct {
 	Name    string
 	From    []string // addresses and domains, as @domain, that may be sent from; "inside" stands for all of the estate, "anyone" for all
 	Claims  bool     // it may be used to claim addresses that are not one's own: for forged senders
-	reach   send.Way
+	reach   send.Route
 	user    string
 	as      string
 	bearer  bool
@@ -67,7 +67,7 @@ type Way struct {
 
 // Mailboxes say how to open mailboxes.
 type Mailboxes struct {
-	For    []string // as Way.From
+	For    []string // as Outgoing.From
 	reach  endpoint.Endpoint
 	user   string
 	as     string
@@ -236,12 +236,12 @@ func (r *reader) place(list string, index int) string {
 	return fmt.Sprintf("%s:%d:%d", r.path, line, column)
 }
 
-func (r *reader) way(i int, f fileWay) Way {
-	w := Way{Name: f.Name, From: f.From, Claims: f.Claims, without: f.Login == nil}
+func (r *reader) way(i int, f fileWay) Outgoing {
+	w := Outgoing{Name: f.Name, From: f.From, Claims: f.Claims, without: f.Login == nil}
 	if w.Name == "" {
 		r.fail("send", i, "this way to send has no name")
 	}
-	w.reach = send.Way{Endpoint: r.endpoint("send", i, f.Server, f.TLS, f.CA), Hello: f.Hello}
+	w.reach = send.Route{Endpoint: r.endpoint("send", i, f.Server, f.TLS, f.CA), Hello: f.Hello}
 	if f.Bind != "" {
 		if w.reach.Endpoint.From = net.ParseIP(f.Bind); w.reach.Endpoint.From == nil {
 			r.fail("send", i, "bind is %q, expected an IP address", f.Bind)
@@ -282,15 +282,15 @@ func (r *reader) endpoint(list string, i int, server, tls, ca string) endpoint.E
 		r.fail(list, i, "server is %q, expected HOST:PORT", server)
 	}
 	if tls != "" {
-		mode := slices.Index(endpoint.Words, tls)
+		mode := slices.Index(endpoint.Words(), tls)
 		if mode < 0 {
 			r.fail(
 				list,
 				i,
 				"tls is %q, expected one of %s%s",
 				tls,
-				strings.Join(endpoint.Words, ", "),
-				nearest.Hint(tls, endpoint.Words),
+				strings.Join(endpoint.Words(), ", "),
+				nearest.Hint(tls, endpoint.Words()),
 			)
 		}
 		e.TLS = endpoint.TLS(max(mode, 0))
@@ -405,7 +405,7 @@ func covers(list []string, a address.Address, inside bool) bool {
 
 // Sender returns the way by which somebody can send as themselves, or, with
 // claims, by which their address can be claimed.
-func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Way, bool) {
+func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Outgoing, bool) {
 	for i := range l.Ways {
 		if w := &l.Ways[i]; w.Claims == claims && covers(w.From, a, inside) || claims && w.Claims {
 			return w, true
@@ -415,7 +415,7 @@ func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Way, bool) {
 }
 
 // As returns the way as it is for one sender.
-func (w *Way) As(a address.Address) send.Way {
+func (w *Outgoing) As(a address.Address) send.Route {
 	way := w.reach
 	if !w.without {
 		way.Login = &endpoint.Login{User: fill(w.user, a), As: fill(w.as, a), Bearer: w.bearer, Secret: *w.secret}

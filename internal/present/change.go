@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/posture"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -41,7 +42,7 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 	for _, text := range a.Groups.Added {
 		if added, err := address.Parse(text); err == nil {
 			if id, ok := n.e.Find(added); ok {
-				a.NewGroups = append(a.NewGroups, n.row(id, later.Overview(id)))
+				a.NewGroups = append(a.NewGroups, n.row(id, hazard.Overview{Overview: later.Overview(id)}))
 			}
 		}
 	}
@@ -125,7 +126,7 @@ func (r MatrixRow) spans() []Span {
 		spans = append(spans, Span{Plain, one.who}, Span{verdictStyle(one.verdict), one.verdict}, Span{Plain, ", "})
 	}
 	spans = append(spans, Span{Plain, count(r.Posters["admit"], "person posts", "people post") + "; "})
-	for _, outcome := range resolve.OutcomeWords {
+	for _, outcome := range resolve.OutcomeWords() {
 		if n := r.Receives[outcome]; n > 0 {
 			spans = append(spans, Span{outcomeStyle(outcome), strconv.Itoa(n) + " " + outcome + ", "})
 		}

@@ -126,8 +126,8 @@ func TestImportAnswer(t *testing.T) {
 }
 
 func TestPostures(t *testing.T) {
-	a := present.NewPostures(posture.All...)
-	if len(a.Postures) != len(posture.All) || a.Postures[0].Settings["gate"] == "" {
+	a := present.NewPostures(posture.All()...)
+	if len(a.Postures) != len(posture.All()) || a.Postures[0].Settings["gate"] == "" {
 		t.Errorf("%+v", a)
 	}
 	text, csv := shown(t, a, present.Text, false), shown(t, a, present.CSV, false)

@@ -47,8 +47,8 @@ type WitnessCase struct {
 	Automatic bool   `json:"automatic"`
 }
 
-// NewHazards runs checks.
-func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
+// NewHazards tells what checks have found.
+func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.Finding) *Hazards {
 	n := newNamer(r)
 	a := &Hazards{
 		Hazards:  []Hazard{},
@@ -58,27 +58,9 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check) *Hazards {
 		folder:   n.folder(),
 		checks:   checks,
 	}
-	for _, word := range hazard.SeverityWords {
+	for _, word := range hazard.SeverityWords() {
 		a.Counts[word] = 0
 	}
-	type looked struct {
-		pass  *hazard.Pass
-		sheaf *hazard.Sheaf
-	}
-	var passes []*hazard.Pass
-	var sheaves []*hazard.Sheaf
-	for _, l := range sideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) looked {
-		sheaf := hazard.NewSheaf(checks)
-		pass := hazard.NewPass(fork, checks, sheaf.Add)
-		for id := from; id < to; id++ {
-			pass.Look(id)
-		}
-		return looked{pass, sheaf}
-	}) {
-		passes, sheaves = append(passes, l.pass), append(sheaves, l.sheaf)
-	}
-	hazard.Finish(passes...)
-	findings := hazard.Bind(sheaves...)
 	for _, f := range findings {
 		h := n.hazard(f)
 		if f.Accepted {
@@ -119,7 +101,7 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 
 // Worst returns whether there is a hazard at least as severe.
 func (a *Hazards) Worst(severity hazard.Severity) bool {
-	for _, word := range hazard.SeverityWords[:severity+1] {
+	for _, word := range hazard.SeverityWords()[:severity+1] {
 		if a.Counts[word] > 0 {
 			return true
 		}
@@ -142,7 +124,7 @@ func (a *Hazards) writeText(p *Page) {
 	head := []Span{{Strong, count(len(a.Hazards), "hazard", "hazards")}}
 	if len(a.Hazards) > 0 {
 		head = append(head, Span{Plain, ": "})
-		head = append(head, countSpans(a.Counts, hazard.SeverityWords, severityStyle)...)
+		head = append(head, countSpans(a.Counts, hazard.SeverityWords(), severityStyle)...)
 	}
 	if len(a.Accepted) > 0 {
 		head = append(head, Span{Faint, "; " + strconv.Itoa(len(a.Accepted)) + " accepted in the estate"})

@@ -106,10 +106,10 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 	for _, p := range report.Persons {
 		a.Persons = append(a.Persons, PersonChange{later.address(p.Person.New), settingChanges(p.Settings)})
 	}
-	for _, f := range report.Appear {
+	for _, f := range report.Appearing {
 		a.Hazards.Appear = append(a.Hazards.Appear, later.hazard(f))
 	}
-	for _, f := range report.Go {
+	for _, f := range report.Going {
 		a.Hazards.Go = append(a.Hazards.Go, before.hazard(f))
 	}
 	for _, notice := range report.Notices {

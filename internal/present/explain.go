@@ -477,7 +477,7 @@ func (p *Page) ways(ways []Way) {
 			why = "from " + w.From + "; " + why
 		}
 		row := []Span{{verdictStyle(w.State), w.State}, {Plain, w.Group}, {Faint, why}}
-		if w.State == resolve.Open.String() {
+		if w.State == resolve.WayOpen.String() {
 			open = append(open, row)
 		} else {
 			troubled = append(troubled, row)

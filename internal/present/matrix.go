@@ -4,11 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -37,56 +35,31 @@ type MatrixRow struct {
 	Hazards  int            `json:"hazards"` // without those that are accepted
 }
 
-// NewMatrix looks at all groups, in the order of the estate.
+// NewMatrix tells of all groups, in the order of the estate.
 func NewMatrix(r *resolve.Resolver) *Matrix {
 	n := newNamer(r)
-	a := &Matrix{Groups: make([]MatrixRow, n.e.Groups()), domain: "@" + n.e.Settings().Domains[0].Name}
-	hazard.Finish(sideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *hazard.Pass {
-		pass := hazard.NewPass(fork, hazard.All, func(f hazard.Finding) {
-			if !f.Accepted {
-				a.Groups[f.Group].Hazards++
-			}
-		})
-		for id := from; id < to; id++ {
-			a.Groups[id] = n.row(id, fork.Overview(id))
-			pass.Look(id)
-		}
-		return pass
-	})...)
+	a := &Matrix{domain: "@" + n.e.Settings().Domains[0].Name}
+	for id, overview := range hazard.Overviews(r) {
+		a.Groups = append(a.Groups, n.row(estate.ID(id), overview))
+	}
 	return a
 }
 
-// sideBySide looks at all groups, in several goroutines. Groups that are nested in
-// each other often stand together: each goroutine takes a stretch of them, so that
-// it can use what it has worked out.
-func sideBySide[T any](r *resolve.Resolver, look func(fork *resolve.Resolver, from, to estate.ID) T) []T {
-	groups := r.Estate().Groups()
-	results := make([]T, min(runtime.GOMAXPROCS(0), 4))
-	var done sync.WaitGroup
-	for w := range results {
-		done.Go(func() {
-			results[w] = look(r.Fork(), estate.ID(groups*w/len(results)), estate.ID(groups*(w+1)/len(results)))
-		})
-	}
-	done.Wait()
-	return results
-}
-
 // row is a group at a glance, in words.
-func (n namer) row(id estate.ID, o resolve.Overview) MatrixRow {
+func (n namer) row(id estate.ID, o hazard.Overview) MatrixRow {
 	row := MatrixRow{
 		Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
 		Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
-		Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves,
+		Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves, Hazards: o.Hazards,
 	}
 	for verdict, count := range o.Posters {
 		if count > 0 {
-			row.Posters[estate.VerdictWords[verdict]] = count
+			row.Posters[estate.Verdict(verdict).String()] = count
 		}
 	}
 	for outcome, count := range o.Receives {
 		if count > 0 {
-			row.Receives[resolve.OutcomeWords[outcome]] = count
+			row.Receives[resolve.Outcome(outcome).String()] = count
 		}
 	}
 	return row
@@ -104,15 +77,15 @@ type column struct {
 var columns = func() []column {
 	list := []column{
 		{name: "group", word: func(r *MatrixRow) string { return r.Group }},
-		{name: "kind", word: func(r *MatrixRow) string { return r.Kind }, words: estate.KindWords},
-		{name: "outside", word: func(r *MatrixRow) string { return r.Outside }, words: estate.VerdictWords},
-		{name: "inside", word: func(r *MatrixRow) string { return r.Inside }, words: estate.VerdictWords},
-		{name: "forged", word: func(r *MatrixRow) string { return r.Forged }, words: estate.VerdictWords},
+		{name: "kind", word: func(r *MatrixRow) string { return r.Kind }, words: estate.KindWords()},
+		{name: "outside", word: func(r *MatrixRow) string { return r.Outside }, words: estate.VerdictWords()},
+		{name: "inside", word: func(r *MatrixRow) string { return r.Inside }, words: estate.VerdictWords()},
+		{name: "forged", word: func(r *MatrixRow) string { return r.Forged }, words: estate.VerdictWords()},
 	}
-	for _, word := range estate.VerdictWords {
+	for _, word := range estate.VerdictWords() {
 		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Posters[word] }})
 	}
-	for _, word := range resolve.OutcomeWords {
+	for _, word := range resolve.OutcomeWords() {
 		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Receives[word] }})
 	}
 	return append(list,

@@ -1,12 +1,15 @@
 package present
 
 import (
+	"slices"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Roles are whom NewMemberList can list.
-var Roles = []string{"member", "owner", "moderator"}
+// Roles returns whom NewMemberList can list.
+func Roles() []string { return slices.Clone(roles) }
+
+var roles = []string{"member", "owner", "moderator"}
 
 // NewMemberList lists those of groups whom wanted picks: their entries, and with
 // role "" their owners and moderators, too. wanted nil picks all.

@@ -102,7 +102,7 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 	for _, fact := range n.e.Facts(id) {
 		a.Facts[fact.Attribute] = append(a.Facts[fact.Attribute], fact.Value)
 	}
-	for _, verdict := range estate.VerdictWords {
+	for _, verdict := range estate.VerdictWords() {
 		a.Posts[verdict] = []Posted{}
 	}
 	for _, group := range r.GroupsOf(id) {
@@ -217,7 +217,7 @@ func (a *Person) writeText(p *Page) {
 		2,
 		append(
 			[]Span{{Plain, "The mail of " + count(len(a.Receives), "group", "groups") + " concerns them: "}},
-			countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
+			countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)...)
 	p.personGroups("Does not reach them", a.Receives, false)
 	p.personGroups("Reaches them", a.Receives, true)
 	var blocks []block

@@ -73,7 +73,7 @@ func (a *Posts) writeText(p *Page) {
 		counts[person.Verdict]++
 	}
 	spans := []Span{{Plain, "Of " + count(len(a.People), "person", "people") + " known here: "}}
-	p.Line(2, append(spans, countSpans(counts, estate.VerdictWords, verdictStyle)...)...)
+	p.Line(2, append(spans, countSpans(counts, estate.VerdictWords(), verdictStyle)...)...)
 	p.Gap()
 	p.Title("Strangers")
 	var rows [][]Span

@@ -120,7 +120,7 @@ func (p *Page) recipients(list []Recipient) {
 		2,
 		append(
 			[]Span{{Plain, count(len(list), "address", "addresses") + ": "}},
-			countSpans(counts, resolve.OutcomeWords, outcomeStyle)...)...)
+			countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)...)
 	byOutcome := p.byCause(list)
 	var missing, rest []block
 	for i, outcome := range outcomeOrder {

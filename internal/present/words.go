@@ -143,7 +143,7 @@ func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, o
 		return cause{text: "there is no such address, though it is listed"}, n.position(reason.Listed)
 	case recipient.Outcome == resolve.Undeliverable:
 		return cause{text: mailboxWords[reason.Mailbox]}, n.position(n.e.Person(recipient.ID).Place)
-	case recipient.Outcome == resolve.Held || recipient.Outcome == resolve.Halted:
+	case recipient.Outcome == resolve.Waiting || recipient.Outcome == resolve.Stopped:
 		return n.hindrance(d, d.Way(recipient)), ""
 	case reason.Shared:
 		return cause{text: "reads it in the shared mailbox"}, ""
@@ -204,7 +204,7 @@ func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) cause {
 		return cause{}
 	}
 	verb := " holds it: "
-	if way.State == resolve.Stopped {
+	if way.State == resolve.WayStopped {
 		verb = " does not let it in: "
 	}
 	said := newDecision(n.e, group, decision)

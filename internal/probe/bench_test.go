@@ -74,7 +74,7 @@ func ours(b *testing.B, server string) float64 {
 	var done sync.WaitGroup
 	for range benchSessions {
 		done.Go(func() {
-			s := send.NewSession(send.Way{Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain}, Wait: time.Minute})
+			s := send.NewSession(send.Route{Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain}, Wait: time.Minute})
 			defer s.Close()
 			for left.Add(-1) >= 0 {
 				if reply := s.Send(context.Background(), send.Envelope{From: "guest@holiday.example", To: "all@kelp.example"}, raw); !reply.Accepted() {
@@ -90,7 +90,7 @@ func ours(b *testing.B, server string) float64 {
 
 func draft(b testing.TB, n int) []byte {
 	b.Helper()
-	raw, err := compose.Draft{From: address.MustParse("guest@holiday.example"), To: address.MustParse("all@kelp.example"), Subject: "Rate", Date: time.Now(),
+	raw, err := compose.Message{From: address.MustParse("guest@holiday.example"), To: address.MustParse("all@kelp.example"), Subject: "Rate", Date: time.Now(),
 		ID: fmt.Sprintf("%d.%d@holiday.example", time.Now().UnixNano(), n), Text: strings.Repeat("A line of a message that is about as long as any.\n", 14)}.Bytes()
 	if err != nil {
 		b.Fatal(err)
@@ -152,7 +152,7 @@ func BenchmarkWatch(b *testing.B) {
 		for name, err := range problems {
 			b.Fatal(name, err)
 		}
-		way := send.Way{Endpoint: endpoint.Endpoint{Server: h.service.Ready().Outside, TLS: endpoint.Plain}, Wait: time.Minute}
+		way := send.Route{Endpoint: endpoint.Endpoint{Server: h.service.Ready().Outside, TLS: endpoint.Plain}, Wait: time.Minute}
 		session := send.NewSession(way)
 		if reply := session.Send(context.Background(), send.Envelope{From: "guest@holiday.example", To: "all@kelp.example"}, draft(b, 1)); !reply.Accepted() {
 			b.Fatal(reply)

@@ -114,7 +114,7 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *lanes.Lane
 	if admit {
 		word = "ADMIT"
 	}
-	raw, err := compose.Draft{
+	raw, err := compose.Message{
 		From:      q.Approver,
 		To:        q.Answer,
 		ID:        randomID(12) + "@" + q.Approver.Domain(),

@@ -294,9 +294,9 @@ func (w *judge) seen() infer.Seen {
 
 // nothing returns the outcomes of which nothing is seen in a mailbox.
 func (w *judge) nothing(id estate.ID) infer.Outcomes {
-	set := infer.Either(infer.None, resolve.Nothing, resolve.Halted)
+	set := infer.Either(infer.None, resolve.Nothing, resolve.Stopped)
 	if w.mayWait(id) {
-		set |= infer.Either(resolve.Held)
+		set |= infer.Either(resolve.Waiting)
 	}
 	if !w.bouncesSeen() {
 		set |= infer.Either(resolve.Undeliverable)
@@ -493,7 +493,7 @@ func (w *judge) others() []MemberResult {
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
 		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Facts).Ways {
-			predicted[way.Group] = way.State == resolve.Open && e.Group(way.Group).Kind.Keeps()
+			predicted[way.Group] = way.State == resolve.WayOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}
 	for id := range estate.ID(e.Groups()) {

@@ -42,8 +42,10 @@ const (
 	Rule        Kind = "rule"         // somebody for whom a rule decides that no other case tries
 )
 
-// Kinds are all kinds of cases.
-var Kinds = []Kind{
+// Kinds returns all kinds of cases.
+func Kinds() []Kind { return slices.Clone(kinds) }
+
+var kinds = []Kind{
 	Outsider,
 	Forged,
 	Insider,
@@ -72,7 +74,7 @@ type Case struct {
 
 	ID  string // Message-ID
 	Tag string // what marks it
-	way *lanes.Way
+	way *lanes.Outgoing
 }
 
 // Trial returns the case as package infer knows it, with nothing seen yet.
@@ -138,7 +140,7 @@ func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
 			}
 			continue
 		}
-		for _, kind := range Kinds {
+		for _, kind := range kinds {
 			if len(choice.Kinds) == 0 || slices.Contains(choice.Kinds, kind) {
 				p.plan(group, kind)
 			}
@@ -212,7 +214,7 @@ func (p *Plan) touchReleased() {
 		}
 		from := p.resolver.Sender(p.Cases[i].From)
 		for _, recipient := range p.resolver.Deliver(prediction.Group, &from, p.Cases[i].Facts).Recipients {
-			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Held &&
+			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Waiting &&
 				!slices.Contains(p.Touched, recipient.ID) {
 				p.Touched = append(p.Touched, recipient.ID)
 			}

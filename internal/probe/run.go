@@ -314,7 +314,7 @@ const (
 
 // message writes the message of a case.
 func (p *Plan) message(c *Case) ([]byte, error) {
-	d := compose.Draft{
+	d := compose.Message{
 		From: c.From, To: c.To, ID: c.ID, Date: time.Now(), Subject: "Test of mail groups " + c.Tag[:8],
 		Text:  "This is a test message of the mail groups. Nothing needs to be done; it may be deleted.\n",
 		Extra: []compose.Field{{Name: read.Tag, Value: c.Tag}},
@@ -434,7 +434,7 @@ func (x *runner) approve(ctx context.Context, s *Sighting) bool {
 	if !ok {
 		return false
 	}
-	raw, err := compose.Draft{
+	raw, err := compose.Message{
 		From:      from,
 		To:        to,
 		ID:        randomID(12) + "@" + from.Domain(),

@@ -104,15 +104,15 @@ func (s *source) load(ctx context.Context, path string) error {
 		return fail("yorvet-source", `the format version is missing, expected "yorvet-source: 1"`)
 	case s.From == "":
 		return fail("from", "from is missing, expected a path or URL")
-	case s.Format != "" && !slices.Contains(Formats, s.Format):
-		return fail("format", "format is %q, expected one of %s", s.Format, strings.Join(Formats, ", "))
-	case s.TLS != "" && !slices.Contains(endpoint.Words, s.TLS):
+	case s.Format != "" && !slices.Contains(formats, s.Format):
+		return fail("format", "format is %q, expected one of %s", s.Format, strings.Join(formats, ", "))
+	case s.TLS != "" && !slices.Contains(endpoint.Words(), s.TLS):
 		return fail(
 			"tls",
 			"tls is %q, expected one of %s%s",
 			s.TLS,
-			strings.Join(endpoint.Words, ", "),
-			nearest.Hint(s.TLS, endpoint.Words),
+			strings.Join(endpoint.Words(), ", "),
+			nearest.Hint(s.TLS, endpoint.Words()),
 		)
 	}
 	for _, domain := range s.Domains {
@@ -165,7 +165,7 @@ func checkURL(text string) error {
 // only; without it, to this machine itself, where that is said.
 func (s *source) mode(scheme, host string) (endpoint.TLS, error) {
 	local, login := endpoint.IsLoopback(host), s.Login != nil
-	said := endpoint.TLS(slices.Index(endpoint.Words, s.TLS))
+	said := endpoint.TLS(slices.Index(endpoint.Words(), s.TLS))
 	const shows = "a login over a connection without TLS would show the password; only this machine itself may be reached so"
 	switch scheme {
 	case "ldapi":

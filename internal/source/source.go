@@ -30,8 +30,10 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// Formats are the formats of sources.
-var Formats = []string{"ldif", "ldap", "scim", "csv", "aliases", "vcard", "list"}
+// Formats returns the formats of sources.
+func Formats() []string { return slices.Clone(formats) }
+
+var formats = []string{"ldif", "ldap", "scim", "csv", "aliases", "vcard", "list"}
 
 // Options say how sources are read, besides what they say themselves.
 type Options struct {
@@ -99,7 +101,7 @@ func isURL(name string) bool {
 // cutFormat takes FORMAT:PATH apart.
 func cutFormat(name string) (format, path string, ok bool) {
 	format, path, ok = strings.Cut(name, ":")
-	if !ok || !slices.Contains(Formats, format) || strings.HasPrefix(path, "//") {
+	if !ok || !slices.Contains(formats, format) || strings.HasPrefix(path, "//") {
 		return "", name, false
 	}
 	return format, path, true

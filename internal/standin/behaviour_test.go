@@ -90,7 +90,7 @@ func TestRings(t *testing.T) {
 	if a, b := r.box("ada@kelp.example"), r.box("bo@kelp.example"); len(a) != 1 || len(b) != 1 {
 		t.Errorf("ada has %d, bo %d messages", len(a), len(b))
 	}
-	again := func(d *compose.Draft) {
+	again := func(d *compose.Message) {
 		d.Extra = []compose.Field{{Name: "Delivered-To", Value: "one@kelp.example"}}
 	}
 	if _, reply := r.send("", "guest@far.example", "one@kelp.example", again); reply.Status != "5.4.6" {
@@ -102,15 +102,15 @@ func TestWhatMessagesAreLike(t *testing.T) {
 	r := start(t, sample.Load(t, quay).Estate(), nil)
 	to := address.MustParse("strict@kelp.example")
 	guest := address.MustParse("guest@far.example")
-	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Draft) {
+	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Message) {
 		d.Parts = []compose.Part{compose.Invitation("u", guest, to, "Meeting", time.Now())}
 	}); reply.Text != "No meetings here." {
 		t.Error(reply)
 	}
-	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Draft) { d.Text = strings.Repeat("long\n", 6000) }); reply.Code != 550 {
+	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Message) { d.Text = strings.Repeat("long\n", 6000) }); reply.Code != 550 {
 		t.Error(reply)
 	}
-	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Draft) {
+	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Message) {
 		d.Extra = []compose.Field{{Name: "X-Spam-Flag", Value: "YES"}}
 	}); !reply.Accepted() {
 		t.Error(reply)
@@ -119,7 +119,7 @@ func TestWhatMessagesAreLike(t *testing.T) {
 		t.Errorf("ada has %d messages", len(got))
 	}
 	// What a program writes is taken, and not answered.
-	if _, reply := r.send("", guest.String(), "silent@kelp.example", func(d *compose.Draft) { d.Auto = "auto-generated" }); !reply.Accepted() {
+	if _, reply := r.send("", guest.String(), "silent@kelp.example", func(d *compose.Message) { d.Auto = "auto-generated" }); !reply.Accepted() {
 		t.Error(reply)
 	}
 	if _, reply := r.send("", guest.String(), "silent@kelp.example", nil); !reply.Accepted() {
@@ -140,13 +140,13 @@ func TestWhatMessagesAreLike(t *testing.T) {
 		t.Fatalf("bo is asked %d times", len(requests))
 	}
 	refused := requests[2].Message.From[0].String()
-	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Draft) { d.Text = "perhaps" }); reply.Accepted() {
+	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Message) { d.Text = "perhaps" }); reply.Accepted() {
 		t.Error("an answer that is neither is taken")
 	}
-	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Draft) { d.Text = "refuse\n" }); !reply.Accepted() {
+	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Message) { d.Text = "refuse\n" }); !reply.Accepted() {
 		t.Error(reply)
 	}
-	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Draft) { d.Text = "admit\n" }); reply.Accepted() {
+	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", refused, func(d *compose.Message) { d.Text = "admit\n" }); reply.Accepted() {
 		t.Error("a message that has been refused is let in")
 	}
 	if got := r.box("ada@kelp.example"); len(got) != 2 || !strings.Contains(got[1].Message.Subject, "is refused") {
@@ -360,13 +360,13 @@ func TestLogins(t *testing.T) {
 // nothing of it is taken for a message of somebody else's.
 func TestHostileMailbox(t *testing.T) {
 	r := start(t, sample.Load(t, quay).Estate(), nil)
-	for _, change := range []func(*compose.Draft){
-		func(d *compose.Draft) { d.Extra = []compose.Field{{Name: read.Tag, Value: "run.guessed"}} },
-		func(d *compose.Draft) { d.Text = strings.Repeat("A very long message.\n", 400_000) },
-		func(d *compose.Draft) {
+	for _, change := range []func(*compose.Message){
+		func(d *compose.Message) { d.Extra = []compose.Field{{Name: read.Tag, Value: "run.guessed"}} },
+		func(d *compose.Message) { d.Text = strings.Repeat("A very long message.\n", 400_000) },
+		func(d *compose.Message) {
 			d.Parts = []compose.Part{{Type: "multipart/mixed", Data: []byte("not at all")}}
 		},
-		func(d *compose.Draft) { d.Text, d.Subject = "\x1b[2J\x07 control", "=?x-none?q?=00?=" },
+		func(d *compose.Message) { d.Text, d.Subject = "\x1b[2J\x07 control", "=?x-none?q?=00?=" },
 	} {
 		if _, reply := r.send("", "guest@far.example", "tray@kelp.example", change); !reply.Accepted() {
 			t.Fatal(reply)

@@ -39,10 +39,12 @@ type Trouble struct {
 	Value string        `yaml:"value"` // what it says then; "" takes it out
 }
 
-// Troubles are what can go wrong. The first five befall copies on their way to a
+// Troubles returns what can go wrong. The first five befall copies on their way to a
 // mailbox, the next four a message or connection over SMTP, and the last two the
 // servers.
-var Troubles = []string{
+func Troubles() []string { return slices.Clone(troubles) }
+
+var troubles = []string{
 	"lose",
 	"delay",
 	"duplicate",
@@ -75,8 +77,8 @@ func ReadConduct(ctx context.Context, path string) (*Conduct, error) {
 
 func (t Trouble) check() error {
 	switch {
-	case !slices.Contains(Troubles, t.Do):
-		return fmt.Errorf("there is no %q, expected one of %s", t.Do, strings.Join(Troubles, ", "))
+	case !slices.Contains(troubles, t.Do):
+		return fmt.Errorf("there is no %q, expected one of %s", t.Do, strings.Join(troubles, ", "))
 	case t.Share < 0 || t.Share > 100:
 		return fmt.Errorf("share is %g, expected percent", t.Share)
 	case t.Do == "cut" && t.Bytes <= 0:

@@ -69,7 +69,7 @@ func (p *post) layOut(j job) []job {
 	asked := map[estate.ID]bool{}
 	for _, way := range d.Ways {
 		switch kind := e.Group(way.Group).Kind; {
-		case way.State == resolve.Open && (kind == estate.Forum || kind == estate.Mailbox):
+		case way.State == resolve.WayOpen && (kind == estate.Forum || kind == estate.Mailbox):
 			send(
 				job{
 					Kind:      copyJob,
@@ -83,7 +83,7 @@ func (p *post) layOut(j job) []job {
 				},
 				"archived",
 			)
-		case way.State == resolve.Waiting:
+		case way.State == resolve.WayWaiting:
 			if at, decision, ok := d.Hindrance(way); ok && !asked[at] {
 				asked[at] = true
 				p.holdNested(j, at, decision, original)
@@ -140,7 +140,7 @@ func (p *post) hadBefore(j *job, person estate.ID, from *resolve.Sender) bool {
 	}
 	for _, recipient := range p.r.Deliver(top, from, j.Facts).Recipients {
 		if recipient.ID == person {
-			return recipient.Outcome != resolve.Held
+			return recipient.Outcome != resolve.Waiting
 		}
 	}
 	return false

@@ -148,7 +148,7 @@ func TestFoldersStayInside(t *testing.T) {
 // nor does one take long.
 func TestNoCommandIsAFault(t *testing.T) {
 	r := start(t, sample.Load(t, quay).Estate(), func(o *standin.Options) { o.Dir = t.TempDir() })
-	r.send("ada@kelp.example", "ada@kelp.example", "one@kelp.example", func(d *compose.Draft) { d.Subject = "=?utf-8?q?a?=" })
+	r.send("ada@kelp.example", "ada@kelp.example", "one@kelp.example", func(d *compose.Message) { d.Subject = "=?utf-8?q?a?=" })
 	r.box("ada@kelp.example")
 	commands := []string{"NOOP", "CAPABILITY", "CHECK", "NAMESPACE", "ENABLE IMAP4rev2", "ENABLE X", "IDLE", "GETACL INBOX", "X", "", "LIST", `LIST "" ""`, `LIST "" *`, `LIST "" (a b *)`, `LIST (SUBSCRIBED) "" * RETURN (STATUS (MESSAGES))`,
 		`LIST (SPECIAL-USE) "" *`, `LIST "" * RETURN (SPECIAL-USE)`, `LIST (X) "" *`, `LIST "" "` + strings.Repeat("*a", 13) + `*b"`, `LIST "" "` + strings.Repeat("%", 2000) + `"`, `LIST "` + strings.Repeat("a/", 50) + `" *`, `LSUB "" *`, `LSUB "" "` + strings.Repeat("*a", 26) + `"`,

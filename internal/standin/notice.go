@@ -17,7 +17,7 @@ import (
 
 // mail writes a message of the service's own and readies it. Nobody answers it
 // (RFC 3834).
-func (p *post) mail(d compose.Draft) {
+func (p *post) mail(d compose.Message) {
 	d.ID = newID() + "@" + p.r.Estate().Settings().Domains[0].Name
 	d.Date = p.options.Now()
 	raw, err := d.Bytes()
@@ -48,7 +48,7 @@ func (p *post) askApprovers(j *job, group estate.ID) {
 	approvers, _ := p.r.Approvers(group)
 	p.line(j, "held", "group", j.To, "approvers", len(approvers))
 	for _, person := range approvers {
-		p.mail(compose.Draft{
+		p.mail(compose.Message{
 			From: p.ownAddress(heldPart, j.ID), To: e.Address(person), Auto: "auto-generated",
 			Subject: "Waits for you: a message to " + g.Address.String(),
 			Text: "A message from " + j.Sender + " to " + g.Address.String() + " waits for a moderator.\n\n" + because(j.Because) +
@@ -94,7 +94,7 @@ func (p *post) tellHeld(a *arrival, g *estate.Group, reason string) {
 	if err != nil {
 		return
 	}
-	p.mail(compose.Draft{
+	p.mail(compose.Message{
 		From: g.Address, To: to, Auto: "auto-replied", InReplyTo: a.message.ID,
 		Subject: "Your message to " + g.Address.String() + " waits for a moderator",
 		Text:    "Your message waits until a moderator of " + g.Address.String() + " has looked at it.\n\n" + because(reason),
@@ -127,7 +127,7 @@ func (p *post) answerHeld(a *arrival, token string) error {
 		p.queue.forget(token)
 		if to, err := address.Parse(j.From); err == nil && !j.Facts.Automatic && !j.Facts.Unproven {
 			p.mail(
-				compose.Draft{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
+				compose.Message{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
 					Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To + " has refused your message.\n"},
 			)
 		}
@@ -166,7 +166,7 @@ func firstWord(m *read.Message) string {
 // welcome tells somebody that they are a member now.
 func (p *post) welcome(g *estate.Group, to address.Address) {
 	p.mail(
-		compose.Draft{
+		compose.Message{
 			From:    g.Address,
 			To:      to,
 			Auto:    "auto-generated",
@@ -185,7 +185,7 @@ func (p *post) mailCode(m membership, group estate.ID) {
 	}
 	code := newID()[:10]
 	p.codes[code] = m
-	d := compose.Draft{
+	d := compose.Message{
 		From:    from,
 		To:      e.Address(group),
 		Auto:    "auto-generated",
@@ -293,7 +293,7 @@ func (p *post) tell(j job, action string, failures []failure) {
 	if err != nil {
 		return
 	}
-	p.mail(compose.Draft{
+	p.mail(compose.Message{
 		From: postmaster, To: to, Auto: "auto-replied", InReplyTo: j.MessageID, Subject: subject, Report: "delivery-status",
 		Text: "This is about the message that you have sent.\n\n" + text.String(),
 		Parts: []compose.Part{
@@ -321,7 +321,7 @@ func (p *post) flushDigests() {
 		if !ok || err != nil {
 			continue
 		}
-		d := compose.Draft{
+		d := compose.Message{
 			From:    p.r.Estate().Address(group),
 			To:      to,
 			Auto:    "auto-generated",

@@ -86,10 +86,10 @@ func start(t *testing.T, e *estate.Estate, change func(*standin.Options)) *rig {
 }
 
 // send sends a message: over submission with a login, or as the world outside.
-func (r *rig) send(login, from, to string, change func(*compose.Draft)) (string, send.Reply) {
+func (r *rig) send(login, from, to string, change func(*compose.Message)) (string, send.Reply) {
 	r.t.Helper()
 	r.n++
-	d := compose.Draft{From: address.MustParse(from), To: address.MustParse(to), Subject: "Hello", Text: "Hello.\n", ID: strings.Repeat("x", r.n) + "@test.example", Date: time.Now()}
+	d := compose.Message{From: address.MustParse(from), To: address.MustParse(to), Subject: "Hello", Text: "Hello.\n", ID: strings.Repeat("x", r.n) + "@test.example", Date: time.Now()}
 	if change != nil {
 		change(&d)
 	}
@@ -97,7 +97,7 @@ func (r *rig) send(login, from, to string, change func(*compose.Draft)) (string,
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	way := send.Way{Endpoint: endpoint.Endpoint{Server: r.service.Ready().Outside, TLS: endpoint.Plain, Wait: 5 * time.Second}, Wait: 5 * time.Second}
+	way := send.Route{Endpoint: endpoint.Endpoint{Server: r.service.Ready().Outside, TLS: endpoint.Plain, Wait: 5 * time.Second}, Wait: 5 * time.Second}
 	if login != "" {
 		way.Server, way.TLS, way.Roots = r.service.Ready().Submission, endpoint.StartTLS, r.roots
 		way.Login = &endpoint.Login{User: login, Secret: secret.New("tide")}
@@ -199,7 +199,7 @@ func TestHeld(t *testing.T) {
 		t.Fatalf("ada has %d messages", len(asked))
 	}
 	token := asked[0].Message.From[0].String()
-	answer := func(d *compose.Draft) { d.Text = "Admit\n" }
+	answer := func(d *compose.Message) { d.Text = "Admit\n" }
 	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", token, answer); reply.Accepted() {
 		t.Error("somebody else may release the message")
 	}
@@ -227,7 +227,7 @@ func TestNestedWaits(t *testing.T) {
 	}
 	for _, item := range got {
 		if from := item.Message.From[0].String(); strings.HasPrefix(from, "held-") {
-			if _, reply := r.send("ada@kelp.example", "ada@kelp.example", from, func(d *compose.Draft) { d.Text = "ADMIT" }); !reply.Accepted() {
+			if _, reply := r.send("ada@kelp.example", "ada@kelp.example", from, func(d *compose.Message) { d.Text = "ADMIT" }); !reply.Accepted() {
 				t.Fatal(reply)
 			}
 		}

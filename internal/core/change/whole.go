@@ -68,7 +68,7 @@ func (c SetPerson) apply(w *work) error {
 	case "mailbox":
 		p.Mailbox = estate.MailboxOpen
 		if c.Text != "" {
-			word, err := estate.ParseWord(estate.MailboxWords, c.Text)
+			word, err := estate.ParseWord(estate.MailboxWords(), c.Text)
 			if err != nil {
 				return err
 			}

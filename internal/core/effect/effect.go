@@ -16,14 +16,14 @@ import (
 // A Report is what changes from one estate to another. Lists are in the order of
 // the estates, those of people sorted by address.
 type Report struct {
-	Estate  []SettingChange // what the estates say of themselves
-	Groups  Parties
-	People  Parties
-	Changes []Change       // of groups that are in both
-	Persons []PersonChange // of people who are in both
-	Appear  []hazard.Finding
-	Go      []hazard.Finding
-	Notices []Notice
+	Estate    []SettingChange // what the estates say of themselves
+	Groups    Parties
+	People    Parties
+	Changes   []Change       // of groups that are in both
+	Persons   []PersonChange // of people who are in both
+	Appearing []hazard.Finding
+	Going     []hazard.Finding
+	Notices   []Notice
 }
 
 // Parties are groups or people that come, go or have another main address.
@@ -95,7 +95,7 @@ func (r *Report) Count() int {
 // IsEmpty reports whether nothing changes.
 func (r *Report) IsEmpty() bool {
 	return r.Groups.isEmpty() && r.People.isEmpty() &&
-		len(r.Estate)+len(r.Changes)+len(r.Persons)+len(r.Appear)+len(r.Go)+len(r.Notices) == 0
+		len(r.Estate)+len(r.Changes)+len(r.Persons)+len(r.Appearing)+len(r.Going)+len(r.Notices) == 0
 }
 
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
@@ -183,10 +183,10 @@ func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 		verdicts: make([]verdictSets, groups),
 	}
 	var found []hazard.Finding // in the group at hand
-	pass := hazard.NewPass(r, hazard.All, func(f hazard.Finding) { found = append(found, f) })
+	pass := hazard.NewPass(r, hazard.All(), func(f hazard.Finding) { found = append(found, f) })
 	for id := range estate.ID(groups) {
 		if !concerns(id) {
-			pass.Pass(id)
+			pass.PassOver(id)
 			continue
 		}
 		s.outcomes[id] = r.Outcomes(id)
@@ -581,7 +581,7 @@ func (c *comparison) notice(old, id estate.ID) {
 
 // hazards notes which hazards appear and which go.
 func (c *comparison) hazards() {
-	appear, gone := hazard.NewSheaf(hazard.All), hazard.NewSheaf(hazard.All)
+	appear, gone := hazard.NewByCheck(hazard.All()), hazard.NewByCheck(hazard.All())
 	for id, findings := range c.is.findings {
 		var before []hazard.Finding
 		if old := c.toOld[id]; old != estate.None {
@@ -602,7 +602,7 @@ func (c *comparison) hazards() {
 			}
 		}
 	}
-	c.report.Appear, c.report.Go = hazard.Bind(appear), hazard.Bind(gone)
+	c.report.Appearing, c.report.Going = hazard.Findings(appear), hazard.Findings(gone)
 }
 
 // differ returns the findings in a group that are not among those from before,

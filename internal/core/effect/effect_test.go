@@ -67,10 +67,10 @@ func effects(older, newer *resolve.Resolver, report *effect.Report) []string {
 	finding := func(f hazard.Finding, e *estate.Estate, old, new string) {
 		add("hazard", f.Check.Name+"/"+e.Address(f.Group).String(), "/"+f.Address, old, new)
 	}
-	for _, f := range report.Appear {
+	for _, f := range report.Appearing {
 		finding(f, b, "-", "there")
 	}
-	for _, f := range report.Go {
+	for _, f := range report.Going {
 		finding(f, a, "there", "-")
 	}
 	slices.Sort(lines)
@@ -190,9 +190,9 @@ func TestCompare(t *testing.T) {
 	if report.Count() != 5 || len(report.Notices) != 2 {
 		t.Errorf("the notices are %+v", report.Notices)
 	}
-	appears := slices.ContainsFunc(report.Appear, func(f hazard.Finding) bool { return f.Check.Name == "answers-show-person" })
+	appears := slices.ContainsFunc(report.Appearing, func(f hazard.Finding) bool { return f.Check.Name == "answers-show-person" })
 	if !appears {
-		t.Errorf("answers-show-person does not appear: %+v", report.Appear)
+		t.Errorf("answers-show-person does not appear: %+v", report.Appearing)
 	}
 }
 

@@ -273,10 +273,10 @@ func TestEntriesAndNestings(t *testing.T) {
 }
 
 func TestWords(t *testing.T) {
-	if k, ok := WordIndex[Kind](KindWords, "forum"); k != Forum || !ok || !k.Keeps() || k.String() != "forum" {
+	if k, ok := WordIndex[Kind](KindWords(), "forum"); k != Forum || !ok || !k.Keeps() || k.String() != "forum" {
 		t.Errorf("forum is %v, %t", k, ok)
 	}
-	if _, ok := WordIndex[Copy](CopyWords, ""); ok {
+	if _, ok := WordIndex[Copy](CopyWords(), ""); ok {
 		t.Error("the empty word is a copy")
 	}
 	if List.Keeps() || Roster.Keeps() || !Mailbox.Keeps() {

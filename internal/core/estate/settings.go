@@ -155,15 +155,15 @@ var groupSettings = slices.Concat([]Setting{
 	},
 	textSetting("title", Nobody, func(g *Group) *string { return &g.Title }),
 	textSetting("about", Nobody, func(g *Group) *string { return &g.About }),
-	wordSetting("kind", KindWords, "list", Posting|Receiving, func(g *Group) *Kind { return &g.Kind }),
+	wordSetting("kind", kindWords, "list", Posting|Receiving, func(g *Group) *Kind { return &g.Kind }),
 	partySetting("owners", func(g *Group) *[]Listed { return &g.Owners }),
 	partySetting("moderators", func(g *Group) *[]Listed { return &g.Moderators }),
-	wordSetting("copy", CopyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
-	wordSetting("joiners", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
-	wordSetting("outside-copy", CopyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
+	wordSetting("copy", copyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
+	wordSetting("joiners", copyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
+	wordSetting("outside-copy", copyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
 	wordSetting(
 		"invitations",
-		InvitationsWords,
+		invitationsWords,
 		"follow",
 		Receiving,
 		func(g *Group) *Invitations { return &g.Invitations },
@@ -171,7 +171,7 @@ var groupSettings = slices.Concat([]Setting{
 	flagSetting("welcome", Receiving, func(g *Group) *bool { return &g.NoWelcome }),
 	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
 	{
-		Name: "gate", Form: FormRules, Heads: VerdictWords, Scope: selector.ForMessages, Default: gateDefault,
+		Name: "gate", Form: FormRules, Heads: verdictWords, Scope: selector.ForMessages, Default: gateDefault,
 		Concerns: Posting | Receiving,
 		texts: func(_ *Estate, g *Group) []string {
 			if g.Where("gate") == (Place{}) {
@@ -184,7 +184,7 @@ var groupSettings = slices.Concat([]Setting{
 			return texts
 		},
 		set: func(g *Group, v Value) {
-			verdict, _ := WordIndex[Verdict](VerdictWords, v.Rule.Head)
+			verdict, _ := WordIndex[Verdict](verdictWords, v.Rule.Head)
 			g.Gate = append(slices.Clip(g.Gate), GateRule{
 				Verdict:  verdict,
 				Selector: v.Rule.Selector,
@@ -195,9 +195,9 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		empty: func(g *Group) { g.Gate = defaultGate },
 	},
-	wordSetting("tell-held", AudienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
+	wordSetting("tell-held", audienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
 	{
-		Name: "voice", Form: FormRules, Heads: VoiceWords[1:], Scope: selector.ForPeople, Concerns: Speaking,
+		Name: "voice", Form: FormRules, Heads: voiceWords[1:], Scope: selector.ForPeople, Concerns: Speaking,
 		texts: func(_ *Estate, g *Group) []string {
 			var texts []string
 			for _, rule := range g.Voice {
@@ -206,15 +206,15 @@ var groupSettings = slices.Concat([]Setting{
 			return texts
 		},
 		set: func(g *Group, v Value) {
-			voice, _ := WordIndex[Voice](VoiceWords, v.Rule.Head)
+			voice, _ := WordIndex[Voice](voiceWords, v.Rule.Head)
 			rule := VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
 			g.Voice = append(slices.Clip(g.Voice), rule)
 		},
 		empty: func(g *Group) { g.Voice = nil },
 	},
-	wordSetting("voice-proof", ProofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
-	wordSetting("replies-as", RepliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
-	wordSetting("replies-to", RepliesToWords, "author", Reading, func(g *Group) *Party { return &g.RepliesTo }),
+	wordSetting("voice-proof", proofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
+	wordSetting("replies-as", repliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
+	wordSetting("replies-to", repliesToWords, "author", Reading, func(g *Group) *Party { return &g.RepliesTo }),
 	textSetting("subject-tag", Reading, func(g *Group) *string { return &g.SubjectTag }),
 	{
 		Name: "pause-after", Form: FormNumber, Unit: "bounces", Concerns: Receiving,

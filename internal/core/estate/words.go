@@ -113,30 +113,64 @@ const (
 // The words of the settings, in the order of their constants. The empty word
 // stands for a setting that is not given.
 var (
-	KindWords        = []string{"list", "forum", "mailbox", "roster"}
-	CopyWords        = []string{"", "every", "digest", "replies", "none"}
-	InvitationsWords = []string{"", "follow", "every", "none"}
-	MailboxWords     = []string{"open", "full", "closed", "none"}
-	VerdictWords     = []string{"admit", "hold", "refuse", "drop"}
-	VoiceWords       = []string{"", "as", "for"}
-	AudienceWords    = []string{"all", "inside", "none"}
-	RepliesAsWords   = []string{"person", "group"}
-	RepliesToWords   = []string{"author", "group"}
-	ProofWords       = []string{"none", "mailed-code"}
-	ActionWords      = []string{"find", "join", "ask", "read", "see-members", "manage"}
+	kindWords        = []string{"list", "forum", "mailbox", "roster"}
+	copyWords        = []string{"", "every", "digest", "replies", "none"}
+	invitationsWords = []string{"", "follow", "every", "none"}
+	mailboxWords     = []string{"open", "full", "closed", "none"}
+	verdictWords     = []string{"admit", "hold", "refuse", "drop"}
+	voiceWords       = []string{"", "as", "for"}
+	audienceWords    = []string{"all", "inside", "none"}
+	repliesAsWords   = []string{"person", "group"}
+	repliesToWords   = []string{"author", "group"}
+	proofWords       = []string{"none", "mailed-code"}
+	actionWords      = []string{"find", "join", "ask", "read", "see-members", "manage"}
 )
 
-func (k Kind) String() string         { return KindWords[k] }
-func (c Copy) String() string         { return CopyWords[c] }
-func (i Invitations) String() string  { return InvitationsWords[i] }
-func (m MailboxState) String() string { return MailboxWords[m] }
-func (v Verdict) String() string      { return VerdictWords[v] }
-func (v Voice) String() string        { return VoiceWords[v] }
-func (a Audience) String() string     { return AudienceWords[a] }
-func (a Action) String() string       { return ActionWords[a] }
+func (k Kind) String() string         { return kindWords[k] }
+func (c Copy) String() string         { return copyWords[c] }
+func (i Invitations) String() string  { return invitationsWords[i] }
+func (m MailboxState) String() string { return mailboxWords[m] }
+func (v Verdict) String() string      { return verdictWords[v] }
+func (v Voice) String() string        { return voiceWords[v] }
+func (a Audience) String() string     { return audienceWords[a] }
+func (a Action) String() string       { return actionWords[a] }
 
 // Keeps reports whether a group of kind k keeps its mail where members read it.
 func (k Kind) Keeps() bool { return k == Forum || k == Mailbox }
+
+// KindWords and the functions below return the words of a setting, in the order of their
+// constants.
+func KindWords() []string { return slices.Clone(kindWords) }
+
+// CopyWords is described at KindWords.
+func CopyWords() []string { return slices.Clone(copyWords) }
+
+// InvitationsWords is described at KindWords.
+func InvitationsWords() []string { return slices.Clone(invitationsWords) }
+
+// MailboxWords is described at KindWords.
+func MailboxWords() []string { return slices.Clone(mailboxWords) }
+
+// VerdictWords is described at KindWords.
+func VerdictWords() []string { return slices.Clone(verdictWords) }
+
+// VoiceWords is described at KindWords.
+func VoiceWords() []string { return slices.Clone(voiceWords) }
+
+// AudienceWords is described at KindWords.
+func AudienceWords() []string { return slices.Clone(audienceWords) }
+
+// RepliesAsWords is described at KindWords.
+func RepliesAsWords() []string { return slices.Clone(repliesAsWords) }
+
+// RepliesToWords is described at KindWords.
+func RepliesToWords() []string { return slices.Clone(repliesToWords) }
+
+// ProofWords is described at KindWords.
+func ProofWords() []string { return slices.Clone(proofWords) }
+
+// ActionWords is described at KindWords.
+func ActionWords() []string { return slices.Clone(actionWords) }
 
 // NestedGatesWord returns what an estate says where nested groups do not ask their own
 // gate again (open), and where they do.

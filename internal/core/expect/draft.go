@@ -4,7 +4,6 @@ import (
 	"strconv"
 	"strings"
 
-	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -63,27 +62,27 @@ func statements(r *resolve.Resolver, group estate.ID) []string {
 	for _, recipient := range r.Deliver(group, nil, resolve.Message{}).Recipients {
 		if e.IsPerson(recipient.ID) {
 			reached[recipient.ID] = true
-			list = append(list, "reaches "+inWords(e.Address(recipient.ID))+" in "+recipient.Outcome.String())
+			list = append(list, "reaches "+e.Address(recipient.ID).String()+" in "+recipient.Outcome.String())
 		}
 	}
 	for _, id := range e.PeopleByAddress() {
 		if !reached[id] {
-			list = append(list, "spares "+inWords(e.Address(id)))
+			list = append(list, "spares "+e.Address(id).String())
 		}
 	}
 	var speakers []string
 	for _, s := range r.Speakers(group).People {
-		speakers = append(speakers, inWords(e.Address(s.ID)))
-		list = append(list, "speaks "+s.Voice.String()+" "+inWords(e.Address(s.ID)))
+		speakers = append(speakers, e.Address(s.ID).String())
+		list = append(list, "speaks "+s.Voice.String()+" "+e.Address(s.ID).String())
 	}
 	if len(speakers) > 0 {
 		list = append(list, "speaks only "+strings.Join(speakers, " or "))
 	} else if e.People() > 0 {
-		list = append(list, "speaks only "+inWords(e.Address(e.PeopleByAddress()[0])))
+		list = append(list, "speaks only "+e.Address(e.PeopleByAddress()[0]).String())
 	}
 	approvers, _ := r.Approvers(group)
 	for _, id := range approvers {
-		list = append(list, "approves "+inWords(e.Address(id)))
+		list = append(list, "approves "+e.Address(id).String())
 	}
 	return append(list, "approves at least "+strconv.Itoa(len(approvers)))
 }
@@ -97,7 +96,7 @@ func usualAndOthers(r *resolve.Resolver, group estate.ID) []string {
 		verdict := r.Verdict(group, rule)
 		for it := class.Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); e.IsPerson(id) {
-				people[verdict] = append(people[verdict], inWords(e.Address(id)))
+				people[verdict] = append(people[verdict], e.Address(id).String())
 			}
 		}
 	}
@@ -122,6 +121,3 @@ func usualAndOthers(r *resolve.Resolver, group estate.ID) []string {
 	}
 	return []string{verbs[usual] + " known"}
 }
-
-// inWords writes an address as a selector has it.
-func inWords(a address.Address) string { return a.String() }

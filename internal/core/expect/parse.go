@@ -250,13 +250,13 @@ func (p *lineParser) cutOutcome(e *Expectation) {
 		return
 	}
 	last := words[len(words)-1]
-	outcome, ok := estate.WordIndex[resolve.Outcome](resolve.OutcomeWords, last)
+	outcome, ok := estate.WordIndex[resolve.Outcome](resolve.OutcomeWords(), last)
 	at := strings.LastIndex(p.line, last)
 	if !ok {
 		p.fail(
 			at,
-			"expected an outcome after \"in\": "+strings.Join(resolve.OutcomeWords, ", "),
-			nearest.Word(last, resolve.OutcomeWords),
+			"expected an outcome after \"in\": "+strings.Join(resolve.OutcomeWords(), ", "),
+			nearest.Word(last, resolve.OutcomeWords()),
 		)
 		return
 	}

@@ -16,9 +16,9 @@ import (
 
 // deadRules returns the numbers of the rules that the check finds dead.
 func deadRules(r *resolve.Resolver) []int {
-	i := slices.IndexFunc(hazard.All, func(c *hazard.Check) bool { return c.Name == "dead-rule" })
+	i := slices.IndexFunc(hazard.All(), func(c *hazard.Check) bool { return c.Name == "dead-rule" })
 	var list []int
-	for _, f := range hazard.Run(r, hazard.All[i:i+1]) {
+	for _, f := range hazard.Run(r, hazard.All()[i:i+1]) {
 		says, _ := f.Text()
 		var n int
 		if _, err := fmt.Sscanf(says, "Rule %d", &n); err == nil {
@@ -91,7 +91,7 @@ func TestManyThresholds(t *testing.T) {
 	bytes := testing.Benchmark(func(b *testing.B) {
 		b.ReportAllocs()
 		for range b.N {
-			if found := hazard.Run(r, hazard.All); len(found) == 0 {
+			if found := hazard.Run(r, hazard.All()); len(found) == 0 {
 				b.Fatal("nothing is found")
 			}
 		}

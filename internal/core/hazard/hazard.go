@@ -26,10 +26,12 @@ const (
 	Low
 )
 
-// SeverityWords are the words of the severities.
-var SeverityWords = []string{"high", "medium", "low"}
+// SeverityWords returns the words of the severities, in the order of their constants.
+func SeverityWords() []string { return slices.Clone(severityWords) }
 
-func (s Severity) String() string { return SeverityWords[s] }
+var severityWords = []string{"high", "medium", "low"}
+
+func (s Severity) String() string { return severityWords[s] }
 
 // A Check is one kind of hazard.
 type Check struct {
@@ -47,8 +49,10 @@ type Check struct {
 	alike func(p *Pass, id, earlier estate.ID)
 }
 
-// All are the checks, the worst first.
-var All = []*Check{
+// All returns the checks, the worst first.
+func All() []*Check { return slices.Clone(all) }
+
+var all = []*Check{
 	&nobodyApproves, &approverUnreachable, &noWayIn, &nestedStops, &noSuchAddress, &forgeable, &voiceUnprovable,
 	&nestedWaits, &codeShutOut, &unreachableMember, &getsNothing, &olderMembersDiffer, &outsideReader, &deadRule, &loop, &noMembers, &noOwner,
 	&ownerLeftOut, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,
@@ -79,16 +83,27 @@ type Witness struct {
 	Message resolve.Message
 }
 
-// Run runs checks over an estate. The findings come by severity and then in the
-// order of checks and groups.
+// Run runs checks over an estate, several groups at a time. The findings come by
+// severity and then in the order of checks and groups.
 func Run(r *resolve.Resolver, checks []*Check) []Finding {
-	found := NewSheaf(checks)
-	p := NewPass(r, checks, found.Add)
-	for id := range estate.ID(r.Estate().Groups()) {
-		p.Look(id)
+	type stretch struct {
+		pass  *Pass
+		found *ByCheck
 	}
-	Finish(p)
-	return Bind(found)
+	var passes []*Pass
+	var found []*ByCheck
+	for _, done := range resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) stretch {
+		found := NewByCheck(checks)
+		pass := NewPass(fork, checks, found.Add)
+		for id := from; id < to; id++ {
+			pass.Look(id)
+		}
+		return stretch{pass, found}
+	}) {
+		passes, found = append(passes, done.pass), append(found, done.found)
+	}
+	Finish(passes...)
+	return Findings(found...)
 }
 
 // A Pass runs checks over groups of an estate, one group after the other.
@@ -136,11 +151,11 @@ func (p *Pass) Look(id estate.ID) {
 			check.Run(p, id, g)
 		}
 	}
-	p.Pass(id)
+	p.PassOver(id)
 }
 
-// Pass passes over a group: it is noted only for the checks of two groups.
-func (p *Pass) Pass(id estate.ID) {
+// PassOver notes a group for the checks of two groups, and runs no others over it.
+func (p *Pass) PassOver(id estate.ID) {
 	if p.pairs && p.R.Reaches(id) {
 		p.prints[id] = p.R.Fingerprint(id)
 	}
@@ -188,17 +203,17 @@ func accepts(a estate.Acceptance, f *Finding) bool {
 	return a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address))
 }
 
-// A Sheaf gathers findings by check, the worst checks first.
-type Sheaf struct {
+// ByCheck gathers findings by check, the worst checks first.
+type ByCheck struct {
 	order    map[*Check]int
 	findings [][]Finding
 }
 
-// NewSheaf returns an empty Sheaf.
-func NewSheaf(checks []*Check) *Sheaf {
+// NewByCheck returns an empty ByCheck.
+func NewByCheck(checks []*Check) *ByCheck {
 	sorted := slices.Clone(checks)
 	slices.SortStableFunc(sorted, func(a, b *Check) int { return int(a.Severity) - int(b.Severity) })
-	s := &Sheaf{order: map[*Check]int{}, findings: make([][]Finding, len(sorted))}
+	s := &ByCheck{order: map[*Check]int{}, findings: make([][]Finding, len(sorted))}
 	for i, check := range sorted {
 		s.order[check] = i
 	}
@@ -206,16 +221,16 @@ func NewSheaf(checks []*Check) *Sheaf {
 }
 
 // Add adds a finding of one of the checks.
-func (s *Sheaf) Add(f Finding) {
+func (s *ByCheck) Add(f Finding) {
 	i := s.order[f.Check]
 	s.findings[i] = append(s.findings[i], f)
 }
 
-// Bind returns what sheaves of the same checks hold, check by check.
-func Bind(sheaves ...*Sheaf) []Finding {
+// Findings returns what several hold of the same checks, check by check.
+func Findings(several ...*ByCheck) []Finding {
 	var parts [][]Finding
-	for i := range sheaves[0].findings {
-		for _, s := range sheaves {
+	for i := range several[0].findings {
+		for _, s := range several {
 			parts = append(parts, s.findings[i])
 		}
 	}

@@ -150,7 +150,7 @@ func groups(text string) string {
 }
 
 func TestChecks(t *testing.T) {
-	for _, check := range hazard.All {
+	for _, check := range hazard.All() {
 		c, ok := cases[check.Name]
 		if !ok || len(c.fires) == 0 || len(c.spares) == 0 {
 			t.Errorf("%s has no cases", check.Name)
@@ -187,7 +187,7 @@ func run(t *testing.T, text string, check *hazard.Check) []hazard.Finding {
 
 func TestRegistry(t *testing.T) {
 	seen := map[string]bool{}
-	for _, check := range hazard.All {
+	for _, check := range hazard.All() {
 		if check.Name == "" || check.Trap == "" || check.Doc == "" || check.Cure == "" || seen[check.Name] {
 			t.Errorf("%q is not complete, or there twice", check.Name)
 		}
@@ -196,8 +196,8 @@ func TestRegistry(t *testing.T) {
 			t.Errorf("the trap of %s is no short line: %s", check.Name, check.Trap)
 		}
 	}
-	if len(cases) != len(hazard.All) {
-		t.Errorf("%d cases for %d checks", len(cases), len(hazard.All))
+	if len(cases) != len(hazard.All()) {
+		t.Errorf("%d cases for %d checks", len(cases), len(hazard.All()))
 	}
 	docs, err := os.ReadFile("../../../docs/hazards.md")
 	for name := range seen {
@@ -220,11 +220,11 @@ func TestDemoAndReadme(t *testing.T) {
 	day, _ := estate.ParseDay("2026-11-23")
 	r := resolve.New(e, day)
 	found := map[string]bool{}
-	for _, f := range hazard.Run(r, hazard.All) {
+	for _, f := range hazard.Run(r, hazard.All()) {
 		found[f.Check.Name] = true
 		confirm(t, r, f)
 	}
-	for _, check := range hazard.All {
+	for _, check := range hazard.All() {
 		if !found[check.Name] {
 			t.Errorf("the demo has no %s", check.Name)
 		}
@@ -235,7 +235,7 @@ func TestDemoAndReadme(t *testing.T) {
 	}
 	_, yaml, _ := strings.Cut(string(readme), "```yaml\n")
 	yaml, _, _ = strings.Cut(yaml, "```\n")
-	for _, f := range hazard.Run(sample.Load(t, yaml), hazard.All) {
+	for _, f := range hazard.Run(sample.Load(t, yaml), hazard.All()) {
 		t.Errorf("the README's estate has %s: %s", f.Check.Name, saysOf(f))
 	}
 }
@@ -258,7 +258,7 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	d := r.Deliver(f.Group, &s, f.Witness.Message)
 	switch f.Check.Name {
 	case "nested-stops", "nested-waits":
-		state := map[string]resolve.WayState{"nested-stops": resolve.Stopped, "nested-waits": resolve.Waiting}[f.Check.Name]
+		state := map[string]resolve.WayState{"nested-stops": resolve.WayStopped, "nested-waits": resolve.WayWaiting}[f.Check.Name]
 		if !slices.ContainsFunc(d.Ways, func(w resolve.Way) bool { return e.Address(w.Group).String() == f.Address && w.State >= state }) {
 			t.Errorf("%s: the way to %s is not %s for %s", f.Check.Name, f.Address, state, f.Witness.From)
 		}
@@ -278,7 +278,7 @@ func TestExact(t *testing.T) {
 		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(uint64(seed), 3))))
 		e := r.Estate()
 		var got []string
-		for _, f := range hazard.Run(r, hazard.All) {
+		for _, f := range hazard.Run(r, hazard.All()) {
 			confirm(t, r, f)
 			switch f.Check.Name {
 			case "forgeable":
@@ -338,13 +338,13 @@ func tryAll(r *resolve.Resolver) []string {
 					continue
 				}
 				switch resolve.StateOf(way.Decision.Verdict) {
-				case resolve.Stopped:
+				case resolve.WayStopped:
 					// Only what comes up to here can be stopped here.
-					if up := d.Before(way); up != estate.None && stateTo(d, up) != resolve.Stopped {
+					if up := d.Before(way); up != estate.None && stateTo(d, up) != resolve.WayStopped {
 						found["nested-stops "+name+" "+e.Address(way.Group).String()] = true
 					}
-				case resolve.Waiting:
-					if up := d.Before(way); up != estate.None && stateTo(d, up) != resolve.Stopped {
+				case resolve.WayWaiting:
+					if up := d.Before(way); up != estate.None && stateTo(d, up) != resolve.WayStopped {
 						found["nested-waits "+name+" "+e.Address(way.Group).String()] = true
 					}
 				}
@@ -370,14 +370,14 @@ func stateTo(d *resolve.Delivery, group estate.ID) resolve.WayState {
 			return way.State
 		}
 	}
-	return resolve.Stopped
+	return resolve.WayStopped
 }
 
 // getsNested reports whether an outside person gets copies in a nested group.
 func getsNested(r *resolve.Resolver, d *resolve.Delivery, person estate.ID) bool {
 	gets := false
 	for _, way := range d.Ways[1:] {
-		if way.State != resolve.Open || r.Estate().Group(way.Group).Kind == estate.Mailbox {
+		if way.State != resolve.WayOpen || r.Estate().Group(way.Group).Kind == estate.Mailbox {
 			continue
 		}
 		r.EachMembership(way.Group, func(id estate.ID, wish resolve.Wish, _ estate.Place) {
@@ -398,7 +398,7 @@ func TestAcceptance(t *testing.T) {
       - {hazard: forgeable, because: "In vain."}
 `)
 	accepted := 0
-	findings := hazard.Run(r, hazard.All)
+	findings := hazard.Run(r, hazard.All())
 	for _, f := range findings {
 		if f.Check.Name == "gets-nothing" && f.Accepted != (f.Address == "ada@kelp.example") {
 			t.Errorf("%s is accepted: %t", saysOf(f), f.Accepted)
@@ -407,7 +407,7 @@ func TestAcceptance(t *testing.T) {
 			accepted++
 		}
 	}
-	if stale := hazard.Stale(r.Estate(), hazard.All, findings); accepted != 1 || len(stale) != 1 || stale[0].Hazard != "forgeable" {
+	if stale := hazard.Stale(r.Estate(), hazard.All(), findings); accepted != 1 || len(stale) != 1 || stale[0].Hazard != "forgeable" {
 		t.Errorf("%d accepted, in vain: %+v", accepted, stale)
 	}
 }

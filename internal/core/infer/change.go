@@ -95,7 +95,7 @@ func (x *search) candidates(miss Miss) []proposal {
 	for _, child := range e.Children(to) {
 		list = append(list, x.nestingChanges(to, child.Group)...)
 	}
-	for state, word := range estate.MailboxWords {
+	for state, word := range estate.MailboxWords() {
 		if estate.MailboxState(state) != e.Person(miss.Person).Mailbox {
 			c := change.SetPerson{Person: miss.Person, Field: "mailbox", Text: word}
 			list = append(list, x.propose(11+state, c))
@@ -172,14 +172,14 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []proposal {
 			near = 2
 		}
 		add(9+near, change.RemoveRule{Group: group, Setting: "gate", At: i})
-		for v := range estate.Verdict(len(estate.VerdictWords)) {
+		for v := range estate.Verdict(len(estate.VerdictWords())) {
 			if v != rule.Verdict {
 				text := ruleText(v, rule.Selector.String())
 				add(8+near+int(v)/3, change.SetRule{Group: group, Setting: "gate", At: i, Text: text})
 			}
 		}
 	}
-	for v := range estate.Verdict(len(estate.VerdictWords)) {
+	for v := range estate.Verdict(len(estate.VerdictWords())) {
 		for i, who := range x.senderSelectors(t) {
 			insert := change.InsertRule{Group: group, Setting: "gate", Text: ruleText(v, who)}
 			add(10+i, insert)

@@ -2,7 +2,11 @@
 // for decides who may post to it and who receives it.
 package posture
 
-import "yorvet.example/yorvet/internal/core/change"
+import (
+	"slices"
+
+	"yorvet.example/yorvet/internal/core/change"
+)
 
 // A Posture is a set of settings that go together.
 type Posture struct {
@@ -15,8 +19,10 @@ type Posture struct {
 
 const signIn = `refuse unproven because "Sign in before you write in our name."`
 
-// All are all postures.
-var All = []Posture{
+// All returns all postures.
+func All() []Posture { return slices.Clone(all) }
+
+var all = []Posture{
 	{
 		Name:     "desk",
 		For:      "an address that people outside write to, answered in its own name",
@@ -87,7 +93,7 @@ var All = []Posture{
 
 // Find returns the posture of a name, and whether there is one.
 func Find(name string) (Posture, bool) {
-	for _, p := range All {
+	for _, p := range all {
 		if p.Name == name {
 			return p, true
 		}
@@ -98,7 +104,7 @@ func Find(name string) (Posture, bool) {
 // Names returns the names of all postures.
 func Names() []string {
 	var names []string
-	for _, p := range All {
+	for _, p := range all {
 		names = append(names, p.Name)
 	}
 	return names

@@ -22,7 +22,7 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		"sluice":   {"hold", "hold", "refuse", "hold", "admit", "inbox", ""},
 		"shelf":    {"refuse", "admit", "refuse", "admit", "admit", "archive", ""},
 	}
-	for _, p := range posture.All {
+	for _, p := range posture.All() {
 		var b strings.Builder
 		b.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example}, {address: bob@kelp.example}]\n" +
 			"groups:\n- address: g@kelp.example\n  owners: [ann@kelp.example]\n  members: [bob@kelp.example]\n")
@@ -53,7 +53,7 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		voice, _ := r.Voice(0, r.Sender(address.MustParse("bob@kelp.example")))
 		got.voice = voice.String()
 		// A posture brings no trap of its own.
-		for _, f := range hazard.Run(r, hazard.All) {
+		for _, f := range hazard.Run(r, hazard.All()) {
 			if name := f.Check.Name; name != "owner-left-out" {
 				t.Errorf("%s: a new group has the hazard %s", p.Name, name)
 			}

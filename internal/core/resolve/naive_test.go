@@ -332,10 +332,10 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 	for _, g := range n.groups {
 		others, places := also(g.addresses)
 		group := estate.Group{Address: must(g.addresses[0]), Also: others, NoEcho: g.noEcho}
-		group.Kind, _ = estate.WordIndex[estate.Kind](estate.KindWords, g.kind)
-		group.Copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, g.copy)
-		group.OutsideCopy, _ = estate.WordIndex[estate.Copy](estate.CopyWords, g.outsideCopy)
-		group.Invitations, _ = estate.WordIndex[estate.Invitations](estate.InvitationsWords, g.invitations)
+		group.Kind, _ = estate.WordIndex[estate.Kind](estate.KindWords(), g.kind)
+		group.Copy, _ = estate.WordIndex[estate.Copy](estate.CopyWords(), g.copy)
+		group.OutsideCopy, _ = estate.WordIndex[estate.Copy](estate.CopyWords(), g.outsideCopy)
+		group.Invitations, _ = estate.WordIndex[estate.Invitations](estate.InvitationsWords(), g.invitations)
 		if g.gate != nil {
 			group.Gate = []estate.GateRule{}
 		}
@@ -344,7 +344,7 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 			if err != nil {
 				t.Fatalf("%s: %v", rule.who.text, err)
 			}
-			verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords, rule.verdict)
+			verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords(), rule.verdict)
 			group.Gate = append(group.Gate, estate.GateRule{Verdict: verdict, Selector: x, Text: rule.verdict + " " + rule.who.text})
 		}
 		b.AddGroup(group, places)
@@ -356,7 +356,7 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 			facts = append(facts, estate.Fact{Attribute: attr, Value: value})
 		}
 		person := estate.Person{Address: must(p.addresses[0]), Also: others}
-		person.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords, p.mailbox)
+		person.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), p.mailbox)
 		b.AddPerson(person, facts, places)
 	}
 	for i, g := range n.groups {
@@ -368,8 +368,8 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 			b.AddModerator(id, must(a), estate.Place{})
 		}
 		for _, e := range g.entries {
-			copy, _ := estate.WordIndex[estate.Copy](estate.CopyWords, e.copy)
-			invitations, _ := estate.WordIndex[estate.Invitations](estate.InvitationsWords, e.invitations)
+			copy, _ := estate.WordIndex[estate.Copy](estate.CopyWords(), e.copy)
+			invitations, _ := estate.WordIndex[estate.Invitations](estate.InvitationsWords(), e.invitations)
 			if e.address != "" {
 				b.AddEntry(id, b.Refer(must(e.address), id, "member", estate.Place{}),
 					estate.Membership{Copy: copy, Invitations: invitations, Paused: e.paused, Since: estate.Day(e.since)}, estate.Place{})

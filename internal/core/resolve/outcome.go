@@ -16,17 +16,19 @@ type Outcome uint8
 const (
 	Inbox         Outcome = iota
 	Digest                // a collection, later
-	Held                  // waiting: a moderator of a nested group decides
+	Waiting               // waiting: a moderator of a nested group decides
 	Archive               // kept where they can read it
 	Nothing               // no copy, and nowhere to read it
-	Halted                // stopped: a nested group does not let it in
+	Stopped               // stopped: a nested group does not let it in
 	Undeliverable         // it would be delivered, and cannot be
 )
 
-// OutcomeWords are the words of the outcomes.
-var OutcomeWords = []string{"inbox", "digest", "waiting", "archive", "nothing", "stopped", "undeliverable"}
+// OutcomeWords returns the words of the outcomes, in the order of their constants.
+func OutcomeWords() []string { return slices.Clone(outcomeWords) }
 
-func (o Outcome) String() string { return OutcomeWords[o] }
+var outcomeWords = []string{"inbox", "digest", "waiting", "archive", "nothing", "stopped", "undeliverable"}
+
+func (o Outcome) String() string { return outcomeWords[o] }
 
 // A Delivery is what becomes of a message to a group.
 type Delivery struct {
@@ -228,10 +230,10 @@ func outcomes(kind estate.Kind, copy estate.Copy, over WayState) Outcome {
 		return Nothing
 	}
 	switch over {
-	case Waiting:
-		return Held
-	case Stopped:
-		return Halted
+	case WayWaiting:
+		return Waiting
+	case WayStopped:
+		return Stopped
 	}
 	return o
 }

@@ -33,11 +33,11 @@ func (b *builder) group(local string, kind estate.Kind, rules ...string) estate.
 	b.t.Helper()
 	g := estate.Group{Address: at(local), Kind: kind}
 	for i, text := range rules {
-		rule, err := selector.ParseRule(text, estate.VerdictWords, selector.ForMessages)
+		rule, err := selector.ParseRule(text, estate.VerdictWords(), selector.ForMessages)
 		if err != nil {
 			b.t.Fatal(err)
 		}
-		verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords, rule.Head)
+		verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords(), rule.Head)
 		g.Gate = append(g.Gate, estate.GateRule{Verdict: verdict, Selector: rule.Selector, Because: rule.Because, Text: text,
 			Place: estate.Place{Line: uint32(i + 1), Column: 1}})
 	}
@@ -339,7 +339,7 @@ func TestWays(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("the ways are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if len(d.Recipients) != 1 || d.Recipients[0].Outcome != Halted || d.Way(d.Recipients[0]).Group != last {
+	if len(d.Recipients) != 1 || d.Recipients[0].Outcome != Stopped || d.Way(d.Recipients[0]).Group != last {
 		t.Errorf("the recipients are %+v", d.Recipients)
 	}
 	chains := d.Chains(func(id estate.ID) string { return r.e.Address(id).Local() })

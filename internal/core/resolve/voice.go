@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"github.com/RoaringBitmap/roaring/v2"
+	"slices"
 
 	"yorvet.example/yorvet/internal/core/estate"
 )
@@ -16,10 +17,12 @@ const (
 	ProofImpossible
 )
 
-// ProofWords are the words of the proofs.
-var ProofWords = []string{"not-needed", "possible", "impossible"}
+// ProofWords returns the words of the proofs, in the order of their constants.
+func ProofWords() []string { return slices.Clone(proofWords) }
 
-func (p Proof) String() string { return ProofWords[p] }
+var proofWords = []string{"not-needed", "possible", "impossible"}
+
+func (p Proof) String() string { return proofWords[p] }
 
 // A Speaker is a person with a voice in a group.
 type Speaker struct {

@@ -12,15 +12,17 @@ type WayState uint8
 
 // The states of a way.
 const (
-	Open    WayState = iota
-	Waiting          // a gate holds
-	Stopped          // a gate refuses or drops
+	WayOpen    WayState = iota
+	WayWaiting          // a gate holds
+	WayStopped          // a gate refuses or drops
 )
 
-// WayWords are the words of the states.
-var WayWords = []string{"open", "waiting", "stopped"}
+// WayWords returns the words of the states, in the order of their constants.
+func WayWords() []string { return slices.Clone(wayWords) }
 
-func (s WayState) String() string { return WayWords[s] }
+var wayWords = []string{"open", "waiting", "stopped"}
+
+func (s WayState) String() string { return wayWords[s] }
 
 // A Way is the best way from the group that a message is sent to, to one that
 // is nested in it, or to itself.
@@ -76,7 +78,7 @@ func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
 	// that a search through open gates reaches; those with a waiting way are the
 	// further ones that a search through open and waiting gates reaches; and so on.
 	// Each search goes from near to far, in the order of the entries.
-	for limit := Open; limit <= Stopped; limit++ {
+	for limit := WayOpen; limit <= WayStopped; limit++ {
 		var more bool
 		if ways, more = r.search(group, limit, ways, s, m); !more {
 			break
@@ -156,11 +158,11 @@ func (r *Resolver) ownGate(group estate.ID, s *Sender, m Message) (Decision, boo
 func StateOf(v estate.Verdict) WayState {
 	switch v {
 	case estate.Admit:
-		return Open
+		return WayOpen
 	case estate.Hold:
-		return Waiting
+		return WayWaiting
 	}
-	return Stopped
+	return WayStopped
 }
 
 // Chain returns the groups along a way, from the first on.
@@ -184,7 +186,7 @@ func (d *Delivery) Before(way Way) estate.ID {
 // Hindrance returns the first group along a way whose gate makes it as bad as
 // it is, and what that gate says. It is false for an open way.
 func (d *Delivery) Hindrance(way Way) (group estate.ID, decision Decision, ok bool) {
-	if way.State == Open {
+	if way.State == WayOpen {
 		return estate.None, Decision{}, false
 	}
 	if d.decisions == nil {

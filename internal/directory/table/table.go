@@ -18,6 +18,9 @@ import (
 	"yorvet.example/yorvet/internal/estatefile"
 )
 
+// The words are at hand, as there are many memberships.
+var copyWords, invitationsWords = estate.CopyWords(), estate.InvitationsWords()
+
 // formula are the characters at which spreadsheets begin a formula.
 const formula = "=+-@\t\r"
 
@@ -248,10 +251,10 @@ func (t *Reader) add(g *directory.Group, cell func(string) string) error {
 	}
 	var ok1, ok2 = true, true
 	if word := cell("copy"); word != "" {
-		m.Copy, ok1 = estate.WordIndex[estate.Copy](estate.CopyWords, word)
+		m.Copy, ok1 = estate.WordIndex[estate.Copy](copyWords, word)
 	}
 	if word := cell("invitations"); word != "" {
-		m.Invitations, ok2 = estate.WordIndex[estate.Invitations](estate.InvitationsWords, word)
+		m.Invitations, ok2 = estate.WordIndex[estate.Invitations](invitationsWords, word)
 	}
 	if !ok1 || !ok2 {
 		return fmt.Errorf(

@@ -165,7 +165,7 @@ func groups(e *estate.Estate) []byte {
 				set(f.Name, "refuse anyone") // an empty cell would say nothing
 			}
 		}
-		for i, action := range estate.ActionWords {
+		for i, action := range estate.ActionWords() {
 			if rule := group.Access[i]; rule.Place != (estate.Place{}) {
 				set("access."+action, rule.Text)
 			}

@@ -18,8 +18,8 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 )
 
-// A Draft is what a message says. From, To and ID are needed.
-type Draft struct {
+// A Message is what a message says. From, To and ID are needed.
+type Message struct {
 	From    address.Address
 	Sender  address.Address // who writes, where it is not From (RFC 5322, section 3.6.2)
 	To      address.Address
@@ -54,7 +54,7 @@ type Part struct {
 }
 
 // Bytes returns the message with CRLF line ends.
-func (d Draft) Bytes() ([]byte, error) {
+func (d Message) Bytes() ([]byte, error) {
 	var h message.Header
 	fields := []Field{{"From", "<" + d.From.String() + ">"}}
 	if d.Sender.IsValid() {
@@ -99,7 +99,7 @@ func checkField(f Field) error {
 	return nil
 }
 
-func (d Draft) write(h message.Header) ([]byte, error) {
+func (d Message) write(h message.Header) ([]byte, error) {
 	var b bytes.Buffer
 	text := func(create func(message.Header) (*message.Writer, error), h message.Header) error {
 		h.SetContentType("text/plain", map[string]string{"charset": "utf-8"})

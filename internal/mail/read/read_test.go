@@ -110,7 +110,7 @@ func TestBounces(t *testing.T) {
 
 // What is composed is read as it was meant; a field cannot begin another one.
 func TestCompose(t *testing.T) {
-	d := compose.Draft{
+	d := compose.Message{
 		From: address.MustParse("team@kelp.example"), Sender: address.MustParse("ada@kelp.example"), To: address.MustParse("reader@far.example"), Subject: "Über alles",
 		ID: "x@kelp.example", InReplyTo: "y@far.example", Date: time.Now(), Text: "Ümläute\nand more\n", Extra: []compose.Field{{Name: Tag, Value: "run.9"}},
 	}
@@ -128,12 +128,12 @@ func TestCompose(t *testing.T) {
 			t.Errorf("a line is broken: %q", line)
 		}
 	}
-	for _, bad := range []func(*compose.Draft){
-		func(d *compose.Draft) { d.Subject = "a\r\nBcc: b@far.example" },
-		func(d *compose.Draft) { d.ID = "a\nb" },
-		func(d *compose.Draft) { d.Extra = []compose.Field{{Name: "X", Value: "a\rb"}} },
-		func(d *compose.Draft) { d.Extra = []compose.Field{{Name: "X: y", Value: "a"}} },
-		func(d *compose.Draft) { d.InReplyTo = "a>\r\nX: b" },
+	for _, bad := range []func(*compose.Message){
+		func(d *compose.Message) { d.Subject = "a\r\nBcc: b@far.example" },
+		func(d *compose.Message) { d.ID = "a\nb" },
+		func(d *compose.Message) { d.Extra = []compose.Field{{Name: "X", Value: "a\rb"}} },
+		func(d *compose.Message) { d.Extra = []compose.Field{{Name: "X: y", Value: "a"}} },
+		func(d *compose.Message) { d.InReplyTo = "a>\r\nX: b" },
 	} {
 		other := d
 		bad(&other)

@@ -20,7 +20,7 @@ func TestRudeServers(t *testing.T) {
 	for about, begin := range map[string]string{"greeting": "", "hello": "220 x\r\n", "from": greet, "to": greet + "250 x\r\n", "data": greet + "250 x\r\n250 x\r\n", "message": greet + "250 x\r\n250 x\r\n354 x\r\n"} {
 		for how, rest := range map[string][]byte{"silent": nil, "drips": []byte("2"), "pours": bytes.Repeat([]byte("250-x\r\n"), 1000), "pours a line": bytes.Repeat([]byte("x"), 1000)} {
 			for _, mode := range []endpoint.TLS{endpoint.Plain, endpoint.StartTLS} {
-				s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: mode, Wait: 300 * time.Millisecond, Server: rude.Server(t, func(c *net.TCPConn) {
+				s := NewSession(Route{Endpoint: endpoint.Endpoint{TLS: mode, Wait: 300 * time.Millisecond, Server: rude.Server(t, func(c *net.TCPConn) {
 					_, _ = c.Write([]byte(begin))
 					for rest != nil {
 						if _, err := c.Write(rest); err != nil {
@@ -48,7 +48,7 @@ func TestRudeServers(t *testing.T) {
 
 // When ctx ends, so does sending, whatever it waits for.
 func TestSendIsInterrupted(t *testing.T) {
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Server: rude.Server(t, func(c *net.TCPConn) {
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Server: rude.Server(t, func(c *net.TCPConn) {
 		_, _ = c.Write([]byte("220 x\r\n250 x\r\n250 x\r\n"))
 		_, _ = io.Copy(io.Discard, c)
 	})}, Hello: "test.example"})
@@ -75,7 +75,7 @@ func FuzzTalk(f *testing.F) {
 	})
 	f.Fuzz(func(t *testing.T, said []byte) {
 		speech <- said
-		s := NewSession(Way{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Wait: 300 * time.Millisecond, Server: server}, Hello: "test.example", Wait: 300 * time.Millisecond, Login: &endpoint.Login{User: "ada", Secret: secret.New("tide-42")}})
+		s := NewSession(Route{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Wait: 300 * time.Millisecond, Server: server}, Hello: "test.example", Wait: 300 * time.Millisecond, Login: &endpoint.Login{User: "ada", Secret: secret.New("tide-42")}})
 		defer s.Close()
 		began := time.Now()
 		reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))

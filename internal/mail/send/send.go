@@ -58,8 +58,8 @@ func (r Reply) String() string {
 	return strings.Join(append(words, r.Text), " ")
 }
 
-// A Way is a way to send.
-type Way struct {
+// A Route is a way to send.
+type Route struct {
 	endpoint.Endpoint
 	Hello string          // what this machine calls itself
 	Login *endpoint.Login // nil: nobody logs in
@@ -69,7 +69,7 @@ type Way struct {
 // A Session is a connection over which messages go one after the other. It is
 // opened at the first message, and again where it broke.
 type Session struct {
-	way    Way
+	route  Route
 	conn   *endpoint.Conn
 	client *smtp.Client
 }
@@ -81,12 +81,12 @@ const (
 	slowest   = 32 << 10        // bytes a second that a server takes at least
 )
 
-// NewSession returns a session of a way.
-func NewSession(way Way) *Session {
-	if way.Wait <= 0 {
-		way.Wait = usualWait
+// NewSession returns a session of a route.
+func NewSession(route Route) *Session {
+	if route.Wait <= 0 {
+		route.Wait = usualWait
 	}
-	return &Session{way: way}
+	return &Session{route: route}
 }
 
 // Close ends the session.
@@ -105,7 +105,7 @@ func (s *Session) drop() {
 }
 
 // step begins the next step of the exchange.
-func (s *Session) step() { s.conn.Step(s.way.Wait, mostReply) }
+func (s *Session) step() { s.conn.Step(s.route.Wait, mostReply) }
 
 // Send sends one message, and returns what the server says of it. When ctx ends, so
 // does the connection.
@@ -132,14 +132,14 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 
 // open connects and logs in. It returns the zero Reply where that went well.
 func (s *Session) open(ctx context.Context) Reply {
-	conn, err := s.way.Dial(ctx)
+	conn, err := s.route.Dial(ctx)
 	if err != nil {
 		return Reply{Stage: "connect", Text: endpoint.Reason(err)}
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	s.conn = conn
-	if s.way.Login != nil && s.way.TLS == endpoint.Plain {
+	if s.route.Login != nil && s.route.TLS == endpoint.Plain {
 		if err := conn.MayShowLogin(); err != nil {
 			conn.Close()
 			return s.failure("login", err)
@@ -151,9 +151,9 @@ func (s *Session) open(ctx context.Context) Reply {
 		conn.Close()
 		return s.failure("greeting", err)
 	}
-	if s.way.Login != nil {
+	if s.route.Login != nil {
 		s.step()
-		if err := client.Auth(s.way.Login.Client()); err != nil {
+		if err := client.Auth(s.route.Login.Client()); err != nil {
 			client.Close()
 			return s.failure("login", err)
 		}
@@ -165,19 +165,19 @@ func (s *Session) open(ctx context.Context) Reply {
 func (s *Session) start(conn net.Conn) (*smtp.Client, error) {
 	var client *smtp.Client
 	var err error
-	switch s.way.TLS {
+	switch s.route.TLS {
 	case endpoint.StartTLS, endpoint.Unverified:
 		// The greeting is exchanged again after the upgrade.
-		client, err = smtp.NewClientStartTLS(conn, s.way.Config())
+		client, err = smtp.NewClientStartTLS(conn, s.route.Config())
 	default:
 		client = smtp.NewClient(conn)
 	}
 	if err != nil {
 		return nil, err
 	}
-	client.CommandTimeout, client.SubmissionTimeout = s.way.Wait, s.way.Wait
-	if s.way.Hello != "" {
-		err = client.Hello(s.way.Hello)
+	client.CommandTimeout, client.SubmissionTimeout = s.route.Wait, s.route.Wait
+	if s.route.Hello != "" {
+		err = client.Hello(s.route.Hello)
 	} else {
 		err = client.Noop()
 	}
@@ -209,7 +209,7 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	if err != nil {
 		return s.failure("to", err)
 	}
-	s.conn.Step(s.way.Wait+time.Duration(len(message)/slowest)*time.Second, mostReply)
+	s.conn.Step(s.route.Wait+time.Duration(len(message)/slowest)*time.Second, mostReply)
 	if _, err := w.Write(message); err != nil {
 		return s.failure("message", err)
 	}

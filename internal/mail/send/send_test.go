@@ -86,7 +86,7 @@ func TestSend(t *testing.T) {
 		{map[string]string{"EHLO": "close", "HELO": "close"}, "greeting: EOF", false},
 	} {
 		var connections atomic.Int32
-		s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: server(t, c.answers, &connections), TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Hello: "probe.example"})
+		s := NewSession(Route{Endpoint: endpoint.Endpoint{Server: server(t, c.answers, &connections), TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Hello: "probe.example"})
 		reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example", ID: "e"}, []byte("Subject: x\r\n\r\n.text\r\n"))
 		if reply.String() != c.want && !(strings.HasSuffix(c.want, "EOF") && reply.Code == 0 && strings.HasPrefix(reply.String(), strings.TrimSuffix(c.want, "EOF"))) || reply.Accepted() != c.accepted {
 			t.Errorf("%v: %s, want %s", c.answers, reply, c.want)
@@ -108,7 +108,7 @@ func TestSend(t *testing.T) {
 func TestNoConnection(t *testing.T) {
 	var connections atomic.Int32
 	plain := server(t, nil, &connections)
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.StartTLS, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.StartTLS, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
 	reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, nil)
 	if reply.Stage != "greeting" || reply.Accepted() || strings.Contains(reply.String(), "hush-42") {
 		t.Errorf("without TLS: %s", reply)
@@ -118,13 +118,13 @@ func TestNoConnection(t *testing.T) {
 		t.Fatal(err)
 	}
 	l.Close()
-	s = NewSession(Way{Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
+	s = NewSession(Route{Endpoint: endpoint.Endpoint{Server: l.Addr().String(), TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
 	if reply := s.Send(context.Background(), Envelope{}, nil); reply.Stage != "connect" || !reply.Later() {
 		t.Errorf("where nobody is: %s", reply)
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
-	s = NewSession(Way{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
+	s = NewSession(Route{Endpoint: endpoint.Endpoint{Server: plain, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
 	if reply := s.Send(ctx, Envelope{}, nil); reply.Accepted() {
 		t.Errorf("after the end: %s", reply)
 	}
@@ -134,7 +134,7 @@ func TestNoConnection(t *testing.T) {
 func TestLogin(t *testing.T) {
 	var connections atomic.Int32
 	at := server(t, map[string]string{"EHLO": "250-test.example\r\n250 AUTH PLAIN", "AUTH": "535 5.7.8 wrong"}, &connections)
-	s := NewSession(Way{Endpoint: endpoint.Endpoint{Server: at, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{Server: at, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second, Login: &endpoint.Login{User: "ada", Secret: secret.New("hush-42")}})
 	if reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, nil); reply.String() != "535 5.7.8 wrong" || reply.Stage != "login" {
 		t.Errorf("%+v", reply)
 	}

@@ -1,0 +1,30 @@
+package hazard
+
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// An Overview is a group at a glance.
+type Overview struct {
+	resolve.Overview
+	Hazards int // without those that are accepted
+}
+
+// Overviews looks at all groups, in the order of the estate.
+func Overviews(r *resolve.Resolver) []Overview {
+	list := make([]Overview, r.Estate().Groups())
+	Finish(resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *Pass {
+		pass := NewPass(fork, all, func(f Finding) {
+			if !f.Accepted {
+				list[f.Group].Hazards++
+			}
+		})
+		for id := from; id < to; id++ {
+			list[id].Overview = fork.Overview(id)
+			pass.Look(id)
+		}
+		return pass
+	})...)
+	return list
+}
