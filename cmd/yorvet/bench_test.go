@@ -235,7 +235,8 @@ func BenchmarkWhole(b *testing.B) {
 		if s.name == "medium" {
 			b.Run("check/"+s.name, func(b *testing.B) {
 				for b.Loop() {
-					present.NewHazards(load(b, dir), hazard.All())
+					r := load(b, dir)
+					present.NewHazards(r, hazard.All(), hazard.Run(r, hazard.All()))
 				}
 			})
 			for name, scattered := range map[string]bool{"compare/": false, "compare-scattered/": true} {

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -15,18 +13,11 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/directory"
-	"yorvet.example/yorvet/internal/directory/aliases"
-	"yorvet.example/yorvet/internal/directory/ldif"
-	"yorvet.example/yorvet/internal/directory/scim"
-	"yorvet.example/yorvet/internal/directory/table"
-	"yorvet.example/yorvet/internal/directory/vcard"
+	"yorvet.example/yorvet/internal/directory/handout"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/source"
 )
-
-// exportFormats are the formats that an estate can be handed out in.
-var exportFormats = []string{"ldif", "scim", "aliases", "csv", "vcard"}
 
 func newExport(streams Streams) *cli.Command {
 	return &cli.Command{
@@ -39,7 +30,7 @@ func newExport(streams Streams) *cli.Command {
 			"name. What the format cannot hold is listed.\n\n" +
 			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(exportFormats)},
+			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(handout.Formats())},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
 			&cli.StringFlag{
@@ -63,27 +54,21 @@ func newExport(streams Streams) *cli.Command {
 // exporter is one run of the command.
 type exporter struct {
 	*session
-	format string
-	m      *directory.Map
-	ids    *directory.Identifiers
+	handout.Writer
 }
 
 func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
 		return usageError("export takes no arguments besides its flags, not %q", cmd.Args().First())
 	}
-	as := cmd.String("as")
+	as, formats := cmd.String("as"), handout.Formats()
 	switch {
 	case as == "":
-		return usageError("export needs --as, one of %s", orList(exportFormats))
-	case !slices.Contains(exportFormats, as):
-		return usageError(
-			"--as: there is no format %q, expected %s%s",
-			as,
-			orList(exportFormats),
-			meant(nearest.Word(as, exportFormats)),
-		)
-	case cmd.IsSet("since") && as != "ldif" && as != "scim":
+		return usageError("export needs --as, one of %s", orList(formats))
+	case !slices.Contains(formats, as):
+		near := nearest.Word(as, formats)
+		return usageError("--as: there is no format %q, expected %s%s", as, orList(formats), meant(near))
+	case cmd.IsSet("since") && !handout.HoldsChanges(as):
 		return usageError("--since: a change can be handed out as ldif or scim, not as %s", as)
 	case as == "csv" && !cmd.IsSet("output"):
 		return usageError("csv is three tables, say in which folder: -o FOLDER")
@@ -92,7 +77,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	x := &exporter{session: s, format: as}
+	x := &exporter{s, handout.Writer{Format: as, Base: cmd.String("base")}}
 	if err := x.findMap(); err != nil {
 		return err
 	}
@@ -106,7 +91,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 func (x *exporter) findMap() error {
 	if path := x.cmd.String("map"); path != "" {
 		var err error
-		if x.m, err = directory.ReadMap(x.ctx, path); err != nil {
+		if x.Map, err = directory.ReadMap(x.ctx, path); err != nil {
 			return usageError("%w", err)
 		}
 	}
@@ -119,56 +104,25 @@ func (x *exporter) findMap() error {
 		if err != nil {
 			return sourceError(err)
 		}
-		if x.ids = directory.IdentifiersOf(d); x.m == nil {
-			x.m = d.Map
+		if x.IDs = directory.IdentifiersOf(d); x.Map == nil {
+			x.Map = d.Map
 		}
-	}
-	if x.m == nil {
-		builtIn := map[string]string{
-			"ldif":    "ldap",
-			"scim":    "scim",
-			"vcard":   "vcard",
-			"csv":     "table",
-			"aliases": "table",
-		}
-		x.m = directory.BuiltIn(builtIn[x.format])
 	}
 	return nil
 }
 
-func (x *exporter) ldif() *ldif.Export {
-	return &ldif.Export{Map: x.m, Base: x.cmd.String("base"), IDs: x.ids}
-}
-
 // whole hands out the whole estate.
 func (x *exporter) whole() error {
-	var b bytes.Buffer
-	var err error
-	var carries directory.Carries
-	switch x.format {
-	case "ldif":
-		carries = x.ldif().Carries()
-		err = x.ldif().Write(&b, x.e)
-	case "scim":
-		one := &scim.Export{Map: x.m, IDs: x.ids}
-		carries = one.Carries()
-		err = one.Write(&b, x.e)
-	case "aliases":
-		carries = aliases.Carries()
-		err = aliases.Write(&b, x.e)
-	case "vcard":
-		carries = vcard.Carries(x.m)
-		err = vcard.Write(&b, x.e, x.m)
-	case "csv":
-		err = x.writeTables()
-		x.tell(directory.Losses(x.e, table.Carries()))
-		return err
-	}
+	files, losses, err := x.Whole(x.e)
 	if err != nil {
 		return usageError("%w", err)
 	}
-	err = x.write(b.Bytes())
-	x.tell(directory.Losses(x.e, carries))
+	if data, one := files[""]; one {
+		err = x.write(data)
+	} else {
+		err = x.writeTables(files)
+	}
+	x.tell(losses)
 	return err
 }
 
@@ -177,11 +131,7 @@ func (x *exporter) tell(losses []directory.Loss) {
 	if len(losses) == 0 {
 		return
 	}
-	fmt.Fprintf(
-		x.streams.Err,
-		"%s cannot hold, and it is left out:\n",
-		map[string]string{"ldif": "LDIF", "scim": "SCIM", "aliases": "An alias file", "csv": "A table", "vcard": "A vCard"}[x.format],
-	)
+	fmt.Fprintf(x.streams.Err, "%s cannot hold, and it is left out:\n", handout.Called(x.Format))
 	const most = 40
 	for i, loss := range losses {
 		if i == most && !x.cmd.Bool("all") {
@@ -216,9 +166,9 @@ func mayWrite(path string) error {
 	return nil
 }
 
-func (x *exporter) writeTables() error {
+// writeTables writes the files of a folder.
+func (x *exporter) writeTables(files map[string][]byte) error {
 	dir := x.cmd.String("output")
-	files := table.Write(x.e)
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		if err := mayWrite(filepath.Join(dir, name)); err != nil {
 			return err
@@ -256,16 +206,11 @@ func (x *exporter) difference() error {
 		return usageError("--since: say which system is to be changed, with --for; the groups name theirs with managed-in")
 	}
 	d := directory.Differ(older, x.e, system)
-	var b bytes.Buffer
-	var losses []directory.Loss
-	var write func(io.Writer, *directory.Difference) ([]directory.Loss, error) = x.ldif().WriteDifference
-	if x.format == "scim" {
-		write = (&scim.Export{Map: x.m, IDs: x.ids}).WriteDifference
-	}
-	if losses, err = write(&b, d); err != nil {
+	data, losses, err := x.Change(d)
+	if err != nil {
 		return usageError("%w", err)
 	}
-	err = x.write(b.Bytes())
+	err = x.write(data)
 	x.tell(losses)
 	if err != nil {
 		return err

@@ -122,8 +122,8 @@ func (n namer) proof(speakers *resolve.Speakers, s resolve.Speaker) (c cause, ow
 	c.text = "the code does not reach them: " + s.Receipt.Outcome.String() + ", " + c.text
 	mends := map[resolve.Outcome]string{
 		resolve.Digest:        "set their copy to every for as long as it takes",
-		resolve.Waiting:         "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
-		resolve.Stopped:         "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
+		resolve.Waiting:       "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
+		resolve.Stopped:       "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
 		resolve.Nothing:       "set their copy to every, or make the group a forum, where they can read it",
 		resolve.Undeliverable: "mend their mailbox",
 	}

@@ -1,0 +1,71 @@
+package yorvet
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// layers are the packages from the bottom up: each uses none that stand above it, or
+// beside it.
+var layers = []string{
+	"internal/core/address internal/core/nearest internal/rude internal/mutate internal/core",
+	"internal/core/selector",
+	"internal/core/estate",
+	"internal/core/change internal/core/resolve",
+	"internal/core/message internal/core/posture internal/core/hazard internal/core/change/changetest",
+	"internal/core/expect internal/core/infer internal/core/effect",
+	"internal/localfile .",
+	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile",
+	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",
+	"internal/mail/send internal/mail/watch internal/directory",
+	"internal/lanes internal/directory/aliases internal/directory/ldap internal/directory/ldif internal/directory/scim " +
+		"internal/directory/table internal/directory/vcard",
+	"internal/directory/handout internal/source internal/standin internal/probe",
+	"internal/present",
+	"internal/cli",
+	"cmd/yorvet",
+}
+
+// Nothing runs back up, and every package has its place.
+func TestLayers(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	const module = "yorvet.example/yorvet"
+	place := map[string]int{}
+	for i, layer := range layers {
+		for _, name := range strings.Fields(layer) {
+			if name == "." {
+				place[module] = i
+			} else {
+				place[module+"/"+name] = i
+			}
+		}
+	}
+	for line := range strings.Lines(string(out)) {
+		names := strings.Fields(line)
+		own, ok := place[names[0]]
+		if !ok {
+			t.Errorf("%s has no place among the layers", names[0])
+		}
+		for _, used := range names[1:] {
+			if at, ours := place[used]; ours && at >= own {
+				t.Errorf("%s uses %s, which stands above it", names[0], used)
+			} else if !ours && strings.HasPrefix(used, module) {
+				t.Errorf("%s uses %s, which has no place among the layers", names[0], used)
+			}
+		}
+		// What prints uses nothing that reads, waits or writes, but what a probe has seen.
+		if names[0] == module+"/internal/present" {
+			for _, used := range names[1:] {
+				if strings.HasPrefix(used, module) && !strings.HasPrefix(used, module+"/internal/core/") && used != module+"/internal/probe" ||
+					slices.Contains([]string{"os", "net", "io/fs", "os/exec"}, used) {
+					t.Errorf("%s uses %s, and is to print only", names[0], used)
+				}
+			}
+		}
+	}
+}
