@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -38,6 +39,7 @@ type changer struct {
 	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
 	wrong   bool                                 // something that was asked for could not be done
 	written map[string]bool                      // people outside who are written down, by key
+	input   func() (string, error)               // what --from names
 }
 
 // note tells of something besides the change.
@@ -85,6 +87,8 @@ func changeEstateAt(
 	if err != nil {
 		return err
 	}
+	// Standard input is read once, however often the change is worked out.
+	input := sync.OnceValues(func() (string, error) { return readPasted(ctx, cmd.String("from")) })
 	for attempt := 1; ; attempt++ {
 		draft, err := estatefile.Open(ctx, path)
 		if err != nil {
@@ -103,6 +107,7 @@ func changeEstateAt(
 				r:       resolve.New(draft.Before(), today),
 			},
 			draft: draft,
+			input: input,
 		}
 		if err := propose(c); err != nil {
 			return err

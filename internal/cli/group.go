@@ -200,7 +200,7 @@ func (c *changer) freeAddress(text string) (address.Address, error) {
 			what = "the group"
 		}
 		holder := c.e.Address(id).String()
-		if !strings.EqualFold(holder, text) {
+		if !address.Same(holder, text) {
 			holder += ", to whom it leads"
 		}
 		message := fmt.Sprintf("%s is taken by %s %s", text, what, holder)

@@ -125,7 +125,7 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	if from == "" {
 		return nil
 	}
-	text, err := readPasted(c.ctx, c.cmd, from)
+	text, err := c.input()
 	if err != nil {
 		return err
 	}
@@ -152,11 +152,8 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 // mostPasted bounds what is read as pasted.
 const mostPasted = 64 << 20
 
-// readPasted reads a file or standard input, once in a run.
-func readPasted(ctx context.Context, cmd *cli.Command, from string) (string, error) {
-	if text, ok := cmd.Root().Metadata["pasted"].(string); ok {
-		return text, nil
-	}
+// readPasted reads a file or standard input.
+func readPasted(ctx context.Context, from string) (string, error) {
 	var data []byte
 	var err error
 	if from == "-" {
@@ -167,10 +164,6 @@ func readPasted(ctx context.Context, cmd *cli.Command, from string) (string, err
 	if err != nil {
 		return "", usageError("%w", err)
 	}
-	if cmd.Root().Metadata == nil {
-		cmd.Root().Metadata = map[string]any{}
-	}
-	cmd.Root().Metadata["pasted"] = string(data)
 	return string(data), nil
 }
 

@@ -257,7 +257,7 @@ func (d *Draft) respell(r respelling) {
 		switch {
 		case slices.Contains(t.header, "group"):
 			t.set(t.record(r.place), "address", r.now)
-		case containsFold(SplitList(t.get(t.record(r.place), r.role)), r.was):
+		case holdsAddress(SplitList(t.get(t.record(r.place), r.role)), r.was):
 			d.setCellList(t, r.place, r.role, []string{r.was}, []string{r.now})
 		}
 		return

@@ -6,6 +6,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
@@ -163,13 +164,13 @@ func (d *Draft) setList(g estate.ID, name string, drop []string, add []string) {
 func (d *Draft) setCellList(t *rowText, place estate.Place, name string, drop, add []string) {
 	items := slices.DeleteFunc(
 		SplitList(t.get(t.record(place), name)),
-		func(item string) bool { return containsFold(drop, item) },
+		func(item string) bool { return holdsAddress(drop, item) },
 	)
 	t.set(t.record(place), name, joinCell(append(items, add...)))
 }
 
-func containsFold(list []string, text string) bool {
-	return slices.ContainsFunc(list, func(s string) bool { return strings.EqualFold(s, text) })
+func holdsAddress(list []string, text string) bool {
+	return slices.ContainsFunc(list, func(s string) bool { return address.Same(s, text) })
 }
 
 // changeTexts changes a list of texts at a key of a mapping.
@@ -177,7 +178,7 @@ func (d *Draft) changeTexts(t *yamlText, mapping *yaml.Node, name string, drop, 
 	c := d.list(t, mapping, name, order)
 	if _, list := lookup(mapping, name); list != nil {
 		for _, item := range list.Content {
-			if containsFold(drop, item.Value) {
+			if holdsAddress(drop, item.Value) {
 				c.drop[item] = true
 			}
 		}

@@ -3,6 +3,7 @@
 // do not look at. It is run by hand; nothing is written to the package.
 //
 //	go run ./internal/mutate -n 100 ./internal/directory
+//	go run ./internal/mutate -n 100 -short ./internal/probe
 //
 // Faults are comparisons and conditions the other way round, statements that are left
 // out, and numbers and truth values that are others. The exit code is 1 if more than a
@@ -29,13 +30,14 @@ func main() {
 	n := flag.Int("n", 50, "how many `FAULTS` to try in each package, chosen at random; 0: all")
 	seed := flag.Uint64("seed", 1, "the same `SEED` chooses the same faults")
 	patience := flag.Duration("timeout", time.Minute, "how long the tests may take")
+	short := flag.Bool("short", false, "leave out the tests that take long")
 	workers := flag.Int("workers", 2, "how many are tried at once")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	alive, tried := 0, 0
 	for _, dir := range flag.Args() {
-		r := &run{dir: dir, patience: *patience}
+		r := &run{dir: dir, patience: *patience, short: *short}
 		a, all, err := r.try(ctx, *n, *seed, *workers)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -53,6 +55,7 @@ func main() {
 type run struct {
 	dir      string
 	patience time.Duration
+	short    bool
 }
 
 // try tries some faults of the package, and tells of each that lives.
@@ -124,6 +127,9 @@ func (r *run) survives(ctx context.Context, f *fault) (bool, error) {
 	ctx, stop := context.WithTimeout(ctx, 2*r.patience)
 	defer stop()
 	args := []string{"test", "-count=1", "-timeout", r.patience.String(), "-vet=off"}
+	if r.short {
+		args = append(args, "-short")
+	}
 	if f != nil {
 		overlay, remove, err := f.overlay()
 		if err != nil {

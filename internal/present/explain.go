@@ -356,7 +356,7 @@ func (p *Page) message(a *Explanation) {
 		if a.Sender.Name != "" {
 			from = a.Sender.Name
 		}
-		if !strings.EqualFold(a.Sender.Address, a.From) {
+		if !address.Same(a.Sender.Address, a.From) {
 			from += ", " + a.Sender.Address
 		}
 	}
@@ -366,7 +366,7 @@ func (p *Page) message(a *Explanation) {
 		from += ", outside"
 	}
 	to := a.name
-	if a.Group != "" && !strings.EqualFold(a.Group, a.To) {
+	if a.Group != "" && !address.Same(a.Group, a.To) {
 		to += ", " + a.Group
 	}
 	var traits []string

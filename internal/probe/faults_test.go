@@ -31,6 +31,9 @@ func (b *safeBuffer) Write(p []byte) (int, error) {
 // With copies lost, late and twice, connections cut and senders put off, every
 // copy is told for what it is.
 func TestFaults(t *testing.T) {
+	if testing.Short() {
+		t.Skip("2,000 copies take their time")
+	}
 	const people, messages = 80, 25 // 2,000 copies
 	var yaml strings.Builder
 	yaml.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")

@@ -66,9 +66,9 @@ const (
 
 // evidence is what was seen of one case.
 type evidence struct {
-	copies    map[string][]*Sighting // by mailbox, lower case
+	copies    map[string][]*Sighting // by mailbox: see Plan.key
 	digests   map[string]*Sighting
-	bounced   map[string]string // by address that failed, lower case: the status
+	bounced   map[string]string // by address that failed, likewise: the status
 	bounces   int
 	approvals []*Sighting
 	notices   []*Sighting
@@ -86,7 +86,7 @@ func (run *Run) gather() []evidence {
 	for i := range run.Sightings {
 		s := &run.Sightings[i]
 		e := &all[s.Case]
-		box := strings.ToLower(s.Account)
+		box := run.Plan.key(s.Account)
 		switch s.What {
 		case sawCopy:
 			e.copies[box] = append(e.copies[box], s)
@@ -96,7 +96,7 @@ func (run *Run) gather() []evidence {
 			e.bounces++
 			for _, f := range s.Failed {
 				if f.Action == "failed" || f.Action == "" {
-					e.bounced[f.Final] = f.Status
+					e.bounced[run.Plan.key(f.Final)] = f.Status
 				}
 			}
 		case sawApproval:
@@ -114,7 +114,7 @@ func Judge(run *Run) *Judgement {
 	j := &Judgement{Run: run}
 	watched := map[string]bool{}
 	for _, name := range run.Watched {
-		watched[strings.ToLower(name)] = run.Problems[name] == nil
+		watched[run.Plan.key(name)] = run.Problems[name] == nil
 	}
 	for i, e := range run.gather() {
 		w := &judge{run: run, number: i, c: &run.Plan.Cases[i], e: e, watched: watched, p: run.Plan.Predict(i)}
@@ -149,6 +149,12 @@ type judge struct {
 
 func (w *judge) estate() *estate.Estate { return w.run.Plan.resolver.Estate() }
 
+// key returns what the mailbox of a person or group is known by.
+func (w *judge) key(id estate.ID) string { return w.estate().Key(w.estate().Address(id)) }
+
+func (w *judge) senderKey() string { return w.estate().Key(w.c.sender()) }
+
+// groupName is the name of the group as messages are searched for it.
 func (w *judge) groupName() string { return strings.ToLower(w.estate().Address(w.c.Group).String()) }
 
 // verdict works out what the gate said.
@@ -163,7 +169,7 @@ func (w *judge) verdict() CaseResult {
 	}
 	for _, account := range slices.Sorted(maps.Keys(w.e.copies)) {
 		for _, s := range w.e.copies[account] {
-			if r.View == nil && s.View != nil && !strings.EqualFold(s.Account, w.c.sender().String()) {
+			if r.View == nil && s.View != nil && w.run.Plan.key(s.Account) != w.senderKey() {
 				r.View = s.View
 			}
 		}
@@ -222,7 +228,7 @@ func (w *judge) heldHere() bool {
 		return true
 	}
 	return slices.ContainsFunc(w.e.notices, func(s *Sighting) bool {
-		return strings.EqualFold(s.Account, w.c.sender().String()) && names(s)
+		return w.run.Plan.key(s.Account) == w.senderKey() && names(s)
 	})
 }
 
@@ -248,7 +254,7 @@ func (w *judge) silentHold() infer.Verdicts {
 
 // sees reports whether somebody's mailbox was looked into, and takes mail.
 func (w *judge) sees(id estate.ID) bool {
-	return w.watched[strings.ToLower(w.estate().Address(id).String())] && w.estate().IsPerson(id) &&
+	return w.watched[w.key(id)] && w.estate().IsPerson(id) &&
 		w.estate().Person(id).Mailbox == estate.MailboxOpen
 }
 
@@ -257,7 +263,7 @@ func (w *judge) sees(id estate.ID) bool {
 func (w *judge) expected() int {
 	n := 0
 	for id, outcome := range w.p.Outcomes {
-		if outcome <= resolve.Digest && w.watched[strings.ToLower(w.estate().Address(id).String())] {
+		if outcome <= resolve.Digest && w.watched[w.key(id)] {
 			n++
 		}
 	}
@@ -273,7 +279,7 @@ func (w *judge) seen() infer.Seen {
 		return s
 	}
 	for _, id := range e.PeopleByAddress() {
-		name := strings.ToLower(e.Address(id).String())
+		name := w.key(id)
 		if !w.watched[name] {
 			continue
 		}
@@ -372,7 +378,7 @@ func (w *judge) archiveMay() bool {
 		groups = append(groups, id)
 	}
 	for _, id := range groups {
-		name := strings.ToLower(w.estate().Address(id).String())
+		name := w.key(id)
 		if len(w.e.copies[name]) > 0 || w.estate().Group(id).Kind.Keeps() && !w.watched[name] {
 			return true
 		}
@@ -397,7 +403,7 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 	}
 	seen := w.seen()
 	for _, id := range e.PeopleByAddress() {
-		name := strings.ToLower(e.Address(id).String())
+		name := w.key(id)
 		if !w.watched[name] {
 			continue
 		}
@@ -454,7 +460,7 @@ func (w *judge) others() []MemberResult {
 	var list []MemberResult
 	to, known := e.Find(w.c.To)
 	if !known && !e.InsideDomain(w.c.To.Domain()) {
-		name := strings.ToLower(w.c.To.String())
+		name := e.Key(w.c.To)
 		m := MemberResult{Case: w.number, Address: w.c.To.String()}
 		if w.p.Verdict == estate.Admit {
 			m.Predicted = resolve.Inbox.String()
@@ -469,20 +475,19 @@ func (w *judge) others() []MemberResult {
 		}
 		return list
 	}
-	for box, copies := range w.e.copies {
-		if a, err := address.Parse(box); err == nil {
-			if _, ours := e.Find(a); !ours {
-				list = append(
-					list,
-					MemberResult{
-						Case:    w.number,
-						Address: box,
-						Seen:    resolve.Inbox.String(),
-						Seconds: copies[0].Seconds,
-						Where:   copies[0].Folder,
-					},
-				)
-			}
+	for _, copies := range w.e.copies {
+		a, err := address.Parse(copies[0].Account)
+		if err != nil {
+			continue
+		}
+		if _, ours := e.Find(a); !ours {
+			list = append(list, MemberResult{
+				Case:    w.number,
+				Address: a.String(),
+				Seen:    resolve.Inbox.String(),
+				Seconds: copies[0].Seconds,
+				Where:   copies[0].Folder,
+			})
 		}
 	}
 	slices.SortFunc(list, func(a, b MemberResult) int { return strings.Compare(a.Address, b.Address) })
@@ -497,7 +502,7 @@ func (w *judge) others() []MemberResult {
 		}
 	}
 	for id := range estate.ID(e.Groups()) {
-		name := strings.ToLower(e.Address(id).String())
+		name := w.key(id)
 		copies := w.e.copies[name]
 		if !w.watched[name] || !predicted[id] && len(copies) == 0 {
 			continue

@@ -167,6 +167,9 @@ var differences = []struct{ old, new, group, cause string }{
 
 // Each single difference is noticed, and its cause named first or second.
 func TestDifferences(t *testing.T) {
+	if testing.Short() {
+		t.Skip("each difference is a run of its own")
+	}
 	slots := make(chan struct{}, 3)
 	for i, d := range differences {
 		t.Run(strconv.Itoa(i)+" "+d.group, func(t *testing.T) {

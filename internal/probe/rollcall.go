@@ -233,7 +233,7 @@ func (p *Plan) count(call *Call, states map[estate.ID]*Presence, m *read.Message
 		// the message itself, or a program's answer: nobody has read it
 	case slices.Contains(m.Answers, c.ID) || strings.Contains(m.Subject, c.Tag) || m.Mentions(c.Tag):
 		for _, from := range m.From {
-			if !mark(from.String(), Answered, "") && !strings.EqualFold(from.String(), c.From.String()) {
+			if !mark(from.String(), Answered, "") && from.Key() != c.From.Key() {
 				call.Others = append(call.Others, from.String())
 			}
 		}

@@ -501,15 +501,15 @@ func (x *runner) progress() (done, all int) {
 	copies := map[string]bool{}
 	for i := range x.result.Sightings {
 		s := &x.result.Sightings[i]
-		copies[fmt.Sprint(s.Case, " ", s.What, " ", strings.ToLower(s.Account))] = true
+		copies[fmt.Sprint(s.Case, " ", s.What, " ", x.plan.key(s.Account))] = true
 	}
 	watched := map[string]bool{}
 	for _, a := range x.watch.Accounts {
-		watched[strings.ToLower(a.Name)] = true
+		watched[x.plan.key(a.Name)] = true
 	}
 	e := x.plan.resolver.Estate()
 	expect := func(i int, what string, who estate.ID) {
-		name := strings.ToLower(e.Address(who).String())
+		name := e.Key(e.Address(who))
 		if !watched[name] || e.IsPerson(who) && e.Person(who).Mailbox != estate.MailboxOpen {
 			return
 		}

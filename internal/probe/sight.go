@@ -107,10 +107,7 @@ func (p *Plan) sight(item watch.Item) []Sighting {
 }
 
 func sameAddress(list []address.Address, a address.Address) bool {
-	return slices.ContainsFunc(
-		list,
-		func(one address.Address) bool { return strings.EqualFold(one.String(), a.String()) },
-	)
+	return slices.ContainsFunc(list, func(one address.Address) bool { return one.Key() == a.Key() })
 }
 
 func answerTo(m *read.Message) string {
@@ -160,6 +157,16 @@ func (p *Plan) groupNames() []string {
 	return p.names
 }
 
+// key returns what a mailbox is known by, however its address is written: the key of
+// the address in the estate.
+func (p *Plan) key(text string) string {
+	a, err := address.Parse(text)
+	if err != nil {
+		return strings.ToLower(text)
+	}
+	return p.resolver.Estate().Key(a)
+}
+
 // view returns what the reader of a copy sees.
 func (p *Plan) view(c *Case, m *read.Message, reader string) *View {
 	v := &View{From: texts(m.From), Sender: texts(m.Sender), ReplyTo: texts(m.ReplyTo), Subject: m.Subject,
@@ -170,7 +177,7 @@ func (p *Plan) view(c *Case, m *read.Message, reader string) *View {
 	}
 	v.AnswerAll = []string{}
 	for _, a := range append(m.To, m.Cc...) {
-		if text := a.String(); !slices.Contains(v.Answer, text) && !strings.EqualFold(text, reader) {
+		if text := a.String(); !slices.Contains(v.Answer, text) && p.resolver.Estate().Key(a) != p.key(reader) {
 			v.AnswerAll = append(v.AnswerAll, text)
 		}
 	}
@@ -181,8 +188,7 @@ func (p *Plan) view(c *Case, m *read.Message, reader string) *View {
 			continue
 		}
 		id, ok := e.Find(a)
-		if ok && e.IsPerson(id) && e.Inside(id) && !strings.EqualFold(shown, c.From.String()) &&
-			!strings.EqualFold(shown, reader) {
+		if ok && e.IsPerson(id) && e.Inside(id) && e.Key(a) != e.Key(c.From) && e.Key(a) != p.key(reader) {
 			v.Shows = append(v.Shows, shown)
 		}
 	}

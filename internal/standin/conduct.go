@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
@@ -121,7 +122,7 @@ func (c *conduct) now(do string, addresses ...string) *Trouble {
 		if t.Do != do || since < t.From || t.For > 0 && since > t.From+t.For {
 			continue
 		}
-		if t.To != "" && !slices.ContainsFunc(addresses, func(a string) bool { return strings.EqualFold(a, t.To) }) {
+		if t.To != "" && !slices.ContainsFunc(addresses, func(a string) bool { return address.Same(a, t.To) }) {
 			continue
 		}
 		if c.strikes(i) {
@@ -171,7 +172,7 @@ func (c *conduct) comesTooEarly(from, to string) bool {
 // works reports whether a group has started to work.
 func (c *conduct) works(group string) bool {
 	for name, delay := range c.Starts {
-		if strings.EqualFold(name, group) {
+		if address.Same(name, group) {
 			return time.Since(c.began) >= delay
 		}
 	}
@@ -181,7 +182,7 @@ func (c *conduct) works(group string) bool {
 // forward returns where mail for an address goes.
 func (c *conduct) forward(to string) (string, bool) {
 	for from, target := range c.Forward {
-		if strings.EqualFold(from, to) {
+		if address.Same(from, to) {
 			return target, true
 		}
 	}

@@ -147,6 +147,9 @@ func TestFoldersStayInside(t *testing.T) {
 // No command is answered with a fault of the server, in whatever state it comes,
 // nor does one take long.
 func TestNoCommandIsAFault(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many commands take their time")
+	}
 	r := start(t, sample.Load(t, quay).Estate(), func(o *standin.Options) { o.Dir = t.TempDir() })
 	r.send("ada@kelp.example", "ada@kelp.example", "one@kelp.example", func(d *compose.Message) { d.Subject = "=?utf-8?q?a?=" })
 	r.box("ada@kelp.example")
@@ -186,6 +189,9 @@ func TestNoCommandIsAFault(t *testing.T) {
 
 // Wrong logins are answered ever more slowly, right ones at once.
 func TestWrongLoginsAreSlow(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it is about being slow")
+	}
 	r := start(t, sample.Load(t, quay).Estate(), nil)
 	began := time.Now()
 	for range 6 {

@@ -218,7 +218,7 @@ func (p *post) mailCode(m membership, group estate.ID) {
 // proveVoice takes a code that comes back.
 func (p *post) proveVoice(a *arrival, code string) error {
 	m, ok := p.codes[code]
-	if !ok || !a.login.IsValid() || !strings.EqualFold(m.person, p.mainAddress(a.login)) {
+	if !ok || !a.login.IsValid() || !address.Same(m.person, p.mainAddress(a.login)) {
 		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "this code is not yours")
 	}
 	delete(p.codes, code)

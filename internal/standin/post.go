@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -226,7 +227,7 @@ func (p *post) take(a *arrival, to address.Address) error {
 // takeForGroup takes over a message for a group, as its gate says.
 func (p *post) takeForGroup(a *arrival, fate *message.Fate) error {
 	g := p.r.Estate().Group(fate.To)
-	if slicesHas(deliveredTo(a.raw), g.Address.String()) {
+	if p.passedBy(a.raw, g) {
 		p.note(a, "loop", "group", g.Address.String())
 		return refusal(554, smtp.EnhancedCode{5, 4, 6}, "this message has been here before")
 	}
@@ -283,11 +284,11 @@ func oneLine(s string) string {
 	return strings.Join(strings.Fields(s), " ")
 }
 
-func slicesHas(list []string, s string) bool {
-	for _, one := range list {
-		if strings.EqualFold(one, s) {
-			return true
-		}
-	}
-	return false
+// passedBy reports whether a group has passed a message on already.
+func (p *post) passedBy(raw []byte, g *estate.Group) bool {
+	e := p.r.Estate()
+	return slices.ContainsFunc(deliveredTo(raw), func(text string) bool {
+		a, err := address.Parse(text)
+		return err == nil && e.Key(a) == e.Key(g.Address)
+	})
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
@@ -205,7 +204,7 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	}
 	by := p.r.Sender(s.login)
 	from := p.r.Sender(a.sender)
-	if from.ID == by.ID && by.ID != estate.None || strings.EqualFold(a.sender.String(), s.login.String()) {
+	if from.ID == by.ID && by.ID != estate.None || e.Key(a.sender) == e.Key(s.login) {
 		return editHeader(raw, received), nil
 	}
 	return p.speak(a, editHeader(raw, received), by)
@@ -249,7 +248,7 @@ func (p *post) isTheirs(login address.Address, from string) bool {
 	e := p.r.Estate()
 	id, known := e.Find(a)
 	own, _ := e.Find(login)
-	return strings.EqualFold(from, login.String()) || known && (id == own || e.IsGroup(id))
+	return e.Key(a) == e.Key(login) || known && (id == own || e.IsGroup(id))
 }
 
 // authenticate returns who logs in: a person by an address of theirs, or whoever
@@ -261,7 +260,7 @@ func (p *post) authenticate(identity, user, password string) (address.Address, e
 	name := user
 	if user == Master {
 		name = identity
-	} else if identity != "" && !strings.EqualFold(identity, user) {
+	} else if identity != "" && !address.Same(identity, user) {
 		return address.Address{}, errWrongLogin
 	}
 	a, err := address.Parse(name)

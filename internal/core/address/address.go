@@ -103,6 +103,20 @@ func (a Address) String() string { return a.text }
 // Key returns the canonical form. Addresses with equal keys are the same.
 func (a Address) Key() string { return a.key }
 
+// Same reports whether two texts are the same address, however each is written. Texts
+// that are no addresses are compared without case.
+func Same(a, b string) bool {
+	if strings.EqualFold(a, b) {
+		return true
+	}
+	x, err := Parse(a)
+	if err != nil {
+		return false
+	}
+	y, err := Parse(b)
+	return err == nil && x.key == y.key
+}
+
 // Domain returns the domain in lower-case A-labels.
 func (a Address) Domain() string {
 	if a.key == "" {

@@ -3,7 +3,6 @@ package change
 import (
 	"errors"
 	"slices"
-	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -361,7 +360,7 @@ func (c SetList) apply(w *work) error {
 		return w.relist(g, s, c)
 	}
 	texts := slices.DeleteFunc(s.Texts(w.e, &g.Group), func(text string) bool {
-		return slices.ContainsFunc(c.Drop, func(gone string) bool { return strings.EqualFold(gone, text) })
+		return slices.ContainsFunc(c.Drop, func(gone string) bool { return address.Same(gone, text) })
 	})
 	return w.say(g, s, append(texts, c.Add...))
 }

@@ -4,7 +4,6 @@ package effect
 
 import (
 	"slices"
-	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -295,7 +294,7 @@ func (c *comparison) parties() {
 		switch {
 		case to == estate.None:
 			list.Removed = append(list.Removed, old)
-		case !strings.EqualFold(c.a.Address(old).String(), c.b.Address(to).String()):
+		case c.a.Address(old).Key() != c.b.Address(to).Key():
 			list.Renamed = append(list.Renamed, Pair{old, to})
 		}
 	}

@@ -115,7 +115,7 @@ func (c *comparison) groupSettings(change *Change) []SettingChange {
 		was, is := setting.Holds(c.a, before), setting.Holds(c.b, later)
 		switch setting.Form {
 		case estate.FormAddress:
-			if !strings.EqualFold(was[0], is[0]) {
+			if !address.Same(was[0], is[0]) {
 				continue // it is renamed
 			}
 		case estate.FormParties:

@@ -200,7 +200,7 @@ func (p *Pass) report(f Finding) {
 }
 
 func accepts(a estate.Acceptance, f *Finding) bool {
-	return a.Hazard == f.Check.Name && (a.Address == "" || strings.EqualFold(a.Address, f.Address))
+	return a.Hazard == f.Check.Name && (a.Address == "" || address.Same(a.Address, f.Address))
 }
 
 // ByCheck gathers findings by check, the worst checks first.
