@@ -32,7 +32,7 @@ type Collector struct {
 	domain string              // for groups without an address; "" for none
 	normal func(string) string // the canonical form of an identifier
 
-	byID  map[string]int // people from 0 up, groups from -1 down
+	byID  map[string]who
 	byKey map[string]int // people
 
 	ruleOf  map[string]int // by the classes of an entry
@@ -49,7 +49,7 @@ func NewCollector(name, file string, m *Map, domain string, normal func(string) 
 		d:      &Directory{Name: name, File: file, Map: m},
 		domain: domain,
 		normal: normal,
-		byID:   map[string]int{},
+		byID:   map[string]who{},
 		byKey:  map[string]int{},
 		ruleOf: map[string]int{},
 	}
@@ -272,7 +272,7 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 		p.memberOf = append(p.memberOf, newReferences("member", r, e.values(r.From)))
 	}
 	if e.ID != "" {
-		c.identify(e, len(c.d.People))
+		c.identify(e, person(len(c.d.People)))
 	}
 	if p.key != "" {
 		c.byKey[strings.ToLower(p.key)] = len(c.d.People)
@@ -281,7 +281,7 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 }
 
 // identify notes the identifier of an entry, as it is and in canonical form.
-func (c *Collector) identify(e *Entry, at int) {
+func (c *Collector) identify(e *Entry, at who) {
 	id := c.normal(e.ID)
 	if _, taken := c.byID[id]; taken {
 		c.d.Remark(e.Line, true, "the identifier "+e.ID+" is there already")
@@ -410,7 +410,7 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 		e.each(name, func(url string) { c.addRule(e, &g, url) })
 	}
 	if e.ID != "" {
-		c.identify(e, -1-len(c.d.Groups))
+		c.identify(e, group(len(c.d.Groups)))
 	}
 	c.d.Groups = append(c.d.Groups, g)
 }
@@ -487,15 +487,10 @@ func (c *Collector) Finish() *Directory {
 		p := &c.d.People[i]
 		for _, r := range p.memberOf {
 			for _, text := range r.texts {
-				if at, ok := c.byID[c.normal(text)]; ok && at < 0 {
-					g := &c.d.Groups[-1-at]
-					g.Members, g.targets = append(
-						g.Members,
-						estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}},
-					), append(
-						g.targets,
-						int32(i),
-					)
+				if of := c.byID[c.normal(text)]; of.isGroup() {
+					g := &c.d.Groups[of.index()]
+					member := estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}}
+					g.Members, g.targets = append(g.Members, member), append(g.targets, person(i))
 				} else {
 					c.d.Remark(p.Line, false, "the group "+text+", of which "+p.Address+" is a member, is not in this source")
 				}
@@ -514,7 +509,7 @@ func (c *Collector) linkGroup(index int) (remarks []string) {
 			g.Members, g.targets = slices.Grow(g.Members, len(r.texts)), slices.Grow(g.targets, len(r.texts))
 		}
 		for _, text := range r.texts {
-			if !c.link(g, int32(-1-index), r, text) && text != "" && len(remarks) < mostRemarks {
+			if !c.link(g, group(index), r, text) && text != "" && len(remarks) < mostRemarks {
 				remarks = append(remarks, "the "+r.role+" "+text+" of "+g.Address+" is not in this source")
 			}
 		}
@@ -525,7 +520,7 @@ func (c *Collector) linkGroup(index int) (remarks []string) {
 
 // link resolves one reference of a group, if it can. Where a schema wants a
 // member, a group without one has itself, which counts for nothing.
-func (c *Collector) link(g *Group, self int32, r references, text string) bool {
+func (c *Collector) link(g *Group, self who, r references, text string) bool {
 	address, target, ok := c.target(r, text)
 	if !ok {
 		return false
@@ -559,30 +554,30 @@ func memberOf(text string, copy estate.Copy) estatefile.Member {
 }
 
 // target returns the address that a reference means, and whose it is.
-func (c *Collector) target(r references, text string) (address string, target int32, ok bool) {
+func (c *Collector) target(r references, text string) (address string, target who, ok bool) {
 	switch r.by {
 	case "address":
 		text = strings.TrimSpace(text)
 		if text == "everyone" || strings.HasPrefix(text, "where ") {
-			return text, unlinked, r.role == "member"
+			return text, 0, r.role == "member"
 		}
 		return parsed(text)
 	case "key":
 		at, ok := c.byKey[strings.ToLower(strings.TrimSpace(text))]
 		if !ok {
-			return "", unlinked, false
+			return "", 0, false
 		}
-		return c.d.People[at].Address, int32(at), true
+		return c.d.People[at].Address, person(at), true
 	}
 	at, ok := c.byID[text]
 	if !ok {
-		at, ok = c.byID[c.normal(text)]
+		at = c.byID[c.normal(text)]
 	}
 	switch {
-	case ok && at >= 0:
-		return c.d.People[at].Address, int32(at), true
-	case ok:
-		return c.d.Groups[-1-at].Address, int32(at), true
+	case at.isPerson():
+		return c.d.People[at.index()].Address, at, true
+	case at.isGroup():
+		return c.d.Groups[at.index()].Address, at, true
 	}
 	// Some say mailto:a@b, or an address, where an identifier belongs.
 	if len(text) > 7 && strings.EqualFold(text[:7], "mailto:") {
@@ -591,7 +586,7 @@ func (c *Collector) target(r references, text string) (address string, target in
 	return parsed(text)
 }
 
-func parsed(text string) (string, int32, bool) {
+func parsed(text string) (string, who, bool) {
 	a, err := address.Parse(text)
-	return a.String(), unlinked, err == nil
+	return a.String(), 0, err == nil
 }

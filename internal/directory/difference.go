@@ -216,7 +216,7 @@ type Identifiers struct {
 
 type identifier struct {
 	id, key string
-	rule    int // of a group, in the map; -1 for a person
+	rule    int // of a group: the part of the map for it
 }
 
 // IdentifiersOf returns the identifiers that a source has.
@@ -224,7 +224,7 @@ func IdentifiersOf(d *Directory) *Identifiers {
 	x := &Identifiers{map[string]identifier{}}
 	for _, p := range d.People {
 		for _, text := range append([]string{p.Address}, p.Also...) {
-			x.byAddress[key(text)] = identifier{p.ID, p.key, -1}
+			x.byAddress[key(text)] = identifier{p.ID, p.key, 0}
 		}
 	}
 	for _, g := range d.Groups {
@@ -251,7 +251,7 @@ func (x *Identifiers) Of(e *estate.Estate, id estate.ID) (name, key string, rule
 	}
 	for _, a := range addresses {
 		if found, ok := x.byAddress[a.Key()]; ok && found.id != "" {
-			return found.id, found.key, max(found.rule, 0), true
+			return found.id, found.key, found.rule, true
 		}
 	}
 	return "", "", 0, false

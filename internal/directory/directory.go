@@ -7,7 +7,6 @@
 package directory
 
 import (
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,13 +57,10 @@ type Group struct {
 
 	owns       []string // settings that it has not got where they are missing
 	references []references
-	// targets say whom Members mean, each: the index of a person of the same
-	// directory, -1 - that of a group, or unlinked. They may be missing.
-	targets []int32
+	// targets say whom of the same directory Members mean, each; nobody where only the
+	// address is known. They may be missing.
+	targets []who
 }
-
-// unlinked is the target of a member of whom only the address is known.
-const unlinked = math.MinInt32
 
 // A Remark is something in a source that was not understood, was refused or is
 // worth knowing.

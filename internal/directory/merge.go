@@ -67,7 +67,7 @@ const mostConflicts = 10_000
 // none, they are worked out.
 func Merge(list []*Directory, name string, domains []string) *Merged {
 	m := &merger{
-		at:  map[string]int{},
+		at:  map[string]who{},
 		met: make([]met, len(list)),
 		out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}},
 	}
@@ -86,7 +86,7 @@ func Merge(list []*Directory, name string, domains []string) *Merged {
 		for j := range d.People {
 			at := m.addPerson(&d.People[j])
 			m.met[i].people = append(m.met[i].people, at)
-			m.met[i].renamed = m.met[i].renamed || at < 0 || m.people[at].address != d.People[j].Address
+			m.met[i].renamed = m.met[i].renamed || !at.isPerson() || m.people[at.index()].address != d.People[j].Address
 		}
 	}
 	if len(domains) == 0 {
@@ -98,22 +98,22 @@ func Merge(list []*Directory, name string, domains []string) *Merged {
 
 type merger struct {
 	out    *Merged
-	source *Directory // at hand
-	file   uint16     // its number
-	at     map[string]int
+	source *Directory     // at hand
+	file   uint16         // its number
+	at     map[string]who // by key of an address
 	groups []mergedGroup
 	people []mergedPerson
 	unlike []unlike
 	met    []met // by source
 
-	seenPeople []uint32 // by 1 + the index of a person: the last group that they were found in
+	seenPeople []uint32 // by index of a person: the last group that they were found in
 	turn       uint32   // of the group at hand
 }
 
-// met says what became of the people and groups of a source: as the values of at.
+// met says what became of the people and groups of a source.
 // renamed says that somebody has got another main address than the source says.
 type met struct {
-	people, groups []int
+	people, groups []who
 	renamed        bool
 }
 
@@ -168,12 +168,11 @@ func key(text string) string {
 	return a.Key()
 }
 
-// m.at holds people from 0 up and groups from -1 down.
-
-func (m *merger) addGroup(g *Group) (at int) {
+// addGroup adds a group, or what it says to that of an earlier source.
+func (m *merger) addGroup(g *Group) who {
 	place := m.place(g.Line)
 	keys := append([]string{g.Address}, g.Also...)
-	found := 0
+	var found who
 	for _, text := range keys {
 		if at, ok := m.at[key(text)]; ok {
 			found = at
@@ -181,13 +180,14 @@ func (m *merger) addGroup(g *Group) (at int) {
 		}
 	}
 	if found == 0 {
+		found = group(len(m.groups))
 		m.groups = append(m.groups, mergedGroup{g, place, m.source.Name, m.file})
 		for _, text := range keys {
-			m.at[key(text)] = -len(m.groups)
+			m.at[key(text)] = found
 		}
-		return -len(m.groups)
+		return found
 	}
-	old := &m.groups[-found-1]
+	old := &m.groups[found.index()]
 	for i, text := range keys {
 		k := key(text)
 		at, taken := m.at[k]
@@ -201,8 +201,8 @@ func (m *merger) addGroup(g *Group) (at int) {
 			m.conflict(
 				old.Address,
 				"the address "+text,
-				m.groups[-at-1].Address+"'s",
-				m.groups[-at-1].place,
+				m.groups[at.index()].Address+"'s",
+				m.groups[at.index()].place,
 				"its own",
 				place,
 			)
@@ -211,7 +211,7 @@ func (m *merger) addGroup(g *Group) (at int) {
 			m.conflict(old.Address, "address", old.Address, old.place, text, place)
 		}
 	}
-	m.mergeGroup(-found-1, g, place)
+	m.mergeGroup(found.index(), g, place)
 	return found
 }
 
@@ -310,9 +310,11 @@ func having(list []string) string {
 	return ", " + strings.Join(list, ", ") + " alone"
 }
 
-func (m *merger) addPerson(p *Person) (at int) {
+// addPerson adds a person, or what is said of them to that of an earlier source. It may
+// be that their address is a group's.
+func (m *merger) addPerson(p *Person) who {
 	place := m.place(p.Line)
-	keys, found := p.keys, -1
+	keys, found := p.keys, who(0)
 	if keys == nil {
 		for _, text := range append([]string{p.Address}, p.Also...) {
 			keys = append(keys, key(text))
@@ -325,9 +327,9 @@ func (m *merger) addPerson(p *Person) (at int) {
 		return p.Also[i-1]
 	}
 	for i, k := range keys {
-		at, ok := m.at[k]
-		if ok && at < 0 {
-			g := &m.groups[-at-1]
+		at := m.at[k]
+		if at.isGroup() {
+			g := &m.groups[at.index()]
 			if i == 0 {
 				m.conflict(p.Address, "this", "a group", g.place, "a person", place)
 				return at
@@ -335,12 +337,12 @@ func (m *merger) addPerson(p *Person) (at int) {
 			m.conflict(g.Address, "the address "+text(i), "its own", g.place, p.Address+"'s", place)
 			continue
 		}
-		if ok && found < 0 {
+		if found == 0 {
 			found = at
 		}
 	}
-	if found < 0 {
-		found = len(m.people)
+	if found == 0 {
+		found = person(len(m.people))
 		also := p.Also
 		for i, k := range keys {
 			if _, taken := m.at[k]; taken {
@@ -365,7 +367,7 @@ func (m *merger) addPerson(p *Person) (at int) {
 		}
 		return found
 	}
-	m.mergePerson(found, p, keys, place)
+	m.mergePerson(found.index(), p, keys, place)
 	return found
 }
 
@@ -376,17 +378,17 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 		at, taken := m.at[keys[i]]
 		switch {
 		case !taken:
-			m.at[keys[i]] = found
+			m.at[keys[i]] = person(found)
 			old.also = append(old.also, text)
 			if i == 0 {
 				m.conflict(old.address, "address", old.address, old.place, text, place)
 			}
-		case at >= 0 && at != found:
+		case at.isPerson() && at.index() != found:
 			m.conflict(
 				old.address,
 				"the address "+text,
-				m.people[at].address+"'s",
-				m.people[at].place,
+				m.people[at.index()].address+"'s",
+				m.people[at.index()].place,
 				"their own",
 				place,
 			)
@@ -570,11 +572,10 @@ func (m *merger) finish() {
 	}
 }
 
-// whom is whoever an address means: with which main address, and who. Nobody has
-// at 0.
+// whom is whoever an address means: with which main address, and who.
 type whom struct {
 	address string
-	at      int // 1 + the index of a person, or -1 - that of a group
+	who
 }
 
 // canonical returns a function that says whom an address means. It remembers, as
@@ -586,21 +587,27 @@ func (m *merger) canonical() func(string) whom {
 			return to
 		}
 		to := whom{text, 0}
-		if at, ok := m.at[key(text)]; ok && at < 0 {
-			to = whom{m.groups[-at-1].Address, at}
-		} else if ok {
-			to = whom{m.people[at].address, at + 1}
+		if at, ok := m.at[key(text)]; ok {
+			to = m.named(at)
 		}
 		known[text] = to
 		return to
 	}
 }
 
+// named returns somebody with their main address.
+func (m *merger) named(at who) whom {
+	if at.isGroup() {
+		return whom{m.groups[at.index()].Address, at}
+	}
+	return whom{m.people[at.index()].address, at}
+}
+
 // members returns the members of a group, each once.
 func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefile.Member {
 	list := g.Members[:0]
 	if m.seenPeople == nil {
-		m.seenPeople = make([]uint32, len(m.people)+1)
+		m.seenPeople = make([]uint32, len(m.people))
 	}
 	m.turn++
 	others := map[string]bool{}
@@ -615,17 +622,17 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 		to := m.whom(&g, i, canonical)
 		one.Address = to.address
 		switch {
-		case to.at > 0:
-			if m.seenPeople[to.at] == m.turn {
+		case to.isPerson():
+			if m.seenPeople[to.index()] == m.turn {
 				continue
 			}
-			m.seenPeople[to.at] = m.turn
+			m.seenPeople[to.index()] = m.turn
 		case others[to.address]:
 			continue
 		default:
 			others[to.address] = true
 		}
-		if to.at < 0 {
+		if to.isGroup() {
 			// A nested group takes copy every or none, and nothing else.
 			if one.Copy == estate.CopyDigest || one.Copy == estate.CopyReplies {
 				one.Copy = estate.CopyEvery
@@ -639,23 +646,17 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 
 // whom returns whom a member of a group means.
 func (m *merger) whom(g *mergedGroup, member int, canonical func(string) whom) whom {
-	if member >= len(g.targets) || g.targets[member] == unlinked {
+	if member >= len(g.targets) || g.targets[member] == 0 {
 		return canonical(g.Members[member].Address)
 	}
-	target := int(g.targets[member])
-	at, of := 0, &m.met[g.membersFrom]
+	target, of := g.targets[member], &m.met[g.membersFrom]
 	switch {
-	case target < 0:
-		at = of.groups[-1-target]
+	case target.isGroup():
+		return m.named(of.groups[target.index()])
 	case !of.renamed:
-		return whom{g.Members[member].Address, of.people[target] + 1}
-	default:
-		at = of.people[target]
+		return whom{g.Members[member].Address, of.people[target.index()]}
 	}
-	if at < 0 {
-		return whom{m.groups[-at-1].Address, at}
-	}
-	return whom{m.people[at].address, at + 1}
+	return m.named(of.people[target.index()])
 }
 
 func (p *mergedPerson) content() estatefile.NewPerson {

@@ -13,7 +13,7 @@ import (
 // rule over facts.
 func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if text == "everyone" || strings.HasPrefix(text, "where ") {
-		g.Members, g.targets = append(g.Members, memberOf(text, 0)), append(g.targets, unlinked)
+		g.Members, g.targets = append(g.Members, memberOf(text, 0)), append(g.targets, 0)
 		return
 	}
 	base, filter, reason := splitURL(text)
@@ -39,7 +39,7 @@ func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if !all {
 		m.Where = f.String()
 	}
-	g.Members, g.targets = append(g.Members, m), append(g.targets, unlinked)
+	g.Members, g.targets = append(g.Members, m), append(g.targets, 0)
 }
 
 // splitURL takes an LDAP URL apart: ldap://host/base?attributes?scope?filter.
