@@ -14,10 +14,10 @@ import (
 // Change is a change of an estate's files: what it does, and where.
 type Change struct {
 	*Comparison
-	NewGroups []MatrixRow  `json:"new-groups"`        // what those that are added do, as in the matrix
-	KeptBack  int          `json:"notices-kept-back"` // welcome notices that are not to go out
-	About     string       `json:"about,omitempty"`   // what is made, in words
-	Notes     []string     `json:"notes"`             // what was left out, and what to know besides
+	NewGroups []MatrixRow  `json:"newGroups"`       // what those that are added do, as in the matrix
+	KeptBack  int          `json:"noticesKeptBack"` // welcome notices that are not to go out
+	About     string       `json:"about,omitempty"` // what is made, in words
+	Notes     []string     `json:"notes"`           // what was left out, and what to know besides
 	Files     []FileChange `json:"files"`
 	Written   bool         `json:"written"`
 }

@@ -94,7 +94,7 @@ func TestChange(t *testing.T) {
 	if text := shown(t, same, present.Text, false); text != "There is nothing to change.\n" {
 		t.Errorf("nothing: %q", text)
 	}
-	if json := shown(t, same, present.JSON, false); !strings.Contains(json, `"written": false`) || !strings.Contains(json, `"new-groups": []`) || !strings.Contains(json, `"total-notices": 0`) {
+	if json := shown(t, same, present.JSON, false); !strings.Contains(json, `"written": false`) || !strings.Contains(json, `"newGroups": []`) || !strings.Contains(json, `"totalNotices": 0`) {
 		t.Errorf("nothing:\n%s", json)
 	}
 }

@@ -21,7 +21,7 @@ type Comparison struct {
 		Go     []Hazard `json:"go"`
 	} `json:"hazards"`
 	Notices []NoticeCount `json:"notices"`
-	Total   int           `json:"total-notices"`
+	Total   int           `json:"totalNotices"`
 }
 
 // PartyChanges are groups or people that come, go or have another main address.

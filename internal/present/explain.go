@@ -88,13 +88,13 @@ type Way struct {
 
 // Sees is what each side sees.
 type Sees struct {
-	Sender   string `json:"sender"`             // what the sender is told
-	Before   string `json:"before,omitempty"`   // what an inside sender who is not let in could have known
-	From     string `json:"from"`               // RFC 5322 From of the copies
-	SentBy   string `json:"sent-by,omitempty"`  // Sender, where it differs
-	ReplyTo  string `json:"reply-to,omitempty"` // Reply-To, where there is one
-	Subject  string `json:"subject,omitempty"`  // what the subject begins with
-	Reaching int    `json:"reaching"`           // how many get it in their inbox or a digest
+	Sender   string `json:"sender"`            // what the sender is told
+	Before   string `json:"before,omitempty"`  // what an inside sender who is not let in could have known
+	From     string `json:"from"`              // RFC 5322 From of the copies
+	SentBy   string `json:"sentBy,omitempty"`  // Sender, where it differs
+	ReplyTo  string `json:"replyTo,omitempty"` // Reply-To, where there is one
+	Subject  string `json:"subject,omitempty"` // what the subject begins with
+	Reaching int    `json:"reaching"`          // how many get it in their inbox or a digest
 }
 
 // A Case is a message to be explained.

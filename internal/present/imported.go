@@ -26,9 +26,9 @@ type ImportConflict struct {
 	Who      string `json:"who"`
 	What     string `json:"what"`
 	Taken    string `json:"taken"`
-	TakenAt  string `json:"taken-at"`
+	TakenAt  string `json:"takenAt"`
 	Left     string `json:"left"`
-	LeftAt   string `json:"left-at"`
+	LeftAt   string `json:"leftAt"`
 	Sentence string `json:"says"`
 }
 

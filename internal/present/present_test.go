@@ -5,6 +5,9 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"iter"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -162,6 +165,27 @@ func TestCSV(t *testing.T) {
 		}
 		if err != nil || len(rows) != 2 || rows[1][0] != c.want {
 			t.Errorf("%q becomes %q, %v", c.in, rows, err)
+		}
+	}
+}
+
+// Names in JSON are of one style: words in one, each but the first with a capital letter.
+func TestJSONNames(t *testing.T) {
+	name := regexp.MustCompile(`json:"([^",]*)`)
+	style := regexp.MustCompile(`^(-?|\$schema|[a-z]+([A-Z][a-z]+)*)$`)
+	files, err := filepath.Glob("*.go")
+	if err != nil || len(files) < 10 {
+		t.Fatal(files, err)
+	}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, match := range name.FindAllSubmatch(data, -1) {
+			if !strings.HasSuffix(file, "_test.go") && !style.Match(match[1]) {
+				t.Errorf("%s: %s", file, match[1])
+			}
 		}
 	}
 }

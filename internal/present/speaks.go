@@ -38,10 +38,10 @@ type Speaker struct {
 // Reader is what the reader of a message in the group's name sees.
 type Reader struct {
 	From     string `json:"from"`
-	As       string `json:"as"`        // Sender, where the voice is as
-	For      string `json:"for"`       // Sender, where the voice is for
-	AnswerTo string `json:"answer-to"` // where an answer goes
-	Private  bool   `json:"private"`   // whether a member's own address shows in some such message
+	As       string `json:"as"`       // Sender, where the voice is as
+	For      string `json:"for"`      // Sender, where the voice is for
+	AnswerTo string `json:"answerTo"` // where an answer goes
+	Private  bool   `json:"private"`  // whether a member's own address shows in some such message
 }
 
 // NewSpeaks asks who may write in the name of a group.

@@ -193,7 +193,7 @@ func (w *judge) outcome() (string, infer.Verdicts) {
 	case sent && !reply.Accepted() && reply.Code != 0:
 		return estate.Refuse.String(), infer.OneOf(estate.Refuse)
 	}
-	if status, ok := w.e.bounced[w.groupName()]; ok {
+	if status, ok := w.e.bounced[w.key(w.c.Group)]; ok {
 		if strings.HasPrefix(status, "5.7.") || strings.HasPrefix(status, "5.1.") {
 			return estate.Refuse.String(), infer.OneOf(estate.Refuse)
 		}

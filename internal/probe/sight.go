@@ -30,7 +30,7 @@ type Sighting struct {
 	Failed   []read.Failure `json:"failed,omitempty"` // of a bounce
 	Groups   []string       `json:"groups,omitempty"` // of an approval: the groups that it names
 	Answer   string         `json:"answer,omitempty"` // of an approval: where the answer goes
-	AnswerID string         `json:"answer-id,omitempty"`
+	AnswerID string         `json:"answerId,omitempty"`
 	View     *View          `json:"view,omitempty"` // of a copy
 	Seconds  float64        `json:"seconds"`        // after it was sent
 }

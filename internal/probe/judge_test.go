@@ -1,0 +1,231 @@
+package probe
+
+import (
+	"slices"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/infer"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+// pontoon has a list with a forum and a held group nested in it.
+const pontoon = `yorvet: 1
+domains: [kelp.example]
+people:
+  - {address: ada@kelp.example}
+  - {address: bo@kelp.example}
+  - {address: cy@kelp.example}
+  - {address: dee@kelp.example, mailbox: full}
+  - {address: eli@kelp.example}
+groups:
+  - address: main@kelp.example
+    gate: [admit anyone]
+    owners: [cy@kelp.example]
+    members: [ada@kelp.example, bo@kelp.example, dee@kelp.example, shelf@kelp.example, held@kelp.example]
+  - {address: shelf@kelp.example, kind: forum, gate: [admit anyone], members: [{address: cy@kelp.example, copy: none}]}
+  - {address: held@kelp.example, gate: [hold anyone], owners: [bo@kelp.example], members: [eli@kelp.example]}
+  - {address: lone@kelp.example, gate: [admit anyone], owners: [cy@kelp.example], members: [ada@kelp.example]}
+  - {address: pair@kelp.example, gate: [admit anyone], owners: [dee@kelp.example], members: [ada@kelp.example, bo@kelp.example]}
+  - {address: mute@kelp.example, gate: [admit anyone], members: [dee@kelp.example]}
+`
+
+// seen is one sighting of the only case, made by hand.
+func seen(what, box string, change ...func(*Sighting)) Sighting {
+	s := Sighting{Place: watch.Place{Account: box, Folder: "INBOX", Role: watch.Inbox}, What: what}
+	for _, c := range change {
+		c(&s)
+	}
+	return s
+}
+
+func names(groups ...string) func(*Sighting) { return func(s *Sighting) { s.Groups = groups } }
+
+func failed(who, action, status string) func(*Sighting) {
+	return func(s *Sighting) { s.Failed = append(s.Failed, read.Failure{Final: who, Action: action, Status: status}) }
+}
+
+// judging is what is looked at of one case, and what it comes to.
+type judging struct {
+	name     string
+	to       string // the group; main@kelp.example by default
+	from     string // bo@kelp.example by default
+	reply    send.Reply
+	unsent   bool
+	unsure   bool
+	approved bool
+	watched  []string // all of them by default
+	seen     []Sighting
+	want     string
+	verdicts infer.Verdicts
+	people   map[string]infer.Outcomes // of those who are named
+}
+
+func (c judging) run(t *testing.T) *judge {
+	t.Helper()
+	r := sample.Load(t, pontoon)
+	if c.to == "" {
+		c.to = "main@kelp.example"
+	}
+	if c.from == "" {
+		c.from = "bo@kelp.example"
+	}
+	if c.watched == nil {
+		for _, id := range r.Estate().PeopleByAddress() {
+			c.watched = append(c.watched, r.Estate().Address(id).String())
+		}
+		for id := range estate.ID(r.Estate().Groups()) {
+			c.watched = append(c.watched, r.Estate().Address(id).String())
+		}
+	}
+	if c.reply == (send.Reply{}) {
+		c.reply = send.Reply{Stage: "message", Code: 250}
+	}
+	id, _ := r.Estate().Find(address.MustParse(c.to))
+	p := &Plan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to)}}}
+	run := &Run{Plan: p, Replies: map[int]send.Reply{0: c.reply}, Unsure: map[int]bool{0: c.unsure}, Sightings: c.seen, Approved: map[int]bool{0: c.approved}}
+	if c.unsent {
+		run.Replies = nil
+	}
+	w := &judge{run: run, c: &p.Cases[0], e: run.gather()[0], watched: map[string]bool{}, p: p.Predict(0)}
+	for _, name := range c.watched {
+		w.watched[name] = true
+	}
+	return w
+}
+
+// What the gate said is told from what was seen, and no more than that.
+func TestVerdictOfSightings(t *testing.T) {
+	admit, hold, refuse, drop := infer.OneOf(estate.Admit), infer.OneOf(estate.Hold), infer.OneOf(estate.Refuse), infer.OneOf(estate.Drop)
+	all := ^infer.Verdicts(0)
+	ada, bo, cy, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "main@kelp.example"
+	for _, c := range []judging{
+		{name: "a copy", seen: []Sighting{seen(sawCopy, ada)}, want: "admit", verdicts: admit},
+		{name: "a digest", seen: []Sighting{seen(sawDigest, ada)}, want: "admit", verdicts: admit},
+		{name: "somebody is asked", seen: []Sighting{seen(sawApproval, cy, names(main))}, want: "hold", verdicts: hold},
+		{name: "somebody is asked, without a name", seen: []Sighting{seen(sawApproval, cy)}, want: "hold", verdicts: hold},
+		{name: "the sender is told", seen: []Sighting{seen(sawNotice, bo, names(main))}, want: "hold", verdicts: hold},
+		{name: "the sender is told, without a name", seen: []Sighting{seen(sawNotice, bo)}, want: "hold", verdicts: hold},
+		{name: "somebody else is told", seen: []Sighting{seen(sawNotice, ada, names(main))}, want: Silence, verdicts: drop},
+		{name: "the sender is told of another group", seen: []Sighting{seen(sawNotice, bo, names("held@kelp.example"))}, want: Silence, verdicts: drop},
+		{name: "asked and a copy", seen: []Sighting{seen(sawApproval, cy, names(main)), seen(sawCopy, ada)}, want: "admit", verdicts: admit},
+		{name: "asked, released, and a copy", approved: true, seen: []Sighting{seen(sawApproval, cy, names(main)), seen(sawCopy, ada)}, want: "hold", verdicts: hold},
+		{name: "a nested group alone asks", seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example"))}, want: "admit", verdicts: admit},
+		{name: "a nested group asks, and so does this one", want: "hold", verdicts: hold,
+			seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example")), seen(sawApproval, cy, names(main))}},
+		{name: "all requests name a nested group, too", want: "admit", verdicts: admit,
+			seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example", main))}},
+		{name: "refused", reply: send.Reply{Stage: "to", Code: 550}, want: "refuse", verdicts: refuse},
+		{name: "put off", reply: send.Reply{Stage: "to", Code: 451}, want: Deferred, verdicts: all},
+		{name: "put off, and a copy yet", reply: send.Reply{Stage: "to", Code: 451}, seen: []Sighting{seen(sawCopy, ada)}, want: "admit", verdicts: admit},
+		{name: "cut off", reply: send.Reply{Stage: "message"}, unsure: true, want: Unknown, verdicts: all},
+		{name: "not sent", unsent: true, want: Unknown, verdicts: all},
+		{name: "the group bounces as not allowed", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.7.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group bounces as nobody", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.1.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group bounces for another reason", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.4.6"))}, want: "admit", verdicts: admit | refuse},
+		{name: "the group bounces, without an action", seen: []Sighting{seen(sawBounce, bo, failed(main, "", "5.7.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group is only late", seen: []Sighting{seen(sawBounce, bo, failed(main, "delayed", "4.4.7"))}, want: Silence, verdicts: drop},
+		{name: "a member bounces", seen: []Sighting{seen(sawBounce, bo, failed(ada, "failed", "5.7.1"))}, want: "admit", verdicts: admit},
+		{name: "silence where several get it", to: "pair@kelp.example", want: Silence, verdicts: drop | hold},
+		{name: "silence where several get it and an approver is looked at", want: Silence, verdicts: drop},
+		{name: "silence where one gets it", to: "lone@kelp.example", want: Silence, verdicts: admit | drop},
+		{name: "silence where one gets it and nobody who approves is looked at", to: "lone@kelp.example", watched: []string{ada}, want: Silence, verdicts: admit | drop | hold},
+		{name: "silence where nobody gets it", to: "mute@kelp.example", want: Silence, verdicts: admit | drop | hold},
+		{name: "silence where nobody is looked at", watched: []string{}, want: Silence, verdicts: admit | drop | hold},
+	} {
+		got, verdicts := c.run(t).outcome()
+		if got != c.want || verdicts != c.verdicts {
+			t.Errorf("%s: %s, %b; want %s, %b", c.name, got, verdicts, c.want, c.verdicts)
+		}
+	}
+}
+
+// What somebody may have got is told from their mailbox, and from what would have been
+// seen elsewhere.
+func TestOutcomesOfSightings(t *testing.T) {
+	ada, bo, cy, dee, eli, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "dee@kelp.example", "eli@kelp.example", "main@kelp.example"
+	either := infer.Either
+	nothing := either(infer.None, resolve.Nothing, resolve.Stopped)
+	lost := nothing | either(resolve.Undeliverable)
+	for _, c := range []judging{
+		{name: "a copy, a digest", seen: []Sighting{seen(sawCopy, ada), seen(sawDigest, bo)},
+			people: map[string]infer.Outcomes{ada: either(resolve.Inbox), bo: either(resolve.Digest), eli: lost}},
+		{name: "a bounce that names somebody", seen: []Sighting{seen(sawCopy, ada), seen(sawBounce, bo, failed(dee, "failed", "5.2.2"))},
+			people: map[string]infer.Outcomes{dee: either(resolve.Undeliverable), ada: either(resolve.Inbox), eli: nothing}},
+		{name: "a bounce that was not seen by an outsider", from: "guest@far.example", seen: []Sighting{seen(sawCopy, ada), seen(sawBounce, bo, failed(dee, "failed", "5.2.2"))},
+			people: map[string]infer.Outcomes{eli: lost}},
+		{name: "a nested group asks", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, bo, names("held@kelp.example"))},
+			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting), cy: lost}},
+		{name: "somebody asks, without a name", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, bo)},
+			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting), cy: lost | either(resolve.Waiting)}},
+		{name: "this group asks", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, cy, names(main))},
+			people: map[string]infer.Outcomes{eli: lost, cy: lost}},
+		{name: "no approver of a nested group is looked at", watched: []string{ada, eli}, seen: []Sighting{seen(sawCopy, ada)},
+			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting, resolve.Archive)}},
+		{name: "a copy is in the archive", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "shelf@kelp.example")},
+			people: map[string]infer.Outcomes{cy: lost | either(resolve.Archive)}},
+		{name: "the archive is not looked at", watched: []string{ada, bo, cy, dee, eli}, seen: []Sighting{seen(sawCopy, ada)},
+			people: map[string]infer.Outcomes{cy: lost | either(resolve.Archive)}},
+	} {
+		w := c.run(t)
+		w.verdict()
+		got := w.seen()
+		for name, want := range c.people {
+			id, _ := w.estate().Find(address.MustParse(name))
+			if got.People[id] != want {
+				t.Errorf("%s: %s may have got %b, want %b", c.name, name, got.People[id], want)
+			}
+		}
+		if _, told := got.People[w.c.Group]; told {
+			t.Errorf("%s: a group is told of as a person", c.name)
+		}
+	}
+	unseen := judging{watched: []string{ada}, seen: []Sighting{seen(sawCopy, ada)}}.run(t)
+	if got := unseen.seen(); len(got.People) != 1 {
+		t.Errorf("of %d people something is told, and one was looked at", len(got.People))
+	}
+}
+
+// Beside what was predicted stands what was seen, of each mailbox.
+func TestMembersOfSightings(t *testing.T) {
+	ada, bo, shelf := "ada@kelp.example", "bo@kelp.example", "shelf@kelp.example"
+	junk := func(s *Sighting) { s.Role, s.Folder = watch.Junk, "Junk" }
+	type row struct {
+		who, predicted, seen string
+		as                   bool
+	}
+	for _, c := range []struct {
+		judging
+		rows []row // some of them
+	}{
+		{judging{name: "as predicted", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo), seen(sawCopy, shelf)}},
+			[]row{{ada, "inbox", "inbox", true}, {bo, "inbox", "inbox", true}, {shelf, "archive", "archive", true}, {"dee@kelp.example", "undeliverable", SeenNot, true}, {"eli@kelp.example", "waiting", SeenNot, false}}},
+		{judging{name: "in junk", seen: []Sighting{seen(sawCopy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
+		{judging{name: "twice", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
+		{judging{name: "another outcome", seen: []Sighting{seen(sawDigest, ada)}}, []row{{ada, "inbox", "digest", false}}},
+		{judging{name: "no archive", seen: []Sighting{seen(sawCopy, ada)}}, []row{{shelf, "archive", SeenNot, false}}},
+		{judging{name: "an archive that nobody predicted", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, shelf)}}, []row{{shelf, "", "archive", false}}},
+		{judging{name: "somebody outside", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "far@away.example")}}, []row{{"far@away.example", "", "inbox", false}}},
+		{judging{name: "somebody who was not to get it", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo)}}, []row{{ada, "inbox", "inbox", true}, {bo, "", "inbox", false}}},
+		{judging{name: "refused", reply: send.Reply{Stage: "to", Code: 550}}, []row{{ada, "inbox", SeenNot, false}}},
+	} {
+		w := c.run(t)
+		result := w.verdict()
+		list := w.members(&result)
+		for _, want := range c.rows {
+			i := slices.IndexFunc(list, func(m MemberResult) bool { return m.Address == want.who })
+			if i < 0 {
+				t.Errorf("%s: nothing is told of %s", c.name, want.who)
+				continue
+			}
+			if got := (row{list[i].Address, list[i].Predicted, list[i].Seen, list[i].AsPredicted}); got != want {
+				t.Errorf("%s: %+v, want %+v", c.name, got, want)
+			}
+		}
+	}
+}
