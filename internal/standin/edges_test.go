@@ -1,0 +1,118 @@
+package standin_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/sample"
+	"yorvet.example/yorvet/internal/standin"
+)
+
+const lock = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ada@kelp.example}, {address: bo@kelp.example}, {address: mo@far.example}]
+groups:
+  - {address: held@kelp.example, gate: [hold anyone], moderators: [ada@kelp.example, mo@far.example], members: [bo@kelp.example]}
+  - {address: tagged@kelp.example, gate: [admit anyone], subject-tag: "[pier]", members: [bo@kelp.example]}
+`
+
+// request returns where the request to release a message is to be answered.
+func (r *rig) request() string {
+	r.t.Helper()
+	for _, item := range r.box("ada@kelp.example") {
+		if from := item.Message.From[0].String(); strings.HasPrefix(from, "held-") {
+			return from
+		}
+	}
+	r.t.Fatal("nobody is asked")
+	return ""
+}
+
+// Who approves has to have logged in: an address outside that is one of an approver
+// proves nothing.
+func TestApproversLogIn(t *testing.T) {
+	r := start(t, sample.Load(t, lock).Estate(), nil)
+	if _, reply := r.send("bo@kelp.example", "bo@kelp.example", "held@kelp.example", nil); !reply.Accepted() {
+		t.Fatal(reply)
+	}
+	token := r.request()
+	admit := func(d *compose.Message) { d.Text = "ADMIT\n" }
+	if _, reply := r.send("", "mo@far.example", token, admit); reply.Accepted() || reply.Text != "only those who were asked may answer" {
+		t.Errorf("without a login: %s", reply)
+	}
+	if _, reply := r.send("ada@kelp.example", "ada@kelp.example", token, func(d *compose.Message) { d.Text = "Perhaps\n" }); reply.Accepted() {
+		t.Errorf("an answer that is none: %s", reply)
+	}
+	if _, reply := r.send("mo@far.example", "mo@far.example", token, admit); !reply.Accepted() {
+		t.Errorf("with a login: %s", reply)
+	}
+	if got := r.box("bo@kelp.example"); len(got) == 0 {
+		t.Error("bo has nothing")
+	}
+}
+
+// Who claims to be somebody is told nothing, and neither is whom they claim to be.
+func TestForgeriesAreNotAnswered(t *testing.T) {
+	for _, c := range []struct {
+		login string
+		told  int // waits, is refused
+	}{{"", 0}, {"bo@kelp.example", 2}} {
+		r := start(t, sample.Load(t, lock).Estate(), nil)
+		if _, reply := r.send(c.login, "bo@kelp.example", "held@kelp.example", nil); !reply.Accepted() {
+			t.Fatal(reply)
+		}
+		refuse := func(d *compose.Message) { d.Text = "REFUSE\n" }
+		if _, reply := r.send("ada@kelp.example", "ada@kelp.example", r.request(), refuse); !reply.Accepted() {
+			t.Fatal(reply)
+		}
+		if got := r.box("bo@kelp.example"); len(got) != c.told {
+			t.Errorf("login %q: bo is told %d times, want %d", c.login, len(got), c.told)
+		}
+	}
+}
+
+// Mail that is forwarded in a ring stays somewhere in the end.
+func TestForwardingEnds(t *testing.T) {
+	r, log := trouble(t, standin.Conduct{Forward: map[string]string{"ada@kelp.example": "bo@kelp.example", "bo@kelp.example": "ada@kelp.example"}})
+	if _, reply := r.send("", "guest@far.example", "ada@kelp.example", nil); !reply.Accepted() {
+		t.Fatal(reply)
+	}
+	if ada, bo := r.box("ada@kelp.example"), r.box("bo@kelp.example"); len(ada) != 1 || len(bo) != 0 {
+		t.Errorf("ada has %d, bo %d", len(ada), len(bo))
+	}
+	if n := strings.Count(log.String(), `"forwarded"`); n != 10 {
+		t.Errorf("it is forwarded %d times, want 10", n)
+	}
+}
+
+// Who is put off has to wait before they try again.
+func TestTooSoonAgain(t *testing.T) {
+	const by = 400 * time.Millisecond
+	r, _ := trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "later", By: by}}})
+	began := time.Now()
+	for i := range 2 {
+		if _, reply := r.send("", "guest@far.example", "tray@kelp.example", nil); reply.Status != "4.7.1" && time.Since(began) < by {
+			t.Errorf("attempt %d: %s", i+1, reply)
+		}
+	}
+	if _, reply := r.send("", "other@far.example", "tray@kelp.example", nil); reply.Status != "4.7.1" {
+		t.Errorf("somebody else's first attempt: %s", reply)
+	}
+	time.Sleep(by - time.Since(began) + 20*time.Millisecond)
+	if _, reply := r.send("", "guest@far.example", "tray@kelp.example", nil); !reply.Accepted() {
+		t.Errorf("in time: %s", reply)
+	}
+}
+
+// A subject has the tag of the group once.
+func TestSubjectTag(t *testing.T) {
+	for subject, want := range map[string]string{"Hello": "[pier] Hello", "Re: [pier] Hello": "Re: [pier] Hello", "": "[pier]"} {
+		r := start(t, sample.Load(t, lock).Estate(), nil)
+		r.send("", "guest@far.example", "tagged@kelp.example", func(d *compose.Message) { d.Subject = subject })
+		if got := r.box("bo@kelp.example"); len(got) != 1 || got[0].Message.Subject != want {
+			t.Errorf("%q comes as %+v, want %q", subject, got, want)
+		}
+	}
+}
