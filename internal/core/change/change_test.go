@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -200,5 +201,61 @@ func TestRefused(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%T%+v: %v, want %q", c.change, c.change, err, c.want)
 		}
+	}
+}
+
+// Who stays keeps their ID, and an estate that shares parts with another leaves it as
+// it is; where somebody new is listed, the estate is made anew.
+func TestShares(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	desk := estate.ID(0)
+	near := change.AddMember{Group: desk, Member: change.Member{Address: e.Address(e.PersonID(2))}}
+	far := change.AddMember{Group: desk, Member: change.Member{Address: address.MustParse("far@out.example")}}
+	for _, c := range []struct {
+		changes []change.Change
+		people  int
+	}{
+		{nil, 3}, {[]change.Change{near}, 3}, {[]change.Change{far}, 4}, {[]change.Change{far, far, near}, 4},
+		{[]change.Change{change.SetList{Group: desk, Setting: "owners", Add: []string{"far@out.example"}}}, 4},
+		{[]change.Change{change.SetList{Group: desk, Setting: "moderators", Add: []string{"far@out.example"}}}, 4},
+		{[]change.Change{change.SetPerson{Person: e.PersonID(0), Field: "mailbox", Text: "full"}}, 3},
+		{[]change.Change{change.AddPerson{Address: address.MustParse("new@kelp.example")}}, 4},
+		{[]change.Change{change.RemovePerson{Person: e.PersonID(2)}}, 2},
+		{[]change.Change{change.SetNestedGates{Open: true}}, 3},
+	} {
+		later, err := change.Apply(e, c.changes...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if later.People() != c.people || e.People() != 3 || len(e.Entries(desk)) != 2 {
+			t.Errorf("%+v: %d people, want %d", c.changes, later.People(), c.people)
+		}
+	}
+}
+
+// Several changes of one list all speak of it as it was before.
+func TestSeveralAtOnce(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	desk := estate.ID(0)
+	later, err := change.Apply(e, change.RemoveMember{Group: desk, Entry: 0}, change.RemoveMember{Group: desk, Entry: 1},
+		change.SetRule{Group: desk, Setting: "gate", At: 0, Text: "drop unproven"}, change.RemoveRule{Group: desk, Setting: "gate", At: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if g := later.Group(desk); len(later.Entries(desk)) != 0 || len(g.Gate) != 1 || g.Gate[0].Text != "drop unproven" {
+		t.Errorf("%d entries, gate %+v", len(later.Entries(desk)), g.Gate)
+	}
+	if gate := e.Group(desk).Gate; len(gate) != 2 || gate[0].Text != "refuse unproven" {
+		t.Errorf("the gate before is %+v now", gate)
+	}
+	both := []change.Change{
+		change.RenameGroup{Group: desk, To: address.MustParse("help@kelp.example")},
+		change.AddGroup{Address: address.MustParse("desk2@kelp.example"), Place: estate.Place{Line: 9}},
+	}
+	if later, err = change.Apply(e, both...); err != nil {
+		t.Fatal(err)
+	}
+	if g := later.Group(2); g.Place.Line != 9 || later.Group(desk).Address.String() != "help@kelp.example" || len(later.Group(desk).Also) != 2 {
+		t.Errorf("%+v, %+v", later.Group(desk), g)
 	}
 }

@@ -22,9 +22,10 @@ type Problem struct {
 	Offset, Length int
 }
 
-// A Builder makes an Estate. Groups have to be added first, then people, then
-// everything that refers to them. What does not fit becomes a Problem; building
-// goes on, to find them all.
+// A Builder makes an Estate: of groups first, then people, then everything that
+// refers to them, since each has a number that hangs on those before. It panics where
+// a caller does otherwise. What does not fit becomes a Problem; building goes on, to
+// find them all.
 type Builder struct {
 	e        *Estate
 	problems []Problem
@@ -32,6 +33,7 @@ type Builder struct {
 	nobody   map[string]ID    // by key
 	guesses  int              // see guess
 	chunks   [][]row          // the entries in file order
+	referred bool             // Refer has been asked
 }
 
 // row is an entry and its group.
@@ -187,6 +189,9 @@ func (b *Builder) inside(a address.Address) bool { return b.e.InsideDomain(a.Dom
 // AddGroup adds a group with its settings, and returns its ID. alsoPlaces are
 // the places of g.Also.
 func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
+	if len(b.e.people) > 0 {
+		panic("estate: a group is added after people")
+	}
 	id := ID(len(b.e.groups))
 	if g.Gate == nil {
 		g.Gate = defaultGate
@@ -222,6 +227,9 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 // AddPerson adds a person with their facts, and returns the ID. alsoPlaces are
 // the places of p.Also.
 func (b *Builder) AddPerson(p Person, facts []Fact, alsoPlaces []Place) ID {
+	if b.referred {
+		panic("estate: a person is added after what refers to them")
+	}
 	id := b.e.PersonID(len(b.e.people))
 	b.e.people = append(b.e.people, p)
 	for _, fact := range facts {
@@ -315,6 +323,7 @@ func (b *Builder) GroupAddresses(yield func(string) bool) {
 // role (member, owner or moderator). An outside address that nobody has becomes
 // a person; an inside one belongs to nobody.
 func (b *Builder) Refer(a address.Address, group ID, role string, place Place) ID {
+	b.referred = true
 	if id, ok := b.e.index.find(a); ok {
 		return id
 	}

@@ -100,3 +100,29 @@ func TestFateTellsMore(t *testing.T) {
 		}
 	}
 }
+
+// What the rule that decides says is told, and nothing where none does.
+func TestBecause(t *testing.T) {
+	r := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example}]
+groups:
+  - {address: g@kelp.example, gate: [admit inside, 'refuse suspect because "Not that."', 'hold @far.example because "Wait."']}
+`)
+	for _, c := range []struct {
+		from, to string
+		m        resolve.Message
+		want     string
+	}{
+		{"x@far.example", "g@kelp.example", resolve.Message{Suspect: true}, "Not that."},
+		{"x@far.example", "g@kelp.example", resolve.Message{}, "Wait."},
+		{"x@away.example", "g@kelp.example", resolve.Message{}, ""},
+		{"ann@kelp.example", "g@kelp.example", resolve.Message{}, ""},
+		{"x@far.example", "ann@kelp.example", resolve.Message{Suspect: true}, ""},
+	} {
+		f := message.Of(r, message.Envelope{From: address.MustParse(c.from), To: address.MustParse(c.to), Message: c.m})
+		if got := f.Because(); got != c.want {
+			t.Errorf("from %s to %s %+v: %q, want %q", c.from, c.to, c.m, got, c.want)
+		}
+	}
+}
