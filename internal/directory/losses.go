@@ -162,33 +162,34 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 		l.add("accepted hazards", name)
 	}
 	for _, listed := range slices.Concat(group.Owners, group.Moderators) {
-		if c.harmful(e.Address(listed.ID)) {
-			l.add(
-				"an owner whom a mail server would take for a program, file or list",
-				e.Address(listed.ID).String()+" of "+name,
-			)
+		if who := e.Address(listed.ID); c.harmful(who) {
+			l.add("an owner whom a mail server would take for a program, file or list", who.String()+" of "+name)
 		}
 		if listed.ID.IsNobody() && !c.Nobody {
 			l.add("an owner or moderator who belongs to nobody", name)
 		}
 	}
+	l.members(e, g, c)
+}
+
+// members notes what is lost of the members of a group.
+func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
+	name := e.Address(g).String()
 	seen := map[estate.ID]bool{}
 	for _, entry := range e.Entries(g) {
+		who := e.Address(entry.Member)
 		if seen[entry.Member] {
-			l.add("a second entry", e.Address(entry.Member).String()+" in "+name)
+			l.add("a second entry", who.String()+" in "+name)
 		}
 		seen[entry.Member] = true
-		if c.harmful(e.Address(entry.Member)) {
-			l.add(
-				"a member whom a mail server would take for a program, file or list",
-				e.Address(entry.Member).String()+" in "+name,
-			)
+		if c.harmful(who) {
+			l.add("a member whom a mail server would take for a program, file or list", who.String()+" in "+name)
 		}
 		if entry.Member.IsNobody() && !c.Nobody {
 			l.add("a member that belongs to nobody", name)
 		}
 		if entry.Membership() != (estate.Membership{}) && !c.Memberships {
-			l.add("what members chose ("+chosen(entry)+")", e.Address(entry.Member).String()+" in "+name)
+			l.add("what members chose ("+chosen(entry)+")", who.String()+" in "+name)
 		}
 	}
 	if len(e.Entries(g)) == 0 && !c.Unnamed {

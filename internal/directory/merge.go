@@ -394,29 +394,25 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 			)
 		}
 	}
-	said := func(field string) estate.Place {
-		if at, ok := old.said[field]; ok {
-			return at
-		}
-		return old.place
-	}
 	fill := func(field string, to *string, text string) {
 		switch {
 		case text == "" || text == *to:
 		case *to == "":
 			*to = text
-			if old.said == nil {
-				old.said = map[string]estate.Place{}
-			}
-			old.said[field] = place
+			old.note(field, place)
 		default:
-			m.conflict(old.address, field, fmt.Sprintf("%q", *to), said(field), fmt.Sprintf("%q", text), place)
+			m.conflict(old.address, field, fmt.Sprintf("%q", *to), old.where(field), fmt.Sprintf("%q", text), place)
 		}
 	}
 	fill("name", &old.name, p.Name)
 	fill("mailbox", &old.mailbox, p.Mailbox)
+	m.mergeFacts(old, p.Facts, place)
+}
+
+// mergeFacts adds to a person the facts that another source says.
+func (m *merger) mergeFacts(old *mergedPerson, facts []estate.Fact, place estate.Place) {
 	old.facts = slices.Clip(old.facts)
-	names, values := estatefile.GroupFacts(p.Facts)
+	names, values := estatefile.GroupFacts(facts)
 	for i, name := range names {
 		field := "the fact " + name
 		has := factValues(old.facts, name)
@@ -425,21 +421,28 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 			for _, v := range values[i] {
 				old.facts = append(old.facts, estate.Fact{Attribute: name, Value: v})
 			}
-			if old.said == nil {
-				old.said = map[string]estate.Place{}
-			}
-			old.said[field] = place
+			old.note(field, place)
 		case !slices.Equal(has, values[i]):
-			m.conflict(
-				old.address,
-				field,
-				fmt.Sprintf("%q", strings.Join(has, "; ")),
-				said(field),
-				fmt.Sprintf("%q", strings.Join(values[i], "; ")),
-				place,
-			)
+			taken, left := strings.Join(has, "; "), strings.Join(values[i], "; ")
+			m.conflict(old.address, field, fmt.Sprintf("%q", taken), old.where(field), fmt.Sprintf("%q", left), place)
 		}
 	}
+}
+
+// note notes where a field was said first.
+func (p *mergedPerson) note(field string, place estate.Place) {
+	if p.said == nil {
+		p.said = map[string]estate.Place{}
+	}
+	p.said[field] = place
+}
+
+// where returns where a field was said first.
+func (p *mergedPerson) where(field string) estate.Place {
+	if at, ok := p.said[field]; ok {
+		return at
+	}
+	return p.place
 }
 
 func factValues(facts []estate.Fact, name string) []string {
@@ -533,43 +536,40 @@ func (m *merger) finish() {
 	}
 	for _, g := range m.groups {
 		if !inside[domainOf(g.Address)] {
-			m.out.Remarks = append(
-				m.out.Remarks,
-				Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
-					Text: "the group " + g.Address + " is left out: its address is outside " + strings.Join(
-						m.out.Domains,
-						", ",
-					)},
-			)
+			text := "the group " + g.Address + " is left out: its address is outside " + strings.Join(m.out.Domains, ", ")
+			at := Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true, Text: text}
+			m.out.Remarks = append(m.out.Remarks, at)
 			continue
 		}
-		out := estatefile.NewGroup{
-			Place:  g.place,
-			Access: g.Access,
-			Fields: []estatefile.Field{{Name: "address", Text: g.Address}},
-		}
-		also := slices.DeleteFunc(slices.Clone(g.Also), func(text string) bool { return !inside[domainOf(text)] })
-		if len(also) > 0 {
-			out.Fields = append(out.Fields, estatefile.Field{Name: "also", List: also})
-		}
-		out.Fields = append(out.Fields, g.Settings...)
-		if len(g.Owners) > 0 {
-			out.Fields = append(out.Fields, estatefile.Field{Name: "owners", List: all(g.Owners)})
-		}
-		if len(g.Mods) > 0 {
-			out.Fields = append(out.Fields, estatefile.Field{Name: "moderators", List: all(g.Mods)})
-		}
-		if !slices.ContainsFunc(g.Settings, func(f estatefile.Field) bool { return f.Name == "managed-in" }) &&
-			g.by != "" {
-			out.Fields = append(out.Fields, estatefile.Field{Name: "managed-in", Text: g.by})
-		}
+		out := g.content(func(text string) bool { return inside[domainOf(text)] }, all)
 		out.Members = m.members(g, canonical)
 		m.out.Groups = append(m.out.Groups, out)
-		m.out.carried = append(
-			m.out.carried,
-			carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil, g.owns},
-		)
+		has := carried{g.Also != nil, g.Owners != nil, g.Mods != nil, g.Members != nil, g.owns}
+		m.out.carried = append(m.out.carried, has)
 	}
+}
+
+// content returns a group but for its members. inside reports whether an address is in
+// the estate; all returns whom others mean, each once.
+func (g *mergedGroup) content(inside func(string) bool, all func([]string) []string) estatefile.NewGroup {
+	out := estatefile.NewGroup{
+		Place:  g.place,
+		Access: g.Access,
+		Fields: []estatefile.Field{{Name: "address", Text: g.Address}},
+	}
+	list := func(name string, texts []string) {
+		if len(texts) > 0 {
+			out.Fields = append(out.Fields, estatefile.Field{Name: name, List: texts})
+		}
+	}
+	list("also", slices.DeleteFunc(slices.Clone(g.Also), func(text string) bool { return !inside(text) }))
+	out.Fields = append(out.Fields, g.Settings...)
+	list("owners", all(g.Owners))
+	list("moderators", all(g.Mods))
+	if _, said := fieldOf(g.Settings, "managed-in"); !said && g.by != "" {
+		out.Fields = append(out.Fields, estatefile.Field{Name: "managed-in", Text: g.by})
+	}
+	return out
 }
 
 // whom is whoever an address means: with which main address, and who.

@@ -331,29 +331,46 @@ func (u *updater) means(text string, id estate.ID) bool {
 	return key(text) == u.e.Address(id).Key()
 }
 
+// wanted are the members that a source has and a group is to get, as long as they are
+// not found in it.
+type wanted struct {
+	known   map[estate.ID]estatefile.Member
+	unknown map[string]estatefile.Member // by key of the address
+	rules   map[string]estatefile.Member // by text
+}
+
 // members makes the members of a group those that a source has. What they have
 // chosen stays, unless the source says otherwise.
-func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
-	left := map[estate.ID]estatefile.Member{}
-	unknown := map[string]estatefile.Member{}
-	rules := map[string]estatefile.Member{}
-	for _, m := range wanted {
+func (u *updater) members(id estate.ID, list []estatefile.Member) {
+	left := &wanted{
+		known:   map[estate.ID]estatefile.Member{},
+		unknown: map[string]estatefile.Member{},
+		rules:   map[string]estatefile.Member{},
+	}
+	for _, m := range list {
 		switch found, ok := u.id(m.Address); {
 		case m.Address == "" || m.Everyone:
-			rules[ruleText(m.Where)] = m
+			left.rules[ruleText(m.Where)] = m
 		case ok:
-			left[found] = m
+			left.known[found] = m
 		default:
-			unknown[key(m.Address)] = m
+			left.unknown[key(m.Address)] = m
 		}
 	}
+	u.entries(id, left)
+	u.rules(id, left)
+	u.newMembers(id, list, left)
+}
+
+// entries makes the entries of a group what a source says of those members.
+func (u *updater) entries(id estate.ID, left *wanted) {
 	for i, entry := range u.e.Entries(id) {
-		m, ok := left[entry.Member]
+		m, ok := left.known[entry.Member]
 		if ok {
-			delete(left, entry.Member)
+			delete(left.known, entry.Member)
 		} else if k := u.e.Address(entry.Member).Key(); !u.e.IsGroup(entry.Member) {
-			if m, ok = unknown[k]; ok {
-				delete(unknown, k)
+			if m, ok = left.unknown[k]; ok {
+				delete(left.unknown, k)
 			}
 		}
 		if !ok {
@@ -364,17 +381,21 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 			u.change(change.SetMember{Group: id, Entry: i, Membership: now})
 		}
 	}
+}
+
+// rules makes the rules among the members of a group those that a source has.
+func (u *updater) rules(id estate.ID, left *wanted) {
 	for i, rule := range u.e.Rules(id) {
 		text := ruleText("")
 		if rule.Filter != nil {
 			text = ruleText(rule.Filter.String())
 		}
-		m, ok := rules[text]
+		m, ok := left.rules[text]
 		if !ok {
 			u.change(change.RemoveMemberRule{Group: id, Rule: i})
 			continue
 		}
-		delete(rules, text)
+		delete(left.rules, text)
 		was := estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}
 		if now := overlay(was, m.Membership); now != was {
 			set := change.SetMemberRule{Group: id, Rule: i, Filter: rule.Filter}
@@ -382,21 +403,25 @@ func (u *updater) members(id estate.ID, wanted []estatefile.Member) {
 			u.change(set)
 		}
 	}
+}
+
+// newMembers adds those members who are left, each once, in the order of the source.
+func (u *updater) newMembers(id estate.ID, list []estatefile.Member, left *wanted) {
 	joiners := u.e.Group(id).Joiners
-	for _, m := range wanted {
+	for _, m := range list {
 		found, known := u.id(m.Address)
-		_, isNew := left[found]
+		_, isNew := left.known[found]
 		if m.Address == "" {
-			_, isNew = rules[ruleText(m.Where)]
-			delete(rules, ruleText(m.Where))
+			_, isNew = left.rules[ruleText(m.Where)]
+			delete(left.rules, ruleText(m.Where))
 		} else if !known {
-			_, isNew = unknown[key(m.Address)]
+			_, isNew = left.unknown[key(m.Address)]
 		}
 		if !isNew {
 			continue
 		}
-		delete(left, found)
-		delete(unknown, key(m.Address))
+		delete(left.known, found)
+		delete(left.unknown, key(m.Address))
 		if m.Address != "" && !(known && u.e.IsGroup(found)) && !u.isNewGroup(m.Address) {
 			if m.Copy == estate.CopyUnset {
 				m.Copy = joiners

@@ -47,7 +47,9 @@ func seen(what, box string, change ...func(*Sighting)) Sighting {
 func names(groups ...string) func(*Sighting) { return func(s *Sighting) { s.Groups = groups } }
 
 func failed(who, action, status string) func(*Sighting) {
-	return func(s *Sighting) { s.Failed = append(s.Failed, read.Failure{Final: who, Action: action, Status: status}) }
+	return func(s *Sighting) {
+		s.Failed = append(s.Failed, read.Failure{Final: who, Action: action, Status: status})
+	}
 }
 
 // judging is what is looked at of one case, and what it comes to.

@@ -262,17 +262,11 @@ func (p *Plan) note(format string, args ...any) {
 	}
 }
 
-// plan adds the case of a kind for a group, where there can be one.
+// plan adds the cases of a kind for a group, where somebody can send them.
 func (p *Plan) plan(group estate.ID, kind Kind) {
 	e := p.resolver.Estate()
 	g := e.Group(group)
 	c := Case{Kind: kind, Group: group, To: g.Address}
-	someone := func(id estate.ID, ok bool) bool {
-		if ok {
-			c.From = e.Address(id)
-		}
-		return ok
-	}
 	stranger, known := p.stranger()
 	switch kind {
 	case Outsider:
@@ -281,20 +275,6 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 			return
 		}
 		c.From = stranger
-	case Forged:
-		c.Facts.Unproven = true
-		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.member)) &&
-			!someone(p.find(group)) {
-			return
-		}
-	case Insider:
-		if !someone(p.find(group, p.notMember, p.admitted)) && !someone(p.find(group, p.notMember)) {
-			return
-		}
-	case Member:
-		if !someone(p.find(group, p.member, p.admitted)) && !someone(p.find(group, p.member)) {
-			return
-		}
 	case Moderator:
 		people, _ := p.resolver.Approvers(group)
 		i := slices.IndexFunc(people, p.sendable)
@@ -302,27 +282,6 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 			return
 		}
 		c.From = e.Address(people[i])
-	case Refused:
-		if !someone(p.find(group, p.refused)) {
-			return
-		}
-	case Invitation, Attachment:
-		if !someone(p.find(group, p.admitted, p.member)) && !someone(p.find(group, p.admitted)) {
-			if !known {
-				return
-			}
-			c.From = stranger
-		}
-		c.Facts.Invitation = kind == Invitation
-	case Alias:
-		if !someone(p.find(group, p.admitted)) && !someone(p.find(group)) {
-			return
-		}
-		for _, also := range g.Also {
-			c.To = also
-			p.add(c)
-		}
-		return
 	case Rule:
 		p.planRules(c)
 		return
@@ -330,12 +289,56 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 		p.planVoice(c, kind, stranger, known)
 		return
 	case ReplyPerson:
-		if !known || !g.Kind.Keeps() && !p.outsidersWrite(group) || !someone(p.find(group, p.member)) {
+		if !known || !g.Kind.Keeps() && !p.outsidersWrite(group) || !p.someone(&c) {
 			return
 		}
 		c.To = stranger
+	default:
+		if !p.someone(&c) {
+			if !known || kind != Invitation && kind != Attachment {
+				return
+			}
+			c.From = stranger
+		}
+		c.Facts.Unproven, c.Facts.Invitation = kind == Forged, kind == Invitation
+		if kind == Alias {
+			for _, also := range g.Also {
+				c.To = also
+				p.add(c)
+			}
+			return
+		}
 	}
 	p.add(c)
+}
+
+// someone finds who is to send a case: the first person of whom all that is asked of
+// its kind is true, or else of whom most of it is.
+func (p *Plan) someone(c *Case) bool {
+	var wanted [][]func(group, person estate.ID) bool
+	switch c.Kind {
+	case Forged:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.admitted, p.member}, {p.member}, {}}
+	case Insider:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.notMember, p.admitted}, {p.notMember}}
+	case Member:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.member, p.admitted}, {p.member}}
+	case Refused:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.refused}}
+	case Invitation, Attachment:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.admitted, p.member}, {p.admitted}}
+	case Alias:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.admitted}, {}}
+	case ReplyPerson:
+		wanted = [][]func(estate.ID, estate.ID) bool{{p.member}}
+	}
+	for _, all := range wanted {
+		if id, ok := p.find(c.Group, all...); ok {
+			c.From = p.resolver.Estate().Address(id)
+			return true
+		}
+	}
+	return false
 }
 
 // mostExpected is how many messages of one expectation are sent.

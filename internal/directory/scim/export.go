@@ -292,6 +292,19 @@ func (c *changes) group(g *directory.GroupDifference) any {
 			set("replace", Extension+":rules", rules)
 		}
 	}
+	c.members(g, set)
+	for _, field := range g.OtherChanges {
+		c.losses = append(c.losses, directory.Loss{What: field, Count: 1, Example: now.Address.String()})
+	}
+	if len(operations) == 0 {
+		return nil
+	}
+	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
+		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
+}
+
+// members adds and takes out members of a group.
+func (c *changes) members(g *directory.GroupDifference, set func(op, path string, value any)) {
 	var added []map[string]any
 	for _, id := range g.Add {
 		if m, ok := c.newMember(g, id); ok {
@@ -307,14 +320,6 @@ func (c *changes) group(g *directory.GroupDifference) any {
 			set("remove", `members[value eq "`+value+`"]`, nil)
 		}
 	}
-	for _, field := range g.OtherChanges {
-		c.losses = append(c.losses, directory.Loss{What: field, Count: 1, Example: now.Address.String()})
-	}
-	if len(operations) == 0 {
-		return nil
-	}
-	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
-		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
 }
 
 // newMember returns a member that is added. A group that comes by the same
