@@ -122,6 +122,12 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		}
 		return s.judge(run)
 	}
+	return s.begin(ctx, l, options, bar)
+}
+
+// begin makes a plan, and sends it if that is asked for.
+func (s *session) begin(ctx context.Context, l *lanes.Lanes, options probe.Options, shown *bar) error {
+	cmd := s.cmd
 	plan, err := s.plan(l)
 	if err != nil {
 		return err
@@ -135,19 +141,17 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			return err
 		}
 		if cmd.Bool("send") {
-			return usageError(
-				"nothing is sent: %d people would find a test message, and the lanes allow %d",
-				len(plan.Touched),
-				l.Limits.People,
-			)
+			const text = "nothing is sent: %d people would find a test message, and the lanes allow %d"
+			return usageError(text, len(plan.Touched), l.Limits.People)
 		}
 		return nil
 	}
 	run, err := probe.Start(ctx, plan, options)
-	bar.end()
+	shown.end()
 	switch {
 	case errors.Is(err, os.ErrExist):
-		return usageError("there is a run %s in %s already; name another, or go on with it by --resume", plan.Run, runs)
+		const text = "there is a run %s in %s already; name another, or go on with it by --resume"
+		return usageError(text, plan.Run, options.Dir)
 	case run == nil || err != nil && !errors.Is(err, context.Canceled):
 		return networkError(err)
 	}

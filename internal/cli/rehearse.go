@@ -30,31 +30,9 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 		return usageError("the demo needs a folder of its own for the rehearsal: %w", err)
 	}
 	defer os.RemoveAll(folder)
-	secret := filepath.Join(folder, "secret")
-	password, err := standin.Secret(ctx, secret)
-	if err != nil {
-		return usageError("%w", err)
-	}
-	served, err := estatefile.Load(ctx, filepath.Join(dir, "served"))
-	if err != nil {
-		return loadError(filepath.Join(dir, "served"), err)
-	}
-	day, err := time.Parse(time.DateOnly, demoDate)
+	service, err := serveDemo(ctx, filepath.Join(dir, "served"), folder)
 	if err != nil {
 		return err
-	}
-	began := time.Now()
-	service, err := standin.Start(
-		standin.Options{
-			Estate:          served,
-			Secret:          password,
-			CertificateFile: filepath.Join(folder, "authority.pem"),
-			DigestEvery:     rehearsalDigest,
-			Now:             func() time.Time { return day.Add(12*time.Hour + time.Since(began)) },
-		},
-	)
-	if err != nil {
-		return networkError(err)
 	}
 	defer service.Close()
 	ready := service.Ready()
@@ -62,35 +40,52 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 		return usageError("%w", err)
 	}
 	lanesFile := filepath.Join(folder, "lanes.yaml")
-	if err := localfile.WritePrivate(lanesFile, []byte(ready.LanesFile("secret", []string{"guest@holiday.example"}, rehearsalLimits))); err != nil {
+	text := ready.LanesFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)
+	if err := localfile.WritePrivate(lanesFile, []byte(text)); err != nil {
 		return usageError("%w", err)
 	}
 	w := streams.Out
 	fmt.Fprintf(w, "\n")
 	heading(w, fmt.Sprintf("%d. What does the mail service really do?", len(demoSteps)+1))
-	present.Paragraph(
-		w,
-		"So far all was worked out from what is written down. Now a stand-in mail service starts on this machine, which behaves as the service really is set up. "+
-			"Yorvet sends it real messages, as strangers, members and moderators, looks into all mailboxes, and finds the quiet differences.",
-		pageOptions(w),
-	)
+	present.Paragraph(w, "So far all was worked out from what is written down. Now a stand-in mail service starts on this "+
+		"machine, which behaves as the service really is set up. Yorvet sends it real messages, as strangers, members and "+
+		"moderators, looks into all mailboxes, and finds the quiet differences.", pageOptions(w))
 	args := []string{
-		"--estate",
-		filepath.Join(dir, demo.Estate),
-		"--on",
-		demoDate,
-		"probe",
-		"--lanes",
-		lanesFile,
-		"--runs",
-		filepath.Join(folder, "runs"),
-		"--run",
-		"rehearsal",
-		"--send",
+		"--estate", filepath.Join(dir, demo.Estate), "--on", demoDate,
+		"probe", "--lanes", lanesFile, "--runs", filepath.Join(folder, "runs"), "--run", "rehearsal", "--send",
 	}
 	fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
 	if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered && code != exitWrong {
 		return usageError("the rehearsal of the demo ended with exit code %d", code)
 	}
 	return nil
+}
+
+// serveDemo starts a stand-in with the estate at a path, which keeps its things in a
+// folder.
+func serveDemo(ctx context.Context, path, folder string) (*standin.Service, error) {
+	password, err := standin.Secret(ctx, filepath.Join(folder, "secret"))
+	if err != nil {
+		return nil, usageError("%w", err)
+	}
+	served, err := estatefile.Load(ctx, path)
+	if err != nil {
+		return nil, loadError(path, err)
+	}
+	day, err := time.Parse(time.DateOnly, demoDate)
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	service, err := standin.Start(standin.Options{
+		Estate:          served,
+		Secret:          password,
+		CertificateFile: filepath.Join(folder, "authority.pem"),
+		DigestEvery:     rehearsalDigest,
+		Now:             func() time.Time { return day.Add(12*time.Hour + time.Since(began)) },
+	})
+	if err != nil {
+		return nil, networkError(err)
+	}
+	return service, nil
 }

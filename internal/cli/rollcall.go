@@ -71,22 +71,7 @@ func newRollcall(streams Streams) *cli.Command {
 				return usageError("--run: %q is no name of a run, expected letters, digits and hyphens", run)
 			}
 			if run != "" && !cmd.Bool("send") {
-				s, err := open(ctx, cmd, streams)
-				if err != nil {
-					return err
-				}
-				l, err := lanes.Load(ctx, cmd.String("lanes"))
-				if err != nil {
-					return laneError(cmd, err)
-				}
-				if err := unlock(ctx, cmd, l); err != nil {
-					return err
-				}
-				call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
-				if err != nil {
-					return runError(err, cmd.String("runs"), run)
-				}
-				return s.print(present.NewRollCall(s.r, call))
+				return lookAgain(ctx, cmd, streams, run)
 			}
 			s, l, me, err := caller(ctx, cmd, streams)
 			if err != nil {
@@ -115,43 +100,65 @@ func newRollcall(streams Streams) *cli.Command {
 	}
 }
 
-func newHeld(streams Streams) *cli.Command {
-	decide := func(word, usage string, admit bool) *cli.Command {
-		return &cli.Command{
-			Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: laneFlags(),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				s, l, me, err := caller(ctx, cmd, streams)
-				if err != nil {
-					return err
+// lookAgain looks who has answered a roll call.
+func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run string) error {
+	s, err := open(ctx, cmd, streams)
+	if err != nil {
+		return err
+	}
+	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	if err != nil {
+		return laneError(cmd, err)
+	}
+	if err := unlock(ctx, cmd, l); err != nil {
+		return err
+	}
+	call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
+	if err != nil {
+		return runError(err, cmd.String("runs"), run)
+	}
+	return s.print(present.NewRollCall(s.r, call))
+}
+
+// newDecide returns the command by which an approver decides about held messages.
+func newDecide(streams Streams, word, usage string, admit bool) *cli.Command {
+	return &cli.Command{
+		Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: laneFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, l, me, err := caller(ctx, cmd, streams)
+			if err != nil {
+				return err
+			}
+			if cmd.Args().Len() == 0 {
+				return usageError("held %s needs the numbers that held list shows", word)
+			}
+			if err := unlock(ctx, cmd, l); err != nil {
+				return err
+			}
+			requests, err := probe.Requests(ctx, s.r, l, me)
+			if err != nil {
+				return networkError(err)
+			}
+			var chosen []*probe.Request
+			for _, text := range cmd.Args().Slice() {
+				n, err := strconv.Atoi(text)
+				if err != nil || n < 1 || n > len(requests) {
+					return usageError("%q is no number that held list shows: there are %d", text, len(requests))
 				}
-				if cmd.Args().Len() == 0 {
-					return usageError("held %s needs the numbers that held list shows", word)
-				}
-				if err := unlock(ctx, cmd, l); err != nil {
-					return err
-				}
-				requests, err := probe.Requests(ctx, s.r, l, me)
-				if err != nil {
+				chosen = append(chosen, &requests[n-1])
+			}
+			for _, q := range chosen {
+				if err := q.Decide(ctx, s.r, l, admit); err != nil {
 					return networkError(err)
 				}
-				var chosen []*probe.Request
-				for _, text := range cmd.Args().Slice() {
-					n, err := strconv.Atoi(text)
-					if err != nil || n < 1 || n > len(requests) {
-						return usageError("%q is no number that held list shows: there are %d", text, len(requests))
-					}
-					chosen = append(chosen, &requests[n-1])
-				}
-				for _, q := range chosen {
-					if err := q.Decide(ctx, s.r, l, admit); err != nil {
-						return networkError(err)
-					}
-					fmt.Fprintf(streams.Out, "%s: %s\n", strings.ToUpper(word[:1])+word[1:], present.Clean(q.Subject))
-				}
-				return nil
-			},
-		}
+				fmt.Fprintf(streams.Out, "%s: %s\n", strings.ToUpper(word[:1])+word[1:], present.Clean(q.Subject))
+			}
+			return nil
+		},
 	}
+}
+
+func newHeld(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "held",
 		Usage: "what waits for you as an approver, by your mailbox",
@@ -174,8 +181,8 @@ func newHeld(streams Streams) *cli.Command {
 					return s.print(present.NewHeldQueue(s.r, me, requests))
 				},
 			},
-			decide("admit", "let messages in", true),
-			decide("refuse", "refuse messages", false),
+			newDecide(streams, "admit", "let messages in", true),
+			newDecide(streams, "refuse", "refuse messages", false),
 		},
 	}
 }

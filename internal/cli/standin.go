@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/standin"
 )
@@ -68,34 +69,9 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	options := standin.Options{
-		Estate:          s.e,
-		Host:            cmd.String("host"),
-		Dir:             cmd.String("dir"),
-		DigestEvery:     cmd.Duration("digest-every"),
-		CertificateFile: cmd.String("certificate"),
-		Outside:         cmd.Int("port-outside"),
-		Submission:      cmd.Int("port-submission"),
-		Submissions:     cmd.Int("port-submissions"),
-		IMAP:            cmd.Int("port-imap"),
-		IMAPS:           cmd.Int("port-imaps"),
-		SCIM:            cmd.Int("port-scim"),
-	}
-	if clock := cmd.String("clock"); clock != "" {
-		from, err := time.Parse(time.RFC3339, clock)
-		if err != nil {
-			return usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", clock)
-		}
-		began := time.Now()
-		options.Now = func() time.Time { return from.Add(time.Since(began)) }
-	}
-	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {
-		return usageError("%w", err)
-	}
-	if path := cmd.String("conduct"); path != "" {
-		if options.Conduct, err = standin.ReadConduct(ctx, path); err != nil {
-			return usageError("%w", err)
-		}
+	options, err := standinOptions(ctx, cmd, s.e)
+	if err != nil {
+		return err
 	}
 	if path := cmd.String("log"); path != "" {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -104,9 +80,6 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		}
 		defer f.Close()
 		options.Log = f
-	}
-	if options.CertificateFile == "" && cmd.String("lanes") != "" {
-		options.CertificateFile = cmd.String("lanes") + ".authority.pem"
 	}
 	service, err := standin.Start(options)
 	if err != nil {
@@ -131,6 +104,44 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			}
 		}
 	}
+}
+
+// standinOptions returns what the command line says of the service, but for its log.
+func standinOptions(ctx context.Context, cmd *cli.Command, e *estate.Estate) (standin.Options, error) {
+	options := standin.Options{
+		Estate:          e,
+		Host:            cmd.String("host"),
+		Dir:             cmd.String("dir"),
+		DigestEvery:     cmd.Duration("digest-every"),
+		CertificateFile: cmd.String("certificate"),
+		Outside:         cmd.Int("port-outside"),
+		Submission:      cmd.Int("port-submission"),
+		Submissions:     cmd.Int("port-submissions"),
+		IMAP:            cmd.Int("port-imap"),
+		IMAPS:           cmd.Int("port-imaps"),
+		SCIM:            cmd.Int("port-scim"),
+	}
+	if clock := cmd.String("clock"); clock != "" {
+		from, err := time.Parse(time.RFC3339, clock)
+		if err != nil {
+			return options, usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", clock)
+		}
+		began := time.Now()
+		options.Now = func() time.Time { return from.Add(time.Since(began)) }
+	}
+	var err error
+	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {
+		return options, usageError("%w", err)
+	}
+	if path := cmd.String("conduct"); path != "" {
+		if options.Conduct, err = standin.ReadConduct(ctx, path); err != nil {
+			return options, usageError("%w", err)
+		}
+	}
+	if options.CertificateFile == "" && cmd.String("lanes") != "" {
+		options.CertificateFile = cmd.String("lanes") + ".authority.pem"
+	}
+	return options, nil
 }
 
 // keepOutOfGit has git leave out files, each in its folder, or tells that somebody

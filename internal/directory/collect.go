@@ -365,16 +365,32 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 		c.d.Remark(e.Line, true, text)
 		return
 	}
+	g.owns = m.Owns
+	if g.Also == nil && (slices.ContainsFunc(m.Also, e.has) || slices.Contains(m.Owns, "also")) {
+		g.Also = []string{}
+	}
+	c.settings(e, m, &g)
+	g.Owners, g.Mods = c.refer(e, &g, "owner", m.Owners), c.refer(e, &g, "moderator", m.Moderators)
+	if members := c.refer(e, &g, "member", m.Members); members != nil {
+		g.Members = []estatefile.Member{}
+	}
+	for _, name := range m.Rules {
+		e.each(name, func(url string) { c.addRule(e, &g, url) })
+	}
+	if e.ID != "" {
+		c.identify(e, group(len(c.d.Groups)))
+	}
+	c.d.Groups = append(c.d.Groups, g)
+}
+
+// settings takes the settings of a group from an entry.
+func (c *Collector) settings(e *Entry, m *GroupsMap, g *Group) {
 	set := func(name, text string, list []string) {
 		if action, ok := strings.CutPrefix(name, "access."); ok {
 			g.Access = append(g.Access, estatefile.Field{Name: action, Text: text})
 		} else {
 			g.Settings = append(g.Settings, estatefile.Field{Name: name, Text: text, List: list})
 		}
-	}
-	g.owns = m.Owns
-	if g.Also == nil && (slices.ContainsFunc(m.Also, e.has) || slices.Contains(m.Owns, "also")) {
-		g.Also = []string{}
 	}
 	if title := c.first(e, m.Title); title != "" && title != g.Address {
 		set("title", title, nil)
@@ -402,17 +418,6 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 			}
 		}
 	}
-	g.Owners, g.Mods = c.refer(e, &g, "owner", m.Owners), c.refer(e, &g, "moderator", m.Moderators)
-	if members := c.refer(e, &g, "member", m.Members); members != nil {
-		g.Members = []estatefile.Member{}
-	}
-	for _, name := range m.Rules {
-		e.each(name, func(url string) { c.addRule(e, &g, url) })
-	}
-	if e.ID != "" {
-		c.identify(e, group(len(c.d.Groups)))
-	}
-	c.d.Groups = append(c.d.Groups, g)
 }
 
 // setting makes a setting of texts; split says that lists stand in one of them.

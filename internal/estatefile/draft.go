@@ -211,6 +211,31 @@ func (d *Draft) finish() error {
 		return d.err
 	}
 	d.mended = map[string][]byte{}
+	d.applyPending()
+	for _, name := range slices.Sorted(maps.Keys(d.yaml)) {
+		t := d.yaml[name]
+		if t.err != nil {
+			return t.err
+		}
+		data, err := applySplices(t.data, t.splices)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		d.mended[name] = data
+	}
+	for name, t := range d.rows {
+		d.mended[name] = t.text()
+	}
+	for name, data := range d.mended {
+		if old, there := d.read[name]; there && old != nil && bytes.Equal(data, old) {
+			delete(d.mended, name)
+		}
+	}
+	return nil
+}
+
+// applyPending makes the changes of lists and keys that are noted.
+func (d *Draft) applyPending() {
 	// What is further within comes first, so that it is put in first where both
 	// are put in at the end.
 	depth := func(t *yamlText, n *yaml.Node) int {
@@ -244,26 +269,6 @@ func (d *Draft) finish() error {
 		}
 		keys = keys[1:]
 	}
-	for _, name := range slices.Sorted(maps.Keys(d.yaml)) {
-		t := d.yaml[name]
-		if t.err != nil {
-			return t.err
-		}
-		data, err := applySplices(t.data, t.splices)
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		d.mended[name] = data
-	}
-	for name, t := range d.rows {
-		d.mended[name] = t.text()
-	}
-	for name, data := range d.mended {
-		if old, there := d.read[name]; there && old != nil && bytes.Equal(data, old) {
-			delete(d.mended, name)
-		}
-	}
-	return nil
 }
 
 // Estate returns the estate as it is with the changes. An error is one of the

@@ -236,6 +236,11 @@ func (d *document) readMember(s *groupSpec, n *yaml.Node) {
 		}
 		return
 	}
+	d.readMemberMapping(s, n, r)
+}
+
+// readMemberMapping reads a member that is a mapping: of an address, or a rule.
+func (d *document) readMemberMapping(s *groupSpec, n *yaml.Node, r relation) {
 	var rule estate.MemberRule
 	named, given, bad := 0, map[string]bool{}, false
 	one := func(want estate.Form, use func(it item)) field {

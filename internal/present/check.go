@@ -1,7 +1,6 @@
 package present
 
 import (
-	"cmp"
 	"iter"
 	"net/url"
 	"slices"
@@ -237,99 +236,6 @@ func (a *HazardPage) writeText(p *Page) {
 
 func (a *HazardPage) table() ([]string, iter.Seq[[]string]) {
 	return []string{"name", "severity", "trap", "cure"}, slices.Values([][]string{{a.Name, a.Severity, a.Trap, a.Cure}})
-}
-
-// sarif returns the hazards as a log of SARIF 2.1.0 (OASIS), sections 3.13 to
-// 3.35.
-func (a *Hazards) sarif() any {
-	type text struct {
-		Text string `json:"text"`
-	}
-	type configuration struct {
-		Level string `json:"level"`
-	}
-	type rule struct {
-		ID               string        `json:"id"`
-		ShortDescription text          `json:"shortDescription"`
-		FullDescription  text          `json:"fullDescription"`
-		Help             text          `json:"help"`
-		Default          configuration `json:"defaultConfiguration"`
-	}
-	type region struct {
-		StartLine   int `json:"startLine"`
-		StartColumn int `json:"startColumn"`
-	}
-	type artifact struct {
-		URI string `json:"uri"`
-	}
-	type physical struct {
-		Artifact artifact `json:"artifactLocation"`
-		Region   *region  `json:"region,omitempty"`
-	}
-	type location struct {
-		Physical physical `json:"physicalLocation"`
-	}
-	type suppression struct {
-		Kind          string `json:"kind"`
-		Justification string `json:"justification"`
-	}
-	type result struct {
-		RuleID       string        `json:"ruleId"`
-		RuleIndex    int           `json:"ruleIndex"`
-		Level        string        `json:"level"`
-		Message      text          `json:"message"`
-		Locations    []location    `json:"locations,omitempty"`
-		Suppressions []suppression `json:"suppressions,omitempty"`
-	}
-	levels := map[string]string{"high": "error", "medium": "warning", "low": "note"}
-	rules := []rule{}
-	index := map[string]int{}
-	for i, check := range a.checks {
-		index[check.Name] = i
-		rules = append(
-			rules,
-			rule{
-				check.Name,
-				text{check.Trap},
-				text{oneLine(check.Doc)},
-				text{check.Cure},
-				configuration{levels[check.Severity.String()]},
-			},
-		)
-	}
-	results := []result{}
-	for _, h := range slices.Concat(a.Hazards, a.Accepted) {
-		one := result{
-			RuleID:    h.Name,
-			RuleIndex: index[h.Name],
-			Level:     levels[h.Severity],
-			Message:   text{h.Says + " " + h.Fix},
-		}
-		if h.File != "" {
-			one.Locations = []location{{physical{artifact{fileURI(h.File)}, &region{h.Line, cmp.Or(h.Column, 1)}}}}
-		}
-		if h.Because != "" {
-			one.Suppressions = []suppression{{"inSource", h.Because}}
-		}
-		results = append(results, one)
-	}
-	type driver struct {
-		Name  string `json:"name"`
-		Rules []rule `json:"rules"`
-	}
-	type tool struct {
-		Driver driver `json:"driver"`
-	}
-	type run struct {
-		Tool       tool     `json:"tool"`
-		ColumnKind string   `json:"columnKind"`
-		Results    []result `json:"results"`
-	}
-	return struct {
-		Schema  string `json:"$schema"`
-		Version string `json:"version"`
-		Runs    []run  `json:"runs"`
-	}{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []run{{tool{driver{"Yorvet", rules}}, "unicodeCodePoints", results}}}
 }
 
 // fileURI writes a path as a URI reference (RFC 3986).

@@ -180,43 +180,14 @@ func (a *Comparison) writeText(p *Page) {
 		p.Line(0, Span{Good, "Nothing changes for anybody."})
 		return
 	}
-	effects := 0
-	for _, c := range a.Changes {
-		if c.hasEffect() {
-			effects++
-		}
-	}
-	changes := count(effects, "group changes", "groups change")
-	if effects == 0 && !a.Groups.isEmpty() {
-		changes = "No other group changes"
-	}
-	settings := ""
-	if only := len(a.Changes) - effects; only > 0 {
-		settings = ", " + strconv.Itoa(only) + " in settings only"
-	}
-	p.Line(2, Span{Strong, changes}, Span{Plain, " in effect" + settings + "; " +
-		count(
-			len(a.Hazards.Appear),
-			"hazard appears",
-			"hazards appear",
-		) + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
-		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
+	a.writeHead(p)
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
 	p.settings("The estate", a.Estate)
 	for i, one := range a.Persons {
 		if i == mostRest+2 && !p.options.All {
-			p.Line(
-				4,
-				Span{
-					Faint,
-					"  and " + count(
-						len(a.Persons)-i,
-						"more person",
-						"more people",
-					) + " of whom something else is said",
-				},
-			)
+			more := count(len(a.Persons)-i, "more person", "more people")
+			p.Line(4, Span{Faint, "  and " + more + " of whom something else is said"})
 			p.cut = true
 			break
 		}
@@ -243,6 +214,28 @@ func (a *Comparison) writeText(p *Page) {
 	}
 	p.blocks("Welcome notices", blocks, mostRest)
 	p.hint()
+}
+
+// writeHead tells how much changes.
+func (a *Comparison) writeHead(p *Page) {
+	effects := 0
+	for _, c := range a.Changes {
+		if c.hasEffect() {
+			effects++
+		}
+	}
+	changes := count(effects, "group changes", "groups change")
+	if effects == 0 && !a.Groups.isEmpty() {
+		changes = "No other group changes"
+	}
+	settings := ""
+	if only := len(a.Changes) - effects; only > 0 {
+		settings = ", " + strconv.Itoa(only) + " in settings only"
+	}
+	appear := count(len(a.Hazards.Appear), "hazard appears", "hazards appear")
+	p.Line(2, Span{Strong, changes},
+		Span{Plain, " in effect" + settings + "; " + appear + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
+		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
 }
 
 // hasEffect reports whether anybody posts, receives or speaks otherwise.

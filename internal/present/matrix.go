@@ -194,42 +194,22 @@ func (a *Matrix) writeText(p *Page) {
 	if !p.options.All && len(shown) > most+2 {
 		shown = shown[:most]
 	}
-	head := []Span{
-		{Faint, "group"},
-		{Faint, "outside"},
-		{Faint, "inside"},
-		{Faint, "forged"},
-		{Faint, "post"},
-		{Faint, "held"},
-		{Faint, "get"},
-		{Faint, "miss"},
-	}
 	wide := p.options.Width >= 110
-	if wide {
-		head = append(slices.Insert(head, 6, Span{Faint, "refused"}), Span{Faint, "speak"}, Span{Faint, "approve"})
-		head = slices.Insert(head, 1, Span{Faint, "kind"})
+	var head []Span
+	for _, c := range a.cells(MatrixRow{}) {
+		if wide || !c.wide {
+			head = append(head, Span{Faint, c.head})
+		}
 	}
-	rows := [][]Span{append(head, Span{Faint, "hazards"})}
+	rows := [][]Span{head}
 	for _, g := range shown {
-		row := []Span{
-			{Plain, strings.TrimSuffix(g.Group, a.domain)},
-			verdictCell(g.Outside),
-			verdictCell(g.Inside),
-			verdictCell(g.Forged),
-			number(g.Posters["admit"], Plain),
-			number(g.Posters["hold"], Doubtful),
-			number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain),
-			number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad),
+		var row []Span
+		for _, c := range a.cells(g) {
+			if wide || !c.wide {
+				row = append(row, c.Span)
+			}
 		}
-		if wide {
-			row = append(
-				slices.Insert(row, 6, number(g.Posters["refuse"]+g.Posters["drop"], Plain)),
-				number(g.Speaks, Plain),
-				number(g.Approves, Plain),
-			)
-			row = slices.Insert(row, 1, Span{Plain, g.Kind})
-		}
-		rows = append(rows, append(row, number(g.Hazards, Bad)))
+		rows = append(rows, row)
 	}
 	p.Table(rows)
 	p.Gap()
@@ -245,6 +225,31 @@ func (a *Matrix) writeText(p *Page) {
 		},
 	)
 	p.hint()
+}
+
+// matrixCell is a cell of a row, with the head of its column.
+type matrixCell struct {
+	head string
+	wide bool // it is only on a wide page
+	Span
+}
+
+func (a *Matrix) cells(g MatrixRow) []matrixCell {
+	return []matrixCell{
+		{"group", false, Span{Plain, strings.TrimSuffix(g.Group, a.domain)}},
+		{"kind", true, Span{Plain, g.Kind}},
+		{"outside", false, verdictCell(g.Outside)},
+		{"inside", false, verdictCell(g.Inside)},
+		{"forged", false, verdictCell(g.Forged)},
+		{"post", false, number(g.Posters["admit"], Plain)},
+		{"held", false, number(g.Posters["hold"], Doubtful)},
+		{"refused", true, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
+		{"get", false, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
+		{"miss", false, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
+		{"speak", true, number(g.Speaks, Plain)},
+		{"approve", true, number(g.Approves, Plain)},
+		{"hazards", false, number(g.Hazards, Bad)},
+	}
 }
 
 func verdictCell(verdict string) Span { return Span{verdictStyle(verdict), verdict} }

@@ -220,6 +220,14 @@ func (a *Person) writeText(p *Page) {
 			countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)...)
 	p.personGroups("Does not reach them", a.Receives, false)
 	p.personGroups("Reaches them", a.Receives, true)
+	a.writePosts(p)
+	a.writeRights(p)
+	a.writeAlone(p)
+	p.hint()
+}
+
+// writePosts tells what becomes of their own messages.
+func (a *Person) writePosts(p *Page) {
 	var blocks []block
 	for _, verdict := range []string{"refuse", "drop", "hold", "admit"} {
 		var groups []string
@@ -240,6 +248,10 @@ func (a *Person) writeText(p *Page) {
 		}
 	}
 	p.blocks("Their own messages, by group", blocks, 8)
+}
+
+// writeRights tells what they may do for groups besides.
+func (a *Person) writeRights(p *Page) {
 	var may []block
 	add := func(word string, groups []string) {
 		if len(groups) > 0 {
@@ -254,6 +266,15 @@ func (a *Person) writeText(p *Page) {
 	add("approves for", a.Approves)
 	add("owns", a.Owns)
 	p.blocks("What they may besides", may, 8)
+}
+
+// writeAlone tells where nobody else does what they do.
+func (a *Person) writeAlone(p *Page) {
+	words := map[string]string{
+		"owner":    "nobody else answers for",
+		"approver": "nobody else can release what is held for",
+		"member":   "nobody else gets the mail of",
+	}
 	var alone []block
 	for _, as := range []string{"owner", "approver", "member"} {
 		var groups []string
@@ -263,16 +284,10 @@ func (a *Person) writeText(p *Page) {
 			}
 		}
 		if len(groups) > 0 {
-			alone = append(alone, block{
-				word: Span{Doubtful, "only " + as},
-				text: map[string]string{
-					"owner": "nobody else answers for", "approver": "nobody else can release what is held for", "member": "nobody else gets the mail of"}[as],
-				people: groups,
-			})
+			alone = append(alone, block{word: Span{Doubtful, "only " + as}, text: words[as], people: groups})
 		}
 	}
 	p.blocks("What breaks without them", alone, 8)
-	p.hint()
 }
 
 // personGroups writes the groups whose mail reaches a person, or does not.

@@ -76,6 +76,20 @@ func (a *ProbePlan) writeText(p *Page) {
 			) + " would find in their mailbox.",
 		},
 	)
+	a.writeCases(p)
+	a.writeNotes(p)
+	p.Gap()
+	if len(a.Touched) > a.Limit {
+		text := "the lanes allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."
+		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, text})
+	} else {
+		p.Line(0, Span{Faint, "Add --send to send them."})
+	}
+	p.hint()
+}
+
+// writeCases lists the messages by group.
+func (a *ProbePlan) writeCases(p *Page) {
 	group := ""
 	shown := a.Cases
 	const most = 30
@@ -120,35 +134,21 @@ func (a *ProbePlan) writeText(p *Page) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Cases)-len(shown)) + " more"})
 		p.cut = true
 	}
+}
+
+// writeNotes lists what cannot be tried.
+func (a *ProbePlan) writeNotes(p *Page) {
 	if len(a.Notes) > 0 {
 		p.Gap()
-		for i, note := range a.Notes {
-			if i == 6 && !p.options.All && len(a.Notes) > 8 {
-				p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried"})
-				p.cut = true
-				break
-			}
-			p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, note})
+	}
+	for i, note := range a.Notes {
+		if i == 6 && !p.options.All && len(a.Notes) > 8 {
+			p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried"})
+			p.cut = true
+			break
 		}
+		p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, note})
 	}
-	p.Gap()
-	if len(a.Touched) > a.Limit {
-		p.Line(
-			2,
-			Span{Bad, "Too many: "},
-			Span{
-				Plain,
-				"the lanes allow " + count(
-					a.Limit,
-					"person",
-					"people",
-				) + ". Choose groups or kinds, or raise limits: people.",
-			},
-		)
-	} else {
-		p.Line(0, Span{Faint, "Add --send to send them."})
-	}
-	p.hint()
 }
 
 func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {
@@ -265,20 +265,9 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	}
 	for i := range j.Members {
 		m := &j.Members[i]
-		a.Members = append(
-			a.Members,
-			ProbeMember{
-				a.Cases[m.Case].Case,
-				m.Address,
-				m.Predicted,
-				m.Seen,
-				m.AsPredicted,
-				m.Seconds,
-				m.Where,
-				m.Case,
-				false,
-			},
-		)
+		name := a.Cases[m.Case].Case
+		one := ProbeMember{name, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case, false}
+		a.Members = append(a.Members, one)
 	}
 	for _, cause := range j.Causes {
 		a.Causes = append(a.Causes, n.cause(j, cause))
@@ -344,20 +333,11 @@ func (a *Probe) writeText(p *Page) {
 
 // writeDifferences tells what was not as predicted, case by case.
 func (a *Probe) writeDifferences(p *Page) {
-	const mostCases, mostMembers = 12, 4
+	const mostCases = 12
 	shown, left, explained := 0, 0, 0
 	for i, c := range a.Cases {
-		var members []ProbeMember
-		for _, m := range a.Members {
-			if m.index != i || m.AsPredicted {
-				continue
-			}
-			if m.explained && !p.options.All {
-				explained++
-				continue
-			}
-			members = append(members, m)
-		}
+		members, known := a.otherwise(i, p.options.All)
+		explained += known
 		verdict := !c.AsPredicted
 		if verdict && c.explained && !p.options.All {
 			explained++
@@ -375,41 +355,7 @@ func (a *Probe) writeDifferences(p *Page) {
 			p.Title("What was seen otherwise")
 		}
 		shown++
-		from := c.From
-		if c.By != "" {
-			from = c.By + " as " + c.From
-		}
-		spans := []Span{
-			{Faint, "  " + c.Case + " "},
-			{Plain, c.Kind + ", " + from + " to " + c.To + ": "},
-			{verdictStyle(c.Predicted), c.Predicted},
-		}
-		if verdict {
-			spans = append(
-				spans,
-				Span{Plain, " was predicted, seen "},
-				Span{Bad, c.Seen},
-				Span{Faint, " (" + c.Reply + ")"},
-			)
-		}
-		p.Line(6, spans...)
-		for k, m := range members {
-			if k == mostMembers && !p.options.All && len(members) > mostMembers+1 {
-				p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more"})
-				p.cut = true
-				break
-			}
-			predicted := m.Predicted
-			if predicted == "" {
-				predicted = "nothing at all"
-			}
-			p.Line(
-				8,
-				Span{Plain, "      " + m.Address + ": "},
-				Span{Plain, predicted + " predicted, "},
-				Span{Bad, m.Seen},
-			)
-		}
+		c.writeDifference(p, verdict, members)
 	}
 	if left > 0 {
 		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages"})
@@ -419,6 +365,53 @@ func (a *Probe) writeDifferences(p *Page) {
 		p.Gap()
 		p.Line(0, Span{Faint, count(explained, "difference", "differences") + " explained above."})
 		p.cut = true
+	}
+}
+
+// otherwise returns what was not seen as predicted of a case in mailboxes, and how much
+// more of it is explained already, unless all is wanted.
+func (a *Probe) otherwise(number int, all bool) (members []ProbeMember, explained int) {
+	for _, m := range a.Members {
+		switch {
+		case m.index != number || m.AsPredicted:
+		case m.explained && !all:
+			explained++
+		default:
+			members = append(members, m)
+		}
+	}
+	return members, explained
+}
+
+// writeDifference tells what was seen otherwise of a case: the verdict, and what some
+// got.
+func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember) {
+	const mostMembers = 4
+	from := c.From
+	if c.By != "" {
+		from = c.By + " as " + c.From
+	}
+	spans := []Span{
+		{Faint, "  " + c.Case + " "},
+		{Plain, c.Kind + ", " + from + " to " + c.To + ": "},
+		{verdictStyle(c.Predicted), c.Predicted},
+	}
+	if verdict {
+		seen := []Span{{Plain, " was predicted, seen "}, {Bad, c.Seen}, {Faint, " (" + c.Reply + ")"}}
+		spans = append(spans, seen...)
+	}
+	p.Line(6, spans...)
+	for k, m := range members {
+		if k == mostMembers && !p.options.All && len(members) > mostMembers+1 {
+			p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more"})
+			p.cut = true
+			break
+		}
+		predicted := m.Predicted
+		if predicted == "" {
+			predicted = "nothing at all"
+		}
+		p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Plain, predicted + " predicted, "}, Span{Bad, m.Seen})
 	}
 }
 

@@ -457,30 +457,45 @@ func (w *judge) describe(m *MemberResult, name string) {
 // seen with or should have been.
 func (w *judge) others() []MemberResult {
 	e := w.estate()
-	var list []MemberResult
 	to, known := e.Find(w.c.To)
 	if !known && !e.InsideDomain(w.c.To.Domain()) {
-		name := e.Key(w.c.To)
-		m := MemberResult{Case: w.number, Address: w.c.To.String()}
-		if w.p.Verdict == estate.Admit {
-			m.Predicted = resolve.Inbox.String()
-		}
-		if w.watched[name] {
-			w.describe(&m, name)
-			m.AsPredicted = m.Seen == m.Predicted
-			if m.Seen == "" {
-				m.Seen = SeenNot
-			}
-			list = append(list, m)
-		}
-		return list
+		return w.reader()
 	}
+	list := w.strangers()
+	if known && e.IsGroup(to) {
+		list = append(list, w.archives(to)...)
+	}
+	return list
+}
+
+// reader returns what whoever a message outside the estate is for got, if their
+// mailbox was looked into.
+func (w *judge) reader() []MemberResult {
+	name := w.estate().Key(w.c.To)
+	if !w.watched[name] {
+		return nil
+	}
+	m := MemberResult{Case: w.number, Address: w.c.To.String()}
+	if w.p.Verdict == estate.Admit {
+		m.Predicted = resolve.Inbox.String()
+	}
+	w.describe(&m, name)
+	m.AsPredicted = m.Seen == m.Predicted
+	if m.Seen == "" {
+		m.Seen = SeenNot
+	}
+	return []MemberResult{m}
+}
+
+// strangers returns those outside the estate with whom a copy was seen.
+func (w *judge) strangers() []MemberResult {
+	var list []MemberResult
 	for _, copies := range w.e.copies {
 		a, err := address.Parse(copies[0].Account)
 		if err != nil {
 			continue
 		}
-		if _, ours := e.Find(a); !ours {
+		if _, ours := w.estate().Find(a); !ours {
 			list = append(list, MemberResult{
 				Case:    w.number,
 				Address: a.String(),
@@ -491,9 +506,13 @@ func (w *judge) others() []MemberResult {
 		}
 	}
 	slices.SortFunc(list, func(a, b MemberResult) int { return strings.Compare(a.Address, b.Address) })
-	if !known || !e.IsGroup(to) {
-		return list
-	}
+	return list
+}
+
+// archives returns the archives that a message to a group was seen in or should have
+// been.
+func (w *judge) archives(to estate.ID) []MemberResult {
+	e := w.estate()
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
@@ -501,6 +520,7 @@ func (w *judge) others() []MemberResult {
 			predicted[way.Group] = way.State == resolve.WayOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}
+	var list []MemberResult
 	for id := range estate.ID(e.Groups()) {
 		name := w.key(id)
 		copies := w.e.copies[name]

@@ -90,27 +90,34 @@ func StartCall(
 	if err := j.write(line{Marks: marks}, true); err != nil {
 		return nil, err
 	}
-	raw, err := p.rollCall(&p.Cases[0])
+	reply, err := p.ask(ctx, j)
 	if err != nil {
 		return nil, err
 	}
-	if err := j.write(line{Sending: &attempt{Case: 0}}, true); err != nil {
-		return nil, err
+	return p.look(ctx, &history{plan: &plannedRun{}, marks: marks, replies: map[int]send.Reply{0: reply}})
+}
+
+// ask sends the message of a roll call, the only case of the plan. A message that is
+// not taken is an error.
+func (p *Plan) ask(ctx context.Context, j *Journal) (send.Reply, error) {
+	c := &p.Cases[0]
+	raw, err := p.rollCall(c)
+	if err != nil {
+		return send.Reply{}, err
 	}
-	session := send.NewSession(way.As(caller))
+	if err := j.write(line{Sending: &attempt{Case: 0}}, true); err != nil {
+		return send.Reply{}, err
+	}
+	session := send.NewSession(c.way.As(c.From))
 	defer session.Close()
-	reply := session.Send(
-		ctx,
-		send.Envelope{From: caller.String(), To: c.To.String(), ID: p.Cases[0].Tag, Notify: true},
-		raw,
-	)
+	reply := session.Send(ctx, send.Envelope{From: c.From.String(), To: c.To.String(), ID: c.Tag, Notify: true}, raw)
 	if err := j.write(line{Replied: &attempt{Case: 0, Reply: &reply}}, true); err != nil {
-		return nil, err
+		return reply, err
 	}
 	if !reply.Accepted() {
-		return nil, fmt.Errorf("the message is not taken: %s", reply)
+		return reply, fmt.Errorf("the message is not taken: %s", reply)
 	}
-	return p.look(ctx, &history{plan: &plannedRun{}, marks: marks, replies: map[int]send.Reply{0: reply}})
+	return reply, nil
 }
 
 // PlanCall returns a roll call that has not been sent: who would be asked.

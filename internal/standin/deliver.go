@@ -38,97 +38,106 @@ func (p *post) line(j *job, step string, args ...any) {
 
 // layOut makes the copies of a message that a group has let in.
 func (p *post) layOut(j job) []job {
-	var all []job
-	send := func(c job, step string) {
-		c.ID = j.ID + "-" + strconv.Itoa(len(all)) // the same if it is done again after a crash
-		p.line(&c, step, "to", c.To, "group", c.Group)
-		all = append(all, p.befall(c)...)
-	}
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	e := p.r.Estate()
 	group, ok := p.group(j.To)
 	sender, err := address.Parse(j.Sender)
 	if !ok || err != nil {
 		p.line(&j, "lost", "group", j.To, "detail", "the group is gone")
 		return nil
 	}
-	from := p.r.Sender(sender)
-	d := p.r.Deliver(group, &from, j.Facts)
-	copies := map[estate.ID][]byte{} // by the group whose members get it
-	text := func(way resolve.Way) []byte {
-		if copies[way.Group] == nil {
-			copies[way.Group] = p.dress(j.Raw, e.Group(way.Group), e.Group(group))
-		}
-		return copies[way.Group]
+	l := &laying{post: p, job: j, group: group, from: p.r.Sender(sender), texts: map[estate.ID][]byte{}}
+	if l.original = j.To; j.Original != "" {
+		l.original = j.Original
 	}
-	original := j.To
-	if j.Original != "" {
-		original = j.Original
-	}
-	asked := map[estate.ID]bool{}
-	for _, way := range d.Ways {
-		switch kind := e.Group(way.Group).Kind; {
-		case way.State == resolve.WayOpen && (kind == estate.Forum || kind == estate.Mailbox):
-			send(
-				job{
-					Kind:      copyJob,
-					To:        e.Address(way.Group).String(),
-					Group:     e.Address(way.Group).String(),
-					Original:  original,
-					From:      j.From,
-					Sender:    j.Sender,
-					MessageID: j.MessageID,
-					Raw:       text(way),
-				},
-				"archived",
-			)
-		case way.State == resolve.WayWaiting:
-			if at, decision, ok := d.Hindrance(way); ok && !asked[at] {
-				asked[at] = true
-				p.holdNested(j, at, decision, original)
-			}
-		}
-	}
-	for _, recipient := range d.Recipients {
-		way := d.Way(recipient)
-		to := e.Address(recipient.ID)
-		c := job{
-			Kind:       copyJob,
-			To:         to.String(),
-			Group:      e.Address(way.Group).String(),
-			Original:   original,
-			From:       j.From,
-			Sender:     j.Sender,
-			Facts:      j.Facts,
-			MessageID:  j.MessageID,
-			EnvelopeID: j.EnvelopeID,
-			Raw:        text(way),
-		}
-		if j.Nested && p.hadBefore(&j, recipient.ID, &from) {
-			continue
-		}
-		m := membership{to.String(), c.Group}
-		paused := e.Group(way.Group).PauseAfter > 0 && p.bounces[m] >= e.Group(way.Group).PauseAfter
-		switch recipient.Outcome {
-		case resolve.Inbox, resolve.Undeliverable:
-			if paused {
-				p.line(&c, "paused", "to", c.To, "group", c.Group)
-				continue
-			}
-			send(c, "copied")
-		case resolve.Digest:
-			c.Kind, c.Member, c.To = digestJob, c.To, c.Group
-			c.ID = j.ID + "-digest-" + strconv.Itoa(int(recipient.ID))
-			if p.queue.add(c) == nil {
-				p.line(&c, "collected", "to", c.Member, "group", c.Group)
-			}
+	l.d = p.r.Deliver(group, &l.from, j.Facts)
+	l.archives()
+	for _, recipient := range l.d.Recipients {
+		if !j.Nested || !p.hadBefore(&j, recipient.ID, &l.from) {
+			l.copyFor(recipient)
 		}
 	}
 	if j.Notify {
 		p.tell(j, "expanded", []failure{{final: j.To, status: "2.0.0", text: "laid out to its members"}})
 	}
-	return all
+	return l.all
+}
+
+// laying is a message that is being laid out.
+type laying struct {
+	*post
+	job      job
+	group    estate.ID // that it came to
+	original string    // the group that it was sent to first
+	from     resolve.Sender
+	d        *resolve.Delivery
+	texts    map[estate.ID][]byte // by the group whose members get it
+	all      []job
+}
+
+// copyOf returns a copy that a group hands out, to an address.
+func (l *laying) copyOf(way resolve.Way, to string) job {
+	e := l.r.Estate()
+	if l.texts[way.Group] == nil {
+		l.texts[way.Group] = l.dress(l.job.Raw, e.Group(way.Group), e.Group(l.group))
+	}
+	return job{
+		Kind:      copyJob,
+		To:        to,
+		Group:     e.Address(way.Group).String(),
+		Original:  l.original,
+		From:      l.job.From,
+		Sender:    l.job.Sender,
+		MessageID: l.job.MessageID,
+		Raw:       l.texts[way.Group],
+	}
+}
+
+// send readies a copy, with whatever trouble befalls it.
+func (l *laying) send(c job, step string) {
+	c.ID = l.job.ID + "-" + strconv.Itoa(len(l.all)) // the same if it is done again after a crash
+	l.line(&c, step, "to", c.To, "group", c.Group)
+	l.all = append(l.all, l.befall(c)...)
+}
+
+// archives keeps the message with the groups that keep it, and holds it where a nested
+// group does.
+func (l *laying) archives() {
+	e := l.r.Estate()
+	asked := map[estate.ID]bool{}
+	for _, way := range l.d.Ways {
+		switch kind := e.Group(way.Group).Kind; {
+		case way.State == resolve.WayOpen && (kind == estate.Forum || kind == estate.Mailbox):
+			l.send(l.copyOf(way, e.Address(way.Group).String()), "archived")
+		case way.State == resolve.WayWaiting:
+			if at, decision, ok := l.d.Hindrance(way); ok && !asked[at] {
+				asked[at] = true
+				l.holdNested(l.job, at, decision, l.original)
+			}
+		}
+	}
+}
+
+// copyFor readies what somebody gets.
+func (l *laying) copyFor(recipient resolve.Recipient) {
+	way := l.d.Way(recipient)
+	c := l.copyOf(way, l.r.Estate().Address(recipient.ID).String())
+	c.Facts, c.EnvelopeID = l.job.Facts, l.job.EnvelopeID
+	switch recipient.Outcome {
+	case resolve.Inbox, resolve.Undeliverable:
+		after := l.r.Estate().Group(way.Group).PauseAfter
+		if after > 0 && l.bounces[membership{c.To, c.Group}] >= after {
+			l.line(&c, "paused", "to", c.To, "group", c.Group)
+			return
+		}
+		l.send(c, "copied")
+	case resolve.Digest:
+		c.Kind, c.Member, c.To = digestJob, c.To, c.Group
+		c.ID = l.job.ID + "-digest-" + strconv.Itoa(int(recipient.ID))
+		if l.queue.add(c) == nil {
+			l.line(&c, "collected", "to", c.Member, "group", c.Group)
+		}
+	}
 }
 
 // hadBefore reports whether somebody already got a message that now comes to them

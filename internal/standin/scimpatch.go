@@ -516,22 +516,60 @@ func (c *scimChange) remove(id string) error {
 	return nil
 }
 
+// bulkOperation is one of a BulkRequest (RFC 7644, section 3.7).
+type bulkOperation struct {
+	Method string          `json:"method"`
+	Path   string          `json:"path"`
+	BulkID string          `json:"bulkId"`
+	Data   json.RawMessage `json:"data"`
+}
+
+// promise notes the address of a group that an operation is to create, for those that
+// refer to it.
+func (c *scimChange) promise(one bulkOperation) {
+	var resource map[string]any
+	if one.Method != http.MethodPost || one.BulkID == "" || json.Unmarshal(one.Data, &resource) != nil {
+		return
+	}
+	if extension, ok := resource[scim.Extension].(map[string]any); ok {
+		c.made[one.BulkID], _ = extension["address"].(string)
+	}
+}
+
+// one makes one operation of a BulkRequest, and returns its status.
+func (c *scimChange) one(o bulkOperation) (int, error) {
+	id, isGroup := strings.CutPrefix(o.Path, "/Groups/")
+	id, err := url.PathUnescape(id)
+	switch {
+	case err != nil:
+		return 0, badSCIM("invalidPath", "%v", err)
+	case o.Method == http.MethodPost && o.Path == "/Groups":
+		_, err = c.create(o.Data)
+		return http.StatusCreated, err
+	case o.Method == http.MethodPatch && isGroup:
+		_, err = c.patch(id, o.Data)
+		return http.StatusOK, err
+	case o.Method == http.MethodDelete && isGroup:
+		return http.StatusNoContent, c.remove(id)
+	}
+	const text = "%s %s is none of POST /Groups, PATCH /Groups/ID and DELETE /Groups/ID"
+	return 0, badSCIM("invalidPath", text, o.Method, o.Path)
+}
+
 // bulk makes several changes (RFC 7644, section 3.7): all of them, or none.
 func (c *scimChange) bulk(data json.RawMessage) (any, error) {
 	var request struct {
-		Schemas    []string `json:"schemas"`
-		Operations []struct {
-			Method string          `json:"method"`
-			Path   string          `json:"path"`
-			BulkID string          `json:"bulkId"`
-			Data   json.RawMessage `json:"data"`
-		} `json:"Operations"`
+		Schemas    []string        `json:"schemas"`
+		Operations []bulkOperation `json:"Operations"`
 	}
 	if err := json.Unmarshal(data, &request); err != nil {
 		return nil, badSCIM("invalidSyntax", "this is no BulkRequest: %s", scim.Problem(err))
 	}
 	if !slices.Contains(request.Schemas, scim.BulkSchema) || len(request.Operations) > mostBulk {
 		return nil, badSCIM("invalidSyntax", "expected %s with at most %d operations", scim.BulkSchema, mostBulk)
+	}
+	for _, one := range request.Operations {
+		c.promise(one)
 	}
 	// What is created comes first, so that others may refer to it.
 	order := make([]int, 0, len(request.Operations))
@@ -542,41 +580,10 @@ func (c *scimChange) bulk(data json.RawMessage) (any, error) {
 			}
 		}
 	}
-	for _, i := range order {
-		if one := request.Operations[i]; one.Method == http.MethodPost && one.BulkID != "" {
-			var resource map[string]any
-			if json.Unmarshal(one.Data, &resource) == nil {
-				if extension, ok := resource[scim.Extension].(map[string]any); ok {
-					c.made[one.BulkID], _ = extension["address"].(string)
-				}
-			}
-		}
-	}
 	answers := make([]map[string]any, len(request.Operations))
 	for _, i := range order {
 		one := request.Operations[i]
-		id, isGroup := strings.CutPrefix(one.Path, "/Groups/")
-		status := http.StatusOK
-		id, err := url.PathUnescape(id)
-		switch {
-		case err != nil:
-			err = badSCIM("invalidPath", "%v", err)
-		case one.Method == http.MethodPost && one.Path == "/Groups":
-			status = http.StatusCreated
-			_, err = c.create(one.Data)
-		case one.Method == http.MethodPatch && isGroup:
-			_, err = c.patch(id, one.Data)
-		case one.Method == http.MethodDelete && isGroup:
-			status = http.StatusNoContent
-			err = c.remove(id)
-		default:
-			err = badSCIM(
-				"invalidPath",
-				"%s %s is none of POST /Groups, PATCH /Groups/ID and DELETE /Groups/ID",
-				one.Method,
-				one.Path,
-			)
-		}
+		status, err := c.one(one)
 		if err != nil {
 			return nil, err
 		}

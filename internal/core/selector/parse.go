@@ -265,10 +265,8 @@ func (p *parser) parseFactor(depth int) Expr {
 
 func (p *parser) parseAtom() Expr {
 	if p.atoms++; p.atoms > maxAtoms {
-		p.fail(
-			"the selector names more than "+strconv.Itoa(maxAtoms)+"; make a group of them, and say in and its address",
-			"",
-		)
+		most := strconv.Itoa(maxAtoms)
+		p.fail("the selector names more than "+most+"; make a group of them, and say in and its address", "")
 		return nil
 	}
 	start := p.tok
@@ -301,30 +299,32 @@ func (p *parser) parseAtom() Expr {
 	case strings.Contains(start.text, "@"):
 		a.Kind = Is
 		p.parseAddress(a, "")
-	case start.text == "":
-		p.fail("expected who is meant, such as anyone, inside, members or an address, not the end", "")
-	case start.text == ")", start.text == "and", start.text == "or", start.text == "because":
-		p.fail("expected who is meant, such as anyone, inside, members or an address, before "+quote(start.text), "")
 	default:
-		near := nearest.Word(start.text, vocabulary)
-		p.fail(
-			"unknown word "+quote(start.text)+", expected one such as anyone, inside or members, or an address",
-			near,
-		)
+		p.failAtom(start.text)
 	}
 	if p.scope == ForPeople && a.Kind.AboutMessage() {
-		p.failAt(
-			a.Offset,
-			len(start.text),
-			quote(start.text)+" is about a message, and this place is about people only",
-			"",
-		)
+		text := quote(start.text) + " is about a message, and this place is about people only"
+		p.failAt(a.Offset, len(start.text), text, "")
 	}
 	if p.err != nil {
 		return nil
 	}
 	a.Text = p.text[a.Offset:end]
 	return a
+}
+
+// failAtom says that a word is no beginning of an atom.
+func (p *parser) failAtom(word string) {
+	const expected = "expected who is meant, such as anyone, inside, members or an address"
+	switch word {
+	case "":
+		p.fail(expected+", not the end", "")
+	case ")", "and", "or", "because":
+		p.fail(expected+", before "+quote(word), "")
+	default:
+		text := "unknown word " + quote(word) + ", expected one such as anyone, inside or members, or an address"
+		p.fail(text, nearest.Word(word, vocabulary))
+	}
 }
 
 // parseArgument reads what stands in parentheses after the word at hand, gives

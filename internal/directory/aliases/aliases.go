@@ -247,6 +247,19 @@ func (p *parser) include(e entry, path string) []string {
 	return list
 }
 
+// parse returns the address of an alias, if it has one.
+func (p *parser) parse(e entry) (address.Address, bool) {
+	a, err := address.Parse(p.full(e.name))
+	if err != nil {
+		text := fmt.Sprintf("the alias %s: %v", e.name, err)
+		if p.options.Domain == "" && !strings.Contains(e.name, "@") {
+			text = fmt.Sprintf("the alias %s has no domain and is left out; name one with --domain", e.name)
+		}
+		p.d.Remark(e.line, true, text)
+	}
+	return a, err == nil
+}
+
 // build makes people and groups of the entries.
 func (p *parser) build() {
 	named := map[string]int{} // groups that may have an owner, by address without case
@@ -258,13 +271,8 @@ func (p *parser) build() {
 	groups := map[int]int{}      // by entry: its group
 	var ofGroups []entry         // further addresses of groups
 	for i, e := range p.entries {
-		a, err := address.Parse(p.full(e.name))
-		if err != nil {
-			text := fmt.Sprintf("the alias %s: %v", e.name, err)
-			if p.options.Domain == "" && !strings.Contains(e.name, "@") {
-				text = fmt.Sprintf("the alias %s has no domain and is left out; name one with --domain", e.name)
-			}
-			p.d.Remark(e.line, true, text)
+		a, ok := p.parse(e)
+		if !ok {
 			continue
 		}
 		targets := p.resolve(e)
