@@ -1,0 +1,126 @@
+package expect_test
+
+import (
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+const quayside = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example}, {address: bob@kelp.example}, {address: cat@kelp.example}, {address: dan@out.example}]
+groups:
+  - address: desk@kelp.example
+    gate: [refuse unproven, hold cat@kelp.example, refuse dan@out.example, admit inside]
+    owners: [ann@kelp.example]
+    members: [ann@kelp.example, {address: bob@kelp.example, copy: digest}]
+    voice: [as ann@kelp.example, for bob@kelp.example]
+  - address: dumb@kelp.example
+    gate: [refuse anyone]
+`
+
+// A draft says who posts, receives, speaks and approves, and who does not.
+func TestDraftSaysAll(t *testing.T) {
+	text := expect.Draft(sample.Load(t, quayside), []estate.ID{0, 1})
+	desk, dumb, ok := strings.Cut(text, "to dumb@kelp.example\n")
+	if !ok {
+		t.Fatal(text)
+	}
+	want := map[string][]string{
+		desk: {
+			"to desk@kelp.example",
+			"  refuses outside and not known", "  admits inside and not known", "  refuses unproven and not known", "  admits members",
+			"  admits known and not (cat@kelp.example or dan@out.example)", "  holds cat@kelp.example", "  refuses dan@out.example",
+			"  reaches ann@kelp.example in inbox", "  reaches bob@kelp.example in digest",
+			"  spares cat@kelp.example", "  spares dan@out.example",
+			"  speaks as ann@kelp.example", "  speaks for bob@kelp.example", "  speaks only ann@kelp.example or bob@kelp.example",
+			"  approves ann@kelp.example", "  approves at least 1",
+		},
+		dumb: {"  refuses known", "  spares ann@kelp.example", "  spares dan@out.example", "  speaks only ann@kelp.example"},
+	}
+	for part, lines := range want {
+		said := strings.Split(part, "\n")
+		at := 0
+		for _, line := range lines {
+			for at < len(said) && said[at] != line {
+				at++
+			}
+			if at == len(said) {
+				t.Errorf("%q is missing, or not in its place:\n%s", line, part)
+				break
+			}
+		}
+	}
+	for _, never := range []string{"spares ann@", "spares bob@", "desk@kelp.example in", "admits cat@", "known and not (cat@kelp.example or dan@out.example or"} {
+		if strings.Contains(desk, never) {
+			t.Errorf("%q is said:\n%s", never, desk)
+		}
+	}
+}
+
+// Errors are told where they are, each once, and the lines behind are read all the
+// same.
+func TestErrorsGoOn(t *testing.T) {
+	list, errs := expect.Parse("to desk@kelp.example\n\xff admits inside\n  admits outside # as ever\n  reaches from ann@kelp.example\n  admits from bob@\n")
+	if len(list) != 1 || list[0].Line != 3 || list[0].Text != "admits outside" {
+		t.Errorf("%+v", list)
+	}
+	var lines []int
+	for _, e := range errs {
+		lines = append(lines, e.Line)
+	}
+	if len(lines) != 3 || lines[0] != 2 || lines[1] != 4 || lines[2] != 5 || errs[0].Column != 1 {
+		t.Errorf("errors of lines %v: %+v", lines, errs)
+	}
+}
+
+// A group that is not there is named once, with one that may be meant if any is near.
+func TestNoSuchGroup(t *testing.T) {
+	list, errs := expect.Parse("to dsk@kelp.example\n  admits inside\n  admits outside\nto quitedifferent@kelp.example\n  admits inside\n")
+	if len(errs) > 0 {
+		t.Fatal(errs)
+	}
+	problems := expect.Check(sample.Load(t, quayside).Estate(), list)
+	if len(problems) != 2 || problems[0].Nearest != "desk@kelp.example" || problems[1].Nearest != "" || problems[1].Line != 4 {
+		t.Errorf("%+v", problems)
+	}
+}
+
+// What is seen of one sender is what becomes of their message.
+func TestReachesFrom(t *testing.T) {
+	r := sample.Load(t, quayside)
+	for text, holds := range map[string]bool{
+		"reaches ann@kelp.example in inbox":                       true,
+		"reaches ann@kelp.example in inbox from bob@kelp.example": true,
+		"reaches ann@kelp.example in inbox from cat@kelp.example": false,
+		"spares ann@kelp.example from cat@kelp.example":           true,
+		"spares ann@kelp.example from bob@kelp.example":           false,
+		"spares outside":                                    true,
+		"reaches bob@kelp.example in inbox":                 false,
+		"reaches known and members in inbox":                false,
+		"reaches members and not bob@kelp.example in inbox": true,
+		"spares anyone":                                     false,
+		"speaks only ann@kelp.example or bob@kelp.example":  true,
+		"speaks only ann@kelp.example":                      false,
+		"speaks as ann@kelp.example":                        true,
+		"speaks for ann@kelp.example":                       false,
+		"approves at least 1":                               true,
+		"approves at least 2":                               false,
+		"approves bob@kelp.example":                         false,
+		"refuses unproven":                                  true,
+		"admits ann@kelp.example and not unproven":          true,
+		"refuses larger(1MB) and outside":                   true,
+	} {
+		list, errs := expect.Parse("to desk@kelp.example\n  " + text + "\n")
+		if len(errs) > 0 || len(list) != 1 {
+			t.Fatalf("%s: %v", text, errs)
+		}
+		result := expect.Evaluate(r, &list[0])
+		if result.Holds != holds || !holds && len(result.Counter) == 0 {
+			t.Errorf("%s: holds is %v, %+v", text, result.Holds, result.Counter)
+		}
+	}
+}

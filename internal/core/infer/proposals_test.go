@@ -1,0 +1,166 @@
+package infer
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change/changetest"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+var update = flag.Bool("update", false, "write what is proposed and found anew")
+
+// check compares lines with those of a file in testdata.
+func check(t *testing.T, name string, lines []string) {
+	t.Helper()
+	path := filepath.Join("testdata", name)
+	got := strings.Join(lines, "\n") + "\n"
+	if *update {
+		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
+	for i := range max(len(lines), len(want)) {
+		switch {
+		case i >= len(lines):
+			t.Fatalf("%s:%d: %q is missing", path, i+1, want[i])
+		case i >= len(want):
+			t.Fatalf("%s: %q is too much", path, lines[i])
+		case lines[i] != want[i]:
+			t.Fatalf("%s:%d: %q, want %q", path, i+1, lines[i], want[i])
+		}
+	}
+}
+
+// moorings has much of what proposals are about.
+const moorings = `yorvet: 1
+domains: [kelp.example, {domain: old.example, same-as: kelp.example}]
+people:
+  - {address: ada@kelp.example}
+  - {address: bo@kelp.example, facts: {post: deck}}
+  - {address: cy@kelp.example, mailbox: full}
+  - {address: dee@kelp.example}
+groups:
+  - address: main@kelp.example
+    also: [other@kelp.example]
+    gate: [refuse suspect, admit in crew@kelp.example, admit members]
+    owners: [cy@kelp.example]
+    voice: [as ada@kelp.example, for bo@kelp.example]
+    members: [{address: ada@kelp.example, paused: true}, nested@kelp.example, {address: shut@kelp.example, copy: none}, guest@far.example]
+  - {address: nested@kelp.example, kind: forum, gate: [admit anyone], echo: false, members: [{where: (post=deck)}, {everyone: true, copy: digest}]}
+  - {address: shut@kelp.example, gate: [], members: [{address: dee@kelp.example, since: 2026-01-05}]}
+  - {address: crew@kelp.example, kind: roster, members: [bo@kelp.example]}
+`
+
+// What is proposed for a miss, and how likely each is, lightest first.
+func TestProposals(t *testing.T) {
+	r := sample.Load(t, moorings)
+	at := address.MustParse
+	main, none := at("main@kelp.example"), ""
+	var lines []string
+	for _, c := range []struct {
+		name   string
+		trial  Trial
+		person string // "" where the verdict was missed
+	}{
+		{"a stranger's verdict", Trial{From: at("x@far.example"), To: main}, none},
+		{"a forger's verdict", Trial{From: at("ada@kelp.example"), To: main, Message: resolve.Message{Unproven: true}}, none},
+		{"a suspect invitation of a program", Trial{From: at("bo@kelp.example"), To: main, Message: resolve.Message{Suspect: true, Invitation: true, Automatic: true}}, none},
+		{"a member's verdict", Trial{From: at("ada@kelp.example"), To: main}, none},
+		{"an owner's verdict, by another address", Trial{From: at("cy@kelp.example"), To: at("other@kelp.example")}, none},
+		{"a verdict in another domain", Trial{From: at("ada@kelp.example"), To: at("main@old.example")}, none},
+		{"a voice", Trial{From: main, By: at("ada@kelp.example"), To: at("x@far.example")}, none},
+		{"a voice to a group", Trial{From: main, By: at("dee@kelp.example"), To: at("nested@kelp.example")}, none},
+		{"a person's name as a voice", Trial{From: at("ada@kelp.example"), By: at("dee@kelp.example"), To: at("x@far.example")}, none},
+		{"what a member got", Trial{From: at("bo@kelp.example"), To: main}, "ada@kelp.example"},
+		{"what somebody by a rule got", Trial{From: at("bo@kelp.example"), To: main}, "bo@kelp.example"},
+		{"what somebody in a shut group got", Trial{From: at("bo@kelp.example"), To: main}, "dee@kelp.example"},
+		{"what a guest got", Trial{From: at("bo@kelp.example"), To: main}, "guest@far.example"},
+		{"what somebody got of a nested group", Trial{From: at("bo@kelp.example"), To: at("nested@kelp.example")}, "cy@kelp.example"},
+		{"what somebody got of a roster", Trial{From: at("bo@kelp.example"), To: at("crew@kelp.example")}, "ada@kelp.example"},
+		{"what somebody got of nobody", Trial{From: at("bo@kelp.example"), To: at("none@kelp.example")}, "ada@kelp.example"},
+	} {
+		x := &search{r: r, trials: []Trial{c.trial}}
+		miss := Miss{0, estate.None}
+		if c.person != none {
+			miss.Person, _ = r.Estate().Find(at(c.person))
+		}
+		proposals := x.candidates(miss)
+		slices.SortStableFunc(proposals, func(a, b proposal) int { return a.weight - b.weight })
+		lines = append(lines, "# "+c.name)
+		for _, p := range proposals {
+			line := fmt.Sprintf("%2d %s", p.weight, changetest.Tell(r.Estate(), p.change))
+			if p.lostAddress.IsValid() {
+				line += " without " + p.lostAddress.String()
+			}
+			if p.lostDomain != "" {
+				line += " without " + p.lostDomain
+			}
+			if !slices.Contains(lines[len(lines)-min(len(lines), 300):], line) {
+				lines = append(lines, line)
+			}
+		}
+	}
+	check(t, "proposals.txt", lines)
+}
+
+// What is found, in its order, for single differences.
+func TestRanking(t *testing.T) {
+	var lines []string
+	for _, d := range []struct{ old, new string }{
+		{"{address: cy@kelp.example, copy: digest}", "{address: cy@kelp.example, copy: none}"},
+		{"{address: cy@kelp.example, copy: digest}, ", ""},
+		{", guest@far.example]", ", {address: guest@far.example, copy: digest}]"},
+		{"nested@kelp.example, guest", "{address: nested@kelp.example, copy: none}, guest"},
+		{"gate: [admit anyone]", "gate: [admit inside]"},
+		{"gate: [admit anyone]", "gate: [hold anyone]"},
+		{"hold suspect, ", ""},
+		{"refuse unproven, ", "refuse unproven, refuse outside, "},
+		{", admit outside]", "]"},
+		{"    moderators: [cy@kelp.example]\n", "    echo: false\n    moderators: [cy@kelp.example]\n"},
+		{"    moderators: [cy@kelp.example]\n", "    moderators: [cy@kelp.example, dee@kelp.example]\n"},
+		{"    moderators: [cy@kelp.example]\n", "    outside-copy: none\n    moderators: [cy@kelp.example]\n"},
+		{"    moderators: [cy@kelp.example]\n", "    kind: roster\n    moderators: [cy@kelp.example]\n"},
+		{"    also: [other@kelp.example]\n", ""},
+		{"    voice: [as ada@kelp.example]\n", ""},
+		{"{address: ada@kelp.example}", "{address: ada@kelp.example, mailbox: full}"},
+		{"members: [ada@kelp.example, {", "members: [{address: ada@kelp.example, paused: true}, {"},
+		{"members: [{where: (post=deck)}]", "members: [{where: (post=deck), copy: digest}]"},
+		{"bo@kelp.example, facts: {post: deck}", "bo@kelp.example, facts: {post: pier}"},
+		{"cy@kelp.example}\n", "cy@kelp.example, facts: {post: deck}}\n"},
+	} {
+		if !strings.Contains(pier, d.old) {
+			t.Fatalf("%q is not in the estate", d.old)
+		}
+		r, real := sample.Load(t, pier), sample.Load(t, strings.Replace(pier, d.old, d.new, 1))
+		list := trials(r)
+		look(real, list)
+		moveTo(r.Estate(), real.Estate(), list)
+		causes, lost := Explain(r, list)
+		lines = append(lines, fmt.Sprintf("# %q for %q: %d lost", d.new, d.old, len(lost)))
+		for _, cause := range causes {
+			lines = append(lines, fmt.Sprintf("explains %d", len(cause.Explains)))
+			for _, h := range cause.Hypotheses[:min(6, len(cause.Hypotheses))] {
+				line := "  " + changetest.Tell(r.Estate(), h.Change)
+				if h.And != nil {
+					line += " and " + changetest.Tell(r.Estate(), h.And)
+				}
+				lines = append(lines, line)
+			}
+		}
+	}
+	check(t, "ranking.txt", lines)
+}
