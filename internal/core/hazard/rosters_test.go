@@ -1,0 +1,54 @@
+package hazard_test
+
+import (
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+// What bites a group that takes mail does not bite a roster, which takes none.
+func TestRostersTakeNoMail(t *testing.T) {
+	tried := 0
+	for _, name := range []string{"nobody-approves", "approver-unreachable", "no-way-in", "nested-stops", "nested-waits",
+		"forgeable", "no-members", "outside-reader", "owner-left-out", "answers-show-person"} {
+		for _, fires := range cases[name].fires {
+			if !strings.HasPrefix(fires, "g: {") || strings.Contains(fires, "kind: forum") || strings.Contains(fires, "kind: mailbox") {
+				continue
+			}
+			tried++
+			r := sample.Load(t, groups(strings.Replace(fires, "g: {", "g: {kind: roster, ", 1)))
+			for _, f := range hazard.Run(r, hazard.All()) {
+				if f.Check.Name == name && r.Estate().Address(f.Group).String() == "g@kelp.example" {
+					says, _ := f.Text()
+					t.Errorf("%s in a roster, %s: %s", name, fires, says)
+				}
+			}
+		}
+	}
+	if tried < 10 {
+		t.Errorf("%d are tried", tried)
+	}
+}
+
+// A ring is told once, of its first group, however many are in it.
+func TestRingIsToldOnce(t *testing.T) {
+	for _, text := range []string{
+		"g: {members: [g@kelp.example]}",
+		"g: {members: [n@kelp.example]} n: {members: [g@kelp.example]}",
+		"g: {members: [m@kelp.example]} n: {members: [g@kelp.example]} m: {members: [n@kelp.example, ada@kelp.example]}",
+	} {
+		found := 0
+		for _, f := range hazard.Run(sample.Load(t, groups(text)), hazard.All()) {
+			if f.Check.Name == "loop" {
+				if found++; f.Group != 0 || f.Place.Line == 0 {
+					t.Errorf("%s: of group %d, line %d", text, f.Group, f.Place.Line)
+				}
+			}
+		}
+		if found != 1 {
+			t.Errorf("%s: told %d times", text, found)
+		}
+	}
+}
