@@ -159,7 +159,8 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 			return false, err
 		}
 		if !c.askable() {
-			return false, usageError("nothing is written: there is nobody to ask, say --yes to make this change, or --preview to look only")
+			return false, usageError("nothing is written: there is nobody to ask, say --yes to make this change, or " +
+				"--preview to look only")
 		}
 		if !c.agreed(ctx) {
 			return false, errWrong

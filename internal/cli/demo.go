@@ -43,7 +43,8 @@ const demoDate = "2026-11-23"
 var demoSteps = []step{
 	{
 		"Who may write to the lost property desk?",
-		"Passengers write to this group from outside, so its gate has to let strangers in, but nobody who only claims to be one of us. The newest member is held for two weeks.",
+		"Passengers write to this group from outside, so its gate has to let strangers in, but nobody who only claims to " +
+			"be one of us. The newest member is held for two weeks.",
 		[]string{"who", "posts", "lost-property@kelpmere.example"},
 		"",
 	},
@@ -74,7 +75,8 @@ var demoSteps = []step{
 	},
 	{
 		"Who receives a sailing notice?",
-		"A duty officer may post it. But a nested group asks its own gate again: the engine crew miss it, and nobody is told.",
+		"A duty officer may post it. But a nested group asks its own gate again: the engine crew miss it, and " +
+			"nobody is told.",
 		[]string{"who", "receives", "sailing-notices@kelpmere.example", "--from", "odile.renn@kelpmere.example"},
 		"",
 	},
@@ -134,13 +136,15 @@ var demoSteps = []step{
 	},
 	{
 		"New volunteers have signed up: what changes if they are added?",
-		"Their list is pasted as it came. What was not understood is listed, and what the change does is shown, before anything is written.",
+		"Their list is pasted as it came. What was not understood is listed, and what the change does is shown, before " +
+			"anything is written.",
 		append(addVolunteers, "--preview"),
 		"",
 	},
 	{
 		"And the directory that the group is mastered in?",
-		"In the copy of the estate in the folder changed they are added. The difference comes out as a change that the directory takes: LDIF here, or SCIM.",
+		"In the copy of the estate in the folder changed they are added. The difference comes out as a change that the " +
+			"directory takes: LDIF here, or SCIM.",
 		[]string{"export", "--as", "ldif", "--since", "estate", "--for", "hq-directory"},
 		demo.Changed,
 	},

@@ -60,7 +60,8 @@ func newGroupNew(streams Streams) *cli.Command {
 			", ",
 		) + ". yorvet group postures tells what each\n" +
 			"means. Settings besides, or instead, are those of the estate, as in: tell-held=inside\n\n" +
-			"Example: yorvet group new storm-desk@kelpmere.example --posture desk --title 'Storm desk' --owner ines.maro@kelpmere.example",
+			"Example: yorvet group new storm-desk@kelpmere.example --posture desk --title 'Storm desk' --owner " +
+			"ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"},
 			&cli.StringFlag{Name: "title", Usage: "what people call it"},
@@ -313,7 +314,8 @@ func newGroupSet(streams Streams) *cli.Command {
 		Name:      "set",
 		Usage:     "change settings of groups",
 		ArgsUsage: "GROUP SETTING=VALUE...",
-		Description: "The settings are those of the estate: title, kind, copy, gate, voice, access.find and so on. SETTING=\n" +
+		Description: "The settings are those of the estate: title, kind, copy, gate, voice, access.find and so on. " +
+			"SETTING=\n" +
 			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
 			"from it. A GROUP may hold * for anything.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
@@ -437,11 +439,12 @@ func (c *changer) rename(g estate.ID, text string) error {
 
 func newGroupRemove(streams Streams) *cli.Command {
 	return &cli.Command{
-		Name:        "remove",
-		Usage:       "remove groups",
-		ArgsUsage:   "GROUP...",
-		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: yorvet group remove old-regatta@kelpmere.example",
-		Flags:       changeFlags(),
+		Name:      "remove",
+		Usage:     "remove groups",
+		ArgsUsage: "GROUP...",
+		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: " +
+			"yorvet group remove old-regatta@kelpmere.example",
+		Flags: changeFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 {

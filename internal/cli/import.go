@@ -26,7 +26,8 @@ func newImport(streams Streams) *cli.Command {
 		Name:      "import",
 		Usage:     "make an estate of directories, tables and lists, or bring one to where they are",
 		ArgsUsage: "SOURCE...",
-		Description: "A SOURCE is a file (LDIF, SCIM resources, CSV, alias file, vCard, a list as pasted), a URL (ldap, ldaps,\n" +
+		Description: "A SOURCE is a file (LDIF, SCIM resources, CSV, alias file, vCard, a list as pasted), a URL " +
+			"(ldap, ldaps,\n" +
 			"ldapi, https for SCIM), FORMAT:PATH, or a source file with a login and a map. Of several, what an\n" +
 			"earlier one says counts more; where they differ is listed. An estate that is there already keeps its\n" +
 			"comments, gates, voices and what members chose; what would change is shown first.\n\n" +

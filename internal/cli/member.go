@@ -377,7 +377,8 @@ func newMemberList(streams Streams) *cli.Command {
 		Name:      "list",
 		Usage:     "the members of groups as they are written down, with what comes of it",
 		ArgsUsage: "GROUP",
-		Description: "Owners and moderators, too, unless --as says otherwise. As CSV it is a table for a spreadsheet; cells\n" +
+		Description: "Owners and moderators, too, unless --as says otherwise. As CSV it is a table for a " +
+			"spreadsheet; cells\n" +
 			"that a spreadsheet would take for a formula begin with an apostrophe.\n\n" +
 			"Example: yorvet member list lost-property@kelpmere.example --format csv > desk.csv",
 		Flags: []cli.Flag{

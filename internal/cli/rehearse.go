@@ -18,7 +18,8 @@ import (
 // and a probe with the estate as it is written down.
 const (
 	rehearsalFolder = "rehearsal"
-	rehearsalLimits = "  pace: 400\n  people: 100\n  connections: 60\n  patience: 12s\n  quiet: 2s\n  look-every: 1s\n  settle: 500ms\n"
+	rehearsalLimits = "  pace: 400\n  people: 100\n  connections: 60\n  patience: 12s\n  quiet: 2s\n  look-every: 1s\n " +
+		" settle: 500ms\n"
 	rehearsalDigest = 300 * time.Millisecond
 )
 
@@ -47,7 +48,8 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	w := streams.Out
 	fmt.Fprintf(w, "\n")
 	heading(w, fmt.Sprintf("%d. What does the mail service really do?", len(demoSteps)+1))
-	present.Paragraph(w, "So far all was worked out from what is written down. Now a stand-in mail service starts on this "+
+	present.Paragraph(w, "So far all was worked out from what is written down. Now a stand-in mail service "+
+		"starts on this "+
 		"machine, which behaves as the service really is set up. Yorvet sends it real messages, as strangers, members and "+
 		"moderators, looks into all mailboxes, and finds the quiet differences.", pageOptions(w))
 	args := []string{

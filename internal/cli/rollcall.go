@@ -165,7 +165,8 @@ func newHeld(streams Streams) *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "what waits for you", Flags: laneFlags(),
-				Description: "The requests are found in your mailbox, which the lanes open.\n\nExample: yorvet held list --as tam.weld@kelpmere.example",
+				Description: "The requests are found in your mailbox, which the lanes open.\n\nExample: yorvet held list --as " +
+					"tam.weld@kelpmere.example",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					s, l, me, err := caller(ctx, cmd, streams)
 					if err != nil {

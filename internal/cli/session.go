@@ -87,7 +87,8 @@ func noSource(path string) error {
 	return nil
 }
 
-var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with --estate, or try yorvet demo")
+var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with " +
+	"--estate, or try yorvet demo")
 
 // dayOf returns the day of evaluation.
 func dayOf(cmd *cli.Command) (estate.Day, error) {

@@ -170,7 +170,8 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 		if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
 			return usageError("%w", err)
 		}
-		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  settle: 1s\n"
+		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  " +
+			"settle: 1s\n"
 		text := ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)
 		if err := localfile.WritePrivate(path, []byte(text)); err != nil {
 			return usageError("%w", err)
@@ -181,7 +182,9 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	}
 	fmt.Fprintf(
 		w,
-		"the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s (STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; %s opens every mailbox\n",
+		"the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s "+
+			"(STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; "+
+			"%s opens every mailbox\n",
 		ready.Outside,
 		ready.Submission,
 		ready.Submissions,

@@ -67,9 +67,11 @@ type GroupsMap struct {
 	Settings   Names            `yaml:"settings"` // attributes that are called as settings of a group, and hold them
 	Set        map[string]Names `yaml:"set"`
 	SetWhen    []SetWhen        `yaml:"set-when"`
-	Owns       []string         `yaml:"owns"` // of title, about and also: what a group has not got where the source says nothing of it
-	Classes    []string         `yaml:"classes"`
-	Entry      string           `yaml:"named-by"` // the attribute in the name of a new entry
+	// Owns names those of title, about and also that a group has not got where the source
+	// says nothing of them.
+	Owns    []string `yaml:"owns"`
+	Classes []string `yaml:"classes"`
+	Entry   string   `yaml:"named-by"` // the attribute in the name of a new entry
 }
 
 // SetWhen sets settings of the groups that a filter matches.

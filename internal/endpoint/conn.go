@@ -45,7 +45,8 @@ func (c *Conn) MayShowLogin() error {
 			return nil
 		}
 	}
-	return errors.New("a login over a connection without TLS would show the password; only this machine itself may be reached so")
+	return errors.New("a login over a connection without TLS would show the password; only this machine itself may be " +
+		"reached so")
 }
 
 // Failure returns why the last step ended that failed, or nil. Libraries put it into

@@ -131,7 +131,8 @@ func (d *Draft) say(g estate.ID, setting string, texts []string) {
 		return
 	}
 	place := d.before.Group(g).Place
-	if s, ok := estate.GroupSetting(setting); ok && f.List != nil && len(texts) == 0 && s.Default != "" && d.isTable(place) {
+	if s, ok := estate.GroupSetting(setting); ok && f.List != nil && len(texts) == 0 && s.Default != "" &&
+		d.isTable(place) {
 		d.refuse(place, "an empty cell of "+setting+" is the default, and not an empty list; change it by hand")
 		return
 	}

@@ -89,7 +89,8 @@ func (d *document) spend(n *yaml.Node) bool {
 // no text.
 var (
 	numberForm = regexp.MustCompile(
-		`^([-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+|[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?|[-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`,
+		`^([-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+|[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?|` +
+			`[-+]?\.(inf|Inf|INF)|\.(nan|NaN|NAN))$`,
 	)
 	boolForm = regexp.MustCompile(`^(true|True|TRUE|false|False|FALSE)$`)
 	nullForm = regexp.MustCompile(`^(null|Null|NULL|~|)$`)

@@ -64,7 +64,9 @@ func readJournal(ctx context.Context, folder string) (*journal, error) {
 	for _, f := range j.Files {
 		name, ready := strings.CutPrefix(f.Ready, readyName)
 		switch {
-		case !ready || name == "" || strings.ContainsFunc(name, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }):
+		case !ready || name == "" || strings.ContainsFunc(name, func(r rune) bool {
+			return (r < 'a' || r > 'z') && (r < '0' || r > '9')
+		}):
 			return nil, j.bad("it names %q, which is no file that Yorvet makes ready", f.Ready)
 		case f.Place == "" || strings.ContainsRune(f.Place, 0):
 			return nil, j.bad("it names a file without a name")

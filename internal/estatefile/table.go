@@ -117,7 +117,8 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 		if _, isKnown := columns[name]; isKnown {
 			columns[name] = i
 		} else if !others {
-			t.l.fail(t.place(i), "unknown column "+quote(name)+" in a table of "+what+", expected one of "+strings.Join(known, ", "),
+			t.l.fail(t.place(i), "unknown column "+quote(name)+" in a table of "+what+", expected one of "+strings.Join(known,
+				", "),
 				nearest.Word(name, known))
 			ok = false
 		}

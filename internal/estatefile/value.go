@@ -132,7 +132,8 @@ func (s textStyle) scalar(text string) string {
 	switch {
 	case s.json:
 		return asJSON(text)
-	case plainForm.MatchString(text) && utf8.ValidString(text) && !numberForm.MatchString(text) && !boolForm.MatchString(text) && !nullForm.MatchString(text):
+	case plainForm.MatchString(text) && utf8.ValidString(text) && !numberForm.MatchString(text) &&
+		!boolForm.MatchString(text) && !nullForm.MatchString(text):
 		return text
 	case strings.ContainsAny(text, `"\`) && !strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) }):
 		return "'" + strings.ReplaceAll(text, "'", "''") + "'"

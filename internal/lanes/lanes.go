@@ -54,9 +54,11 @@ type Limits struct {
 
 // An Outgoing is a way to send.
 type Outgoing struct {
-	Name    string
-	From    []string // addresses and domains, as @domain, that may be sent from; "inside" stands for all of the estate, "anyone" for all
-	Claims  bool     // it may be used to claim addresses that are not one's own: for forged senders
+	Name string
+	// From are addresses and domains, as @domain, that may be sent from; "inside" stands
+	// for all of the estate, "anyone" for all.
+	From    []string
+	Claims  bool // it may be used to claim addresses that are not one's own: for forged senders
 	reach   send.Route
 	user    string
 	as      string

@@ -28,7 +28,8 @@ func (f *fault) apply() []byte {
 
 // otherwise are the operators that are put for others.
 var otherwise = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS,
+	token.GTR: token.GEQ, token.GEQ: token.GTR,
 	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
@@ -72,10 +73,12 @@ func (c *collector) visit(n ast.Node) bool {
 		return n.Tok == token.VAR // types and constants have no course to change
 	case *ast.BinaryExpr:
 		if other, ok := otherwise[n.Op]; ok && !isText(n) {
-			c.add(n.OpPos, n.OpPos+token.Pos(len(n.Op.String())), other.String(), n.Op.String()+" becomes "+other.String()+" in "+c.text(n))
+			c.add(n.OpPos, n.OpPos+token.Pos(len(n.Op.String())), other.String(),
+				n.Op.String()+" becomes "+other.String()+" in "+c.text(n))
 		}
 	case *ast.IfStmt:
-		c.add(n.Cond.Pos(), n.Cond.End(), "!("+string(c.source[c.set.Position(n.Cond.Pos()).Offset:c.set.Position(n.Cond.End()).Offset])+")", "the opposite of "+c.text(n.Cond))
+		from, to := c.set.Position(n.Cond.Pos()).Offset, c.set.Position(n.Cond.End()).Offset
+		c.add(n.Cond.Pos(), n.Cond.End(), "!("+string(c.source[from:to])+")", "the opposite of "+c.text(n.Cond))
 	case *ast.BlockStmt:
 		for _, s := range n.List {
 			c.drop(s)

@@ -194,7 +194,8 @@ func (n namer) asIfMember(a *AsIf, c change.Change) {
 	case change.AddMember:
 		if c.Member.IsRule() {
 			a.Value = ruleWords(c.Member.Filter)
-			a.Says, a.YAML = "\""+a.Value+"\" stood among the members of "+a.Group, groupYAML(a.Group, "members:\n      - "+a.Value)
+			a.Says, a.YAML = "\""+a.Value+"\" stood among the members of "+a.Group, groupYAML(a.Group,
+				"members:\n      - "+a.Value)
 			return
 		}
 		who = c.Member.Address.String()
@@ -234,9 +235,10 @@ func (n namer) asIfMembership(who, group string, was, now estate.Membership) (va
 
 // picked reports whether a rule among the members of a group picks somebody.
 func (n namer) picked(group, person estate.ID) bool {
-	return n.e.IsPerson(person) && n.e.Inside(person) && slices.ContainsFunc(n.e.Rules(group), func(rule estate.MemberRule) bool {
-		return rule.Filter == nil || n.e.Matches(person, rule.Filter)
-	})
+	return n.e.IsPerson(person) && n.e.Inside(person) && slices.ContainsFunc(n.e.Rules(group),
+		func(rule estate.MemberRule) bool {
+			return rule.Filter == nil || n.e.Matches(person, rule.Filter)
+		})
 }
 
 // asIfMemberRule tells of a rule among the members that goes or says something else.

@@ -122,7 +122,8 @@ func those(n int) string {
 // spans tells of a group in a line.
 func (r MatrixRow) spans() []Span {
 	spans := []Span{}
-	for _, one := range []struct{ who, verdict string }{{"outsiders ", r.Outside}, {"unknown insiders ", r.Inside}, {"forgeries ", r.Forged}} {
+	for _, one := range []struct{ who, verdict string }{{"outsiders ", r.Outside}, {"unknown insiders ", r.Inside},
+		{"forgeries ", r.Forged}} {
 		spans = append(spans, Span{Plain, one.who}, Span{verdictStyle(one.verdict), one.verdict}, Span{Plain, ", "})
 	}
 	spans = append(spans, Span{Plain, count(r.Posters["admit"], "person posts", "people post") + "; "})
@@ -177,7 +178,8 @@ func (a *MemberList) writeText(p *Page) {
 			continue
 		}
 		var says []string
-		for _, part := range []struct{ name, text string }{{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ", m.Invitations}} {
+		for _, part := range []struct{ name, text string }{{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ",
+			m.Invitations}} {
 			if part.text != "" {
 				says = append(says, part.name+part.text)
 			}

@@ -128,7 +128,8 @@ func traitsOf(m resolve.Message) string {
 	for _, trait := range []struct {
 		is   bool
 		name string
-	}{{m.Unproven, "unproven"}, {m.Suspect, "suspect"}, {m.Automatic, "automatic"}, {m.Invitation, "an invitation"}, {m.Size > 0, count(int(m.Size), "byte", "bytes")}} {
+	}{{m.Unproven, "unproven"}, {m.Suspect, "suspect"}, {m.Automatic, "automatic"}, {m.Invitation, "an invitation"},
+		{m.Size > 0, count(int(m.Size), "byte", "bytes")}} {
 		if trait.is {
 			traits = append(traits, trait.name)
 		}
@@ -143,7 +144,8 @@ func (a *Expectations) writeText(p *Page) {
 	if broken == 0 {
 		head = append(head, Span{Good, "all hold"})
 	} else {
-		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"}, Span{Plain, ", " + strconv.Itoa(len(a.Expectations)-broken) + " hold"})
+		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"}, Span{Plain, ", " +
+			strconv.Itoa(len(a.Expectations)-broken) + " hold"})
 	}
 	p.Line(2, head...)
 	const most = 5

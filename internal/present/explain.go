@@ -279,7 +279,8 @@ func (n namer) told(g *estate.Group, f *message.Fate, decision Decision) string 
 	case !f.Heard():
 		return "is told nothing, as tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
 	}
-	words := map[estate.Verdict]string{estate.Hold: "is told that it is held", estate.Refuse: "is told that it is refused"}[f.Gate.Verdict]
+	words := map[estate.Verdict]string{estate.Hold: "is told that it is held",
+		estate.Refuse: "is told that it is refused"}[f.Gate.Verdict]
 	if decision.Text != "" {
 		words += `: "` + decision.Text + `"`
 	}

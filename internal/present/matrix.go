@@ -221,7 +221,8 @@ func (a *Matrix) writeText(p *Page) {
 		0,
 		Span{
 			Faint,
-			"get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
+			"get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a " +
+				"wide page has more.",
 		},
 	)
 	p.hint()

@@ -289,7 +289,8 @@ func (a *Probe) writeText(p *Page) {
 			Span{Plain, " (" + count(a.AsPredicted, "observation", "observations") + ")"},
 		)
 	} else {
-		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " + strconv.Itoa(a.AsPredicted) + " as predicted"})
+		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " +
+			strconv.Itoa(a.AsPredicted) + " as predicted"})
 	}
 	p.Line(2, head...)
 	if !a.Ended {

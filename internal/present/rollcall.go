@@ -71,7 +71,8 @@ func (a *RollCall) writeText(p *Page) {
 			},
 		)
 	} else {
-		p.Line(2, append([]Span{{Strong, a.Group + ": "}}, countSpans(a.Counts, []string{probe.Answered, probe.Arrived, probe.NotYet, probe.Bounced}, callStyle)...)...)
+		p.Line(2, append([]Span{{Strong, a.Group + ": "}}, countSpans(a.Counts, []string{probe.Answered, probe.Arrived,
+			probe.NotYet, probe.Bounced}, callStyle)...)...)
 	}
 	p.Gap()
 	var rows [][]Span

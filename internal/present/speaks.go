@@ -79,9 +79,11 @@ func NewSpeaks(r *resolve.Resolver, group estate.ID) *Speaks {
 func (n namer) silence(g *estate.Group) string {
 	switch {
 	case len(g.Voice) == 0 && g.Kind == estate.Roster:
-		return "The group gives nobody a voice. It is a roster, and answers to it would be refused: a forum or a mailbox would serve, with a voice such as [as members]."
+		return "The group gives nobody a voice. It is a roster, and answers to it would be refused: a forum or a mailbox " +
+			"would serve, with a voice such as [as members]."
 	case len(g.Voice) == 0 && g.Kind == estate.List:
-		return "The group gives nobody a voice; [as owners] or [for members] would. A list keeps nothing: where several people answer, a forum or a mailbox serves better, as each sees what the others wrote."
+		return "The group gives nobody a voice; [as owners] or [for members] would. A list keeps nothing: where several " +
+			"people answer, a forum or a mailbox serves better, as each sees what the others wrote."
 	case len(g.Voice) == 0:
 		return "The group gives nobody a voice; [as owners] or [for members] would."
 	}

@@ -128,7 +128,8 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *lanes.Lane
 	}
 	session := send.NewSession(way.As(q.Approver))
 	defer session.Close()
-	if reply := session.Send(ctx, send.Envelope{From: q.Approver.String(), To: q.Answer.String()}, raw); !reply.Accepted() {
+	if reply := session.Send(ctx, send.Envelope{From: q.Approver.String(), To: q.Answer.String()},
+		raw); !reply.Accepted() {
 		return fmt.Errorf("the answer is not taken: %s", reply)
 	}
 	account, _ := l.Account(q.Approver, inside)

@@ -149,8 +149,10 @@ func LookCall(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lan
 // rollCall writes the message of a roll call.
 func (p *Plan) rollCall(c *Case) ([]byte, error) {
 	return compose.Message{
-		From: c.From, To: c.To, ReplyTo: c.From, ID: c.ID, Date: time.Now(), Subject: "Please answer: does this reach you? [" + c.Tag + "]",
-		Text:  "We are checking who gets the mail of " + c.To.String() + ".\n\nPlease answer this message, an empty answer will do. Nothing else needs to be done.\n",
+		From: c.From, To: c.To, ReplyTo: c.From, ID: c.ID, Date: time.Now(),
+		Subject: "Please answer: does this reach you? [" + c.Tag + "]",
+		Text: "We are checking who gets the mail of " + c.To.String() + ".\n\nPlease answer this message, an empty " +
+			"answer will do. Nothing else needs to be done.\n",
 		Extra: []compose.Field{{Name: read.Tag, Value: c.Tag}},
 	}.Bytes()
 }

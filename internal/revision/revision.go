@@ -190,7 +190,8 @@ func command(ctx context.Context, args ...string) *exec.Cmd {
 		ctx,
 		"git",
 		append([]string{"--no-pager", "--no-replace-objects", "--literal-pathspecs", "--no-optional-locks",
-			"-c", "core.fsmonitor=false", "-c", "core.hooksPath=" + os.DevNull, "-c", "diff.external=", "-c", "protocol.allow=never"}, args...)...)
+			"-c", "core.fsmonitor=false", "-c", "core.hooksPath=" +
+				os.DevNull, "-c", "diff.external=", "-c", "protocol.allow=never"}, args...)...)
 	cmd.Env = append(os.Environ(), "GIT_NO_LAZY_FETCH=1", "GIT_TERMINAL_PROMPT=0", "GIT_EXTERNAL_DIFF=", "LC_ALL=C")
 	return cmd
 }

@@ -154,7 +154,8 @@ func checkURL(text string) error {
 	case err != nil:
 		return errors.New("this is no URL")
 	case u.User != nil:
-		return errors.New("a URL with a login would show it in messages and lists of processes; expected a source file with a login")
+		return errors.New("a URL with a login would show it in messages and lists of processes; expected a source file " +
+			"with a login")
 	case strings.HasPrefix(u.Scheme, "http") && (u.RawQuery != "" || u.Fragment != ""):
 		return errors.New("expected a URL without ? and #, the base of the resources")
 	}
@@ -166,7 +167,8 @@ func checkURL(text string) error {
 func (s *source) mode(scheme, host string) (endpoint.TLS, error) {
 	local, login := endpoint.IsLoopback(host), s.Login != nil
 	said := endpoint.TLS(slices.Index(endpoint.Words(), s.TLS))
-	const shows = "a login over a connection without TLS would show the password; only this machine itself may be reached so"
+	const shows = "a login over a connection without TLS would show the password; only this machine itself may be " +
+		"reached so"
 	switch scheme {
 	case "ldapi":
 		if s.TLS != "" && said != endpoint.Plain {

@@ -251,7 +251,8 @@ func (s *source) defaultName() string {
 // prepare reads the map of a source, and finds what {domain} means.
 func (s *source) prepare(ctx context.Context, options Options) error {
 	var err error
-	switch builtIn := map[string]string{"ldif": "ldap", "ldap": "ldap", "scim": "scim", "csv": "table", "vcard": "vcard"}[s.format]; {
+	switch builtIn := map[string]string{"ldif": "ldap", "ldap": "ldap", "scim": "scim", "csv": "table",
+		"vcard": "vcard"}[s.format]; {
 	case s.Map.Inline != nil:
 		s.m = s.Map.Inline
 	case s.Map.File != "":
@@ -408,7 +409,8 @@ func (s *source) readTable(ctx context.Context, c *directory.Collector, path str
 		)
 		return t.Each(func(e *directory.Entry) {
 			if isGroups &&
-				(lacksKind || !slices.ContainsFunc(e.Attributes, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "kind") })) {
+				(lacksKind || !slices.ContainsFunc(e.Attributes,
+					func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "kind") })) {
 				e.Add("kind", "list")
 			}
 			c.Add(e)

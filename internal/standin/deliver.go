@@ -232,9 +232,10 @@ func (p *post) hand(j job) {
 	m := membership{j.To, j.Group}
 	if state != estate.MailboxOpen {
 		f := failure{
-			final:  j.To,
-			status: map[estate.MailboxState]string{estate.MailboxFull: "5.2.2", estate.MailboxClosed: "5.2.1", estate.MailboxNone: "5.1.1"}[state],
-			text:   "the mailbox is " + state.String(),
+			final: j.To,
+			status: map[estate.MailboxState]string{estate.MailboxFull: "5.2.2", estate.MailboxClosed: "5.2.1",
+				estate.MailboxNone: "5.1.1"}[state],
+			text: "the mailbox is " + state.String(),
 		}
 		p.line(&j, "bounced", "to", j.To, "group", j.Group, "status", f.status)
 		p.mutex.Lock()

@@ -16,7 +16,8 @@ var errWrongLogin = errors.New("wrong login")
 
 func (p *post) imapOptions(config *tls.Config) *imapserver.Options {
 	caps := imap.CapSet{}
-	for _, c := range []imap.Cap{imap.CapIMAP4rev1, imap.CapIMAP4rev2, imap.CapNamespace, imap.CapUIDPlus, imap.CapMove, imap.CapSpecialUse, imap.CapListExtended, imap.CapListStatus, imap.CapESearch, imap.CapStatusSize} {
+	for _, c := range []imap.Cap{imap.CapIMAP4rev1, imap.CapIMAP4rev2, imap.CapNamespace, imap.CapUIDPlus, imap.CapMove,
+		imap.CapSpecialUse, imap.CapListExtended, imap.CapListStatus, imap.CapESearch, imap.CapStatusSize} {
 		caps[c] = struct{}{}
 	}
 	return &imapserver.Options{

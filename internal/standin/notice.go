@@ -51,7 +51,8 @@ func (p *post) askApprovers(j *job, group estate.ID) {
 		p.mail(compose.Message{
 			From: p.ownAddress(heldPart, j.ID), To: e.Address(person), Auto: "auto-generated",
 			Subject: "Waits for you: a message to " + g.Address.String(),
-			Text: "A message from " + j.Sender + " to " + g.Address.String() + " waits for a moderator.\n\n" + because(j.Because) +
+			Text: "A message from " + j.Sender + " to " + g.Address.String() + " waits for a moderator.\n\n" +
+				because(j.Because) +
 				"Answer this message with the word ADMIT or REFUSE in the first line.\n",
 			Parts: []compose.Part{{Type: "message/rfc822", Data: j.Raw}},
 		})
@@ -128,7 +129,8 @@ func (p *post) answerHeld(a *arrival, token string) error {
 		if to, err := address.Parse(j.From); err == nil && !j.Facts.Automatic && !j.Facts.Unproven {
 			p.mail(
 				compose.Message{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
-					Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To + " has refused your message.\n"},
+					Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To +
+						" has refused your message.\n"},
 			)
 		}
 		return nil

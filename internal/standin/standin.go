@@ -57,7 +57,8 @@ type Options struct {
 	Conduct                          *Conduct  // how it misbehaves; nil: not at all
 	DigestEvery                      time.Duration
 	Now                              func() time.Time // the service's clock; nil: the real one
-	CertificateFile                  string           // where to write the certificate of its own authority; "" for nowhere
+	// CertificateFile is where to write the certificate of its own authority; "" for nowhere.
+	CertificateFile string
 }
 
 // Master is the login that may open every mailbox, by authorisation identity

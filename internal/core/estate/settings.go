@@ -282,7 +282,8 @@ func accessSettings() []Setting {
 	var list []Setting
 	for action := range actions {
 		list = append(list, Setting{
-			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople, Default: defaultAccess[action].Text,
+			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople,
+			Default:  defaultAccess[action].Text,
 			Concerns: Managing,
 			text: func(g *Group) string {
 				if g.Access[action].Place == (Place{}) {

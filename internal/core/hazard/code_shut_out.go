@@ -9,8 +9,9 @@ var codeShutOut = Check{
 	Name:     "code-shut-out",
 	Severity: Medium,
 	Trap:     "the group asks for a mailed code, and its gate does not admit the code-sender",
-	Doc:      `With voice-proof: mailed-code the code comes by mail, from the estate's code-sender, as an automatic message.`,
-	Cure:     "Let the gate admit the code-sender before anything that refuses automatic or outside mail.",
+	Doc: `With voice-proof: mailed-code the code comes by mail, from the estate's code-sender, as an automatic
+message.`,
+	Cure: "Let the gate admit the code-sender before anything that refuses automatic or outside mail.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		codes := p.E.Settings().CodeSender
 		if !codes.IsValid() || g.VoiceProof != estate.ProofMailedCode {

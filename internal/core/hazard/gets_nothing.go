@@ -20,7 +20,8 @@ either. (In a forum or a mailbox there is.)`,
 			if m.wish.Muting == resolve.NotMuted && !wantsCopies(m.wish.Written) {
 				p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place,
 					text: func() (says, fix string) {
-						return p.name(m.person) + " is a member of " + p.name(id) + " and gets nothing of it: copy " + m.wish.Written.String() + ", and a list keeps nothing to read.",
+						return p.name(m.person) + " is a member of " + p.name(id) + " and gets nothing of it: copy " +
+								m.wish.Written.String() + ", and a list keeps nothing to read.",
 							"Set their copy to every or digest, or make the list a forum."
 					}})
 			}

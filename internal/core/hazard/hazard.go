@@ -54,7 +54,8 @@ func All() []*Check { return slices.Clone(all) }
 
 var all = []*Check{
 	&nobodyApproves, &approverUnreachable, &noWayIn, &nestedStops, &noSuchAddress, &forgeable, &voiceUnprovable,
-	&nestedWaits, &codeShutOut, &unreachableMember, &getsNothing, &olderMembersDiffer, &outsideReader, &deadRule, &loop, &noMembers, &noOwner,
+	&nestedWaits, &codeShutOut, &unreachableMember, &getsNothing, &olderMembersDiffer,
+	&outsideReader, &deadRule, &loop, &noMembers, &noOwner,
 	&ownerLeftOut, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,
 }
 

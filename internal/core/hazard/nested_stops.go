@@ -9,7 +9,8 @@ var nestedStops = Check{
 	Trap:     "a nested group's gate refuses somebody whom this group admits",
 	Doc: `A nested group asks its own gate again. Whom the outer gate admits and the inner one refuses is told
 nothing, and neither are the members of the nested group: they just never see the message.`,
-	Cure: "Let the nested group's gate admit those senders, such as by a rule \"admit in\" with the address of a group of theirs.",
+	Cure: "Let the nested group's gate admit those senders, such as by a rule \"admit in\" with the address of a group " +
+		"of theirs.",
 	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
 		p.nested(id, func(f flow) senders { return f.stopped }, "are refused", "miss it, and nobody is told")
 	},

@@ -24,7 +24,8 @@ whoever registers the address next gets what is meant for somebody else.`,
 				case "gate", "voice", "access":
 					how = "named in the " + u.Role + " of "
 				}
-				return u.Address.String() + " belongs to nobody, and is " + how + p.name(id) + ".", "Mend the address, or take it out."
+				return u.Address.String() + " belongs to nobody, and is " + how + p.name(id) + ".",
+					"Mend the address, or take it out."
 			}})
 		}
 	},

@@ -26,7 +26,8 @@ that, or was brought in otherwise, has a membership that says nothing: they get 
 		if len(older) > 0 {
 			p.report(Finding{Group: id, Place: where(g, "joiners"),
 				text: func() (says, fix string) {
-					return "New members of " + p.name(id) + " get copies, but not " + p.names(older) + ", whose memberships say nothing.",
+					return "New members of " + p.name(id) + " get copies, but not " + p.names(older) +
+							", whose memberships say nothing.",
 						"Set copy to " + joiners.String() + ", too."
 				}})
 		}

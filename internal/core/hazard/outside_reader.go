@@ -26,7 +26,8 @@ members is nested in it, they read along.`,
 				reported[reader] = true
 				p.report(Finding{Group: id, Address: p.name(reader), Place: f.place, Witness: p.witness(f.open),
 					text: func() (says, fix string) {
-						return p.name(reader) + ", who is outside, receives what inside people write to " + p.name(id) + ", as a member of the nested " + p.name(f.group) + ".",
+						return p.name(reader) + ", who is outside, receives what inside people write to " + p.name(id) +
+								", as a member of the nested " + p.name(f.group) + ".",
 							"Set outside-copy of " + p.name(f.group) + " to none, or take it out of " + p.name(id) + "."
 					}})
 			}

@@ -34,7 +34,8 @@ effect, and whoever changes it wonders why.`,
 				reported[entry.Member] = true
 				p.report(Finding{Group: id, Address: p.name(entry.Member), Place: entry.Place,
 					text: func() (says, fix string) {
-						return p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " + p.E.Settings().Position(place) + ".",
+						return p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " +
+								p.E.Settings().Position(place) + ".",
 							"Take this entry out."
 					}})
 			}

@@ -21,7 +21,8 @@ digest, a full mailbox), the voice is theirs on paper only.`,
 			if s.Proof == resolve.ProofImpossible {
 				p.report(Finding{Group: id, Address: p.name(s.ID), Place: g.Voice[s.Rule-1].Place,
 					text: func() (says, fix string) {
-						return p.name(s.ID) + " may write " + s.Voice.String() + " " + p.name(id) + ", but the ownership code cannot reach them.",
+						return p.name(s.ID) + " may write " + s.Voice.String() + " " + p.name(id) + ", but the ownership code cannot " +
+								"reach them.",
 							"See who speaks " + p.name(id) + " for what stands in the way."
 					}})
 			}

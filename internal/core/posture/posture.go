@@ -24,10 +24,12 @@ func All() []Posture { return slices.Clone(all) }
 
 var all = []Posture{
 	{
-		Name:     "desk",
-		For:      "an address that people outside write to, answered in its own name",
-		Posts:    "Everybody, also from outside. Mail that only claims to be from its sender is refused, what looks suspect waits for a moderator or owner.",
-		Receives: "Every member gets a copy, and past mail can be read. Members answer as the group, and answers come to the group.",
+		Name: "desk",
+		For:  "an address that people outside write to, answered in its own name",
+		Posts: "Everybody, also from outside. Mail that only claims to be from its sender is refused, what looks " +
+			"suspect waits for a moderator or owner.",
+		Receives: "Every member gets a copy, and past mail can be read. Members answer as the group, and answers come to " +
+			"the group.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"forum"}},
 			{Setting: "copy", Texts: []string{"every"}},
@@ -69,9 +71,10 @@ var all = []Posture{
 		},
 	},
 	{
-		Name:     "sluice",
-		For:      "mail that somebody looks at before anybody gets it",
-		Posts:    "Everybody may try, and every message waits for a moderator, or an owner where there is none; what those write themselves does not. Mail that only claims to be from its sender is refused.",
+		Name: "sluice",
+		For:  "mail that somebody looks at before anybody gets it",
+		Posts: "Everybody may try, and every message waits for a moderator, or an owner where there is none; what " +
+			"those write themselves does not. Mail that only claims to be from its sender is refused.",
 		Receives: "Every member gets a copy of what is let in.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},

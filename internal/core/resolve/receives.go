@@ -110,7 +110,9 @@ func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
 		}
 	} else {
 		own.people = make([]uint32, 0, len(entries))
-		r.EachMembership(group, func(person estate.ID, wish Wish, _ estate.Place) { add(person, outcomes(kind, wish.Copy, WayOpen)) })
+		r.EachMembership(group, func(person estate.ID, wish Wish, _ estate.Place) {
+			add(person, outcomes(kind, wish.Copy, WayOpen))
+		})
 	}
 	for i := range entries {
 		if entries[i].Member.IsNobody() {

@@ -334,7 +334,8 @@ func (p *parser) parseArgument(set func(string) error) int {
 	p.next()
 	if p.err == nil && p.tok.text != "(" {
 		p.fail(
-			"expected \"(\" after "+word+", as in "+map[string]string{"newcomers": "newcomers(14d)", "larger": "larger(10MB)"}[word],
+			"expected \"(\" after "+word+", as in "+map[string]string{"newcomers": "newcomers(14d)",
+				"larger": "larger(10MB)"}[word],
 			"",
 		)
 	}

@@ -175,7 +175,8 @@ func startTLS(conn *endpoint.Conn, wait time.Duration) error {
 		return errNoLDAP // what comes in the clear behind it would be taken for secured
 	}
 	if err := ldap.GetLDAPError(answer); err != nil {
-		return errors.New("the directory does not offer TLS (StartTLS); a login without it is for this machine itself, with tls: none")
+		return errors.New("the directory does not offer TLS (StartTLS); a login without it is for this machine itself, " +
+			"with tls: none")
 	}
 	return nil
 }

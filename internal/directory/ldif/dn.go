@@ -43,7 +43,8 @@ func normalPlain(dn string) (string, bool) {
 		switch c := dn[i]; {
 		case c == '\\' || c == '"' || c == '+' || c == '#' || c == ';' || c == '<' || c == '>' || c >= 0x80 || c < ' ':
 			return "", false
-		case c == ' ' && (i == 0 || i == len(dn)-1 || dn[i-1] == ',' || dn[i-1] == '=' || dn[i-1] == ' ' || dn[i+1] == ',' || dn[i+1] == '='):
+		case c == ' ' && (i == 0 || i == len(dn)-1 || dn[i-1] == ',' || dn[i-1] == '=' || dn[i-1] == ' ' ||
+			dn[i+1] == ',' || dn[i+1] == '='):
 			return "", false
 		case 'A' <= c && c <= 'Z':
 			lower = false

@@ -174,8 +174,10 @@ func Invitation(uid string, organizer, attendee address.Address, summary string,
 	const form = "20060102T150405Z"
 	lines := []string{
 		"BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Yorvet//Probe//EN", "METHOD:REQUEST", "BEGIN:VEVENT",
-		"UID:" + uid, "DTSTAMP:" + from.UTC().Format(form), "DTSTART:" + from.UTC().Format(form), "DTEND:" + from.UTC().Add(time.Hour).Format(form),
-		"SUMMARY:" + escapeText(summary), "ORGANIZER:mailto:" + organizer.String(), "ATTENDEE;RSVP=FALSE:mailto:" + attendee.String(),
+		"UID:" + uid, "DTSTAMP:" + from.UTC().Format(form), "DTSTART:" + from.UTC().Format(form), "DTEND:" +
+			from.UTC().Add(time.Hour).Format(form),
+		"SUMMARY:" + escapeText(summary), "ORGANIZER:mailto:" + organizer.String(), "ATTENDEE;RSVP=FALSE:mailto:" +
+			attendee.String(),
 		"TRANSP:TRANSPARENT", "END:VEVENT", "END:VCALENDAR",
 	}
 	return Part{

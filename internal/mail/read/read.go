@@ -273,7 +273,10 @@ func (s *wordSet) add(word string) {
 
 // addAddresses adds the addresses in a text, lower case.
 func (s *wordSet) addAddresses(text string) {
-	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n<>,;:\"()[]", r) }) {
+	for word := range strings.FieldsFuncSeq(text, func(r rune) bool {
+		return strings.ContainsRune(" \t\r\n<>,;:\"()[]",
+			r)
+	}) {
 		word = strings.ToLower(strings.Trim(word, ".'"))
 		if at := strings.LastIndexByte(word, '@'); at > 0 && at < len(word)-1 {
 			s.add(word)
@@ -282,7 +285,10 @@ func (s *wordSet) addAddresses(text string) {
 }
 
 func addresses(value string) []address.Address {
-	list, err := (&mail.AddressParser{WordDecoder: &mime.WordDecoder{CharsetReader: func(string, io.Reader) (io.Reader, error) { return strings.NewReader("?"), nil }}}).ParseList(value)
+	list, err := (&mail.AddressParser{WordDecoder: &mime.WordDecoder{CharsetReader: func(string, io.Reader) (io.Reader,
+		error) {
+		return strings.NewReader("?"), nil
+	}}}).ParseList(value)
 	var found []address.Address
 	if err != nil {
 		var texts wordSet
@@ -343,7 +349,8 @@ func (m *Message) readPart(e *message.Entity, depth int, parts *int, inDigest bo
 		}
 	}
 	switch {
-	case media == "message/rfc822" || media == "message/global" || media == "text/rfc822-headers" || media == "message/rfc822-headers":
+	case media == "message/rfc822" || media == "message/global" || media == "text/rfc822-headers" ||
+		media == "message/rfc822-headers":
 		data, _ := io.ReadAll(io.LimitReader(e.Body, maxText))
 		m.readInner(data, depth, parts, inDigest)
 	case media == "message/delivery-status":
