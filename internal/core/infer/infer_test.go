@@ -193,6 +193,9 @@ func TestPair(t *testing.T) {
 	look(real, list)
 	causes, lost := Explain(r, list)
 	if len(causes) != 2 || len(lost) > 0 {
-		t.Errorf("%d causes, %d lost", len(causes), len(lost))
+		t.Fatalf("%d causes, %d lost", len(causes), len(lost))
+	}
+	if a, b := len(causes[0].Explains), len(causes[1].Explains); a <= b {
+		t.Errorf("the first cause explains %d, the second %d", a, b)
 	}
 }

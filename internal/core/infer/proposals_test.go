@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -163,4 +164,101 @@ func TestRanking(t *testing.T) {
 		}
 	}
 	check(t, "ranking.txt", lines)
+}
+
+// A prediction names the group whose gate decides, and no other.
+func TestPredict(t *testing.T) {
+	r := sample.Load(t, moorings)
+	at := address.MustParse
+	main, _ := r.Estate().Find(at("main@kelp.example"))
+	for _, c := range []struct {
+		from, by, to string
+		verdict      estate.Verdict
+		rule         int
+		group        estate.ID
+		gets         int
+	}{
+		{"bo@kelp.example", "", "main@kelp.example", estate.Admit, 2, main, 5},
+		{"x@far.example", "", "other@kelp.example", estate.Refuse, 0, main, 0},
+		{"bo@kelp.example", "", "ada@kelp.example", estate.Admit, 0, estate.None, 1},
+		{"bo@kelp.example", "", "x@far.example", estate.Admit, 0, estate.None, 0},
+		{"bo@kelp.example", "", "none@kelp.example", estate.Refuse, 0, estate.None, 0},
+		{"main@kelp.example", "dee@kelp.example", "main@kelp.example", estate.Refuse, 0, estate.None, 0},
+		{"main@kelp.example", "ada@kelp.example", "x@far.example", estate.Admit, 0, estate.None, 0},
+	} {
+		trial := Trial{From: at(c.from), To: at(c.to)}
+		if c.by != "" {
+			trial.By = at(c.by)
+		}
+		p := Predict(r, &trial)
+		if p.Verdict != c.verdict || p.Rule != c.rule || p.Group != c.group || len(p.Outcomes) != c.gets {
+			t.Errorf("from %s to %s: %v by rule %d of %d, %d outcomes; want %+v", c.from, c.to, p.Verdict, p.Rule, p.Group, len(p.Outcomes), c)
+		}
+	}
+}
+
+// Changes clash where the second would not find what it changes as it was.
+func TestClashes(t *testing.T) {
+	r := sample.Load(t, moorings)
+	x := &search{r: r}
+	e := r.Estate()
+	ada := change.AddMember{Group: 0, Member: change.Member{Address: e.Address(e.PersonID(0))}}
+	bo := change.AddMember{Group: 0, Member: change.Member{Address: e.Address(e.PersonID(1))}}
+	gate := change.RemoveRule{Group: 0, Setting: "gate"}
+	other := change.RemoveRule{Group: 1, Setting: "gate"}
+	kind := change.SetSetting{Group: 0, Setting: "kind", Texts: []string{"list"}}
+	for _, c := range []struct {
+		a, b    change.Change
+		clashes bool
+	}{
+		{ada, ada, true}, {ada, bo, false}, {gate, gate, true}, {gate, other, false}, {gate, kind, false}, {ada, gate, false},
+		{change.SetMemberRule{Group: 1}, change.RemoveMemberRule{Group: 1}, true}, {change.SetMemberRule{Group: 0}, ada, true}, {ada, change.RemoveMemberRule{Group: 0}, true},
+		{change.SetMember{Group: 0, Entry: 0}, change.RemoveMember{Group: 0, Entry: 0}, true}, {change.SetMember{Group: 0, Entry: 0}, change.RemoveMember{Group: 0, Entry: 1}, false},
+	} {
+		a, b := x.propose(1, c.a), x.propose(1, c.b)
+		if a.clashes(b) != c.clashes || b.clashes(a) != c.clashes {
+			t.Errorf("%T and %T clash: %v and %v, want %v", c.a, c.b, a.clashes(b), b.clashes(a), c.clashes)
+		}
+	}
+}
+
+// What a change can matter to, and which addresses lead nowhere by it.
+func TestReach(t *testing.T) {
+	r := sample.Load(t, moorings)
+	at := address.MustParse
+	x := &search{r: r, trials: []Trial{
+		{From: at("bo@kelp.example"), To: at("main@kelp.example")}, {From: at("bo@kelp.example"), To: at("shut@kelp.example")},
+		{From: at("shut@kelp.example"), To: at("ada@kelp.example")}, {From: at("bo@kelp.example"), To: at("x@far.example")},
+	}}
+	x.reach()
+	for i, want := range [][]estate.ID{{0, 1, 2, 3}, {2}, {2}, {}} {
+		var got []estate.ID
+		for id := range x.touches[i] {
+			got = append(got, id)
+		}
+		if slices.Sort(got); !slices.Equal(got, want) {
+			t.Errorf("trial %d touches %v, want %v", i, got, want)
+		}
+	}
+	lost := x.propose(1, change.RemoveDomain{Name: "old.example"})
+	lost.lostDomain = "old.example"
+	gone := x.propose(1, change.RemoveGroup{Group: 0})
+	gone.lostAddress = at("main@kelp.example")
+	plain := x.propose(1, change.RemoveRule{Group: 0, Setting: "gate"})
+	for _, c := range []struct {
+		p    proposal
+		to   string
+		gone bool
+	}{
+		{lost, "main@old.example", true}, {lost, "main@kelp.example", false}, {gone, "Main@Kelp.example", true}, {gone, "other@kelp.example", false}, {plain, "main@kelp.example", false},
+	} {
+		if got := c.p.gone(at(c.to)); got != c.gone {
+			t.Errorf("%T: %s is gone: %v", c.p.change, c.to, got)
+		}
+	}
+	box := x.propose(1, change.SetPerson{Person: r.Estate().PersonID(0), Field: "mailbox", Text: "full"})
+	seen := &Trial{Seen: Seen{People: map[estate.ID]Outcomes{r.Estate().PersonID(0): 0}}}
+	if !box.matters(nil, seen) || box.matters(nil, &Trial{}) || !plain.matters(map[estate.ID]bool{0: true}, &Trial{}) || plain.matters(map[estate.ID]bool{1: true}, seen) || !gone.matters(nil, &Trial{}) {
+		t.Error("changes matter to other trials")
+	}
 }

@@ -63,3 +63,33 @@ func TestDistanceBothWays(t *testing.T) {
 		}
 	}
 }
+
+// How far away a word may be hangs on its length: a third of it, and at most four edits.
+func TestFarthest(t *testing.T) {
+	for _, c := range []struct{ word, known, want string }{
+		{"ab", "abc", "abc"}, {"ab", "abcd", ""}, {"abcdef", "abcdefgh", "abcdefgh"}, {"abcdef", "abcdefghi", ""},
+		{"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrst", "abcdefghijklmnopqrst"}, {"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrs", ""},
+		{"abcdefghijklmno", "abcdefghijklmnopqrs", "abcdefghijklmnopqrs"}, {"abcdefghijklmno", "abcdefghijklmnopqrst", ""},
+		{strings.Repeat("x", 200), strings.Repeat("x", 199), strings.Repeat("x", 199)}, {strings.Repeat("x", 201), strings.Repeat("x", 200), ""},
+	} {
+		if got := Word(c.word, []string{c.known}); got != c.want {
+			t.Errorf("%.30q may mean %.30q, got %.30q", c.word, c.known, got)
+		}
+	}
+	known := []string{"moderators", "moderator", "moderate"}
+	if got := Words("moderato", slices.Values(known), 3); !slices.Equal(got, []string{"moderator", "moderate", "moderators"}) {
+		t.Errorf("the nearest first: %v", got)
+	}
+	if got := Words("moderato", slices.Values(known), 1); !slices.Equal(got, []string{"moderator"}) {
+		t.Errorf("one of them: %v", got)
+	}
+}
+
+func TestHint(t *testing.T) {
+	if got := Hint("memebrs", []string{"owners", "members"}); got != "; did you mean members?" {
+		t.Error(got)
+	}
+	if got := Hint("xyz", []string{"owners", "members"}); got != "" {
+		t.Error(got)
+	}
+}
