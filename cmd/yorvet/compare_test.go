@@ -32,7 +32,7 @@ func TestCompareRevisions(t *testing.T) {
 	}
 	repository := t.TempDir()
 	dir := filepath.Join(repository, "mail")
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	git := gitIn(t, repository)
@@ -71,7 +71,7 @@ func TestCompareRevisions(t *testing.T) {
 // What is written for other programs can be read by them.
 func TestOtherFormats(t *testing.T) {
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	var sarif struct {

@@ -105,7 +105,7 @@ func TestFoundSourceDoesNothing(t *testing.T) {
 // A lanes file that is found runs no command; a plan fetches no secret at all.
 func TestFoundLanesRunNothing(t *testing.T) {
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	lay(t, dir, map[string]string{"lanes.yaml": "yorvet-lanes: 1\nsend:\n- {name: all, server: '127.0.0.1:1', from: [anyone], claims: true, tls: none, login: {password: {command: [touch, ran]}}}\n"})
@@ -210,7 +210,7 @@ func TestPrivateFiles(t *testing.T) {
 		t.Skip("permissions are kept elsewhere there")
 	}
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"lanes.yaml", "ready.json"} {
@@ -258,7 +258,7 @@ func TestKindsAreRefused(t *testing.T) {
 		t.Skip("there are no such files")
 	}
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	pipe := filepath.Join(dir, "pipe")
@@ -371,7 +371,7 @@ func TestInterrupt(t *testing.T) {
 		{"--estate", "estate", "held", "list", "--lanes", "lanes.yaml", "--as", "tam.weld@kelpmere.example"},
 	} {
 		dir := t.TempDir()
-		if err := demo.Write(dir); err != nil {
+		if err := demo.Write(t.Context(), dir); err != nil {
 			t.Fatal(err)
 		}
 		lay(t, dir, map[string]string{
@@ -439,7 +439,7 @@ func TestPatienceIsABound(t *testing.T) {
 		for _, tls := range []string{"starttls", "none", "implicit"} {
 			done.Go(func() {
 				dir := t.TempDir()
-				if err := demo.Write(dir); err != nil {
+				if err := demo.Write(t.Context(), dir); err != nil {
 					t.Error(err)
 					return
 				}

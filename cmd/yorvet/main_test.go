@@ -100,7 +100,7 @@ func runScript(t *testing.T, script string) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	if err := demo.Write(filepath.Join(dir, "ferries")); err != nil {
+	if err := demo.Write(t.Context(), filepath.Join(dir, "ferries")); err != nil {
 		t.Fatal(err)
 	}
 	for _, file := range archive.Files {

@@ -67,7 +67,7 @@ func TestSameAnswers(t *testing.T) {
 // answers and the files that are there afterwards.
 func answerAll(t *testing.T) string {
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{

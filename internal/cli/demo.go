@@ -166,7 +166,7 @@ func makeChange(ctx context.Context, dir, program string) error {
 		code != exitWrong {
 		return usageError("the demo's change ended with exit code %d", code)
 	}
-	return demo.Remember(dir)
+	return demo.Remember(ctx, dir)
 }
 
 func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) error {
@@ -174,7 +174,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Stre
 	if err != nil {
 		return err
 	}
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(ctx, dir); err != nil {
 		return usageError("%w", err)
 	}
 	if err := makeChange(ctx, dir, program); err != nil {

@@ -4,6 +4,7 @@ package demo
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
@@ -38,11 +39,14 @@ func Files() []string { return slices.Clone(names) }
 
 var names = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
 
+// mostFile is the size in bytes of a file of the demo.
+const mostFile = 1 << 20
+
 // Write writes the demo below dir, which it makes if need be. It replaces only
 // files that it wrote itself and nobody changed since; others are an error that
 // names them, and then nothing is written.
-func Write(dir string) error {
-	written, err := readRecord(dir)
+func Write(ctx context.Context, dir string) error {
+	written, err := readRecord(ctx, dir)
 	if err != nil {
 		return err
 	}
@@ -64,7 +68,7 @@ func Write(dir string) error {
 		for _, name := range all {
 			names = append(names, name)
 			content[name] = data
-			ours, err := isOurs(filepath.Join(dir, filepath.FromSlash(name)), data, written[name])
+			ours, err := isOurs(ctx, filepath.Join(dir, filepath.FromSlash(name)), data, written[name])
 			if err != nil {
 				return err
 			}
@@ -99,14 +103,14 @@ func Write(dir string) error {
 }
 
 // Remember notes that the files in Changed are the demo's own as they are now.
-func Remember(dir string) error {
-	written, err := readRecord(dir)
+func Remember(ctx context.Context, dir string) error {
+	written, err := readRecord(ctx, dir)
 	if err != nil {
 		return err
 	}
 	for name := range written {
 		if strings.HasPrefix(name, Changed+"/") {
-			data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+			data, err := localfile.Read(ctx, filepath.Join(dir, filepath.FromSlash(name)), mostFile)
 			if err != nil {
 				return err
 			}
@@ -125,7 +129,7 @@ func writeRecord(dir string, written map[string]string) error {
 }
 
 // isOurs reports whether a file does not exist, or is one that Write wrote.
-func isOurs(path string, data []byte, hash string) (bool, error) {
+func isOurs(ctx context.Context, path string, data []byte, hash string) (bool, error) {
 	info, err := os.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
@@ -133,7 +137,7 @@ func isOurs(path string, data []byte, hash string) (bool, error) {
 	if err != nil || !info.Mode().IsRegular() {
 		return false, err
 	}
-	old, err := os.ReadFile(path)
+	old, err := localfile.Read(ctx, path, mostFile)
 	if err != nil {
 		return false, err
 	}
@@ -141,8 +145,8 @@ func isOurs(path string, data []byte, hash string) (bool, error) {
 }
 
 // readRecord returns the hashes of the files that were written below dir.
-func readRecord(dir string) (map[string]string, error) {
-	data, err := os.ReadFile(filepath.Join(dir, record))
+func readRecord(ctx context.Context, dir string) (map[string]string, error) {
+	data, err := localfile.Read(ctx, filepath.Join(dir, record), mostFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ import (
 // mail service has in who posts or receives in some groups, but not in most.
 func TestEstates(t *testing.T) {
 	dir := t.TempDir()
-	if err := Write(dir); err != nil {
+	if err := Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	written, err := estatefile.Load(context.Background(), filepath.Join(dir, Estate))
@@ -71,7 +71,7 @@ func TestWriteReplacesItsOwn(t *testing.T) {
 	if err := os.WriteFile(groups, old, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := Write(dir); err == nil {
+	if err := Write(t.Context(), dir); err == nil {
 		t.Fatal("the demo replaces a file that it did not write")
 	}
 	if entries, _ := os.ReadDir(dir); len(entries) != 1 {
@@ -80,7 +80,7 @@ func TestWriteReplacesItsOwn(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, record), []byte(sum(old)+" estate/groups.yaml\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := Write(dir); err != nil {
+	if err := Write(t.Context(), dir); err != nil {
 		t.Fatalf("the demo does not replace its own file: %v", err)
 	}
 	if data, _ := os.ReadFile(groups); string(data) == string(old) {

@@ -70,7 +70,7 @@ func (h *harness) options() probe.Options {
 func demoEstate(t testing.TB, name string) *estate.Estate {
 	t.Helper()
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	e, err := estatefile.Load(context.Background(), filepath.Join(dir, name))
@@ -209,7 +209,7 @@ func TestDifferences(t *testing.T) {
 func changedDemo(t *testing.T, old, replacement string) *estate.Estate {
 	t.Helper()
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	changed := 0

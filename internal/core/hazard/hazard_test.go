@@ -210,7 +210,7 @@ func TestRegistry(t *testing.T) {
 // The demo has every hazard, and the first estate of the README none.
 func TestDemoAndReadme(t *testing.T) {
 	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
+	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	e, err := estatefile.Load(context.Background(), filepath.Join(dir, demo.Estate))
