@@ -124,3 +124,24 @@ func TestReachesFrom(t *testing.T) {
 		}
 	}
 }
+
+// Groups are apart by an empty line, and begin without one.
+func TestDraftLayout(t *testing.T) {
+	text := expect.Draft(sample.Load(t, quayside), []estate.ID{0, 1})
+	if !strings.HasPrefix(text, "to desk@kelp.example\n") || !strings.Contains(text, "\n\nto dumb@kelp.example\n") || strings.Contains(text, "\n\n\n") || strings.HasSuffix(text, "\n\n") {
+		t.Errorf("%q", text)
+	}
+}
+
+// A comment begins with a # at the start of a word, and nowhere else.
+func TestComments(t *testing.T) {
+	for line, want := range map[string]string{
+		"admits outside # x": "admits outside", "admits outside\t# x": "admits outside", "admits a#b@kelp.example": "admits a#b@kelp.example",
+		"admits \"a #b\"@kelp.example # c": "admits \"a #b\"@kelp.example", "admits outside #": "admits outside",
+	} {
+		list, errs := expect.Parse("to desk@kelp.example\n" + line + "\n")
+		if len(errs) > 0 || len(list) != 1 || list[0].Text != want {
+			t.Errorf("%q is %+v, %v; want %q", line, list, errs, want)
+		}
+	}
+}

@@ -123,9 +123,14 @@ func Parse(text string) ([]Expectation, []*Error) {
 
 // withoutComment cuts a line at a # that begins a word, but for one in a filter.
 func withoutComment(s string) string {
-	depth := 0
-	for i := range len(s) {
+	depth, quoted := 0, false
+	for i := 0; i < len(s); i++ {
 		switch {
+		case quoted && s[i] == '\\':
+			i++ // the next is quoted (RFC 5322, section 3.2.4)
+		case s[i] == '"':
+			quoted = !quoted
+		case quoted:
 		case s[i] == '(':
 			depth++
 		case s[i] == ')':
