@@ -30,9 +30,7 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// Formats returns the formats of sources.
-func Formats() []string { return slices.Clone(formats) }
-
+// formats are the formats of sources.
 var formats = []string{"ldif", "ldap", "scim", "csv", "aliases", "vcard", "list"}
 
 // Options say how sources are read, besides what they say themselves.

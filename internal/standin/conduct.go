@@ -40,11 +40,9 @@ type Trouble struct {
 	Value string        `yaml:"value"` // what it says then; "" takes it out
 }
 
-// Troubles returns what can go wrong. The first five befall copies on their way to a
+// troubles are what can go wrong. The first five befall copies on their way to a
 // mailbox, the next four a message or connection over SMTP, and the last two the
 // servers.
-func Troubles() []string { return slices.Clone(troubles) }
-
 var troubles = []string{
 	"lose",
 	"delay",

@@ -7,7 +7,8 @@ import (
 
 // directory maps keys of addresses to IDs. It is a hash table with open
 // addressing that keeps the keys' bytes together, since a large estate looks up
-// millions of memberships, and each visit to far memory counts.
+// millions of memberships, and most of the time goes into waiting for memory that is
+// not in a cache of the processor.
 type directory struct {
 	seed  maphash.Seed
 	slots []uint64 // upper half of the hash, then 1 + the entry; 0: free. A power of two
@@ -49,8 +50,8 @@ func (d *directory) probe(hash uint64, key string) (ID, bool) {
 }
 
 // getAll sets each of ids to that of the key with the same index, or to None.
-// Before it compares anything it fetches all slots, and then the last bytes of
-// all keys they lead to, so that far memory answers in parallel.
+// Before it compares anything it reads all slots, and then the last bytes of all keys
+// that they lead to: reads that do not wait for one another are fetched at once.
 func (d *directory) getAll(keys []string, ids []ID) {
 	const most = 256
 	var hashes, slots [most]uint64

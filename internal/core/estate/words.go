@@ -154,21 +154,6 @@ func MailboxWords() []string { return slices.Clone(mailboxWords) }
 // VerdictWords is described at KindWords.
 func VerdictWords() []string { return slices.Clone(verdictWords) }
 
-// VoiceWords is described at KindWords.
-func VoiceWords() []string { return slices.Clone(voiceWords) }
-
-// AudienceWords is described at KindWords.
-func AudienceWords() []string { return slices.Clone(audienceWords) }
-
-// RepliesAsWords is described at KindWords.
-func RepliesAsWords() []string { return slices.Clone(repliesAsWords) }
-
-// RepliesToWords is described at KindWords.
-func RepliesToWords() []string { return slices.Clone(repliesToWords) }
-
-// ProofWords is described at KindWords.
-func ProofWords() []string { return slices.Clone(proofWords) }
-
 // ActionWords is described at KindWords.
 func ActionWords() []string { return slices.Clone(actionWords) }
 

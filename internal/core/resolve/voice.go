@@ -2,7 +2,6 @@ package resolve
 
 import (
 	"github.com/RoaringBitmap/roaring/v2"
-	"slices"
 
 	"yorvet.example/yorvet/internal/core/estate"
 )
@@ -17,9 +16,7 @@ const (
 	ProofImpossible
 )
 
-// ProofWords returns the words of the proofs, in the order of their constants.
-func ProofWords() []string { return slices.Clone(proofWords) }
-
+// proofWords are the words, in the order of the constants.
 var proofWords = []string{"not-needed", "possible", "impossible"}
 
 func (p Proof) String() string { return proofWords[p] }

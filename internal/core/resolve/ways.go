@@ -17,9 +17,7 @@ const (
 	WayStopped          // a gate refuses or drops
 )
 
-// WayWords returns the words of the states, in the order of their constants.
-func WayWords() []string { return slices.Clone(wayWords) }
-
+// wayWords are the words, in the order of the constants.
 var wayWords = []string{"open", "waiting", "stopped"}
 
 func (s WayState) String() string { return wayWords[s] }
