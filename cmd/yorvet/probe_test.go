@@ -84,6 +84,7 @@ func logged(t *testing.T, dir string) map[string]int {
 // A probe that is killed at any moment goes on: nothing is sent twice, and all is
 // seen.
 func TestProbeKilled(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	random := rand.New(rand.NewPCG(7, 7))
 	resumed := 0
@@ -139,6 +140,7 @@ func TestProbeKilled(t *testing.T) {
 
 // What a stand-in on disk has taken over is there after it was killed.
 func TestStandInKilled(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := t.TempDir()
 	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
 		t.Fatal(r.stderr)

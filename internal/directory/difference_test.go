@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory"
@@ -68,6 +70,7 @@ func TestDifferences(t *testing.T) {
 			"cn=crew,dc=kelp modify; replace: mail; gang@kelp.example; -; add: mailAlternateAddress; crew@kelp.example; -", "PATCH replace address replace also", "", ""},
 		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?%28ou=quay%29; -", "PATCH replace rules", "", ""},
 		{"(unit=deck)", "(hobby=quay)", "", "PATCH replace rules", "", "rules for members of deck@kelp.example"},
+		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, gate: [admit anyone], members: [bob@kelp.example]", "", "", "", ""},
 		{"title: Crew, ", "title: Crew, gate: [admit anyone], ", "", "", "", "gate of crew@kelp.example"},
 		{"members: [ann@kelp.example, bob@kelp.example]", "members: [ann@kelp.example, bob@kelp.example, cat@out.example]", "", "", "", "cat@out.example in crew@kelp.example"},
 		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, members: [ann@kelp.example]", "", "", "ours@kelp.example: mastered in lists, change it there", ""},
@@ -241,5 +244,34 @@ a rule for members of g@kelp.example
 the group itself, as it has no named member, of k@kelp.example`
 	if text := strings.Join(got, "\n"); text != want {
 		t.Errorf("got\n%s\nwant\n%s", text, want)
+	}
+}
+
+// What a mail server would take for a program, file or list is told of each kind.
+func TestHarmfulLosses(t *testing.T) {
+	e := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example, also: [bad1@kelp.example]}, {address: bad2@kelp.example, also: [b@kelp.example]}]
+groups:
+  - {address: g@kelp.example, also: [bad3@kelp.example], owners: [bad2@kelp.example], moderators: [ann@kelp.example], members: [ann@kelp.example, bad2@kelp.example]}
+  - {address: bad4@kelp.example, owners: [ann@kelp.example], members: [ann@kelp.example]}
+`).Estate()
+	all := directory.Carries{
+		Settings: []string{"all"}, Also: true, AlsoPeople: true, AlsoOutside: true, Owners: true, Moderators: true, Names: true, Memberships: true, Access: true,
+		Controls: true, Nobody: true, Unnamed: true, Addresses: func(a address.Address) bool { return !strings.HasPrefix(a.Local(), "bad") },
+	}
+	var got []string
+	for _, loss := range directory.Losses(e, all) {
+		got = append(got, loss.String())
+	}
+	want := []string{
+		"further addresses of 2, such as ann@kelp.example",
+		"further addresses that a mail server would take for a program, file or list of g@kelp.example",
+		"an owner whom a mail server would take for a program, file or list of bad2@kelp.example of g@kelp.example",
+		"a member whom a mail server would take for a program, file or list of bad2@kelp.example in g@kelp.example",
+		"the group itself, as a mail server would take its address for a program, file or list, of bad4@kelp.example",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 }

@@ -204,6 +204,23 @@ func TestUpdate(t *testing.T) {
 		}, options: directory.Options{Today: today},
 			want: "+ - {address: bob@kelp.example, since: 2026-11-23}\n" +
 				"+ - {address: eve@out.example, since: 2026-11-23}"},
+		{name: "the same members and rules twice", change: func(d *directory.Directory) {
+			d.Groups[1].Members = members("dan@kelp.example", "dan@kelp.example", "eve@out.example", "eve@out.example", "cat@kelp.example")
+			for range 2 {
+				d.Groups[1].Members = append(d.Groups[1].Members, estatefile.Member{Where: "(base=quay)"}, estatefile.Member{Everyone: true})
+			}
+		}, options: directory.Options{Today: today},
+			want: "+ - {address: eve@out.example, since: 2026-11-23}\n+ - {address: cat@kelp.example, since: 2026-11-23}\n" +
+				"+ - {where: (base=quay)}\n+ - {everyone: true}"},
+		{name: "a group that comes, and is a member", change: func(d *directory.Directory) {
+			d.Groups = append(d.Groups, directory.Group{Line: 9, Address: "new@kelp.example", Members: members("cat@kelp.example")})
+			d.Groups[1].Members = members("dan@kelp.example", "new@kelp.example")
+		}, options: directory.Options{Today: today},
+			want: "+ - new@kelp.example\n+ - address: new@kelp.example"},
+		{name: "somebody outside who stays", change: func(d *directory.Directory) {
+			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@out.example"})
+			d.Groups[1].Members = members("dan@kelp.example", "eve@out.example")
+		}, want: "+ - address: eve@out.example\n+ - eve@out.example"},
 		{name: "a copy that is said", change: func(d *directory.Directory) { d.Groups[0].Members[0].Copy = estate.CopyNone },
 			want: "- - {address: ann@kelp.example, copy: digest}\n+ - {address: ann@kelp.example, copy: none}"},
 		{name: "invitations that are said", change: func(d *directory.Directory) {
