@@ -18,16 +18,32 @@ import (
 // Load makes an estate of YAML, on 2026-11-23.
 func Load(t testing.TB, yaml string) *resolve.Resolver {
 	t.Helper()
+	r, err := load(t, yaml)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, yaml)
+	}
+	return r
+}
+
+// Try is Load of YAML that may be no estate.
+func Try(t testing.TB, yaml string) (*resolve.Resolver, bool) {
+	t.Helper()
+	r, err := load(t, yaml)
+	return r, err == nil
+}
+
+func load(t testing.TB, yaml string) (*resolve.Resolver, error) {
+	t.Helper()
 	path := filepath.Join(t.TempDir(), "e.yaml")
 	if err := os.WriteFile(path, []byte(yaml), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	e, err := estatefile.Load(t.Context(), path)
 	if err != nil {
-		t.Fatalf("%v\n%s", err, yaml)
+		return nil, err
 	}
 	day, _ := estate.ParseDay("2026-11-23")
-	return resolve.New(e, day)
+	return resolve.New(e, day), nil
 }
 
 // Estate returns a random estate as YAML.
