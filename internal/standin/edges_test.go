@@ -116,3 +116,41 @@ func TestSubjectTag(t *testing.T) {
 		}
 	}
 }
+
+// Each reason for not taking a message has its reply (RFC 3463).
+func TestReasons(t *testing.T) {
+	r := start(t, sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: full@kelp.example, mailbox: full}, {address: shut@kelp.example, mailbox: closed}, {address: none@kelp.example, mailbox: none}, {address: ada@kelp.example}]
+groups:
+  - {address: curt@kelp.example, gate: [refuse anyone], tell-held: all}
+  - {address: polite@kelp.example, gate: [refuse anyone because "Not here."]}
+  - {address: silent@kelp.example, gate: [refuse anyone because "Not here."], tell-held: none}
+  - {address: inner@kelp.example, gate: [refuse anyone because "Not here."], tell-held: inside}
+  - {address: dropped@kelp.example, gate: [drop anyone]}
+`).Estate(), nil)
+	for _, c := range []struct {
+		login, from, to string
+		code            int
+		status, text    string
+	}{
+		{"", "x@far.example", "full@kelp.example", 552, "5.2.2", "the mailbox is full"},
+		{"", "x@far.example", "shut@kelp.example", 550, "5.2.1", "the mailbox is closed"},
+		{"", "x@far.example", "none@kelp.example", 550, "5.1.1", "no such address here"},
+		{"", "x@far.example", "nobody@kelp.example", 550, "5.1.1", "no such address here"},
+		{"", "x@far.example", "y@away.example", 550, "5.7.1", "relaying denied"},
+		{"", "x@far.example", "curt@kelp.example", 550, "5.7.1", "the group does not take this message"},
+		{"", "x@far.example", "polite@kelp.example", 550, "5.7.1", "Not here."},
+		{"", "x@far.example", "silent@kelp.example", 550, "5.7.1", "the group does not take this message"},
+		{"", "x@far.example", "inner@kelp.example", 550, "5.7.1", "the group does not take this message"},
+		{"ada@kelp.example", "ada@kelp.example", "inner@kelp.example", 550, "5.7.1", "Not here."},
+		{"", "x@far.example", "dropped@kelp.example", 250, "", "2.0.0 OK: queued"},
+		{"ada@kelp.example", "full@kelp.example", "curt@kelp.example", 553, "5.7.1", "this is not your address, nor a group's that you may write for"},
+		{"ada@kelp.example", "curt@kelp.example", "ada@kelp.example", 553, "5.7.1", "you have no voice in curt@kelp.example"},
+	} {
+		_, reply := r.send(c.login, c.from, c.to, nil)
+		if reply.Code != c.code || reply.Status != c.status || c.text != "" && reply.Text != c.text {
+			t.Errorf("from %s to %s: %s, want %d %s %s", c.from, c.to, reply, c.code, c.status, c.text)
+		}
+	}
+}

@@ -39,6 +39,12 @@ func provisioned(t *testing.T) func(method, path, body, token string) (int, map[
 		if err != nil {
 			t.Fatal(err)
 		}
+		if kind := response.Header.Get("Content-Type"); kind != "application/scim+json" {
+			t.Errorf("%s %s is answered as %q", method, path, kind)
+		}
+		if asks := response.Header.Get("WWW-Authenticate") != ""; asks != (response.StatusCode == http.StatusUnauthorized) {
+			t.Errorf("%s %s: %d, and a token is asked for: %v", method, path, response.StatusCode, asks)
+		}
 		defer response.Body.Close()
 		data, _ := io.ReadAll(response.Body)
 		var answer map[string]any
