@@ -3,7 +3,6 @@ package standin_test
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/sample"
@@ -84,25 +83,6 @@ func TestForwardingEnds(t *testing.T) {
 	}
 	if n := strings.Count(log.String(), `"forwarded"`); n != 10 {
 		t.Errorf("it is forwarded %d times, want 10", n)
-	}
-}
-
-// Who is put off has to wait before they try again.
-func TestTooSoonAgain(t *testing.T) {
-	const by = 400 * time.Millisecond
-	r, _ := trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "later", By: by}}})
-	began := time.Now()
-	for i := range 2 {
-		if _, reply := r.send("", "guest@far.example", "tray@kelp.example", nil); reply.Status != "4.7.1" && time.Since(began) < by {
-			t.Errorf("attempt %d: %s", i+1, reply)
-		}
-	}
-	if _, reply := r.send("", "other@far.example", "tray@kelp.example", nil); reply.Status != "4.7.1" {
-		t.Errorf("somebody else's first attempt: %s", reply)
-	}
-	time.Sleep(by - time.Since(began) + 20*time.Millisecond)
-	if _, reply := r.send("", "guest@far.example", "tray@kelp.example", nil); !reply.Accepted() {
-		t.Errorf("in time: %s", reply)
 	}
 }
 
