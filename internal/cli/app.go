@@ -273,7 +273,7 @@ func loadError(path string, err error) error {
 	}
 	var file *fs.PathError
 	if errors.As(err, &file) {
-		return usageError("the estate %s cannot be read: %v", file.Path, file.Err)
+		return usageError("the estate %s cannot be read: %w", file.Path, file.Err)
 	}
 	return usageError("%w", err)
 }
