@@ -68,6 +68,9 @@ func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
 
 // failValue notes that an item is no value of a setting, if err says so.
 func (l *loader) failValue(err error, it item) {
+	if err == nil {
+		return
+	}
 	var bad *estate.ValueError
 	if errors.As(err, &bad) {
 		l.fail(it.place, bad.Text, bad.Nearest)
@@ -138,7 +141,7 @@ func (s *personSpec) addAlso(l *loader, it item) {
 }
 
 func (s *personSpec) setMailbox(l *loader, it item) {
-	setWord(l, &s.person.Mailbox, it, estate.MailboxWords())
+	setWord(l, &s.person.Mailbox, it, mailboxWords)
 }
 
 // checkFactName reports whether a fact may have that name.
@@ -171,8 +174,13 @@ var (
 	personFields     = []string{"address", "name", "also", "mailbox", "facts"}
 )
 
-// copyWords are at hand, as there are many memberships.
-var copyWords = estate.CopyWords()
+// The words that there are many of are at hand.
+var (
+	copyWords        = estate.CopyWords()
+	invitationsWords = estate.InvitationsWords()
+	mailboxWords     = estate.MailboxWords()
+	actionWords      = estate.ActionWords()
+)
 
 // setMembership sets what a membership says besides its group and member.
 func (l *loader) setMembership(m *estate.Membership, name string, it item) {
@@ -180,7 +188,7 @@ func (l *loader) setMembership(m *estate.Membership, name string, it item) {
 	case "copy":
 		setWord(l, &m.Copy, it, copyWords)
 	case "invitations":
-		setWord(l, &m.Invitations, it, estate.InvitationsWords())
+		setWord(l, &m.Invitations, it, invitationsWords)
 	case "paused":
 		m.Paused = l.parseBool(it, false)
 	case "since":

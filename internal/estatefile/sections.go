@@ -184,14 +184,14 @@ func (d *document) scalar(n *yaml.Node, want estate.Form) (string, bool) {
 
 func (d *document) readAccess(s *groupSpec, n *yaml.Node) {
 	fields := map[string]field{}
-	for i, name := range estate.ActionWords() {
+	for i, name := range actionWords {
 		fields[name] = func(_, value *yaml.Node) {
 			if text, ok := d.text(value); ok {
 				s.setAccess(d.loader, estate.Action(i), item{text, d.place(value)})
 			}
 		}
 	}
-	d.mapping(n, "access", estate.ActionWords(), fields)
+	d.mapping(n, "access", actionWords, fields)
 }
 
 // readAcceptance reads a hazard that is meant to be.

@@ -295,7 +295,7 @@ func (l *loader) readGroupTable(t *table) {
 		known = append(known, field.Name)
 	}
 	known = append(known, "members")
-	for _, action := range estate.ActionWords() {
+	for _, action := range actionWords {
 		known = append(known, "access."+action)
 	}
 	columns, ok := t.readHeader("groups", known, []string{"address"}, false)
@@ -326,7 +326,7 @@ func (l *loader) readGroupTable(t *table) {
 				s.addMemberText(l, it)
 			}
 		}
-		for i, action := range estate.ActionWords() {
+		for i, action := range actionWords {
 			if column := columns["access."+action]; column >= 0 && t.text(column) != "" {
 				s.setAccess(l, estate.Action(i), t.cell(column))
 			}
