@@ -14,13 +14,13 @@ var layers = []string{
 	"internal/core/selector",
 	"internal/core/estate",
 	"internal/core/change internal/core/resolve",
-	"internal/core/message internal/core/posture internal/core/hazard internal/core/change/changetest",
+	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
 	"internal/core/expect internal/core/infer internal/core/effect",
 	"internal/localfile .",
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile",
 	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",
 	"internal/mail/send internal/mail/watch internal/directory",
-	"internal/lanes internal/directory/aliases internal/directory/ldap internal/directory/ldif internal/directory/scim " +
+	"internal/connections internal/directory/aliases internal/directory/ldap internal/directory/ldif internal/directory/scim " +
 		"internal/directory/table internal/directory/vcard",
 	"internal/directory/handout internal/source internal/standin internal/probe",
 	"internal/present",

@@ -102,14 +102,14 @@ func TestFoundSourceDoesNothing(t *testing.T) {
 	}
 }
 
-// A lanes file that is found runs no command; a plan fetches no secret at all.
-func TestFoundLanesRunNothing(t *testing.T) {
+// A connections file that is found runs no command; a plan fetches no secret at all.
+func TestFoundConnectionsRunNothing(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
-	lay(t, dir, map[string]string{"lanes.yaml": "yorvet-lanes: 1\nsend:\n- {name: all, server: '127.0.0.1:1', from: [anyone], claims: true, tls: none, login: {password: {command: [touch, ran]}}}\n"})
-	for _, command := range [][]string{{"probe"}, {"probe", "--lanes", "lanes.yaml"}, {"probe", "--send"}, {"held", "list", "--as", "tam.weld@kelpmere.example"},
+	lay(t, dir, map[string]string{"connections.yaml": "yorvet-connections: 1\nsend:\n- {name: all, server: '127.0.0.1:1', from: [anyone], claims: true, tls: none, login: {password: {command: [touch, ran]}}}\n"})
+	for _, command := range [][]string{{"probe"}, {"probe", "--connections", "connections.yaml"}, {"probe", "--send"}, {"held", "list", "--as", "tam.weld@kelpmere.example"},
 		{"rollcall", "lost-property@kelpmere.example", "--as", "ines.maro@kelpmere.example", "--send"}} {
 		run(t, dir, path(), command)
 		if exists(filepath.Join(dir, "ran")) {
@@ -213,14 +213,14 @@ func TestPrivateFiles(t *testing.T) {
 	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"lanes.yaml", "ready.json"} {
+	for _, name := range []string{"connections.yaml", "ready.json"} {
 		lay(t, dir, map[string]string{name: "old"})
 		if err := os.Chmod(filepath.Join(dir, name), 0o666); err != nil {
 			t.Fatal(err)
 		}
 	}
 	lay(t, dir, map[string]string{"other/.gitignore": "*.log\n"})
-	cmd := exec.Command(program, "--estate", "estate", "standin", "--lanes", "lanes.yaml", "--ready", "ready.json", "--certificate", "other/authority.pem")
+	cmd := exec.Command(program, "--estate", "estate", "standin", "--connections", "connections.yaml", "--ready", "ready.json", "--certificate", "other/authority.pem")
 	var said bytes.Buffer
 	cmd.Dir, cmd.Stdout = dir, &said
 	if err := cmd.Start(); err != nil {
@@ -235,13 +235,13 @@ func TestPrivateFiles(t *testing.T) {
 	r := run(t, dir, path(), []string{"--estate", "estate", "probe", "volunteers@kelpmere.example", "--send", "--sample", "1", "--run", "one", "--evidence", "evidence"})
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
-	for _, name := range []string{"lanes.yaml", "ready.json", "standin.secret", "yorvet-runs/one/journal.jsonl"} {
+	for _, name := range []string{"connections.yaml", "ready.json", "standin.secret", "yorvet-runs/one/journal.jsonl"} {
 		info, err := os.Stat(filepath.Join(dir, name))
 		if err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v %v\n%s%s", name, info, err, r.stdout, r.stderr)
 		}
 	}
-	for name, want := range map[string]string{".gitignore": "/lanes.yaml\n/standin.secret\n", "yorvet-runs/one/.gitignore": "*\n", "other/.gitignore": "*.log\n",
+	for name, want := range map[string]string{".gitignore": "/connections.yaml\n/standin.secret\n", "yorvet-runs/one/.gitignore": "*\n", "other/.gitignore": "*.log\n",
 		"evidence/.gitignore": "/case-*.eml\n"} {
 		if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.HasSuffix(string(data), want) {
 			t.Errorf("%s: %q %v", name, data, err)
@@ -286,7 +286,7 @@ func TestKindsAreRefused(t *testing.T) {
 		for _, command := range [][]string{
 			{"--estate", bad, "check"}, {"--estate", "planted", "check"}, {"--estate", "journal", "check"}, {"--estate", "estate", "compare", bad, "estate"},
 			{"--estate", "estate", "expect", bad}, {"--estate", "estate", "member", "add", group, "--from", bad},
-			{"--estate", "estate", "probe", "--lanes", bad}, {"--estate", "estate", "standin", "--conduct", bad}, {"--estate", "estate", "standin", "--secret", bad},
+			{"--estate", "estate", "probe", "--connections", bad}, {"--estate", "estate", "standin", "--faults", bad}, {"--estate", "estate", "standin", "--secret", bad},
 			{"import", "ldif:" + bad, "-o", "x.yaml"}, {"import", "csv:" + bad, "-o", "x.yaml"}, {"import", "aliases:" + bad, "-o", "x.yaml"},
 			{"import", "scim:" + bad, "-o", "x.yaml"}, {"import", "vcard:" + bad, "-o", "x.yaml"}, {"import", "list:" + bad, "-o", "x.yaml"},
 			{"import", "volunteers.txt", "--map", bad, "-o", "x.yaml"}, {"import", "csv:planted/p.csv", "--map", bad, "-o", "x.yaml"},
@@ -367,8 +367,8 @@ func TestInterrupt(t *testing.T) {
 		{"--estate", "estate", "member", "add", "volunteers@kelpmere.example", "--from", "-", "--yes"},
 		{"--estate", "directory.yaml", "matrix"},
 		{"--estate", "dense.yaml", "check"},
-		{"--estate", "estate", "probe", "--lanes", "lanes.yaml", "--send", "volunteers@kelpmere.example"},
-		{"--estate", "estate", "held", "list", "--lanes", "lanes.yaml", "--as", "tam.weld@kelpmere.example"},
+		{"--estate", "estate", "probe", "--connections", "connections.yaml", "--send", "volunteers@kelpmere.example"},
+		{"--estate", "estate", "held", "list", "--connections", "connections.yaml", "--as", "tam.weld@kelpmere.example"},
 	} {
 		dir := t.TempDir()
 		if err := demo.Write(t.Context(), dir); err != nil {
@@ -377,7 +377,7 @@ func TestInterrupt(t *testing.T) {
 		lay(t, dir, map[string]string{
 			"source.yaml":    fmt.Sprintf("yorvet-source: 1\nfrom: http://%s/scim\ndomains: [kelpmere.example]\n", silent.Addr()),
 			"directory.yaml": fmt.Sprintf("yorvet-source: 1\nfrom: ldap://%s/dc=kelp\ntls: none\ndomains: [kelpmere.example]\n", silent.Addr()),
-			"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: none}\n"+
+			"connections.yaml": fmt.Sprintf("yorvet-connections: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: none}\n"+
 				"look:\n- {server: '%[1]s', tls: none, for: [anyone], login: {password: {environment: SECRET}}}\n", silent.Addr()),
 		})
 		dense := "yorvet: 1\ndomains: [kelp.example]\ngroups:\n" // which takes half a minute to check
@@ -444,9 +444,9 @@ func TestPatienceIsABound(t *testing.T) {
 					return
 				}
 				where := rude.Server(t, behave)
-				lay(t, dir, map[string]string{"lanes.yaml": fmt.Sprintf("yorvet-lanes: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: %s}\n"+
+				lay(t, dir, map[string]string{"connections.yaml": fmt.Sprintf("yorvet-connections: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: %s}\n"+
 					"look:\n- {server: '%[1]s', tls: %[2]s, for: [anyone], login: {password: {environment: SECRET}}}\nlimits: {patience: 4s, pace: 20, people: 100}\n", where, tls)})
-				r := run(t, dir, append(path(), "SECRET=hush-42"), []string{"--estate", "estate", "probe", "--lanes", "lanes.yaml", "--send", "--sample", "20"})
+				r := run(t, dir, append(path(), "SECRET=hush-42"), []string{"--estate", "estate", "probe", "--connections", "connections.yaml", "--send", "--sample", "20"})
 				if r.took > 12*time.Second || r.code != 3 && r.code != 1 {
 					t.Errorf("%s, %s: exit code %d after %v\n%s%s", about, tls, r.code, r.took, r.stdout, r.stderr)
 				}

@@ -16,7 +16,7 @@ import (
 )
 
 // standIn starts the stand-in of the program in a demo folder, and returns the
-// folder. Its lanes are hasty.
+// folder. Its connections are hasty.
 func standIn(t *testing.T, args ...string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -33,7 +33,7 @@ func startStandIn(t *testing.T, dir string, args ...string) *exec.Cmd {
 	t.Helper()
 	ready := filepath.Join(dir, "ready.json")
 	_ = os.Remove(ready)
-	cmd := exec.Command(program, append([]string{"--estate", "estate", "standin", "--lanes", "lanes.yaml", "--ready", "ready.json", "--log", "standin.log", "--digest-every", "200ms"}, args...)...)
+	cmd := exec.Command(program, append([]string{"--estate", "estate", "standin", "--connections", "connections.yaml", "--ready", "ready.json", "--log", "standin.log", "--digest-every", "200ms"}, args...)...)
 	cmd.Dir = dir
 	var output bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &output, &output
@@ -52,12 +52,12 @@ func startStandIn(t *testing.T, dir string, args ...string) *exec.Cmd {
 			t.Fatalf("the stand-in does not start: %s", output.String())
 		}
 	}
-	lanes, err := os.ReadFile(filepath.Join(dir, "lanes.yaml"))
+	connections, err := os.ReadFile(filepath.Join(dir, "connections.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	hasty := strings.NewReplacer("patience: 20s", "patience: 10s", "quiet: 5s", "quiet: 1500ms", "settle: 1s", "settle: 300ms", "look-every: 2s", "look-every: 500ms", "pace: 200", "pace: 100").Replace(string(lanes))
-	if err := os.WriteFile(filepath.Join(dir, "lanes.yaml"), []byte(hasty), 0o600); err != nil {
+	hasty := strings.NewReplacer("patience: 20s", "patience: 10s", "quiet: 5s", "quiet: 1500ms", "settle: 1s", "settle: 300ms", "look-every: 2s", "look-every: 500ms", "pace: 200", "pace: 100").Replace(string(connections))
+	if err := os.WriteFile(filepath.Join(dir, "connections.yaml"), []byte(hasty), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	return cmd
@@ -193,7 +193,7 @@ func TestSecretsStayHidden(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := run(t, dir, nil, []string{"--estate", "served", "probe", "lost-property@kelpmere.example", "--send", "--evidence", "evidence", "--json"})
-	broken := run(t, dir, nil, []string{"--estate", "served", "probe", "lost-property@kelpmere.example", "--send", "--lanes", "estate/people.csv"})
+	broken := run(t, dir, nil, []string{"--estate", "served", "probe", "lost-property@kelpmere.example", "--send", "--connections", "estate/people.csv"})
 	hidden := strings.TrimSpace(string(secret))
 	for _, text := range []string{r.stdout, r.stderr, broken.stdout, broken.stderr} {
 		if strings.Contains(text, hidden) {
@@ -216,7 +216,7 @@ func TestSecretsStayHidden(t *testing.T) {
 		return nil
 	})
 	if files < 10 || broken.code != 2 {
-		t.Errorf("%d files; a bad lanes file ends with %d", files, broken.code)
+		t.Errorf("%d files; a bad connections file ends with %d", files, broken.code)
 	}
 }
 
@@ -247,7 +247,7 @@ func TestHeldAndRollcall(t *testing.T) {
 	if r := do("rollcall", "--run", "call"); !strings.Contains(r.stdout, "2 not yet") {
 		t.Error(r.stdout)
 	}
-	if r := do("probe", "voices", "charter@kelpmere.example", "--send"); r.code != 0 || !strings.Contains(r.stdout, "all as predicted") {
+	if r := do("probe", "send-as", "charter@kelpmere.example", "--send"); r.code != 0 || !strings.Contains(r.stdout, "all as predicted") {
 		t.Error(r.stdout)
 	}
 	tidy := do("probe", "--tidy", "held")
@@ -337,7 +337,7 @@ func TestStandInProgram(t *testing.T) {
 	if err != nil || ready.Process != server.Process.Pid || !strings.HasPrefix(ready.Outside, "127.0.0.1:") || ready.Keeper != "keeper" {
 		t.Fatalf("%v: %+v", err, ready)
 	}
-	for _, name := range []string{"standin.secret", "lanes.yaml", "standin.log"} {
+	for _, name := range []string{"standin.secret", "connections.yaml", "standin.log"} {
 		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v, %v", name, info.Mode(), err)
 		}

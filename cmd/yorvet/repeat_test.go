@@ -33,7 +33,7 @@ var repeated = []string{
 	"import hq.ldif hq.json -o merged",
 	"--estate merged compare estate merged --json",
 	"import hq.json -o merged --prune --yes",
-	"group new storm@kelpmere.example --posture desk --owner odile.renn@kelpmere.example --yes",
+	"group new storm@kelpmere.example --preset desk --owner odile.renn@kelpmere.example --yes",
 }
 
 // No answer and no file depends on the order in which a map is walked: Go walks
@@ -74,7 +74,7 @@ func answerAll(t *testing.T) string {
 		"two.ldif": "dn: uid=ann,dc=kelp\nmail: ann@kelpmere.example\nou: pier\n\n" +
 			"dn: cn=pier,dc=kelp\nobjectClass: groupOfNames\nmail: pier@kelpmere.example\n" +
 			"memberURL: ldap:///dc=kelp??sub?(ou=pier)\n",
-		"two.yaml": "yorvet-map: 1\npeople:\n  - address: mail\n    facts: {base: ou, unit: ou, post: ou, wing: ou}\n" +
+		"two.yaml": "yorvet-map: 1\npeople:\n  - address: mail\n    attributes: {base: ou, unit: ou, post: ou, wing: ou}\n" +
 			"groups:\n  - match: (objectClass=groupOfNames)\n    address: mail\n    rules: memberURL\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {

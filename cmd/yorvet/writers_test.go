@@ -25,7 +25,7 @@ func TestProgramsThatWriteAtOnce(t *testing.T) {
 			for i := range rounds {
 				args := []string{"--estate", "ferries/estate", "member", "add", group, fmt.Sprintf("guest%d-%d@holiday.example", w, i), "--yes"}
 				if w == 0 {
-					args = []string{"--estate", "ferries/estate", "group", "new", fmt.Sprintf("writers-%d@kelpmere.example", i), "--posture", "circle", "--member", "ines.maro@kelpmere.example", "--yes"}
+					args = []string{"--estate", "ferries/estate", "group", "new", fmt.Sprintf("writers-%d@kelpmere.example", i), "--preset", "discussion", "--member", "ines.maro@kelpmere.example", "--yes"}
 				}
 				if r := run(t, dir, nil, args); r.code != 0 {
 					t.Errorf("yorvet %q ends with %d\n%s", args, r.code, r.stderr)

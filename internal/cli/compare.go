@@ -19,7 +19,7 @@ func newCompare(streams Streams) *cli.Command {
 		Name:      "compare",
 		Usage:     "what changes for whom from one estate to another",
 		ArgsUsage: "OLD NEW",
-		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who speaks,\n" +
+		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who sends-as,\n" +
 			"which hazards appear and go, and which welcome notices would go out. OLD and NEW are files or\n" +
 			"folders, REV:PATH for a revision of the git repository around, the path seen from here, or sources\n" +
 			"as import takes them. A source beside an estate stands for the estate as the source would have it:\n" +

@@ -89,7 +89,7 @@ var demoSteps = []step{
 	{
 		"Who may answer charter enquiries in the group's name?",
 		"Three people may, on paper. But they have to prove it with a code that is mailed to the group.",
-		[]string{"who", "speaks", "charter@kelpmere.example"},
+		[]string{"who", "sends-as", "charter@kelpmere.example"},
 		"",
 	},
 	{

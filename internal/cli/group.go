@@ -13,7 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
-	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -30,14 +30,14 @@ func newGroup(streams Streams) *cli.Command {
 			newGroupSet(streams),
 			newGroupRename(streams),
 			newGroupRemove(streams),
-			newPostures(streams),
+			newPresets(streams),
 		},
 	}
 }
 
-func newPostures(streams Streams) *cli.Command {
+func newPresets(streams Streams) *cli.Command {
 	return &cli.Command{
-		Name:  "postures",
+		Name:  "presets",
 		Usage: "the ready sets of settings, and what each means",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			format, err := formatOf(cmd)
@@ -45,7 +45,7 @@ func newPostures(streams Streams) *cli.Command {
 				return err
 			}
 			s := &session{cmd: cmd, streams: streams, format: format}
-			return s.print(present.NewPostures(posture.All()...))
+			return s.print(present.NewPresets(preset.All()...))
 		},
 	}
 }
@@ -55,15 +55,15 @@ func newGroupNew(streams Streams) *cli.Command {
 		Name:      "new",
 		Usage:     "create a group",
 		ArgsUsage: "ADDRESS [SETTING=VALUE...]",
-		Description: "A posture is a ready set of settings: " + strings.Join(
-			posture.Names(),
+		Description: "A preset is a ready set of settings: " + strings.Join(
+			preset.Names(),
 			", ",
-		) + ". yorvet group postures tells what each\n" +
+		) + ". yorvet group presets tells what each\n" +
 			"means. Settings besides, or instead, are those of the estate, as in: tell-held=inside\n\n" +
-			"Example: yorvet group new storm-desk@kelpmere.example --posture desk --title 'Storm desk' --owner " +
+			"Example: yorvet group new storm-desk@kelpmere.example --preset desk --title 'Storm desk' --owner " +
 			"ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"},
+			&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
 			&cli.StringFlag{Name: "title", Usage: "what people call it"},
 			&cli.StringFlag{Name: "about", Usage: "what it is for"},
 			&cli.StringSliceFlag{Name: "also", Usage: "a further `ADDRESS`; may be repeated"},
@@ -93,8 +93,8 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	said := map[string][]string{}
-	if c.cmd.IsSet("posture") {
-		p, err := postureOf(c.cmd)
+	if c.cmd.IsSet("preset") {
+		p, err := presetOf(c.cmd)
 		if err != nil {
 			return err
 		}
@@ -166,13 +166,13 @@ func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 	return members, nil
 }
 
-// postureOf returns the posture that --posture names.
-func postureOf(cmd *cli.Command) (posture.Posture, error) {
-	name := cmd.String("posture")
-	p, ok := posture.Find(name)
+// presetOf returns the preset that --preset names.
+func presetOf(cmd *cli.Command) (preset.Preset, error) {
+	name := cmd.String("preset")
+	p, ok := preset.Find(name)
 	if !ok {
-		near := nearest.Word(name, posture.Names())
-		return p, usageError("there is no posture %q, expected %s%s", name, orList(posture.Names()), meant(near))
+		near := nearest.Word(name, preset.Names())
+		return p, usageError("there is no preset %q, expected %s%s", name, orList(preset.Names()), meant(near))
 	}
 	return p, nil
 }
@@ -286,6 +286,9 @@ func parseSettings(args []string) ([]setting, error) {
 		switch {
 		case name == "address":
 			return nil, usageError("the address of a group is changed by yorvet group rename")
+		case !ok && isFormer(name):
+			now, _ := estate.Former(name)
+			return nil, usageError("%s is %s now", name, now)
 		case !ok:
 			return nil, usageError("there is no setting %q%s", name, meant(nearest.Word(name, settingNames())))
 		case !known.Form.IsList() && s.operator != '=':
@@ -301,6 +304,11 @@ func parseSettings(args []string) ([]setting, error) {
 	return list, nil
 }
 
+func isFormer(name string) bool {
+	_, ok := estate.Former(name)
+	return ok
+}
+
 func settingNames() []string {
 	var names []string
 	for s := range estate.GroupSettings() {
@@ -314,17 +322,17 @@ func newGroupSet(streams Streams) *cli.Command {
 		Name:      "set",
 		Usage:     "change settings of groups",
 		ArgsUsage: "GROUP SETTING=VALUE...",
-		Description: "The settings are those of the estate: title, kind, copy, gate, voice, access.find and so on. " +
+		Description: "The settings are those of the estate: title, kind, copy, gate, send-as, access.find and so on. " +
 			"SETTING=\n" +
 			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
 			"from it. A GROUP may hold * for anything.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
 		Flags: append(
-			[]cli.Flag{&cli.StringFlag{Name: "posture", Usage: "the ready set of settings of this `NAME`"}},
+			[]cli.Flag{&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"}},
 			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
-				if cmd.Args().Len() == 0 || cmd.Args().Len() == 1 && !cmd.IsSet("posture") {
+				if cmd.Args().Len() == 0 || cmd.Args().Len() == 1 && !cmd.IsSet("preset") {
 					return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
 				}
 				groups, err := c.groups(cmd.Args().First())
@@ -335,8 +343,8 @@ func newGroupSet(streams Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
-				if cmd.IsSet("posture") {
-					p, err := postureOf(cmd)
+				if cmd.IsSet("preset") {
+					p, err := presetOf(cmd)
 					if err != nil {
 						return err
 					}

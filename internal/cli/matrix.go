@@ -13,7 +13,7 @@ func newMatrix(streams Streams) *cli.Command {
 		Name:  "matrix",
 		Usage: "all groups at a glance",
 		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
-			"miss it, speak for it and approve, and how many hazards it has. --where takes comparisons\n" +
+			"miss it, send as it and approve, and how many hazards it has. --where takes comparisons\n" +
 			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +
 			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
 		Flags: []cli.Flag{

@@ -97,7 +97,7 @@ func newMemberAdd(streams Streams) *cli.Command {
 				roleFlag(),
 				&cli.StringFlag{
 					Name:  "rule",
-					Usage: "add a rule: everybody inside whose facts a `FILTER` matches, as (base=north-pier)",
+					Usage: "add a rule: everybody inside whose attributes a `FILTER` matches, as (base=north-pier)",
 				},
 				&cli.BoolFlag{
 					Name:  "everyone",

@@ -15,7 +15,7 @@ func newPerson(streams Streams) *cli.Command {
 		Name:      "person",
 		Usage:     "everything about one person",
 		ArgsUsage: "ADDRESS",
-		Description: "Whose mail reaches them and by which ways, whose does not and why, where they may post, speak,\n" +
+		Description: "Whose mail reaches them and by which ways, whose does not and why, where they may post, send as,\n" +
 			"approve and own, and what breaks without them.\n\n" +
 			"Example: yorvet person nora.teale@kelpmere.example",
 		Action: func(ctx context.Context, cmd *cli.Command) error {

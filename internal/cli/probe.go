@@ -15,12 +15,12 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 )
@@ -31,11 +31,11 @@ func newProbe(streams Streams) *cli.Command {
 		Usage:     "send real messages, look into real mailboxes, and say why they differ",
 		ArgsUsage: "[GROUP...]",
 		Description: "Without --send nothing is sent: the plan is shown, with what is predicted and who would find a\n" +
-			"test message. The lanes file says how to send as whom, and how to look into mailboxes. A run is\n" +
+			"test message. The connections file says how to send as whom, and how to look into mailboxes. A run is\n" +
 			"recorded as it goes; --resume goes on with one that was ended, and sends nothing twice.\n\n" +
-			"Example: yorvet probe lost-property@kelpmere.example --lanes lanes.yaml --send",
+			"Example: yorvet probe lost-property@kelpmere.example --connections connections.yaml --send",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
+			&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
 			&cli.StringFlag{Name: "from", Usage: "from everyone whom a `SELECTOR` picks, rather than the usual cases"},
 			&cli.StringSliceFlag{
@@ -54,9 +54,9 @@ func newProbe(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
 		Commands: []*cli.Command{{
-			Name: "voices", Usage: "send in a group's name as everyone who may, and as one who may not", ArgsUsage: "GROUP",
-			Description: "The messages go to a stranger of the lanes, and what that reader sees is shown.\n\n" +
-				"Example: yorvet probe voices charter@kelpmere.example --send",
+			Name: "send-as", Usage: "send in a group's name as everyone who may, and as one who may not", ArgsUsage: "GROUP",
+			Description: "The messages go to a stranger of the connections, and what that reader sees is shown.\n\n" +
+				"Example: yorvet probe send-as charter@kelpmere.example --send",
 			Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
 		}},
 	}
@@ -81,9 +81,9 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
-		return laneError(cmd, err)
+		return connectionError(cmd, err)
 	}
 	runs := cmd.String("runs")
 	for _, name := range []string{"run", "resume", "show", "tidy"} {
@@ -126,14 +126,14 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 }
 
 // begin makes a plan, and sends it if that is asked for.
-func (s *session) begin(ctx context.Context, l *lanes.Lanes, options probe.Options, shown *bar) error {
+func (s *session) begin(ctx context.Context, l *connections.Connections, options probe.Options, shown *bar) error {
 	cmd := s.cmd
 	plan, err := s.plan(l)
 	if err != nil {
 		return err
 	}
 	if cmd.Bool("send") && len(plan.Cases) == 0 {
-		return usageError("there is nothing to send: the lanes have no way for any of the messages")
+		return usageError("there is nothing to send: the connections have no way for any of the messages")
 	}
 	tooMany := len(plan.Touched) > l.Limits.People
 	if !cmd.Bool("send") || tooMany {
@@ -141,7 +141,7 @@ func (s *session) begin(ctx context.Context, l *lanes.Lanes, options probe.Optio
 			return err
 		}
 		if cmd.Bool("send") {
-			const text = "nothing is sent: %d people would find a test message, and the lanes allow %d"
+			const text = "nothing is sent: %d people would find a test message, and the connections allow %d"
 			return usageError(text, len(plan.Touched), l.Limits.People)
 		}
 		return nil
@@ -159,8 +159,8 @@ func (s *session) begin(ctx context.Context, l *lanes.Lanes, options probe.Optio
 }
 
 // plan plans a run: of the usual cases, or of everyone who writes in a group's name.
-func (s *session) plan(l *lanes.Lanes) (*probe.Plan, error) {
-	if s.cmd.Name == "voices" {
+func (s *session) plan(l *connections.Connections) (*probe.Plan, error) {
+	if s.cmd.Name == "send-as" {
 		text, err := oneArgument(s.cmd, "a group")
 		if err != nil {
 			return nil, err
@@ -169,7 +169,7 @@ func (s *session) plan(l *lanes.Lanes) (*probe.Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		return probe.NewVoicePlan(s.r, l, group, s.cmd.String("run")), nil
+		return probe.NewSendAsPlan(s.r, l, group, s.cmd.String("run")), nil
 	}
 	choice, err := s.choice()
 	if err != nil {
@@ -183,12 +183,12 @@ func (s *session) plan(l *lanes.Lanes) (*probe.Plan, error) {
 	return probe.NewPlan(s.r, l, choice), nil
 }
 
-// laneError says why a lanes file could not be read.
-func laneError(cmd *cli.Command, err error) error {
+// connectionError says why a connections file could not be read.
+func connectionError(cmd *cli.Command, err error) error {
 	var file *fs.PathError
 	switch {
-	case errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("lanes"):
-		return usageError("there is no lanes.yaml here; name the lanes file with --lanes")
+	case errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("connections"):
+		return usageError("there is no connections.yaml here; name the connections file with --connections")
 	case errors.As(err, &file):
 		return usageError("%w", err)
 	}
@@ -304,7 +304,7 @@ func unreachable(run *probe.Run) bool {
 	return len(run.Replies) > 0
 }
 
-func (s *session) tidy(ctx context.Context, dir string, l *lanes.Lanes) error {
+func (s *session) tidy(ctx context.Context, dir string, l *connections.Connections) error {
 	run, err := probe.Read(ctx, dir, s.r, l)
 	if err != nil {
 		return runError(err, filepath.Dir(dir), filepath.Base(dir))

@@ -40,9 +40,9 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 	if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
 		return usageError("%w", err)
 	}
-	lanesFile := filepath.Join(folder, "lanes.yaml")
-	text := ready.LanesFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)
-	if err := localfile.WritePrivate(lanesFile, []byte(text)); err != nil {
+	connectionsFile := filepath.Join(folder, "connections.yaml")
+	text := ready.ConnectionsFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)
+	if err := localfile.WritePrivate(connectionsFile, []byte(text)); err != nil {
 		return usageError("%w", err)
 	}
 	w := streams.Out
@@ -54,7 +54,7 @@ func rehearse(ctx context.Context, dir, program string, streams Streams) error {
 		"moderators, looks into all mailboxes, and finds the quiet differences.", pageOptions(w))
 	args := []string{
 		"--estate", filepath.Join(dir, demo.Estate), "--on", demoDate,
-		"probe", "--lanes", lanesFile, "--runs", filepath.Join(folder, "runs"), "--run", "rehearsal", "--send",
+		"probe", "--connections", connectionsFile, "--runs", filepath.Join(folder, "runs"), "--run", "rehearsal", "--send",
 	}
 	fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
 	if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered && code != exitWrong {

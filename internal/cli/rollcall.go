@@ -9,30 +9,30 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 )
 
-// laneFlags are the flags of commands that send and look.
-func laneFlags() []cli.Flag {
+// connectionFlags are the flags of commands that send and look.
+func connectionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "lanes", Usage: "the lanes `FILE`", Value: "lanes.yaml"},
+		&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 		&cli.StringFlag{Name: "as", Usage: "your own `ADDRESS`"},
 	}
 }
 
-// caller opens the estate and the lanes, but for their secrets, and returns who asks.
-func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *lanes.Lanes, address.Address, error) {
+// caller opens the estate and the connections, but for their secrets, and returns who asks.
+func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *connections.Connections, address.Address, error) {
 	var me address.Address
 	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return nil, nil, me, err
 	}
-	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
-		return nil, nil, me, laneError(cmd, err)
+		return nil, nil, me, connectionError(cmd, err)
 	}
 	if cmd.String("as") == "" {
 		return nil, nil, me, usageError("%s needs --as with your own address", name(cmd))
@@ -41,10 +41,10 @@ func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *
 	return s, l, me, err
 }
 
-// unlock fetches the secrets of the lanes. Commands for them are run only where the
+// unlock fetches the secrets of the connections. Commands for them are run only where the
 // file is named.
-func unlock(ctx context.Context, cmd *cli.Command, l *lanes.Lanes) error {
-	return l.Unlock(ctx, cmd.IsSet("lanes"))
+func unlock(ctx context.Context, cmd *cli.Command, l *connections.Connections) error {
+	return l.Unlock(ctx, cmd.IsSet("connections"))
 }
 
 func newRollcall(streams Streams) *cli.Command {
@@ -57,7 +57,7 @@ func newRollcall(streams Streams) *cli.Command {
 			"it is shown who would be asked. --run takes a roll call up again, as often as you like.\n\n" +
 			"Example: yorvet rollcall lost-property@kelpmere.example --as ines.maro@kelpmere.example --send",
 		Flags: append(
-			laneFlags(),
+			connectionFlags(),
 			&cli.BoolFlag{Name: "send", Usage: "send the message"},
 			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
 			&cli.StringFlag{
@@ -106,9 +106,9 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	if err != nil {
 		return err
 	}
-	l, err := lanes.Load(ctx, cmd.String("lanes"))
+	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
-		return laneError(cmd, err)
+		return connectionError(cmd, err)
 	}
 	if err := unlock(ctx, cmd, l); err != nil {
 		return err
@@ -123,7 +123,7 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 // newDecide returns the command by which an approver decides about held messages.
 func newDecide(streams Streams, word, usage string, admit bool) *cli.Command {
 	return &cli.Command{
-		Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: laneFlags(),
+		Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: connectionFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, l, me, err := caller(ctx, cmd, streams)
 			if err != nil {
@@ -164,8 +164,8 @@ func newHeld(streams Streams) *cli.Command {
 		Usage: "what waits for you as an approver, by your mailbox",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "what waits for you", Flags: laneFlags(),
-				Description: "The requests are found in your mailbox, which the lanes open.\n\nExample: yorvet held list --as " +
+				Name: "list", Usage: "what waits for you", Flags: connectionFlags(),
+				Description: "The requests are found in your mailbox, which the connections open.\n\nExample: yorvet held list --as " +
 					"tam.weld@kelpmere.example",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					s, l, me, err := caller(ctx, cmd, streams)

@@ -26,9 +26,9 @@ func newStandin(streams Streams) *cli.Command {
 			"makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
 			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +
 			"It runs until it is interrupted; on a hang-up signal it reads the estate anew.\n\n" +
-			"Example: yorvet --estate served standin --lanes lanes.yaml",
+			"Example: yorvet --estate served standin --connections connections.yaml",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "lanes", Usage: "write a lanes `FILE` with which yorvet probe reaches it"},
+			&cli.StringFlag{Name: "connections", Usage: "write a connections `FILE` with which yorvet probe reaches it"},
 			&cli.StringFlag{Name: "ready", Usage: "write a `FILE` with its ports in JSON once it takes mail"},
 			&cli.StringFlag{Name: "certificate", Usage: "write the certificate of its own authority to a `FILE`"},
 			&cli.StringFlag{
@@ -38,10 +38,10 @@ func newStandin(streams Streams) *cli.Command {
 			},
 			&cli.StringFlag{Name: "dir", Usage: "keep mail in a `FOLDER`, rather than in memory"},
 			&cli.StringFlag{Name: "log", Usage: "append a line in JSON for each step of a message to a `FILE`"},
-			&cli.StringFlag{Name: "conduct", Usage: "a `FILE` that says what goes wrong, and who forwards their mail"},
+			&cli.StringFlag{Name: "faults", Usage: "a `FILE` that says what goes wrong, and who forwards their mail"},
 			&cli.StringSliceFlag{
 				Name:  "stranger",
-				Usage: "an outside `ADDRESS` for the lanes file to write from",
+				Usage: "an outside `ADDRESS` for the connections file to write from",
 				Value: []string{"guest@holiday.example"},
 			},
 			&cli.StringFlag{Name: "host", Usage: "the `ADDRESS` to listen at", Value: "127.0.0.1"},
@@ -133,13 +133,13 @@ func standinOptions(ctx context.Context, cmd *cli.Command, e *estate.Estate) (st
 	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {
 		return options, usageError("%w", err)
 	}
-	if path := cmd.String("conduct"); path != "" {
-		if options.Conduct, err = standin.ReadConduct(ctx, path); err != nil {
+	if path := cmd.String("faults"); path != "" {
+		if options.Faults, err = standin.ReadFaults(ctx, path); err != nil {
 			return options, usageError("%w", err)
 		}
 	}
-	if options.CertificateFile == "" && cmd.String("lanes") != "" {
-		options.CertificateFile = cmd.String("lanes") + ".authority.pem"
+	if options.CertificateFile == "" && cmd.String("connections") != "" {
+		options.CertificateFile = cmd.String("connections") + ".authority.pem"
 	}
 	return options, nil
 }
@@ -162,7 +162,7 @@ func keepOutOfGit(w io.Writer, paths ...string) error {
 
 // announce writes the files that say how to reach a service, and tells of it.
 func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
-	if path := cmd.String("lanes"); path != "" {
+	if path := cmd.String("connections"); path != "" {
 		secret, err := filepath.Abs(cmd.String("secret"))
 		if err != nil {
 			return usageError("%w", err)
@@ -172,7 +172,7 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 		}
 		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  " +
 			"settle: 1s\n"
-		text := ready.LanesFile(secret, cmd.StringSlice("stranger"), limits)
+		text := ready.ConnectionsFile(secret, cmd.StringSlice("stranger"), limits)
 		if err := localfile.WritePrivate(path, []byte(text)); err != nil {
 			return usageError("%w", err)
 		}
@@ -193,8 +193,8 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 		ready.SCIM,
 		ready.Keeper,
 	)
-	if path := cmd.String("lanes"); path != "" {
-		fmt.Fprintf(w, "  rehearse     yorvet probe --lanes %s\n", path)
+	if path := cmd.String("connections"); path != "" {
+		fmt.Fprintf(w, "  rehearse     yorvet probe --connections %s\n", path)
 	}
 	fmt.Fprintln(w, "interrupt it to end it")
 	if path := cmd.String("ready"); path != "" {

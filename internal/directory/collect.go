@@ -253,20 +253,20 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 	if m.Mailbox != nil {
 		p.Mailbox = m.Mailbox.state(c.first(e, Names{m.Mailbox.From}))
 	}
-	p.Facts = make([]estate.Fact, 0, len(m.facts))
-	for _, fact := range m.facts {
+	p.Attributes = make([]estate.Attribute, 0, len(m.attributes))
+	for _, attribute := range m.attributes {
 		for i := range e.Attributes {
-			if a := &e.Attributes[i]; a.is(fact.Value) {
+			if a := &e.Attributes[i]; a.is(attribute.Value) {
 				for _, v := range a.Values {
 					if v = strings.TrimSpace(v); v != "" {
-						p.Facts = append(p.Facts, estate.Fact{Attribute: fact.Attribute, Value: v})
+						p.Attributes = append(p.Attributes, estate.Attribute{Attribute: attribute.Attribute, Value: v})
 					}
 				}
 			}
 		}
 	}
 	if m.Others {
-		p.Facts = append(p.Facts, c.otherFacts(e, m)...)
+		p.Attributes = append(p.Attributes, c.otherAttributes(e, m)...)
 	}
 	for _, r := range m.MemberOf {
 		p.memberOf = append(p.memberOf, newReferences("member", r, e.values(r.From)))
@@ -305,12 +305,12 @@ func called(e *Entry, name string) string {
 }
 
 // otherFacts returns the attributes that no field takes.
-func (c *Collector) otherFacts(e *Entry, m *PeopleMap) []estate.Fact {
+func (c *Collector) otherAttributes(e *Entry, m *PeopleMap) []estate.Attribute {
 	taken := slices.Concat(m.Address, m.Also, m.Name, m.Key)
 	if m.Mailbox != nil {
 		taken = append(taken, m.Mailbox.From)
 	}
-	var facts []estate.Fact
+	var attributes []estate.Attribute
 	for _, a := range e.Attributes {
 		if slices.ContainsFunc(taken, func(name string) bool { return strings.EqualFold(name, a.Name) }) ||
 			a.Name == "" {
@@ -323,12 +323,12 @@ func (c *Collector) otherFacts(e *Entry, m *PeopleMap) []estate.Fact {
 		for _, value := range a.Values {
 			for _, one := range c.items(value) {
 				if one = strings.TrimSpace(one); one != "" {
-					facts = append(facts, estate.Fact{Attribute: name, Value: one})
+					attributes = append(attributes, estate.Attribute{Attribute: name, Value: one})
 				}
 			}
 		}
 	}
-	return facts
+	return attributes
 }
 
 // state returns the word of the estate that a value means.

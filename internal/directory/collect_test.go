@@ -19,7 +19,7 @@ people:
     name: [displayName, "{first} {last}"]
     key: number
     mailbox: {from: state, open: [ok], full: [over quota], closed: [left]}
-    facts: {base: office, Post: job}
+    attributes: {base: office, Post: job}
     member-of: [{from: team, copy: digest}]
   - match: (kind=pilot)
     address: mail
@@ -58,7 +58,7 @@ func describe(d *directory.Directory) []string {
 	var out []string
 	for _, p := range d.People {
 		text := fmt.Sprintf("%d %s also=%v name=%q mailbox=%q", p.Line, p.Address, p.Also, p.Name, p.Mailbox)
-		for _, f := range p.Facts {
+		for _, f := range p.Attributes {
 			text += " " + f.Attribute + "=" + f.Value
 		}
 		out = append(out, text)
@@ -115,9 +115,9 @@ func TestCollect(t *testing.T) {
 			`1 a@kelp.example also=[] name="" mailbox="open"`, `2 b@kelp.example also=[] name="" mailbox="full"`,
 			`3 c@kelp.example also=[] name="" mailbox="closed"`, `4 d@kelp.example also=[] name="" mailbox=""`,
 		}},
-		{"facts", []string{"a kind=person mail=a@kelp.example job=_ job=deck job=tow office=pier"},
+		{"attributes", []string{"a kind=person mail=a@kelp.example job=_ job=deck job=tow office=pier"},
 			[]string{`1 a@kelp.example also=[] name="" mailbox="" Post=deck Post=tow base=pier`}},
-		{"all else is a fact", []string{"a kind=pilot mail=a@kelp.example call=Ay rank=1;2 name=Bee address=x"},
+		{"all else is an attribute", []string{"a kind=pilot mail=a@kelp.example call=Ay rank=1;2 name=Bee address=x"},
 			[]string{`1 a@kelp.example also=[] name="Ay" mailbox="" kind=pilot rank=1 rank=2 name-2=Bee address-2=x`}},
 		{"nobody without an address", []string{"a kind=person displayName=Ann", "b kind=person", "- kind=person"},
 			[]string{

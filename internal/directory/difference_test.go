@@ -21,7 +21,7 @@ import (
 const harbour = `yorvet: 1
 domains: [kelp.example]
 people:
-  - {address: ann@kelp.example, facts: {unit: deck}}
+  - {address: ann@kelp.example, attributes: {unit: deck}}
   - {address: bob@kelp.example}
   - {address: cat@out.example}
 groups:
@@ -210,7 +210,7 @@ subaddress: "+"
 nested-gates: open
 code-sender: codes@post.example
 people:
-  - {address: ann@kelp.example, name: Ann, also: [a@kelp.example], mailbox: full, facts: {base: quay, post: [x, y]}}
+  - {address: ann@kelp.example, name: Ann, also: [a@kelp.example], mailbox: full, attributes: {base: quay, post: [x, y]}}
   - {address: bob@kelp.example, name: Bob}
 groups:
   - {address: g@kelp.example, also: [h@kelp.example], owners: [ann@kelp.example], moderators: [nobody@kelp.example], access: {find: anyone}, gate: [], echo: false,
@@ -228,8 +228,8 @@ same-as of the domain weed.example
 further addresses of 2, such as ann@kelp.example
 names of 2, such as ann@kelp.example
 the mailbox being full of ann@kelp.example
-the fact base of ann@kelp.example
-the fact post of 2, such as ann@kelp.example
+the attribute base of ann@kelp.example
+the attribute post of 2, such as ann@kelp.example
 owners of g@kelp.example
 moderators of g@kelp.example
 echo of g@kelp.example

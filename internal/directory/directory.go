@@ -1,7 +1,7 @@
 // Package directory turns what directories and tables hold into an estate.
 //
 // A source of any format gives entries: an identifier and attributes. A Map says
-// which attributes become which addresses, facts, memberships and settings; a
+// which attributes become which addresses, attributes, memberships and settings; a
 // Collector applies it and links what refers to each other. Merge makes one of
 // several sources; Update brings an estate on disk to where they are.
 package directory
@@ -29,13 +29,13 @@ type Directory struct {
 
 // A Person is somebody as a source has them.
 type Person struct {
-	Line    int
-	ID      string // such as a DN; "" if the source has none
-	Address string
-	Also    []string
-	Name    string
-	Mailbox string // a word of the estate, or "" where the source does not know
-	Facts   []estate.Fact
+	Line       int
+	ID         string // such as a DN; "" if the source has none
+	Address    string
+	Also       []string
+	Name       string
+	Mailbox    string // a word of the estate, or "" where the source does not know
+	Attributes []estate.Attribute
 
 	key      string   // by which groups may refer, besides ID
 	keys     []string // of Address and Also, if they are worked out

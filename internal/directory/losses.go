@@ -20,8 +20,8 @@ type Carries struct {
 	Moderators  bool
 	Access      bool
 	Names       bool                          // of people
-	Facts       func(name, value string) bool // nil: none
-	OneValue    bool                          // of each fact the first value alone
+	Attributes  func(name, value string) bool // nil: none
+	OneValue    bool                          // of each attribute the first value alone
 	Mailbox     func(estate.MailboxState) bool
 	Memberships bool                         // what members chose: copy, since, invitations, paused
 	Rules       func(estate.MemberRule) bool // nil: none
@@ -111,12 +111,12 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 		l.add("the mailbox being "+p.Mailbox.String(), who)
 	}
 	before := ""
-	for _, f := range e.Facts(id) {
+	for _, f := range e.Attributes(id) {
 		l.controls(c, who, f.Attribute, f.Value)
-		if c.Facts == nil || !c.Facts(f.Attribute, f.Value) {
-			l.add("the fact "+f.Attribute, who)
+		if c.Attributes == nil || !c.Attributes(f.Attribute, f.Value) {
+			l.add("the attribute "+f.Attribute, who)
 		} else if c.OneValue && f.Attribute == before {
-			l.add("further values of the fact "+f.Attribute, who)
+			l.add("further values of the attribute "+f.Attribute, who)
 		}
 		before = f.Attribute
 	}
@@ -227,12 +227,12 @@ func chosen(e estate.Entry) string {
 	return strings.Join(list, ", ")
 }
 
-// FactAttribute returns the attribute in which a map has a fact, and whether
+// FactAttribute returns the attribute in which a map has an attribute, and whether
 // there is one.
-func (m *Map) FactAttribute(fact string) (string, bool) { return attributeOf(m, fact) }
+func (m *Map) AttributeAttribute(attribute string) (string, bool) { return attributeOf(m, attribute) }
 
 // RuleURL returns a rule for members as an LDAP URL (RFC 4516), if the map has an
-// attribute for all facts that it asks for.
+// attribute for all attributes that it asks for.
 func (m *Map) RuleURL(base string, rule estate.MemberRule) (string, bool) {
 	return ruleURL(m, base, rule)
 }

@@ -30,18 +30,18 @@ type Map struct {
 
 // A PeopleMap is about the entries that are people.
 type PeopleMap struct {
-	Match    condition         `yaml:"match"`
-	Address  Names             `yaml:"address"` // the first value is the main address
-	Also     Names             `yaml:"also"`
-	Name     Names             `yaml:"name"`
-	Mailbox  *MailboxMap       `yaml:"mailbox"`
-	Facts    map[string]string `yaml:"facts"`  // attributes by the name of the fact
-	Others   bool              `yaml:"others"` // all attributes that nothing else takes are facts
-	Key      Names             `yaml:"key"`    // by which groups refer to somebody, besides the identifier
-	MemberOf []ReferenceMap    `yaml:"member-of"`
-	Classes  []string          `yaml:"classes"` // values of objectClass for what is written out
+	Match      condition         `yaml:"match"`
+	Address    Names             `yaml:"address"` // the first value is the main address
+	Also       Names             `yaml:"also"`
+	Name       Names             `yaml:"name"`
+	Mailbox    *MailboxMap       `yaml:"mailbox"`
+	Attributes map[string]string `yaml:"attributes"` // attributes by the name of the attribute
+	Others     bool              `yaml:"others"`     // all attributes that nothing else takes are attributes
+	Key        Names             `yaml:"key"`        // by which groups refer to somebody, besides the identifier
+	MemberOf   []ReferenceMap    `yaml:"member-of"`
+	Classes    []string          `yaml:"classes"` // values of objectClass for what is written out
 
-	facts []estate.Fact // Facts in order: the names, and as values the attributes
+	attributes []estate.Attribute // Attributes in order: the names, and as values the attributes
 }
 
 // A MailboxMap says which values of an attribute mean which state.
@@ -189,8 +189,8 @@ func (m *Map) prepare() {
 	for i := range m.People {
 		p := &m.People[i]
 		look(p.Match)
-		for _, name := range slices.Sorted(maps.Keys(p.Facts)) {
-			p.facts = append(p.facts, estate.Fact{Attribute: name, Value: p.Facts[name]})
+		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
+			p.attributes = append(p.attributes, estate.Attribute{Attribute: name, Value: p.Attributes[name]})
 		}
 	}
 	for _, g := range m.Groups {
@@ -316,8 +316,8 @@ func (m *Map) Attributes() []string {
 	for _, p := range m.People {
 		conditions(p.Match)
 		add(slices.Concat(p.Address, p.Also, p.Name, p.Key)...)
-		for _, fact := range slices.Sorted(maps.Keys(p.Facts)) {
-			add(p.Facts[fact])
+		for _, attribute := range slices.Sorted(maps.Keys(p.Attributes)) {
+			add(p.Attributes[attribute])
 		}
 		if p.Mailbox != nil {
 			add(p.Mailbox.From)

@@ -130,7 +130,7 @@ type unlike struct {
 type mergedPerson struct {
 	address, name, mailbox string
 	also                   []string
-	facts                  []estate.Fact
+	attributes             []estate.Attribute
 	said                   map[string]estate.Place // by field, where not at place
 	place                  estate.Place
 }
@@ -352,12 +352,12 @@ func (m *merger) addPerson(p *Person) who {
 		m.people = append(
 			m.people,
 			mergedPerson{
-				address: p.Address,
-				also:    also,
-				name:    p.Name,
-				mailbox: p.Mailbox,
-				facts:   p.Facts,
-				place:   place,
+				address:    p.Address,
+				also:       also,
+				name:       p.Name,
+				mailbox:    p.Mailbox,
+				attributes: p.Attributes,
+				place:      place,
 			},
 		)
 		for _, k := range keys {
@@ -406,20 +406,20 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 	}
 	fill("name", &old.name, p.Name)
 	fill("mailbox", &old.mailbox, p.Mailbox)
-	m.mergeFacts(old, p.Facts, place)
+	m.mergeAttributes(old, p.Attributes, place)
 }
 
-// mergeFacts adds to a person the facts that another source says.
-func (m *merger) mergeFacts(old *mergedPerson, facts []estate.Fact, place estate.Place) {
-	old.facts = slices.Clip(old.facts)
-	names, values := estatefile.GroupFacts(facts)
+// mergeFacts adds to a person the attributes that another source says.
+func (m *merger) mergeAttributes(old *mergedPerson, attributes []estate.Attribute, place estate.Place) {
+	old.attributes = slices.Clip(old.attributes)
+	names, values := estatefile.GroupAttributes(attributes)
 	for i, name := range names {
-		field := "the fact " + name
-		has := factValues(old.facts, name)
+		field := "the attribute " + name
+		has := attributeValues(old.attributes, name)
 		switch {
 		case len(has) == 0:
 			for _, v := range values[i] {
-				old.facts = append(old.facts, estate.Fact{Attribute: name, Value: v})
+				old.attributes = append(old.attributes, estate.Attribute{Attribute: name, Value: v})
 			}
 			old.note(field, place)
 		case !slices.Equal(has, values[i]):
@@ -445,10 +445,10 @@ func (p *mergedPerson) where(field string) estate.Place {
 	return p.place
 }
 
-func factValues(facts []estate.Fact, name string) []string {
+func attributeValues(attributes []estate.Attribute, name string) []string {
 	var list []string
 	folded := selector.Fold(name)
-	for _, f := range facts {
+	for _, f := range attributes {
 		if selector.Fold(f.Attribute) == folded {
 			list = append(list, f.Value)
 		}
@@ -660,7 +660,7 @@ func (m *merger) whom(g *mergedGroup, member int, canonical func(string) whom) w
 }
 
 func (p *mergedPerson) content() estatefile.NewPerson {
-	out := estatefile.NewPerson{Place: p.place, Facts: p.facts, Fields: make([]estatefile.Field, 0, 4)}
+	out := estatefile.NewPerson{Place: p.place, Attributes: p.attributes, Fields: make([]estatefile.Field, 0, 4)}
 	out.Fields = append(out.Fields, estatefile.Field{Name: "address", Text: p.address})
 	if p.name != "" {
 		out.Fields = append(out.Fields, estatefile.Field{Name: "name", Text: p.name})

@@ -22,7 +22,7 @@ func tell(m *directory.Merged) string {
 	}
 	for _, p := range m.People {
 		text := texts(p.Fields)
-		for _, f := range p.Facts {
+		for _, f := range p.Attributes {
 			text += " " + f.Attribute + "=" + f.Value
 		}
 		parts = append(parts, text)
@@ -96,9 +96,9 @@ func TestMergeClashes(t *testing.T) {
 		{"outside groups are left out", directory.Directory{Groups: []directory.Group{group("crew@o.example", nil), group("deck@k.example", nil, "deck@o.example", "top@k.example")}}, directory.Directory{},
 			"deck@k.example top@k.example a:\n? a:2: the group crew@o.example is left out: its address is outside k.example"},
 		{"a rule counts once", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Where: "(a=b)"}, {Where: "(A=B)"}, {Everyone: true}, {Everyone: true}})}}, directory.Directory{}, "g@k.example a: (a=b) "},
-		{"facts of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Facts: []estate.Fact{{Attribute: "base", Value: "x"}}}}},
-			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Facts: []estate.Fact{{Attribute: "Base", Value: "y"}, {Attribute: "post", Value: "z"}}}}},
-			"ann@k.example Ann full base=x post=z\n! ann@k.example: name is \"Ann\" (a:1), not \"Anna\" (b:3)\n! ann@k.example: the fact Base is \"x\" (a:1), not \"y\" (b:3)"},
+		{"attributes of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Attributes: []estate.Attribute{{Attribute: "base", Value: "x"}}}}},
+			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Attributes: []estate.Attribute{{Attribute: "Base", Value: "y"}, {Attribute: "post", Value: "z"}}}}},
+			"ann@k.example Ann full base=x post=z\n! ann@k.example: name is \"Ann\" (a:1), not \"Anna\" (b:3)\n! ann@k.example: the attribute Base is \"x\" (a:1), not \"y\" (b:3)"},
 		{"a nested group takes every or none", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Address: "h@k.example", Membership: estate.Membership{Copy: estate.CopyDigest, Paused: true}}}), group("h@k.example", nil)}}, directory.Directory{},
 			"g@k.example a: h@k.example\nh@k.example a:"},
 	} {

@@ -10,7 +10,7 @@ import (
 )
 
 // addRule adds the members whom an LDAP URL picks (RFC 4516) to a group, as a
-// rule over facts.
+// rule over attributes.
 func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if text == "everyone" || strings.HasPrefix(text, "where ") {
 		g.Members, g.targets = append(g.Members, memberOf(text, 0)), append(g.targets, 0)
@@ -29,7 +29,7 @@ func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	var lacking string
 	f, all := c.translate(f, &lacking)
 	if lacking != "" {
-		c.d.Remark(e.Line, true, "the rule "+filter+" of "+g.Address+" is left out: no fact comes from "+lacking)
+		c.d.Remark(e.Line, true, "the rule "+filter+" of "+g.Address+" is left out: no attribute comes from "+lacking)
 		return
 	}
 	if base != "" && strings.Count(base, "=") > strings.Count(strings.ToLower(base), "dc=") {
@@ -58,8 +58,8 @@ func splitURL(text string) (base, filter, reason string) {
 	return strings.TrimPrefix(u.Path, "/"), filter, ""
 }
 
-// translate puts the names of facts for those of attributes. What asks for a
-// class of people is true of all. lacking becomes an attribute without a fact.
+// translate puts the names of attributes for those of attributes. What asks for a
+// class of people is true of all. lacking becomes an attribute without an attribute.
 func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.Filter, all bool) {
 	switch f := f.(type) {
 	case selector.FilterAnd:
@@ -94,7 +94,7 @@ func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.
 	if item.Attribute == "objectclass" {
 		return &item, true
 	}
-	name, ok := c.factOf(item.Attribute)
+	name, ok := c.attributeOf(item.Attribute)
 	if !ok {
 		*lacking = item.Attribute
 	}
@@ -102,12 +102,12 @@ func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.
 	return &item, false
 }
 
-// factOf returns the fact, or address or name, that an attribute becomes.
-func (c *Collector) factOf(attribute string) (string, bool) {
+// attributeOf returns the attribute, or address or name, that an attribute becomes.
+func (c *Collector) attributeOf(attribute string) (string, bool) {
 	for _, p := range c.d.Map.People {
-		for _, fact := range p.facts {
-			if strings.EqualFold(fact.Value, attribute) {
-				return fact.Attribute, true
+		for _, one := range p.attributes {
+			if strings.EqualFold(one.Value, attribute) {
+				return one.Attribute, true
 			}
 		}
 		for _, from := range p.Address {
@@ -125,17 +125,17 @@ func (c *Collector) factOf(attribute string) (string, bool) {
 }
 
 // attributeOf is factOf the other way round.
-func attributeOf(m *Map, fact string) (string, bool) {
+func attributeOf(m *Map, attribute string) (string, bool) {
 	for _, p := range m.People {
-		for _, f := range p.facts {
-			if strings.EqualFold(f.Attribute, fact) {
+		for _, f := range p.attributes {
+			if strings.EqualFold(f.Attribute, attribute) {
 				return f.Value, true
 			}
 		}
 		switch {
-		case strings.EqualFold(fact, "address") && len(p.Address) > 0:
+		case strings.EqualFold(attribute, "address") && len(p.Address) > 0:
 			return p.Address[0], true
-		case strings.EqualFold(fact, "name") && len(p.Name) > 0:
+		case strings.EqualFold(attribute, "name") && len(p.Name) > 0:
 			return p.Name[0], true
 		}
 	}
@@ -143,7 +143,7 @@ func attributeOf(m *Map, fact string) (string, bool) {
 }
 
 // ruleURL returns a rule of a group as an LDAP URL, if the map has an attribute
-// for all facts that it asks for.
+// for all attributes that it asks for.
 func ruleURL(m *Map, base string, rule estate.MemberRule) (string, bool) {
 	filter := "(objectClass=*)"
 	if rule.Filter != nil {
@@ -156,7 +156,7 @@ func ruleURL(m *Map, base string, rule estate.MemberRule) (string, bool) {
 	return "ldap:///" + url.PathEscape(base) + "??sub?" + url.PathEscape(filter), true
 }
 
-// untranslate puts the names of attributes for those of facts.
+// untranslate puts the names of attributes for those of attributes.
 func untranslate(m *Map, f selector.Filter) (selector.Filter, bool) {
 	all := func(list []selector.Filter) ([]selector.Filter, bool) {
 		parts := make([]selector.Filter, len(list))

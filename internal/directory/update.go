@@ -25,7 +25,7 @@ type Gone struct {
 }
 
 // Update brings a draft of an estate to where the sources are. What they do not
-// carry stays: gates, voices, accepted hazards, what members have chosen. Groups
+// carry stays: gates, send-as, accepted hazards, what members have chosen. Groups
 // that are managed in one of the sources and are not there any more go, unless a
 // source is not all there.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
@@ -140,7 +140,7 @@ func (u *updater) person(p *estatefile.NewPerson) {
 		if ok {
 			u.met[id] = true
 		}
-		plain := len(p.Fields) == 1 && len(p.Facts) == 0
+		plain := len(p.Fields) == 1 && len(p.Attributes) == 0
 		if !plain || !ok {
 			u.change(newPerson(p))
 		}
@@ -172,17 +172,17 @@ func (u *updater) person(p *estatefile.NewPerson) {
 		kept := slices.DeleteFunc(append(all, more...), func(text string) bool { return key(text) == main.Key() })
 		u.change(change.SetPersonAlso{Person: id, Also: addresses(kept...)})
 	}
-	names, values := estatefile.GroupFacts(p.Facts)
+	names, values := estatefile.GroupAttributes(p.Attributes)
 	for i, name := range names {
 		if !slices.Equal(u.e.Values(id, selector.Fold(name)), values[i]) {
-			u.change(change.SetFact{Person: id, Attribute: name, Values: values[i]})
+			u.change(change.SetAttribute{Person: id, Attribute: name, Values: values[i]})
 		}
 	}
 }
 
 // newPerson returns the change by which somebody comes.
 func newPerson(p *estatefile.NewPerson) change.AddPerson {
-	add := change.AddPerson{Address: addresses(p.Fields[0].Text)[0], Facts: p.Facts, Place: p.Place}
+	add := change.AddPerson{Address: addresses(p.Fields[0].Text)[0], Attributes: p.Attributes, Place: p.Place}
 	for _, f := range p.Fields {
 		switch f.Name {
 		case "name":

@@ -22,7 +22,7 @@ people:
   - address: ann@kelp.example
     name: Ann
     also: [anna@kelp.example]
-    facts: {base: pier}
+    attributes: {base: pier}
   - address: bob@kelp.example
     mailbox: full
   - address: cat@kelp.example
@@ -102,7 +102,7 @@ func source() *directory.Directory {
 	return &directory.Directory{
 		Name: "hq", File: "hq.ldif",
 		People: []directory.Person{
-			{Line: 1, Address: "ann@kelp.example", Name: "Ann", Facts: []estate.Fact{{Attribute: "base", Value: "pier"}}},
+			{Line: 1, Address: "ann@kelp.example", Name: "Ann", Attributes: []estate.Attribute{{Attribute: "base", Value: "pier"}}},
 			{Line: 2, Address: "bob@kelp.example", Mailbox: "full"},
 			{Line: 3, Address: "cat@kelp.example"},
 			{Line: 4, Address: "dan@kelp.example"},
@@ -142,11 +142,11 @@ func TestUpdate(t *testing.T) {
 		{name: "a name and a mailbox", change: func(d *directory.Directory) {
 			d.People[0].Name, d.People[1].Mailbox = "Ann Oake", "open"
 		}, want: "- name: Ann\n- mailbox: full\n+ name: Ann Oake"},
-		{name: "a fact", change: func(d *directory.Directory) { d.People[0].Facts[0].Value = "quay" },
-			want: "- facts: {base: pier}\n+ facts: {base: quay}"},
-		{name: "a fact of two values", change: func(d *directory.Directory) {
-			d.People[0].Facts = append(d.People[0].Facts, estate.Fact{Attribute: "Base", Value: "quay"})
-		}, want: "- facts: {base: pier}\n+ facts: {base: [pier, quay]}"},
+		{name: "an attribute", change: func(d *directory.Directory) { d.People[0].Attributes[0].Value = "quay" },
+			want: "- attributes: {base: pier}\n+ attributes: {base: quay}"},
+		{name: "an attribute of two values", change: func(d *directory.Directory) {
+			d.People[0].Attributes = append(d.People[0].Attributes, estate.Attribute{Attribute: "Base", Value: "quay"})
+		}, want: "- attributes: {base: pier}\n+ attributes: {base: [pier, quay]}"},
 		{name: "another main address", change: func(d *directory.Directory) {
 			d.People[0].Address, d.People[0].Also = "anna@kelp.example", []string{"ann@kelp.example"}
 			d.Groups[0].Owners[0], d.Groups[0].Members[0].Address = "anna@kelp.example", "anna@kelp.example"

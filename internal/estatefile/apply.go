@@ -56,9 +56,9 @@ func (d *Draft) apply(c change.Change) {
 			text = ""
 		}
 		d.setPerson(c.Person, Field{Name: c.Field, Text: text})
-	case change.SetFact:
-		name := d.before.FactName(c.Attribute)
-		d.inner(c.Person, factFields([]string{name}, [][]string{c.Values})...)
+	case change.SetAttribute:
+		name := d.before.AttributeName(c.Attribute)
+		d.inner(c.Person, attributeFields([]string{name}, [][]string{c.Values})...)
 	case change.SetPersonAlso:
 		d.setPerson(c.Person, Field{Name: "also", List: texts(c.Also)})
 	case change.RenamePerson:
@@ -146,7 +146,7 @@ func (d *Draft) refuse(p estate.Place, why string) {
 }
 
 // inner notes fields that stand in a mapping of their own: the access of a group, the
-// facts of a person. They are written together, as they share a key.
+// attributes of a person. They are written together, as they share a key.
 func (d *Draft) inner(id estate.ID, fields ...Field) {
 	for _, f := range fields {
 		list := slices.DeleteFunc(d.within[id], func(other Field) bool { return other.Name == f.Name })
@@ -160,7 +160,7 @@ func (d *Draft) applyInner() {
 		if d.before.IsGroup(id) {
 			d.setAccess(id, d.within[id]...)
 		} else {
-			d.setFacts(id, d.within[id]...)
+			d.setAttributes(id, d.within[id]...)
 		}
 	}
 	d.within = map[estate.ID][]Field{}
@@ -253,7 +253,7 @@ func groupOf(c change.AddGroup) NewGroup {
 }
 
 func personOf(c change.AddPerson) NewPerson {
-	p := NewPerson{Fields: []Field{{Name: "address", Text: c.Address.String()}}, Facts: c.Facts, Place: c.Place}
+	p := NewPerson{Fields: []Field{{Name: "address", Text: c.Address.String()}}, Attributes: c.Attributes, Place: c.Place}
 	if c.Name != "" {
 		p.Fields = append(p.Fields, Field{Name: "name", Text: c.Name})
 	}

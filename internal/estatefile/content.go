@@ -103,7 +103,7 @@ func (l *loader) buildPerson(p *NewPerson) {
 	if p.Place == (estate.Place{}) {
 		p.Place = estate.Place{Line: 1, Column: 1}
 	}
-	s := personSpec{facts: p.Facts}
+	s := personSpec{attributes: p.Attributes}
 	for _, f := range p.Fields {
 		it := item{f.Text, p.Place}
 		switch f.Name {
@@ -234,9 +234,9 @@ func (p *Prepared) Create(ctx context.Context) ([]string, error) {
 // inTable reports whether a table of people can hold somebody: lists are
 // separated by semicolons there.
 func (p *NewPerson) inTable() bool {
-	for _, f := range p.Facts {
+	for _, f := range p.Attributes {
 		if strings.ContainsAny(f.Value, ";") || f.Value == "" || strings.TrimSpace(f.Value) != f.Value ||
-			selector.Fold(f.Attribute) == "facts" {
+			selector.Fold(f.Attribute) == "attributes" {
 			return false
 		}
 		switch f.Attribute {
@@ -299,7 +299,7 @@ func (c *Content) yamlPeople() []byte {
 	if b.Len() == 0 {
 		return nil
 	}
-	return []byte("# Whom the table cannot hold: a fact has a semicolon in it.\nyorvet: 1\npeople:\n" + b.String())
+	return []byte("# Whom the table cannot hold: an attribute has a semicolon in it.\nyorvet: 1\npeople:\n" + b.String())
 }
 
 // value returns a person as an item of a list.
@@ -310,8 +310,8 @@ func (p NewPerson) value() value {
 			v.pairs = append(v.pairs, pair{f.Name, *one})
 		}
 	}
-	if facts := pairsOf(factFields(GroupFacts(p.Facts))); facts != nil {
-		v.pairs = append(v.pairs, pair{"facts", *facts})
+	if attributes := pairsOf(attributeFields(GroupAttributes(p.Attributes))); attributes != nil {
+		v.pairs = append(v.pairs, pair{"attributes", *attributes})
 	}
 	return v
 }
@@ -324,7 +324,7 @@ func (c *Content) peopleTable() []byte {
 	columns := []string{"address", "name", "also", "mailbox"}
 	at := map[string]int{}
 	for _, p := range c.People {
-		for _, f := range p.Facts {
+		for _, f := range p.Attributes {
 			if folded := selector.Fold(f.Attribute); at[folded] == 0 {
 				at[folded] = len(columns)
 				columns = append(columns, f.Attribute)
@@ -345,7 +345,7 @@ func (c *Content) peopleTable() []byte {
 			}
 			row[slices.Index(columns, f.Name)] = f.cell()
 		}
-		for _, f := range p.Facts {
+		for _, f := range p.Attributes {
 			cell := &row[at[selector.Fold(f.Attribute)]]
 			if *cell != "" {
 				*cell += ";"

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -159,6 +160,10 @@ func (d *document) mapping(n *yaml.Node, what string, names []string, fields map
 		}
 		seen[key.Value] = key
 		read, ok := fields[key.Value]
+		if now, old := estate.Former(key.Value); !ok && old && slices.Contains(names, now) {
+			d.fail(d.place(key), quote(key.Value)+" is "+quote(now)+" now", "")
+			continue
+		}
 		if !ok {
 			d.fail(
 				d.place(key),

@@ -39,7 +39,7 @@ type Draft struct {
 	within map[estate.ID][]Field // see inner
 
 	respelt []respelling
-	mended  map[string][]byte // the files as they are to be, once that is worked out
+	edited  map[string][]byte // the files as they are to be, once that is worked out
 	err     error
 }
 
@@ -201,16 +201,16 @@ func (d *Draft) key(t *yamlText, mapping *yaml.Node, name string, v *value, orde
 
 // finish works out the files as they are to be.
 func (d *Draft) finish() error {
-	if d.mended == nil {
+	if d.edited == nil {
 		d.applyInner()
 		for _, r := range d.respelt {
 			d.respell(r)
 		}
 	}
-	if d.mended != nil || d.err != nil {
+	if d.edited != nil || d.err != nil {
 		return d.err
 	}
-	d.mended = map[string][]byte{}
+	d.edited = map[string][]byte{}
 	d.applyPending()
 	for _, name := range slices.Sorted(maps.Keys(d.yaml)) {
 		t := d.yaml[name]
@@ -221,14 +221,14 @@ func (d *Draft) finish() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		d.mended[name] = data
+		d.edited[name] = data
 	}
 	for name, t := range d.rows {
-		d.mended[name] = t.text()
+		d.edited[name] = t.text()
 	}
-	for name, data := range d.mended {
+	for name, data := range d.edited {
 		if old, there := d.read[name]; there && old != nil && bytes.Equal(data, old) {
-			delete(d.mended, name)
+			delete(d.edited, name)
 		}
 	}
 	return nil
@@ -278,7 +278,7 @@ func (d *Draft) Estate() (*estate.Estate, error) {
 		return nil, err
 	}
 	l := &loader{ctx: d.files.ctx, open: func(name string) (io.ReadCloser, error) {
-		if data, ok := d.mended[name]; ok {
+		if data, ok := d.edited[name]; ok {
 			return io.NopCloser(bytes.NewReader(data)), nil
 		}
 		return d.files.open(name)
@@ -292,7 +292,7 @@ func (d *Draft) Changed() ([]FileChange, error) {
 		return nil, err
 	}
 	var list []FileChange
-	for name, data := range d.mended {
+	for name, data := range d.edited {
 		c := FileChange{File: name, Names: 1}
 		if info, err := os.Stat(name); err == nil {
 			c.Names = localfile.Names(info)
@@ -337,7 +337,7 @@ func (d *Draft) Write() error {
 	if err := d.finish(); err != nil {
 		return err
 	}
-	if len(d.mended) == 0 {
+	if len(d.edited) == 0 {
 		return nil
 	}
 	ctx, folder := d.files.ctx, folderOf(d.path)
@@ -355,7 +355,7 @@ func (d *Draft) Write() error {
 	}
 	sweep(folder, d.names)
 	list := map[string]replacement{}
-	for name, data := range d.mended {
+	for name, data := range d.edited {
 		now, err := localfile.Read(ctx, name, maxTable)
 		if old := d.read[name]; ctx.Err() == nil && (err != nil || !bytes.Equal(now, old)) {
 			return fmt.Errorf("%w: %s", ErrChanged, name)

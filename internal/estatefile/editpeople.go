@@ -12,15 +12,15 @@ import (
 
 // A NewPerson is a person to be written.
 type NewPerson struct {
-	Fields []Field // the address first
-	Facts  []estate.Fact
-	Place  estate.Place // where they come from, if they are in Content
+	Fields     []Field // the address first
+	Attributes []estate.Attribute
+	Place      estate.Place // where they come from, if they are in Content
 }
 
 // addPerson adds a person, behind those that are there.
 func (d *Draft) addPerson(p NewPerson) {
 	t, section := d.section("people")
-	names, values := GroupFacts(p.Facts)
+	names, values := GroupAttributes(p.Attributes)
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
 		for _, f := range p.Fields {
@@ -39,10 +39,10 @@ func (d *Draft) addPerson(p NewPerson) {
 	c.add = append(c.add, v)
 }
 
-// GroupFacts returns the attributes of facts in their order, without case, and the
+// GroupFacts returns the attributes of attributes in their order, without case, and the
 // values of each.
-func GroupFacts(facts []estate.Fact) (names []string, values [][]string) {
-	for _, f := range facts {
+func GroupAttributes(attributes []estate.Attribute) (names []string, values [][]string) {
+	for _, f := range attributes {
 		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Attribute) })
 		if i < 0 {
 			i = len(names)
@@ -53,11 +53,11 @@ func GroupFacts(facts []estate.Fact) (names []string, values [][]string) {
 	return names, values
 }
 
-func factFields(names []string, values [][]string) []Field {
+func attributeFields(names []string, values [][]string) []Field {
 	var fields []Field
 	for i, name := range names {
 		if len(values[i]) == 1 {
-			fields = append(fields, factField(Field{Name: name, Text: values[i][0]}))
+			fields = append(fields, attributeField(Field{Name: name, Text: values[i][0]}))
 		} else {
 			fields = append(fields, Field{Name: name, List: values[i]})
 		}
@@ -68,8 +68,8 @@ func factFields(names []string, values [][]string) []Field {
 // plainNumber is a number that stands without quotes in YAML and JSON alike.
 var plainNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
 
-// factField returns a field that is a fact: a number stands without quotes.
-func factField(f Field) Field {
+// factField returns a field that is an attribute: a number stands without quotes.
+func attributeField(f Field) Field {
 	f.isNumber = plainNumber.MatchString(f.Text)
 	return f
 }
@@ -91,15 +91,15 @@ func (d *Draft) setPerson(person estate.ID, fields ...Field) {
 	}
 }
 
-// setFacts sets facts of a person by their attributes.
-func (d *Draft) setFacts(person estate.ID, facts ...Field) {
+// setFacts sets attributes of a person by their attributes.
+func (d *Draft) setAttributes(person estate.ID, attributes ...Field) {
 	place := d.before.Person(person).Place
 	if d.isTable(place) {
-		d.setCells(place, facts)
+		d.setCells(place, attributes)
 		return
 	}
 	t, mapping := d.mappingAt(place)
-	d.setWithin(t, mapping, "facts", facts, personFields)
+	d.setWithin(t, mapping, "attributes", attributes, personFields)
 }
 
 // setCells sets fields in a row of a table.

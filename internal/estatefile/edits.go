@@ -20,7 +20,7 @@ type Field struct {
 	Text string
 	List []string
 
-	isNumber bool // Text may be written as a number: that of a fact
+	isNumber bool // Text may be written as a number: that of an attribute
 }
 
 // A NewGroup is a group to be written.

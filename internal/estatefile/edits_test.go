@@ -33,10 +33,10 @@ people:
   # The bridge.
   - address: ann@kelp.example     # captain
     name: "Ann  Oake"
-    facts: {base: pier, years: 7}
+    attributes: {base: pier, years: 7}
 
   - address: bob@kelp.example
-    facts:
+    attributes:
       base: quay   # since spring
       post: [deck, engine]
   - {address: cat@kelp.example, name: Cat, also: [kit@kelp.example]}
@@ -92,7 +92,7 @@ groups:
 - address: crew@kelp.example
   owners: [ann@kelp.example]`, "\n", "\r\n")},
 	"JSON": {"estate.yaml": `{"yorvet": 1, "domains": ["kelp.example"],
- "people": [{"address": "ann@kelp.example"}, {"address": "bob@kelp.example", "facts": {"base": "quay"}},
+ "people": [{"address": "ann@kelp.example"}, {"address": "bob@kelp.example", "attributes": {"base": "quay"}},
             {"address": "cat@kelp.example"}],
  "groups": [
    {"address": "desk@kelp.example", "title": "Desk",
@@ -235,8 +235,8 @@ func randomWholeEdit(random *rand.Rand, e *estate.Estate, g estate.ID, fresh add
 func randomPersonEdit(random *rand.Rand, e *estate.Estate, fresh address.Address) edit {
 	person := e.PersonID(random.IntN(e.People()))
 	if e.Person(person).Implied {
-		facts := []estate.Fact{{Attribute: "base", Value: "quay"}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}
-		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Address: fresh, Name: "New", Facts: facts}}}
+		attributes := []estate.Attribute{{Attribute: "base", Value: "quay"}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}
+		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Address: fresh, Name: "New", Attributes: attributes}}}
 	}
 	who := e.Address(person).String()
 	switch random.IntN(8) {
@@ -252,11 +252,11 @@ func randomPersonEdit(random *rand.Rand, e *estate.Estate, fresh address.Address
 			return anything(append(gone, change.Cascade(e, []estate.ID{person}, nil)...)...)
 		}
 	}
-	set := change.SetFact{Person: person, Attribute: "base"}
+	set := change.SetAttribute{Person: person, Attribute: "base"}
 	if base := []string{"", "pier", "no 7", "7"}[random.IntN(4)]; base != "" {
 		set.Values = []string{base}
 	}
-	return edit{[]string{"base", "facts", who}, []change.Change{set}}
+	return edit{[]string{"base", "attributes", who}, []change.Change{set}}
 }
 
 // checkEdit fails where a draft with changes is not what they come to in memory.
@@ -267,7 +267,7 @@ func checkEdit(t *testing.T, d *Draft, later *estate.Estate, changes []change.Ch
 		t.Fatalf("%+v: it can be written, but not made: %v", changes, err)
 	}
 	if line := changetest.Differing(changetest.Portrait(later), changetest.Portrait(want)); line != "" {
-		t.Fatalf("%T%+v: written, it is %s\nthe files: %s", changes[0], changes, line, d.mended)
+		t.Fatalf("%T%+v: written, it is %s\nthe files: %s", changes[0], changes, line, d.edited)
 	}
 }
 
@@ -363,7 +363,7 @@ func TestEditsLeaveTheRest(t *testing.T) {
 					continue
 				}
 				if err != nil {
-					t.Fatalf("%+v: %v\n%s", one.changes, err, d.mended[filepath.Join(path, "estate.yaml")])
+					t.Fatalf("%+v: %v\n%s", one.changes, err, d.edited[filepath.Join(path, "estate.yaml")])
 				}
 				if err := d.Write(); err != nil {
 					t.Fatalf("%+v: %v", one.changes, err)
@@ -395,8 +395,8 @@ func TestEditsTogether(t *testing.T) {
 			set(desk, "kind", "forum"), set(desk, "title"), set(crew, "access.find", "members"), set(crew, "access.join", "inside"),
 			change.SetList{Group: desk, Setting: "owners", Drop: []string{"ann@kelp.example"}, Add: []string{"cat@kelp.example"}},
 			change.AddGroup{Address: address.MustParse("last@kelp.example")}, change.AddDomain{Name: "more.example"},
-			change.SetFact{Person: d.Before().PersonID(1), Attribute: "base"},
-			change.SetFact{Person: d.Before().PersonID(1), Attribute: "post", Values: []string{"mate", "cook"}},
+			change.SetAttribute{Person: d.Before().PersonID(1), Attribute: "base"},
+			change.SetAttribute{Person: d.Before().PersonID(1), Attribute: "post", Values: []string{"mate", "cook"}},
 		}
 		for i := range d.Before().Entries(desk) {
 			changes = append(changes, change.RemoveMember{Group: desk, Entry: i})
@@ -408,12 +408,12 @@ func TestEditsTogether(t *testing.T) {
 		d.Apply(changes...)
 		e, err := d.Estate()
 		if err != nil {
-			t.Errorf("%s: %v\n%s", name, err, d.mended)
+			t.Errorf("%s: %v\n%s", name, err, d.edited)
 			continue
 		}
 		checkEdit(t, d, e, changes)
 		if desk := find1(e, "desk@kelp.example"); len(e.Entries(desk)) != 5 || e.Group(desk).Kind != estate.Forum {
-			t.Errorf("%s: not all edits are there:\n%s", name, d.mended)
+			t.Errorf("%s: not all edits are there:\n%s", name, d.edited)
 		}
 	}
 }
@@ -531,7 +531,7 @@ func FuzzEdits(f *testing.F) {
 	}
 	f.Add([]byte("yorvet: 1\ndomains: [kelp.example]\ngroups:\n- address: a@kelp.example\n  about: >-\n    folded\n\n    text\n  members: &m\n  - x@out.example\n- {address: b@kelp.example, members: *m, title: 'it''s'}\n"), uint64(2))
 	f.Add([]byte("{yorvet: 1, domains: [kelp.example], groups: [{address: a@kelp.example, members: [ ], # none\n also: []}]}"), uint64(3))
-	f.Add([]byte("yorvet: 1\ndomains:\n- kelp.example\npeople:\n- address:\n    ann@kelp.example\n  facts: {}\ngroups:\n-\n  address: \"a@kelp.example\"\n  gate:\n  -\n    admit\n    anyone\n  members:\n\n  - address: ann@kelp.example\n\n    copy: none\n"), uint64(4))
+	f.Add([]byte("yorvet: 1\ndomains:\n- kelp.example\npeople:\n- address:\n    ann@kelp.example\n  attributes: {}\ngroups:\n-\n  address: \"a@kelp.example\"\n  gate:\n  -\n    admit\n    anyone\n  members:\n\n  - address: ann@kelp.example\n\n    copy: none\n"), uint64(4))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte, seed uint64) {
 		path := filepath.Join(dir, "estate.yaml")

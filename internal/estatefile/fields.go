@@ -125,7 +125,7 @@ func (s *groupSpec) finish(l *loader, place estate.Place) {
 type personSpec struct {
 	person     estate.Person
 	alsoPlaces []estate.Place
-	facts      []estate.Fact
+	attributes []estate.Attribute
 }
 
 func (s *personSpec) setAddress(l *loader, it item) {
@@ -144,14 +144,14 @@ func (s *personSpec) setMailbox(l *loader, it item) {
 	setWord(l, &s.person.Mailbox, it, mailboxWords)
 }
 
-// checkFactName reports whether a fact may have that name.
-func (l *loader) checkFactName(name string, place estate.Place) bool {
+// checkFactName reports whether an attribute may have that name.
+func (l *loader) checkAttributeName(name string, place estate.Place) bool {
 	switch selector.Fold(name) {
 	case "address", "name":
-		l.fail(place, "a fact cannot be called "+quote(name)+": filters mean the person's own by that", "")
+		l.fail(place, "an attribute cannot be called "+quote(name)+": filters mean the person's own by that", "")
 		return false
 	case "":
-		l.fail(place, "a fact has no name", "")
+		l.fail(place, "an attribute has no name", "")
 		return false
 	}
 	return true
@@ -163,7 +163,7 @@ func (s *personSpec) finish(l *loader, place estate.Place) {
 		s.person.Place = place
 		l.fail(place, "the person has no address, expected one", "")
 	}
-	l.b.AddPerson(s.person, s.facts, s.alsoPlaces)
+	l.b.AddPerson(s.person, s.attributes, s.alsoPlaces)
 }
 
 // The fields of a membership that stands on its own, and those of an entry in a
@@ -171,7 +171,7 @@ func (s *personSpec) finish(l *loader, place estate.Place) {
 var (
 	membershipFields = []string{"group", "address", "copy", "since", "invitations", "paused"}
 	entryFields      = []string{"address", "where", "everyone", "copy", "since", "invitations", "paused"}
-	personFields     = []string{"address", "name", "also", "mailbox", "facts"}
+	personFields     = []string{"address", "name", "also", "mailbox", "attributes"}
 )
 
 // The words that there are many of are at hand.

@@ -64,23 +64,23 @@ func TestErrors(t *testing.T) {
   - address: ines.maro@kelp.example
     nmae: Ines
     mailbox: opne
-    facts: {base: {a: b}, Base: x, name: y, "": z}
+    attributes: {base: {a: b}, Base: x, name: y, "": z}
   - {name: Tam}
   - text
-  - {address: [a], also: b, facts: [c]}
+  - {address: [a], also: b, attributes: [c]}
 `, []string{
-			`estate.yaml:5:5: unknown key "nmae" in a person, expected one of address, name, also, mailbox, facts; did you mean "name"?`,
+			`estate.yaml:5:5: unknown key "nmae" in a person, expected one of address, name, also, mailbox, attributes; did you mean "name"?`,
 			`estate.yaml:6:14: expected open, full, closed or none, not "opne"; did you mean "open"?`,
-			`estate.yaml:7:19: expected text or a list of texts for a fact, not a mapping`,
-			`estate.yaml:7:27: the key "Base" stands here for the second time (see estate.yaml:7:13)`,
-			`estate.yaml:7:36: a fact cannot be called "name"`,
-			`estate.yaml:7:45: a fact has no name`,
+			`estate.yaml:7:24: expected text or a list of texts for an attribute, not a mapping`,
+			`estate.yaml:7:32: the key "Base" stands here for the second time (see estate.yaml:7:18)`,
+			`estate.yaml:7:41: an attribute cannot be called "name"`,
+			`estate.yaml:7:50: an attribute has no name`,
 			`estate.yaml:8:5: the person has no address`,
 			`estate.yaml:9:5: expected a mapping for a person, not text ("text")`,
 			`estate.yaml:10:5: the person has no address`,
 			`estate.yaml:10:15: expected text, not a list`,
 			`estate.yaml:10:26: expected a list of addresses, not text ("b")`,
-			`estate.yaml:10:36: expected a mapping for facts, not a list`,
+			`estate.yaml:10:41: expected a mapping for attributes, not a list`,
 		}},
 		{"clashes", top + `people:
   - {address: ines@kelp.example, also: [i@kelp.example]}
@@ -145,7 +145,7 @@ groups:
         or outzide
       - admit in dekc@kelp.example
       - drop
-    voice: [as owners because "x", speak as members]
+    send-as: [as owners because "x", speak as members]
 `, []string{
 			`estate.yaml:6:15: unknown word "memebrs", expected one such as anyone, inside or members, or an address; did you mean "members"?`,
 			`    admit memebrs or inside`,
@@ -163,10 +163,10 @@ groups:
 			`estate.yaml:13:13: expected who is meant`,
 			`    drop`,
 			`        ^`,
-			`estate.yaml:14:23: "because" belongs to the rules of a gate`,
+			`estate.yaml:14:25: "because" belongs to the rules of a gate`,
 			`    as owners because "x"`,
 			`              ^^^^^^^`,
-			`estate.yaml:14:36: expected as or for, not "speak"`,
+			`estate.yaml:14:38: expected as or for, not "speak"`,
 			`    speak as members`,
 			`    ^^^^^`,
 		}},
@@ -281,7 +281,7 @@ people:
     name: Ada
     also: [a@out.example]
     mailbox: closed
-    facts: {years: 007, on: no, when: 2026-03-02, big: 1_000, is: true, tags: [x, 7], gone: ~, n: 0x1F}
+    attributes: {years: 007, on: no, when: 2026-03-02, big: 1_000, is: true, tags: [x, 7], gone: ~, n: 0x1F}
 groups:
   - address: desk@kelp.example
     also: [found@kelp.example]
@@ -303,8 +303,8 @@ groups:
     echo: false
     gate: [hold anyone because "Wait."]
     tell-held: inside
-    voice: [as owners, for members]
-    voice-proof: mailed-code
+    send-as: [as owners, for members]
+    send-as-proof: mailed-code
     replies-as: group
     replies-to: group
     access: {find: anyone, see-members: nobody}
@@ -325,23 +325,23 @@ groups:
 	if p := e.Person(ada); p.Name != "Ada" || p.Mailbox != estate.MailboxClosed || len(p.Also) != 1 {
 		t.Errorf("the person is %+v", p)
 	}
-	var facts []string
-	for _, f := range e.Facts(ada) {
-		facts = append(facts, f.Attribute+"="+f.Value)
+	var attributes []string
+	for _, f := range e.Attributes(ada) {
+		attributes = append(attributes, f.Attribute+"="+f.Value)
 	}
-	if got := strings.Join(facts, " "); got != "big=1_000 is=true n=0x1F on=no tags=x tags=7 when=2026-03-02 years=007" {
-		t.Errorf("the facts are %s", got)
+	if got := strings.Join(attributes, " "); got != "big=1_000 is=true n=0x1F on=no tags=x tags=7 when=2026-03-02 years=007" {
+		t.Errorf("the attributes are %s", got)
 	}
 	g := e.Group(0)
 	if g.Title != "Desk" || g.About != "For all." || g.Kind != estate.Forum || g.Copy != estate.CopyNone || g.Joiners != estate.CopyEvery ||
 		g.OutsideCopy != estate.CopyDigest || g.Invitations != estate.InvitationsNone || !g.NoWelcome || !g.NoEcho || g.TellHeld != estate.TellInside ||
-		g.VoiceProof != estate.ProofMailedCode || g.RepliesAs != estate.PartyGroup || g.RepliesTo != estate.PartyGroup || g.SubjectTag != "[desk]" ||
+		g.SendAsProof != estate.ProofMailedCode || g.RepliesAs != estate.PartyGroup || g.RepliesTo != estate.PartyGroup || g.SubjectTag != "[desk]" ||
 		g.PauseAfter != 5 || g.ManagedIn != "hq" || len(g.Owners) != 1 || g.Owners[0].ID != ada || len(g.Moderators) != 1 {
 		t.Errorf("the group is %+v", g)
 	}
 	if g.Gate[0].Because != "Wait." || g.Gate[0].Verdict != estate.Hold || g.Gate[0].Place != (estate.Place{Line: 32, Column: 12}) ||
-		g.Voice[1].Voice != estate.VoiceFor || g.Access[estate.Find].Text != "anyone" || g.Access[estate.Read].Text != "members" {
-		t.Errorf("the rules are %+v, %+v, %+v", g.Gate, g.Voice, g.Access)
+		g.SendAs[1].SendAs != estate.ForGroup || g.Access[estate.Find].Text != "anyone" || g.Access[estate.Read].Text != "members" {
+		t.Errorf("the rules are %+v, %+v, %+v", g.Gate, g.SendAs, g.Access)
 	}
 	entries, rules := e.Entries(0), e.Rules(0)
 	if len(entries) != 2 || entries[1].Copy() != estate.CopyDigest || entries[1].Since().String() != "2026-03-02" || !entries[1].Paused() ||

@@ -208,7 +208,9 @@ func (d *document) readAcceptance(s *groupSpec, n *yaml.Node) {
 			for _, check := range hazard.All() {
 				known = append(known, check.Name)
 			}
-			if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
+			if now, old := estate.Former(a.Hazard); old && slices.Contains(known, now) {
+				d.fail(d.place(value), quote(a.Hazard)+" is "+quote(now)+" now", "")
+			} else if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
 				d.fail(
 					d.place(value),
 					"there is no hazard "+quote(a.Hazard)+", expected one of those of yorvet check",
@@ -316,7 +318,7 @@ func (d *document) readPerson(n *yaml.Node) {
 				one(func(it item) { s.addAlso(d.loader, it) })(nil, n)
 			})
 		},
-		"facts": func(_, value *yaml.Node) { d.readFacts(&s, value) },
+		"attributes": func(_, value *yaml.Node) { d.readAttributes(&s, value) },
 	})
 	if ok {
 		s.finish(d.loader, d.place(n))
@@ -325,9 +327,9 @@ func (d *document) readPerson(n *yaml.Node) {
 
 // readFacts reads a mapping with any keys to a value or a list of values, which
 // all are text as written.
-func (d *document) readFacts(s *personSpec, n *yaml.Node) {
+func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
 	if n.Kind != yaml.MappingNode {
-		d.wrong(n, "a mapping for facts")
+		d.wrong(n, "a mapping for attributes")
 		return
 	}
 	if !d.spend(n) {
@@ -346,7 +348,7 @@ func (d *document) readFacts(s *personSpec, n *yaml.Node) {
 			continue
 		}
 		seen[folded] = key
-		if !d.checkFactName(key.Value, d.place(key)) {
+		if !d.checkAttributeName(key.Value, d.place(key)) {
 			continue
 		}
 		values := []*yaml.Node{value}
@@ -360,9 +362,9 @@ func (d *document) readFacts(s *personSpec, n *yaml.Node) {
 			v = d.resolve(v)
 			switch {
 			case v.Kind != yaml.ScalarNode:
-				d.wrong(v, "text or a list of texts for a fact")
+				d.wrong(v, "text or a list of texts for an attribute")
 			case d.what(v) != "nothing":
-				s.facts = append(s.facts, estate.Fact{Attribute: key.Value, Value: v.Value})
+				s.attributes = append(s.attributes, estate.Attribute{Attribute: key.Value, Value: v.Value})
 			}
 		}
 	}

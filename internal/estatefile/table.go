@@ -116,6 +116,9 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 		}
 		if _, isKnown := columns[name]; isKnown {
 			columns[name] = i
+		} else if now, old := estate.Former(name); old && slices.Contains(known, now) {
+			t.l.fail(t.place(i), quote(name)+" is "+quote(now)+" now", "")
+			ok = false
 		} else if !others {
 			t.l.fail(t.place(i), "unknown column "+quote(name)+" in a table of "+what+", expected one of "+strings.Join(known,
 				", "),
@@ -356,36 +359,36 @@ func (s *groupSpec) addMemberText(l *loader, it item) {
 }
 
 // readPeopleTable reads people from a table. Columns that are no field of a
-// person are facts.
+// person are attributes.
 func (l *loader) readPeopleTable(t *table) {
 	columns, ok := t.readHeader("people", []string{"address", "name", "also", "mailbox"}, []string{"address"}, true)
 	if !ok {
 		return
 	}
-	facts := make([]string, len(t.header)) // names by column, "" for a field
+	attributes := make([]string, len(t.header)) // names by column, "" for a field
 	for i, name := range t.header {
 		if _, isField := columns[name]; isField {
 			continue
 		}
-		if name == "facts" {
-			t.fail(i, "a table has no column facts, expected a column for each fact")
+		if name == "attributes" {
+			t.fail(i, "a table has no column attributes, expected a column for each attribute")
 			return
 		}
-		if !l.checkFactName(name, t.place(i)) {
+		if !l.checkAttributeName(name, t.place(i)) {
 			return
 		}
-		facts[i] = name
+		attributes[i] = name
 	}
 	var s personSpec
 	for t.read() {
 		if t.validText() {
-			s = personSpec{facts: s.facts[:0]}
-			l.readPersonRow(t, &s, columns, facts)
+			s = personSpec{attributes: s.attributes[:0]}
+			l.readPersonRow(t, &s, columns, attributes)
 		}
 	}
 }
 
-func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, facts []string) {
+func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, attributes []string) {
 	given := func(name string) (int, bool) {
 		column := columns[name]
 		return column, column >= 0 && t.text(column) != ""
@@ -406,14 +409,14 @@ func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, 
 	}
 	for i := range t.row.cells {
 		value := t.text(i)
-		name := facts[i]
+		name := attributes[i]
 		switch {
 		case name == "" || value == "":
 		case strings.IndexByte(value, ';') < 0:
-			s.facts = append(s.facts, estate.Fact{Attribute: name, Value: value})
+			s.attributes = append(s.attributes, estate.Attribute{Attribute: name, Value: value})
 		default:
 			for _, it := range t.cells(i) {
-				s.facts = append(s.facts, estate.Fact{Attribute: name, Value: it.text})
+				s.attributes = append(s.attributes, estate.Attribute{Attribute: name, Value: it.text})
 			}
 		}
 	}

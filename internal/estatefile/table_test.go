@@ -141,12 +141,12 @@ func TestTables(t *testing.T) {
 	if p := e.Person(ines); p.Name != "Maro, Ines" || p.Mailbox != estate.MailboxFull || len(p.Also) != 2 || p.Place.Line != 2 || p.Place.Column != 14 {
 		t.Errorf("the person is %+v", p)
 	}
-	if got := fmt.Sprint(e.Facts(ines)); got != "[{base north} {tags a} {tags b}]" {
-		t.Errorf("the facts are %s", got)
+	if got := fmt.Sprint(e.Attributes(ines)); got != "[{base north} {tags a} {tags b}]" {
+		t.Errorf("the attributes are %s", got)
 	}
 	tam, _ := e.Find(address.MustParse("tam@kelp.example"))
-	if got := fmt.Sprint(e.Facts(tam)); got != "[{tags  spaced }]" || e.Person(tam).Place.Line != 4 {
-		t.Errorf("the facts are %s", got)
+	if got := fmt.Sprint(e.Attributes(tam)); got != "[{tags  spaced }]" || e.Person(tam).Place.Line != 4 {
+		t.Errorf("the attributes are %s", got)
 	}
 	desk := e.Group(0)
 	if len(desk.Gate) != 2 || desk.Gate[0].Because != `No; not so, "x"; really.` || desk.Gate[1].Text != "admit anyone" ||
@@ -180,7 +180,7 @@ func TestTableErrors(t *testing.T) {
 			`people.csv:1:13: the column "name" stands here for the second time`,
 			`m.csv:1:15: unknown column "member" in a table of memberships, expected one of group, address,`,
 		}},
-		{"facts as a column", "address,facts\n", "address\n", "group,address\n", []string{`people.csv:1:9: a table has no column facts`}},
+		{"attributes as a column", "address,attributes\n", "address\n", "group,address\n", []string{`people.csv:1:9: a table has no column attributes`}},
 		{"ragged rows and quotes", "address,name\na@kelp.example\nb@kelp.example,x,y\nc@kelp.example,x\"y\nd@kelp.example,\"x\"y\ne@kelp.example,ok\n", "address\n", "group,address\n", []string{
 			"people.csv:2:1: the row has 1 cells, expected 2 as in the header",
 			"people.csv:3:1: the row has 3 cells, expected 2 as in the header",

@@ -74,7 +74,7 @@ func newYAMLText(name string, data []byte) (*yamlText, error) {
 					File:   name,
 					Line:   1 + bytes.Count(content[:at], []byte("\n")),
 					Column: 1,
-					Text:   "a line of this file ends with a character that is no line feed; change it by hand, or mend that first",
+					Text:   "a line of this file ends with a character that is no line feed; change it by hand, or correct that first",
 				},
 			},
 		}

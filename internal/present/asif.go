@@ -47,7 +47,7 @@ func (n namer) asIf(c change.Change) AsIf {
 		a.Value, a.Says = c.To.String(), a.Group+" were called "+c.To.String()
 	case change.AddPerson:
 		a.Value, a.Says = c.Address.String(), c.Address.String()+" were there"
-	case change.SetFact:
+	case change.SetAttribute:
 		a.Value = strings.Join(c.Values, "; ")
 		a.Says = "the " + c.Attribute + " of " + a.Person + " were " + orNone(a.Value)
 	case change.SetPersonAlso:
@@ -107,8 +107,8 @@ func (n namer) asIfSetting(a *AsIf, c change.SetSetting) {
 		a.Value, a.Says = c.Texts[0], "the gate of "+a.Group+" were just \""+c.Texts[0]+"\""
 		a.YAML = rulesYAML(a.Group, c.Setting, c.Texts)
 		return
-	case c.Setting == "voice" && len(c.Texts) == 0:
-		a.Value, a.Says, a.YAML = "[]", "nobody had a voice in "+a.Group, rulesYAML(a.Group, c.Setting, nil)
+	case c.Setting == "send-as" && len(c.Texts) == 0:
+		a.Value, a.Says, a.YAML = "[]", "nobody could send as "+a.Group, rulesYAML(a.Group, c.Setting, nil)
 		return
 	}
 	a.Value = strings.Join(c.Texts, "; ")
@@ -140,13 +140,16 @@ func (n namer) asIfList(a *AsIf, c change.SetList) {
 	a.YAML = groupYAML(a.Group, c.Setting+": ["+strings.Join(append(texts, c.Add...), ", ")+"]")
 }
 
-// asIfRule tells of a rule of a gate or voice that comes, goes or says something else.
+// asIfRule tells of a rule of a gate or of send-as that comes, goes or says something else.
 func (n namer) asIfRule(a *AsIf, c change.Change) {
 	setting, _ := estate.GroupSetting(a.Setting)
 	about := c.About(n.e)
 	texts := slices.Clone(setting.Holds(n.e, n.e.Group(about.Group)))
-	of := a.Setting + " of " + a.Group
-	number := func(at int) string { return "rule " + strconv.Itoa(at+1) + " of the " + of }
+	of := "the " + a.Setting + " of " + a.Group
+	if a.Setting != "gate" {
+		of = a.Setting + " of " + a.Group
+	}
+	number := func(at int) string { return "rule " + strconv.Itoa(at+1) + " of " + of }
 	switch c := c.(type) {
 	case change.RemoveRule:
 		a.Says = number(c.At) + " (\"" + texts[c.At] + "\") were not there"
@@ -157,14 +160,14 @@ func (n namer) asIfRule(a *AsIf, c change.Change) {
 	case change.InsertRule:
 		a.Value = c.Text
 		switch {
-		case a.Setting == "voice":
-			a.Says = "the " + of + " had \"" + c.Text + "\""
+		case a.Setting == "send-as":
+			a.Says = of + " had \"" + c.Text + "\""
 		case c.At == 0:
-			a.Says = "the " + of + " began with \"" + c.Text + "\""
+			a.Says = of + " began with \"" + c.Text + "\""
 		case c.At == len(texts):
-			a.Says = "the " + of + " ended with \"" + c.Text + "\""
+			a.Says = of + " ended with \"" + c.Text + "\""
 		default:
-			a.Says = "the " + of + " had \"" + c.Text + "\" before rule " + strconv.Itoa(c.At+1)
+			a.Says = of + " had \"" + c.Text + "\" before rule " + strconv.Itoa(c.At+1)
 		}
 		texts = slices.Insert(texts, c.At, c.Text)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/hazard"
-	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
@@ -250,46 +250,53 @@ func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
 		}
 }
 
-// Postures are the ready sets of settings for groups.
-type Postures struct {
-	Postures []Posture `json:"postures"`
+// Presets are the ready sets of settings for groups.
+type Presets struct {
+	Presets []Preset `json:"presets"`
 }
 
-// Posture is one of them.
-type Posture struct {
+// Preset is one of them.
+type Preset struct {
 	Name     string            `json:"name"`
 	For      string            `json:"for"`
 	Posts    string            `json:"posts"`
 	Receives string            `json:"receives"`
 	Settings map[string]string `json:"settings"`
+	ordered  [][2]string       // the settings and their values as they are written
 }
 
-// NewPostures returns postures as an answer.
-func NewPostures(list ...posture.Posture) *Postures {
-	a := &Postures{}
+// NewPresets returns presets as an answer.
+func NewPresets(list ...preset.Preset) *Presets {
+	a := &Presets{}
 	for _, p := range list {
-		one := Posture{p.Name, p.For, p.Posts, p.Receives, map[string]string{}}
+		one := Preset{p.Name, p.For, p.Posts, p.Receives, map[string]string{}, nil}
 		for _, s := range p.Settings {
-			one.Settings[s.Setting] = strings.Join(s.Texts, "; ")
+			value := strings.Join(s.Texts, "; ")
+			one.Settings[s.Setting] = value
+			one.ordered = append(one.ordered, [2]string{s.Setting, value})
 		}
-		a.Postures = append(a.Postures, one)
+		a.Presets = append(a.Presets, one)
 	}
 	return a
 }
 
-func (a *Postures) writeText(p *Page) {
-	for i, one := range a.Postures {
+func (a *Presets) writeText(p *Page) {
+	for i, one := range a.Presets {
 		if i > 0 {
 			p.Gap()
 		}
 		p.Line(2, Span{Strong, one.Name}, Span{Plain, ": " + one.For})
-		p.Table([][]Span{{{Faint, "posts"}, {Plain, one.Posts}}, {{Faint, "receives"}, {Plain, one.Receives}}})
+		rows := [][]Span{{{Faint, "posts"}, {Plain, one.Posts}}, {{Faint, "receives"}, {Plain, one.Receives}}}
+		for _, s := range one.ordered {
+			rows = append(rows, []Span{{Faint, s[0]}, {Plain, s[1]}})
+		}
+		p.Table(rows)
 	}
 }
 
-func (a *Postures) table() ([]string, iter.Seq[[]string]) {
-	return []string{"posture", "for", "posts", "receives"}, func(yield func([]string) bool) {
-		for _, p := range a.Postures {
+func (a *Presets) table() ([]string, iter.Seq[[]string]) {
+	return []string{"preset", "for", "posts", "receives"}, func(yield func([]string) bool) {
+		for _, p := range a.Presets {
 			if !yield([]string{p.Name, p.For, p.Posts, p.Receives}) {
 				return
 			}

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/sample"
@@ -125,13 +125,13 @@ func TestImportAnswer(t *testing.T) {
 	}
 }
 
-func TestPostures(t *testing.T) {
-	a := present.NewPostures(posture.All()...)
-	if len(a.Postures) != len(posture.All()) || a.Postures[0].Settings["gate"] == "" {
+func TestPresets(t *testing.T) {
+	a := present.NewPresets(preset.All()...)
+	if len(a.Presets) != len(preset.All()) || a.Presets[0].Settings["gate"] == "" {
 		t.Errorf("%+v", a)
 	}
 	text, csv := shown(t, a, present.Text, false), shown(t, a, present.CSV, false)
-	for _, name := range posture.Names() {
+	for _, name := range preset.Names() {
 		if !strings.Contains(text, name+": ") || !strings.Contains(csv, name+",") {
 			t.Errorf("%s is missing", name)
 		}

@@ -42,7 +42,7 @@ type GroupChange struct {
 	Group    string        `json:"group"`
 	Posts    []EffectCount `json:"posts"`
 	Receives []EffectCount `json:"receives"`
-	Speaks   []EffectCount `json:"speaks"`
+	SendsAs  []EffectCount `json:"sendsAs"`
 	// Settings differ, and change nothing of the above.
 	Settings []SettingChange `json:"settings"`
 }
@@ -134,7 +134,7 @@ func groupChange(before, later namer, c effect.Change) GroupChange {
 		Group:    later.address(c.Group.New),
 		Posts:    []EffectCount{},
 		Receives: []EffectCount{},
-		Speaks:   []EffectCount{},
+		SendsAs:  []EffectCount{},
 		Settings: settingChanges(c.Settings),
 	}
 	for _, s := range c.Strangers {
@@ -161,8 +161,8 @@ func groupChange(before, later namer, c effect.Change) GroupChange {
 		}
 		g.Receives = append(g.Receives, count)
 	}
-	for _, v := range c.Speaks {
-		g.Speaks = append(g.Speaks, EffectCount{v.Old.String(), v.New.String(), later.addresses(v.People)})
+	for _, v := range c.SendsAs {
+		g.SendsAs = append(g.SendsAs, EffectCount{v.Old.String(), v.New.String(), later.addresses(v.People)})
 	}
 	return g
 }
@@ -199,7 +199,7 @@ func (a *Comparison) writeText(p *Page) {
 		for _, kind := range []struct {
 			verb string
 			list []EffectCount
-		}{{"posting", c.Posts}, {"receiving", c.Receives}, {"speaking", c.Speaks}} {
+		}{{"posting", c.Posts}, {"receiving", c.Receives}, {"sending as", c.SendsAs}} {
 			for _, change := range kind.list {
 				p.effect(kind.verb, change)
 			}
@@ -238,8 +238,8 @@ func (a *Comparison) writeHead(p *Page) {
 		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
 }
 
-// hasEffect reports whether anybody posts, receives or speaks otherwise.
-func (c GroupChange) hasEffect() bool { return len(c.Posts)+len(c.Receives)+len(c.Speaks) > 0 }
+// hasEffect reports whether anybody posts, receives or sends as a group otherwise.
+func (c GroupChange) hasEffect() bool { return len(c.Posts)+len(c.Receives)+len(c.SendsAs) > 0 }
 
 // settings writes the settings that differ under a title, if there are any.
 func (p *Page) settings(title string, list []SettingChange) {
@@ -317,10 +317,10 @@ func (p *Page) effect(verb string, c EffectCount) {
 	}
 	text := ""
 	switch {
-	case verb == "speaking" && c.Old == "":
-		text = "may speak " + c.New + " the group"
-	case verb == "speaking" && c.New == "":
-		text = "may no longer speak " + c.Old + " the group"
+	case verb == "sending as" && c.Old == "":
+		text = "may send " + c.New + " the group"
+	case verb == "sending as" && c.New == "":
+		text = "may no longer send " + c.Old + " the group"
 	case c.Old == "":
 		text = "starts: " + c.New
 	case c.New == "":
@@ -406,7 +406,7 @@ func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
 			for _, kind := range []struct {
 				name string
 				list []EffectCount
-			}{{"posts", c.Posts}, {"receives", c.Receives}, {"speaks", c.Speaks}} {
+			}{{"posts", c.Posts}, {"receives", c.Receives}, {"sends-as", c.SendsAs}} {
 				for _, change := range kind.list {
 					for _, person := range change.People {
 						if !yield([]string{kind.name, c.Group, person, change.Old, change.New}) {

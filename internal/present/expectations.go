@@ -64,7 +64,7 @@ func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expec
 			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c))
 		}
 		if !e.Holds && len(e.Counterexamples) == 0 {
-			e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "picks nobody"})
+			e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
 		}
 		a.Expectations = append(a.Expectations, e)
 	}
@@ -97,7 +97,7 @@ func (n namer) counterexample(result expect.Result, c expect.Counterexample) Cou
 		if traits := traitsOf(c.Message); traits != "" {
 			e.Says = traits + ": " + e.Says
 		}
-	case expect.Reaches, expect.Spares:
+	case expect.Reaches, expect.NeverReaches, expect.Invites:
 		switch {
 		case c.Gets:
 			e.Says = c.Outcome.String()
@@ -107,11 +107,11 @@ func (n namer) counterexample(result expect.Result, c expect.Counterexample) Cou
 		default:
 			e.Says = "no recipient"
 		}
-	case expect.Speaks, expect.SpeaksOnly:
-		e.Says, e.Rule = "has no voice", c.Rule
-		if c.Voice != estate.NoVoice {
-			rule := g.Voice[c.Rule-1]
-			e.Says = "speaks " + c.Voice.String() + " the group, rule " + strconv.Itoa(c.Rule) + ": " + oneLine(rule.Text)
+	case expect.SendsAs, expect.SendsOnly:
+		e.Says, e.Rule = "may not send as it", c.Rule
+		if c.SendAs != estate.NoSendAs {
+			rule := g.SendAs[c.Rule-1]
+			e.Says = "sends " + c.SendAs.String() + " the group, rule " + strconv.Itoa(c.Rule) + ": " + oneLine(rule.Text)
 			e.Place = n.position(rule.Place)
 		}
 	case expect.Approves:

@@ -19,13 +19,13 @@ type Explanations struct {
 
 // An Explanation follows one message.
 type Explanation struct {
-	From    string         `json:"from"`
-	To      string         `json:"to"`
-	Message MessageFacts   `json:"message"`
-	Sender  SenderFacts    `json:"sender"`
-	Voice   *VoiceDecision `json:"voice,omitempty"` // where it is written in a group's name
-	Group   string         `json:"group,omitempty"` // the main address of To, if it is a group
-	Tried   []Tried        `json:"tried"`
+	From    string            `json:"from"`
+	To      string            `json:"to"`
+	Message MessageAttributes `json:"message"`
+	Sender  SenderAttributes  `json:"sender"`
+	SendAs  *SendAsDecision   `json:"sendAs,omitempty"` // where it is written in a group's name
+	Group   string            `json:"group,omitempty"`  // the main address of To, if it is a group
+	Tried   []Tried           `json:"tried"`
 	Decision
 	Approvers  []string    `json:"approvers,omitempty"` // who can release it, if it is held
 	Ways       []Way       `json:"ways"`
@@ -41,7 +41,7 @@ type Explanation struct {
 }
 
 // MessageFacts are what the gates can know of the message.
-type MessageFacts struct {
+type MessageAttributes struct {
 	Unproven   bool  `json:"unproven"`
 	Suspect    bool  `json:"suspect"`
 	Automatic  bool  `json:"automatic"`
@@ -49,19 +49,19 @@ type MessageFacts struct {
 	Size       int64 `json:"size"`
 }
 
-// SenderFacts are what the estate knows of the sender.
-type SenderFacts struct {
+// SenderAttributes are what the estate knows of the sender.
+type SenderAttributes struct {
 	Is      string `json:"is"`                // person, group or stranger
 	Address string `json:"address,omitempty"` // the main address
 	Name    string `json:"name,omitempty"`
 	Inside  bool   `json:"inside"` // the claimed address is in a domain of the estate
 }
 
-// VoiceDecision is whether somebody may write in a group's name.
-type VoiceDecision struct {
+// SendAsDecision is whether somebody may write in a group's name.
+type SendAsDecision struct {
 	As      string `json:"as"`    // the group
 	By      string `json:"by"`    // who writes
-	Voice   string `json:"voice"` // as, for, or "" for none
+	SendAs  string `json:"sends"` // as, for, or "" for none
 	Proof   string `json:"proof"` // whether they can show that the name is theirs to use
 	Rule    int    `json:"rule"`
 	Written string `json:"written"`
@@ -110,7 +110,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	n := newNamer(r)
 	a := &Explanation{
 		From: c.From.String(), To: c.To.String(), folder: n.folder(),
-		Message: MessageFacts(c.Message),
+		Message: MessageAttributes(c.Message),
 		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
 	}
 	a.Sender = n.sender(r.Sender(c.From))
@@ -121,7 +121,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	}
 	f := message.Of(r, envelope)
 	if c.As != estate.None {
-		a.speak(n, c.As, f)
+		a.sendAs(n, c.As, f)
 	}
 	_, found := n.e.Find(c.To)
 	switch {
@@ -148,8 +148,8 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 // unspoken says why a message may not be written in the name of a group, or "".
 func (a *Explanation) unspoken(n namer, group estate.ID, f *message.Fate) string {
 	switch f.Reason {
-	case message.NoVoice:
-		return a.From + " has no voice in " + n.address(group)
+	case message.NoSendAs:
+		return a.From + " may not send as " + n.address(group)
 	case message.NoProof:
 		return a.From + " cannot show that the name of " + n.address(group) + " is theirs to use"
 	}
@@ -162,33 +162,33 @@ func (a *Explanation) suggest(n namer, unknown string) {
 	a.Nearest = nearest.Words(unknown, n.e.Addresses, 3)
 }
 
-func (n namer) sender(s resolve.Sender) SenderFacts {
-	facts := SenderFacts{Is: "stranger", Inside: s.Inside}
+func (n namer) sender(s resolve.Sender) SenderAttributes {
+	attributes := SenderAttributes{Is: "stranger", Inside: s.Inside}
 	switch {
 	case s.ID == estate.None:
 	case n.e.IsGroup(s.ID):
-		facts.Is, facts.Address, facts.Name = "group", n.address(s.ID), n.e.Group(s.ID).Title
+		attributes.Is, attributes.Address, attributes.Name = "group", n.address(s.ID), n.e.Group(s.ID).Title
 	default:
-		facts.Is, facts.Address, facts.Name = "person", n.address(s.ID), n.e.Person(s.ID).Name
+		attributes.Is, attributes.Address, attributes.Name = "person", n.address(s.ID), n.e.Person(s.ID).Name
 	}
-	return facts
+	return attributes
 }
 
-// speak notes whether a sender may write in a group's name.
-func (a *Explanation) speak(n namer, group estate.ID, f *message.Fate) {
-	a.Voice = &VoiceDecision{
-		As:    n.address(group),
-		By:    a.From,
-		Voice: f.Voice.String(),
-		Rule:  f.VoiceRule,
-		Proof: f.Proof.String(),
+// sendAs notes whether a sender may write in a group's name.
+func (a *Explanation) sendAs(n namer, group estate.ID, f *message.Fate) {
+	a.SendAs = &SendAsDecision{
+		As:     n.address(group),
+		By:     a.From,
+		SendAs: f.SendAs.String(),
+		Rule:   f.SendAsRule,
+		Proof:  f.Proof.String(),
 	}
-	if f.VoiceRule > 0 {
-		written := n.e.Group(group).Voice[f.VoiceRule-1]
-		a.Voice.Written, a.Voice.Place = oneLine(written.Text), n.position(written.Place)
+	if f.SendAsRule > 0 {
+		written := n.e.Group(group).SendAs[f.SendAsRule-1]
+		a.SendAs.Written, a.SendAs.Place = oneLine(written.Text), n.position(written.Place)
 	}
 	a.Sees.From = n.address(group)
-	if f.Voice == estate.VoiceFor {
+	if f.SendAs == estate.ForGroup {
 		a.Sees.SentBy = a.From
 	}
 }
@@ -322,9 +322,9 @@ func (a *Explanation) writeText(p *Page) {
 		p.Gap()
 		p.Title(strconv.Itoa(step) + ". " + s)
 	}
-	if a.Voice != nil {
-		title("May " + a.Voice.By + " write in the name of " + a.Voice.As + "?")
-		p.voice(a.Voice)
+	if a.SendAs != nil {
+		title("May " + a.SendAs.By + " write in the name of " + a.SendAs.As + "?")
+		p.sendAs(a.SendAs)
 	}
 	switch {
 	case a.Group != "":
@@ -401,7 +401,7 @@ func (p *Page) message(a *Explanation) {
 	}
 }
 
-func (p *Page) voice(v *VoiceDecision) {
+func (p *Page) sendAs(v *SendAsDecision) {
 	if v.Rule == 0 {
 		p.Line(
 			2,
@@ -409,7 +409,7 @@ func (p *Page) voice(v *VoiceDecision) {
 			Span{Bad, "no"},
 			Span{
 				Plain,
-				": no rule gives them a voice. The message is not sent; what follows is what would happen to it.",
+				": no rule lets them. The message is not sent; what follows is what would happen to it.",
 			},
 		)
 		return
@@ -418,7 +418,7 @@ func (p *Page) voice(v *VoiceDecision) {
 		2,
 		Span{Plain, "  "},
 		Span{Good, "yes"},
-		Span{Plain, ", " + v.Voice + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
+		Span{Plain, ", " + v.SendAs + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
 		Span{Faint, "(" + p.short(v.Place) + ")"},
 	)
 }

@@ -30,7 +30,7 @@ type MatrixRow struct {
 	Forged   string         `json:"forged"`
 	Posters  map[string]int `json:"posters"`
 	Receives map[string]int `json:"receives"`
-	Speaks   int            `json:"speaks"`
+	SendsAs  int            `json:"sendsAs"`
 	Approves int            `json:"approves"`
 	Hazards  int            `json:"hazards"` // without those that are accepted
 }
@@ -50,7 +50,7 @@ func (n namer) row(id estate.ID, o hazard.Overview) MatrixRow {
 	row := MatrixRow{
 		Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
 		Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
-		Posters: map[string]int{}, Receives: map[string]int{}, Speaks: o.Speaks, Approves: o.Approves, Hazards: o.Hazards,
+		Posters: map[string]int{}, Receives: map[string]int{}, SendsAs: o.SendsAs, Approves: o.Approves, Hazards: o.Hazards,
 	}
 	for verdict, count := range o.Posters {
 		if count > 0 {
@@ -89,7 +89,7 @@ var columns = func() []column {
 		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Receives[word] }})
 	}
 	return append(list,
-		column{name: "speaks", number: func(r *MatrixRow) int { return r.Speaks }},
+		column{name: "sends-as", number: func(r *MatrixRow) int { return r.SendsAs }},
 		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }},
 		column{name: "hazards", number: func(r *MatrixRow) int { return r.Hazards }})
 }()
@@ -247,7 +247,7 @@ func (a *Matrix) cells(g MatrixRow) []matrixCell {
 		{"refused", true, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
 		{"get", false, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
 		{"miss", false, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
-		{"speak", true, number(g.Speaks, Plain)},
+		{"send as", true, number(g.SendsAs, Plain)},
 		{"approve", true, number(g.Approves, Plain)},
 		{"hazards", false, number(g.Hazards, Bad)},
 	}

@@ -13,19 +13,19 @@ import (
 
 // Person is everything about one person.
 type Person struct {
-	Address  string              `json:"address"`
-	Name     string              `json:"name"`
-	Also     []string            `json:"also"`
-	Inside   bool                `json:"inside"`
-	Mailbox  string              `json:"mailbox"`
-	Facts    map[string][]string `json:"facts"`
-	Place    string              `json:"place"`
-	Receives []PersonGroup       `json:"receives"` // groups whose mail concerns them
-	Posts    map[string][]Posted `json:"posts"`    // by verdict
-	Speaks   []PersonVoice       `json:"speaks"`
-	Approves []string            `json:"approves"`
-	Owns     []string            `json:"owns"`
-	Alone    []Alone             `json:"alone"` // what breaks without them
+	Address    string              `json:"address"`
+	Name       string              `json:"name"`
+	Also       []string            `json:"also"`
+	Inside     bool                `json:"inside"`
+	Mailbox    string              `json:"mailbox"`
+	Attributes map[string][]string `json:"attributes"`
+	Place      string              `json:"place"`
+	Receives   []PersonGroup       `json:"receives"` // groups whose mail concerns them
+	Posts      map[string][]Posted `json:"posts"`    // by verdict
+	SendsAs    []PersonSendAs      `json:"sendsAs"`
+	Approves   []string            `json:"approves"`
+	Owns       []string            `json:"owns"`
+	Alone      []Alone             `json:"alone"` // what breaks without them
 
 	folder string
 	told   int // groups along the ways that are told and do not decide
@@ -63,11 +63,11 @@ type Posted struct {
 	Written string `json:"written"`
 }
 
-// PersonVoice is a voice that a person has.
-type PersonVoice struct {
-	Group string `json:"group"`
-	Voice string `json:"voice"`
-	Proof string `json:"proof"`
+// PersonSendAs is a right to send as a group that a person has.
+type PersonSendAs struct {
+	Group  string `json:"group"`
+	SendAs string `json:"sends"`
+	Proof  string `json:"proof"`
 }
 
 // Alone is something that only this person is for a group.
@@ -81,26 +81,26 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 	n := newNamer(r)
 	p := n.e.Person(id)
 	a := &Person{
-		Address:  n.address(id),
-		Name:     p.Name,
-		Also:     []string{},
-		Inside:   n.e.Inside(id),
-		Mailbox:  p.Mailbox.String(),
-		Place:    n.position(p.Place),
-		Facts:    map[string][]string{},
-		Receives: []PersonGroup{},
-		Posts:    map[string][]Posted{},
-		Speaks:   []PersonVoice{},
-		Approves: []string{},
-		Owns:     []string{},
-		Alone:    []Alone{},
-		folder:   n.folder(),
+		Address:    n.address(id),
+		Name:       p.Name,
+		Also:       []string{},
+		Inside:     n.e.Inside(id),
+		Mailbox:    p.Mailbox.String(),
+		Place:      n.position(p.Place),
+		Attributes: map[string][]string{},
+		Receives:   []PersonGroup{},
+		Posts:      map[string][]Posted{},
+		SendsAs:    []PersonSendAs{},
+		Approves:   []string{},
+		Owns:       []string{},
+		Alone:      []Alone{},
+		folder:     n.folder(),
 	}
 	for _, also := range p.Also {
 		a.Also = append(a.Also, also.String())
 	}
-	for _, fact := range n.e.Facts(id) {
-		a.Facts[fact.Attribute] = append(a.Facts[fact.Attribute], fact.Value)
+	for _, attribute := range n.e.Attributes(id) {
+		a.Attributes[attribute.Attribute] = append(a.Attributes[attribute.Attribute], attribute.Value)
 	}
 	for _, verdict := range estate.VerdictWords() {
 		a.Posts[verdict] = []Posted{}
@@ -165,10 +165,10 @@ func (a *Person) act(n namer, group, id estate.ID, s resolve.Sender) {
 		d := newDecision(n.e, group, n.r.Judge(group, s, resolve.Message{}))
 		a.Posts[d.Verdict] = append(a.Posts[d.Verdict], Posted{name, d.Rule, d.Written})
 	}
-	if voice, _ := n.r.Voice(group, s); voice != estate.NoVoice {
-		for _, speaker := range n.r.Speakers(group).People {
-			if speaker.ID == id {
-				a.Speaks = append(a.Speaks, PersonVoice{name, voice.String(), speaker.Proof.String()})
+	if sendAs, _ := n.r.SendAs(group, s); sendAs != estate.NoSendAs {
+		for _, delegate := range n.r.Delegates(group).People {
+			if delegate.ID == id {
+				a.SendsAs = append(a.SendsAs, PersonSendAs{name, sendAs.String(), delegate.Proof.String()})
 			}
 		}
 	}
@@ -201,12 +201,12 @@ func (a *Person) writeText(p *Page) {
 	if len(a.Also) > 0 {
 		p.Line(2, Span{Faint, "also "}, Span{Plain, strings.Join(a.Also, ", ")})
 	}
-	var facts []string
-	for _, name := range slices.Sorted(maps.Keys(a.Facts)) {
-		facts = append(facts, name+": "+strings.Join(a.Facts[name], ", "))
+	var attributes []string
+	for _, name := range slices.Sorted(maps.Keys(a.Attributes)) {
+		attributes = append(attributes, name+": "+strings.Join(a.Attributes[name], ", "))
 	}
-	if len(facts) > 0 {
-		p.Line(2, Span{Faint, strings.Join(facts, "; ")})
+	if len(attributes) > 0 {
+		p.Line(2, Span{Faint, strings.Join(attributes, "; ")})
 	}
 	p.Gap()
 	counts := map[string]int{}
@@ -258,11 +258,11 @@ func (a *Person) writeRights(p *Page) {
 			may = append(may, block{word: Span{Plain, word}, people: groups})
 		}
 	}
-	var speaks []string
-	for _, v := range a.Speaks {
-		speaks = append(speaks, v.Group+" ("+v.Voice+" it, proof "+v.Proof+")")
+	var sendsAs []string
+	for _, v := range a.SendsAs {
+		sendsAs = append(sendsAs, v.Group+" ("+v.SendAs+" it, proof "+v.Proof+")")
 	}
-	add("speaks for", speaks)
+	add("sends for", sendsAs)
 	add("approves for", a.Approves)
 	add("owns", a.Owns)
 	p.blocks("What they may besides", may, 8)

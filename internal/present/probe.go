@@ -21,15 +21,15 @@ type ProbePlan struct {
 
 // PlannedCase is one message of a plan.
 type PlannedCase struct {
-	Case      string         `json:"case"`
-	Kind      string         `json:"kind"`
-	From      string         `json:"from"`
-	By        string         `json:"by,omitempty"`
-	To        string         `json:"to"`
-	Lane      string         `json:"lane"`
-	Predicted string         `json:"predicted"`
-	Rule      int            `json:"rule"`
-	Receives  map[string]int `json:"receives"`
+	Case       string         `json:"case"`
+	Kind       string         `json:"kind"`
+	From       string         `json:"from"`
+	By         string         `json:"by,omitempty"`
+	To         string         `json:"to"`
+	Connection string         `json:"connection"`
+	Predicted  string         `json:"predicted"`
+	Rule       int            `json:"rule"`
+	Receives   map[string]int `json:"receives"`
 
 	group string
 }
@@ -46,7 +46,7 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		prediction := p.Predict(i)
-		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Lane: c.Way,
+		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Connection: c.Way,
 			Predicted: prediction.Verdict.String(), Rule: prediction.Rule, Receives: map[string]int{}, group: n.address(c.Group)}
 		if c.By.IsValid() {
 			one.By = c.By.String()
@@ -80,7 +80,7 @@ func (a *ProbePlan) writeText(p *Page) {
 	a.writeNotes(p)
 	p.Gap()
 	if len(a.Touched) > a.Limit {
-		text := "the lanes allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."
+		text := "the connections allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."
 		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, text})
 	} else {
 		p.Line(0, Span{Faint, "Add --send to send them."})
@@ -152,9 +152,9 @@ func (a *ProbePlan) writeNotes(p *Page) {
 }
 
 func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {
-	return []string{"case", "kind", "from", "by", "to", "lane", "predicted", "rule"}, func(yield func([]string) bool) {
+	return []string{"case", "kind", "from", "by", "to", "connection", "predicted", "rule"}, func(yield func([]string) bool) {
 		for _, c := range a.Cases {
-			if !yield([]string{c.Case, c.Kind, c.From, c.By, c.To, c.Lane, c.Predicted, strconv.Itoa(c.Rule)}) {
+			if !yield([]string{c.Case, c.Kind, c.From, c.By, c.To, c.Connection, c.Predicted, strconv.Itoa(c.Rule)}) {
 				return
 			}
 		}

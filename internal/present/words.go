@@ -247,7 +247,7 @@ func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m re
 	case selector.Below:
 		return not("the address is below ", "the address is not below ") + atom.Domain
 	case selector.Where:
-		return n.facts(s, a)
+		return n.attributes(s, a)
 	case selector.Unproven:
 		return not("nothing proves who sent it", "it is proven who sent it")
 	case selector.Suspect:
@@ -296,8 +296,8 @@ func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) st
 	return "a member since " + entry.Since().String() + n.at(entry.Place)
 }
 
-// facts tells what a sender's facts are, as far as a filter asks for them.
-func (n namer) facts(s resolve.Sender, a selector.Answer) string {
+// attributes tells what a sender's attributes are, as far as a filter asks for them.
+func (n namer) attributes(s resolve.Sender, a selector.Answer) string {
 	if !n.e.IsPerson(s.ID) {
 		return "the sender is no person of the estate"
 	}

@@ -144,7 +144,7 @@ func BenchmarkWatch(b *testing.B) {
 	w := &watch.Watch{Connections: 60, Every: time.Second, Wants: func(m *read.Message) bool { return true }}
 	for i := range members {
 		a := address.MustParse(fmt.Sprintf("p%d@kelp.example", i))
-		account, _ := h.lanes.Account(a, true)
+		account, _ := h.connections.Account(a, true)
 		w.Accounts = append(w.Accounts, account)
 	}
 	for b.Loop() {
@@ -198,15 +198,15 @@ func BenchmarkExplain(b *testing.B) {
 	}
 	r := sample.Load(b, yaml.String())
 	h := serve(b, sample.Load(b, strings.Replace(yaml.String(), "admit members, refuse anyone", "admit inside", 3)).Estate(), nil)
-	h.lanes.Limits.People = 3000
+	h.connections.Limits.People = 3000
 	var from []address.Address
 	for i := range 5 {
 		from = append(from, address.MustParse(fmt.Sprintf("p%d@kelp.example", i*371)))
 	}
 	var groups []estate.ID
 	groups = append(groups, allGroups(r.Estate())...)
-	plan := probe.NewPlan(r, h.lanes, probe.Choice{Groups: groups, From: from})
-	h.lanes.Limits.Patience, h.lanes.Limits.Quiet = 30*time.Second, 3*time.Second
+	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: groups, From: from})
+	h.connections.Limits.Patience, h.connections.Limits.Quiet = 30*time.Second, 3*time.Second
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {
 		b.Fatal(err)

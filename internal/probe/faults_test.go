@@ -48,17 +48,17 @@ func TestFaults(t *testing.T) {
 	var log safeBuffer
 	h := serve(t, r.Estate(), func(o *standin.Options) {
 		o.Log = &log
-		o.Conduct = &standin.Conduct{Seed: 5, Trouble: []standin.Trouble{
+		o.Faults = &standin.Faults{Seed: 5, List: []standin.Fault{
 			{Do: "lose", Share: 5}, {Do: "delay", Share: 5, By: 1500 * time.Millisecond}, {Do: "duplicate", Share: 5}, {Do: "junk", Share: 2},
 			{Do: "later", By: 500 * time.Millisecond}, {Do: "cut", Share: 8, Bytes: 700},
 		}}
 	})
-	h.lanes.Limits.Patience, h.lanes.Limits.Quiet, h.lanes.Limits.Connections = 30*time.Second, 4*time.Second, people+2
+	h.connections.Limits.Patience, h.connections.Limits.Quiet, h.connections.Limits.Connections = 30*time.Second, 4*time.Second, people+2
 	var from []address.Address
 	for i := range messages {
 		from = append(from, address.MustParse(fmt.Sprintf("p%d@kelp.example", i)))
 	}
-	plan := probe.NewPlan(r, h.lanes, probe.Choice{Groups: allGroups(r.Estate()), From: from})
+	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: allGroups(r.Estate()), From: from})
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {
 		t.Fatal(err)
@@ -121,7 +121,7 @@ func readFates(t *testing.T, log string) map[string]map[string]bool {
 		switch l.Step {
 		case "judged":
 			set(l.Message, map[string]string{"admit": "admitted"}[l.Verdict])
-		case "trouble":
+		case "fault":
 			set(l.Message+" "+l.To, l.Do)
 		}
 	}

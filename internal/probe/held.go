@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
@@ -32,11 +32,11 @@ type Request struct {
 }
 
 // Requests returns what waits in an approver's mailbox.
-func Requests(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, approver address.Address) ([]Request, error) {
+func Requests(ctx context.Context, r *resolve.Resolver, l *connections.Connections, approver address.Address) ([]Request, error) {
 	e := r.Estate()
 	account, ok := l.Account(approver, e.InsideDomain(approver.Domain()))
 	if !ok {
-		return nil, fmt.Errorf("the lanes do not open the mailbox of %s", approver)
+		return nil, fmt.Errorf("the connections do not open the mailbox of %s", approver)
 	}
 	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1, Every: time.Minute,
 		Wants: func(m *read.Message) bool { return m.Auto != "" && strings.HasPrefix(m.Type, "multipart/") }}
@@ -104,11 +104,11 @@ func firstLine(text string) string {
 
 // Decide answers a request: with admit, or else it is refused. The request is taken
 // out of the mailbox when the answer has been taken over.
-func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *lanes.Lanes, admit bool) error {
+func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connections.Connections, admit bool) error {
 	inside := r.Estate().InsideDomain(q.Approver.Domain())
 	way, ok := l.Sender(q.Approver, inside, false)
 	if !ok {
-		return fmt.Errorf("the lanes have no way to send as %s", q.Approver)
+		return fmt.Errorf("the connections have no way to send as %s", q.Approver)
 	}
 	word := "REFUSE"
 	if admit {

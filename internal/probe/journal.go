@@ -13,10 +13,10 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -56,15 +56,15 @@ type plannedRun struct {
 }
 
 type plannedCase struct {
-	Name  string          `json:"case"`
-	Kind  Kind            `json:"kind"`
-	Group string          `json:"group"`
-	From  string          `json:"from"`
-	By    string          `json:"by,omitempty"`
-	To    string          `json:"to"`
-	Facts resolve.Message `json:"message"`
-	ID    string          `json:"id"`
-	Tag   string          `json:"tag"`
+	Name   string          `json:"case"`
+	Kind   Kind            `json:"kind"`
+	Group  string          `json:"group"`
+	From   string          `json:"from"`
+	By     string          `json:"by,omitempty"`
+	To     string          `json:"to"`
+	Traits resolve.Message `json:"message"`
+	ID     string          `json:"id"`
+	Tag    string          `json:"tag"`
 }
 
 // The bounds of a journal that is read, in bytes.
@@ -94,14 +94,14 @@ func newJournal(dir string, p *Plan) (*Journal, error) {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		one := plannedCase{
-			Name:  c.Name,
-			Kind:  c.Kind,
-			Group: e.Address(c.Group).String(),
-			From:  c.From.String(),
-			To:    c.To.String(),
-			Facts: c.Facts,
-			ID:    c.ID,
-			Tag:   c.Tag,
+			Name:   c.Name,
+			Kind:   c.Kind,
+			Group:  e.Address(c.Group).String(),
+			From:   c.From.String(),
+			To:     c.To.String(),
+			Traits: c.Traits,
+			ID:     c.ID,
+			Tag:    c.Tag,
 		}
 		if c.By.IsValid() {
 			one.By = c.By.String()
@@ -240,12 +240,12 @@ func endOfLines(f *os.File) (int64, error) {
 	return 0, nil
 }
 
-// restore makes the plan of a journal again, for the estate and lanes as they are.
-func restore(h *history, r *resolve.Resolver, l *lanes.Lanes) (*Plan, error) {
-	p := &Plan{Run: h.plan.Run, Notes: h.plan.Notes, resolver: r, lanes: l}
+// restore makes the plan of a journal again, for the estate and connections as they are.
+func restore(h *history, r *resolve.Resolver, l *connections.Connections) (*Plan, error) {
+	p := &Plan{Run: h.plan.Run, Notes: h.plan.Notes, resolver: r, connections: l}
 	e := r.Estate()
 	for _, one := range h.plan.Cases {
-		c := Case{Name: one.Name, Kind: one.Kind, Group: estate.None, Facts: one.Facts, ID: one.ID, Tag: one.Tag}
+		c := Case{Name: one.Name, Kind: one.Kind, Group: estate.None, Traits: one.Traits, ID: one.ID, Tag: one.Tag}
 		var err error
 		for _, field := range []struct {
 			text string
@@ -269,7 +269,7 @@ func restore(h *history, r *resolve.Resolver, l *lanes.Lanes) (*Plan, error) {
 		sender := c.sender()
 		way, ok := l.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
 		if !ok {
-			return nil, fmt.Errorf("the lanes have no way any more to send as %s", sender)
+			return nil, fmt.Errorf("the connections have no way any more to send as %s", sender)
 		}
 		c.way, c.Way = way, way.Name
 		p.Cases = append(p.Cases, c)

@@ -345,7 +345,7 @@ func (w *judge) mayWait(id estate.ID) bool {
 func (w *judge) bouncesSeen() bool {
 	sender := w.c.sender()
 	id, known := w.estate().Find(sender)
-	return known && w.estate().Inside(id) && !w.c.Facts.Unproven && w.sees(id) && len(w.e.bounced) > 0
+	return known && w.estate().Inside(id) && !w.c.Traits.Unproven && w.sees(id) && len(w.e.bounced) > 0
 }
 
 // approversSeen reports whether a request to the approvers of any nested group
@@ -395,7 +395,7 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 	if released {
 		from := w.run.Plan.resolver.Sender(w.c.From)
 		predicted = map[estate.ID]resolve.Outcome{}
-		for _, recipient := range w.run.Plan.resolver.Deliver(w.p.Group, &from, w.c.Facts).Recipients {
+		for _, recipient := range w.run.Plan.resolver.Deliver(w.p.Group, &from, w.c.Traits).Recipients {
 			if e.IsPerson(recipient.ID) {
 				predicted[recipient.ID] = recipient.Outcome
 			}
@@ -516,7 +516,7 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
-		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Facts).Ways {
+		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Traits).Ways {
 			predicted[way.Group] = way.State == resolve.WayOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}

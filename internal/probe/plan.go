@@ -13,12 +13,12 @@ import (
 	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/lanes"
 )
 
 // A Kind is a kind of case.
@@ -35,7 +35,7 @@ const (
 	Invitation  Kind = "invitation"   // a calendar request
 	Attachment  Kind = "attachment"   // with a file
 	Alias       Kind = "alias"        // to a further address of the group
-	Voice       Kind = "voice"        // in the group's name
+	SendAs      Kind = "send-as"      // in the group's name
 	ReplyPerson Kind = "reply-person" // a member answers a stranger as themselves
 	ReplyGroup  Kind = "reply-group"  // a member answers a stranger in the group's name
 	Expected    Kind = "expected"     // somebody whom an expectation speaks of
@@ -55,7 +55,7 @@ var kinds = []Kind{
 	Invitation,
 	Attachment,
 	Alias,
-	Voice,
+	SendAs,
 	ReplyPerson,
 	ReplyGroup,
 	Rule,
@@ -63,23 +63,23 @@ var kinds = []Kind{
 
 // A Case is one message of a run.
 type Case struct {
-	Name  string
-	Kind  Kind
-	Group estate.ID // that it is about
-	From  address.Address
-	By    address.Address // who sends it in the name of From, or the zero Address
-	To    address.Address
-	Facts resolve.Message
-	Way   string // the way to send
+	Name   string
+	Kind   Kind
+	Group  estate.ID // that it is about
+	From   address.Address
+	By     address.Address // who sends it in the name of From, or the zero Address
+	To     address.Address
+	Traits resolve.Message
+	Way    string // the way to send
 
 	ID  string // Message-ID
 	Tag string // what marks it
-	way *lanes.Outgoing
+	way *connections.Outgoing
 }
 
 // Trial returns the case as package infer knows it, with nothing seen yet.
 func (c *Case) Trial() infer.Trial {
-	return infer.Trial{From: c.From, By: c.By, To: c.To, Message: c.Facts}
+	return infer.Trial{From: c.From, By: c.By, To: c.To, Message: c.Traits}
 }
 
 // sender is who submits the message.
@@ -99,9 +99,9 @@ type Plan struct {
 	// Touched are those who would find a test message in their mailbox, sorted.
 	Touched []estate.ID
 
-	resolver *resolve.Resolver
-	lanes    *lanes.Lanes
-	names    []string // see groupNames
+	resolver    *resolve.Resolver
+	connections *connections.Connections
+	names       []string // see groupNames
 
 	predictions []infer.Prediction // see Predict
 }
@@ -119,8 +119,8 @@ type Choice struct {
 }
 
 // NewPlan plans a run.
-func NewPlan(r *resolve.Resolver, l *lanes.Lanes, choice Choice) *Plan {
-	p := &Plan{Run: choice.Run, resolver: r, lanes: l}
+func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *Plan {
+	p := &Plan{Run: choice.Run, resolver: r, connections: l}
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
@@ -213,7 +213,7 @@ func (p *Plan) touchReleased() {
 			continue
 		}
 		from := p.resolver.Sender(p.Cases[i].From)
-		for _, recipient := range p.resolver.Deliver(prediction.Group, &from, p.Cases[i].Facts).Recipients {
+		for _, recipient := range p.resolver.Deliver(prediction.Group, &from, p.Cases[i].Traits).Recipients {
 			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Waiting &&
 				!slices.Contains(p.Touched, recipient.ID) {
 				p.Touched = append(p.Touched, recipient.ID)
@@ -246,9 +246,9 @@ func (p *Plan) asked(i int) []estate.ID {
 func (p *Plan) add(c Case) {
 	e := p.resolver.Estate()
 	sender := c.sender()
-	way, ok := p.lanes.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
+	way, ok := p.connections.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
 	if !ok {
-		p.note("%s to %s: the lanes have no way to send as %s", c.Kind, e.Address(c.Group), sender)
+		p.note("%s to %s: the connections have no way to send as %s", c.Kind, e.Address(c.Group), sender)
 		return
 	}
 	c.way, c.Way = way, way.Name
@@ -271,7 +271,7 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 	switch kind {
 	case Outsider:
 		if !known {
-			p.note("outsider: the lanes name no stranger to write from")
+			p.note("outsider: the connections name no stranger to write from")
 			return
 		}
 		c.From = stranger
@@ -285,8 +285,8 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 	case Rule:
 		p.planRules(c)
 		return
-	case Voice, ReplyGroup:
-		p.planVoice(c, kind, stranger, known)
+	case SendAs, ReplyGroup:
+		p.planSendAs(c, kind, stranger, known)
 		return
 	case ReplyPerson:
 		if !known || !g.Kind.Keeps() && !p.outsidersWrite(group) || !p.someone(&c) {
@@ -300,7 +300,7 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 			}
 			c.From = stranger
 		}
-		c.Facts.Unproven, c.Facts.Invitation = kind == Forged, kind == Invitation
+		c.Traits.Unproven, c.Traits.Invitation = kind == Forged, kind == Invitation
 		if kind == Alias {
 			for _, also := range g.Also {
 				c.To = also
@@ -350,7 +350,7 @@ func (p *Plan) planExpected(x *expect.Expectation) {
 	group, _ := e.Find(x.Group)
 	added := 0
 	for _, try := range expect.Tries(p.resolver, x) {
-		c := Case{Kind: Expected, Group: group, From: try.From.Address, To: e.Address(group), Facts: try.Message}
+		c := Case{Kind: Expected, Group: group, From: try.From.Address, To: e.Address(group), Traits: try.Message}
 		switch {
 		case added == mostExpected:
 			return
@@ -406,18 +406,18 @@ func (p *Plan) planRules(c Case) {
 	}
 }
 
-// planVoice adds the case of somebody who writes in a group's name.
-func (p *Plan) planVoice(c Case, kind Kind, stranger address.Address, known bool) {
+// planSendAs adds the case of somebody who writes in a group's name.
+func (p *Plan) planSendAs(c Case, kind Kind, stranger address.Address, known bool) {
 	e := p.resolver.Estate()
 	g := e.Group(c.Group)
-	if len(g.Voice) == 0 || kind == ReplyGroup && !known {
+	if len(g.SendAs) == 0 || kind == ReplyGroup && !known {
 		return
 	}
-	if g.VoiceProof != estate.ProofNone {
-		p.note("%s for %s: it takes a code that is mailed first; use probe voices", kind, g.Address)
+	if g.SendAsProof != estate.ProofNone {
+		p.note("%s for %s: it takes a code that is mailed first; use probe send-as", kind, g.Address)
 		return
 	}
-	for _, s := range p.resolver.Speakers(c.Group).People {
+	for _, s := range p.resolver.Delegates(c.Group).People {
 		if p.sendable(s.ID) {
 			c.From, c.By = g.Address, e.Address(s.ID)
 			if kind == ReplyGroup {
@@ -431,7 +431,7 @@ func (p *Plan) planVoice(c Case, kind Kind, stranger address.Address, known bool
 
 // stranger returns an outside address to write from that the estate does not know.
 func (p *Plan) stranger() (address.Address, bool) {
-	for _, a := range p.lanes.Strangers {
+	for _, a := range p.connections.Strangers {
 		if _, known := p.resolver.Estate().Find(a); !known {
 			return a, true
 		}
@@ -465,7 +465,7 @@ func (p *Plan) find(group estate.ID, traits ...func(group, person estate.ID) boo
 
 func (p *Plan) sendable(id estate.ID) bool {
 	a := p.resolver.Estate().Address(id)
-	_, ok := p.lanes.Sender(a, p.resolver.Estate().Inside(id), false)
+	_, ok := p.connections.Sender(a, p.resolver.Estate().Inside(id), false)
 	return ok
 }
 
@@ -503,7 +503,7 @@ func (p *Plan) watched() []address.Address {
 			list = append(list, a)
 		}
 	}
-	all := e.People() <= p.lanes.Limits.People
+	all := e.People() <= p.connections.Limits.People
 	if all {
 		for _, id := range e.PeopleByAddress() {
 			add(e.Address(id))
@@ -543,7 +543,7 @@ func (c *Case) Describe() string {
 	if c.By.IsValid() {
 		text += " by " + c.By.String()
 	}
-	if c.Facts.Unproven {
+	if c.Traits.Unproven {
 		text += " (claimed)"
 	}
 	return strings.TrimSpace(text + " to " + c.To.String())

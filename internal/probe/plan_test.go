@@ -10,11 +10,11 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -35,18 +35,18 @@ groups:
     kind: forum
     gate: [refuse unproven, refuse dee@kelp.example because "Not you.", admit members or moderators, hold outside, admit inside]
     moderators: [cy@kelp.example]
-    voice: [as ada@kelp.example, for bo@kelp.example]
+    send-as: [as ada@kelp.example, for bo@kelp.example]
     members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, nested@kelp.example]
   - {address: nested@kelp.example, members: [cy@kelp.example]}
   - {address: only@kelp.example, kind: roster, members: [ada@kelp.example]}
 `
 
-// anywhere are lanes that are not used.
-func anywhere(t *testing.T) *lanes.Lanes {
+// anywhere are connections that are not used.
+func anywhere(t *testing.T) *connections.Connections {
 	t.Helper()
 	t.Setenv("PLAN_TEST", "hush")
-	path := filepath.Join(t.TempDir(), "lanes.yaml")
-	text := `yorvet-lanes: 1
+	path := filepath.Join(t.TempDir(), "connections.yaml")
+	text := `yorvet-connections: 1
 send:
   - {name: inside, server: "127.0.0.1:9", tls: none, from: [ada@kelp.example, bo@kelp.example, cy@kelp.example, dee@kelp.example], login: {password: {environment: PLAN_TEST}}}
   - {name: outside, server: "127.0.0.1:9", tls: none, from: ["@far.example"]}
@@ -57,7 +57,7 @@ strangers: [guest@far.example]
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	l, err := lanes.Load(context.Background(), path)
+	l, err := connections.Load(context.Background(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,7 +92,7 @@ func TestNewPlan(t *testing.T) {
 		"invitation: ada@kelp.example to main@kelp.example admit inside",
 		"attachment: ada@kelp.example to main@kelp.example admit inside",
 		"alias: ada@kelp.example to other@kelp.example admit inside",
-		"voice: main@kelp.example by ada@kelp.example to main@kelp.example admit inside",
+		"send-as: main@kelp.example by ada@kelp.example to main@kelp.example admit inside",
 		"reply-person: ada@kelp.example to guest@far.example admit inside",
 		"reply-group: main@kelp.example by ada@kelp.example to guest@far.example admit inside",
 	}
@@ -119,9 +119,9 @@ func TestNewPlan(t *testing.T) {
 	if len(from.Cases) != 2 || from.Cases[0].Kind != Member || from.Cases[1].Kind != Outsider || len(from.Notes) != 1 {
 		t.Errorf("%+v, %v", from.Cases, from.Notes)
 	}
-	voices := NewVoicePlan(r, l, 0, "")
-	if len(voices.Cases) != 3 || voices.Predict(2).Verdict != estate.Refuse || voices.Cases[1].By.String() != "bo@kelp.example" {
-		t.Errorf("%+v", voices.Cases)
+	sendAs := NewSendAsPlan(r, l, 0, "")
+	if len(sendAs.Cases) != 3 || sendAs.Predict(2).Verdict != estate.Refuse || sendAs.Cases[1].By.String() != "bo@kelp.example" {
+		t.Errorf("%+v", sendAs.Cases)
 	}
 	for _, a := range p.watched() {
 		if a.String() == "gone@kelp.example" {
@@ -141,7 +141,7 @@ func TestPlanOfExpectations(t *testing.T) {
 	automatic := 0
 	for i := range p.Cases {
 		kinds[p.Cases[i].Kind]++
-		if p.Cases[i].Facts.Automatic {
+		if p.Cases[i].Traits.Automatic {
 			automatic++
 			raw, err := p.message(&p.Cases[i])
 			m, err2 := read.Parse(raw)
@@ -166,7 +166,7 @@ func TestMessages(t *testing.T) {
 			t.Fatal(err)
 		}
 		m, err := read.Parse(raw)
-		if err != nil || m.ID != c.ID || m.Tag != c.Tag || m.From[0] != c.From || m.To[0] != c.To || m.Invitation != c.Facts.Invitation {
+		if err != nil || m.ID != c.ID || m.Tag != c.Tag || m.From[0] != c.From || m.To[0] != c.To || m.Invitation != c.Traits.Invitation {
 			t.Errorf("%s: %v, %+v", c.Describe(), err, m)
 		}
 		if parsed, err := mail.ReadMessage(strings.NewReader(string(raw))); err != nil || parsed.Header.Get("Date") == "" {
@@ -216,7 +216,7 @@ func TestJournal(t *testing.T) {
 		t.Error("there is a reply to what has none")
 	}
 	again, err := restore(h, r, l)
-	if err != nil || len(again.Cases) != len(p.Cases) || again.Cases[9].By != p.Cases[9].By || again.Cases[1].Facts != p.Cases[1].Facts {
+	if err != nil || len(again.Cases) != len(p.Cases) || again.Cases[9].By != p.Cases[9].By || again.Cases[1].Traits != p.Cases[1].Traits {
 		t.Fatalf("%v, %+v", err, again)
 	}
 	reopened, err := reopen(dir)

@@ -9,12 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/estatefile"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/standin"
@@ -22,11 +22,11 @@ import (
 
 const limits = "  pace: 5000\n  people: 100\n  connections: 60\n  patience: 4s\n  look-every: 1s\n  settle: 300ms\n"
 
-// harness is a stand-in with lanes to it.
+// harness is a stand-in with connections to it.
 type harness struct {
-	service *standin.Service
-	lanes   *lanes.Lanes
-	runs    string
+	service     *standin.Service
+	connections *connections.Connections
+	runs        string
 }
 
 func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *harness {
@@ -45,11 +45,11 @@ func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	path := filepath.Join(dir, "lanes.yaml")
-	if err := os.WriteFile(path, []byte(s.Ready().LanesFile(secret, []string{"guest@holiday.example"}, limits)), 0o600); err != nil {
+	path := filepath.Join(dir, "connections.yaml")
+	if err := os.WriteFile(path, []byte(s.Ready().ConnectionsFile(secret, []string{"guest@holiday.example"}, limits)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	l, err := lanes.Load(t.Context(), path)
+	l, err := connections.Load(t.Context(), path)
 	if err == nil {
 		err = l.Unlock(t.Context(), false)
 	}
@@ -96,7 +96,7 @@ func allGroups(e *estate.Estate) []estate.ID {
 func TestAsPredicted(t *testing.T) {
 	e := demoEstate(t, demo.Estate)
 	h := serve(t, e, nil)
-	plan := probe.NewPlan(resolver(e), h.lanes, probe.Choice{Groups: allGroups(e)})
+	plan := probe.NewPlan(resolver(e), h.connections, probe.Choice{Groups: allGroups(e)})
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {
 		t.Fatal(err)
@@ -184,7 +184,7 @@ func TestDifferences(t *testing.T) {
 					groups = append(groups, id)
 				}
 			}
-			run, err := probe.Start(context.Background(), probe.NewPlan(resolver(e), h.lanes, probe.Choice{Groups: groups}), h.options())
+			run, err := probe.Start(context.Background(), probe.NewPlan(resolver(e), h.connections, probe.Choice{Groups: groups}), h.options())
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -248,7 +248,7 @@ func TestApprove(t *testing.T) {
 	}
 	options := h.options()
 	options.Approve = true
-	run, err := probe.Start(context.Background(), probe.NewPlan(resolver(e), h.lanes, probe.Choice{Groups: group, Kinds: []probe.Kind{probe.Insider}}), options)
+	run, err := probe.Start(context.Background(), probe.NewPlan(resolver(e), h.connections, probe.Choice{Groups: group, Kinds: []probe.Kind{probe.Insider}}), options)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"yorvet.example/yorvet/internal/lanes"
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
 )
@@ -35,8 +35,8 @@ groups:
 `
 
 // realMail starts Postfix and Dovecot on loopback, from a temporary folder, and
-// returns lanes to them.
-func realMail(t *testing.T) *lanes.Lanes {
+// returns connections to them.
+func realMail(t *testing.T) *connections.Connections {
 	t.Helper()
 	for _, program := range []string{"/usr/sbin/postfix", "/usr/sbin/dovecot", "/usr/lib/postfix/sbin/master"} {
 		if _, err := os.Stat(program); err != nil {
@@ -61,7 +61,7 @@ func realMail(t *testing.T) *lanes.Lanes {
 	m.configurePostfix()
 	m.configureDovecot()
 	m.start()
-	return m.lanes()
+	return m.connections()
 }
 
 type mailServers struct {
@@ -318,9 +318,9 @@ func (m *mailServers) logs() string {
 	return b.String()
 }
 
-func (m *mailServers) lanes() *lanes.Lanes {
+func (m *mailServers) connections() *connections.Connections {
 	m.t.Helper()
-	m.write("lanes.yaml", fmt.Sprintf(`yorvet-lanes: 1
+	m.write("connections.yaml", fmt.Sprintf(`yorvet-connections: 1
 send:
   - {name: inside, server: "127.0.0.1:%d", tls: none, from: [inside], login: {password: {environment: YORVET_TEST_SECRET}}}
   - {name: outside, server: "127.0.0.1:%d", tls: none, from: [anyone]}
@@ -331,7 +331,7 @@ strangers: [guest@holiday.example]
 limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connections: 10}
 `, m.submission, m.smtp, m.smtp, m.imap))
 	m.t.Setenv("YORVET_TEST_SECRET", "tide-7-secret")
-	l, err := lanes.Load(context.Background(), m.dir+"/lanes.yaml")
+	l, err := connections.Load(context.Background(), m.dir+"/connections.yaml")
 	if err == nil {
 		err = l.Unlock(context.Background(), true)
 	}

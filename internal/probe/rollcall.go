@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
@@ -51,30 +51,30 @@ type Presence struct {
 func StartCall(
 	ctx context.Context,
 	r *resolve.Resolver,
-	l *lanes.Lanes,
+	l *connections.Connections,
 	group estate.ID,
 	caller address.Address,
 	o Options,
 	name string,
 ) (*Call, error) {
 	e := r.Estate()
-	p := &Plan{Run: name, resolver: r, lanes: l}
+	p := &Plan{Run: name, resolver: r, connections: l}
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
 	way, ok := l.Sender(caller, e.InsideDomain(caller.Domain()), false)
 	if !ok {
-		return nil, fmt.Errorf("the lanes have no way to send as %s", caller)
+		return nil, fmt.Errorf("the connections have no way to send as %s", caller)
 	}
 	c := Case{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Way: way.Name, way: way}
 	p.Cases = []Case{c}
 	p.identify()
 	if n := len(p.deliveries(&p.Cases[0])); n > l.Limits.People {
-		return nil, fmt.Errorf("nothing is sent: %d people would be asked, and the lanes allow %d", n, l.Limits.People)
+		return nil, fmt.Errorf("nothing is sent: %d people would be asked, and the connections allow %d", n, l.Limits.People)
 	}
 	account, ok := l.Account(caller, e.InsideDomain(caller.Domain()))
 	if !ok {
-		return nil, fmt.Errorf("the lanes do not open the mailbox of %s, where the answers go", caller)
+		return nil, fmt.Errorf("the connections do not open the mailbox of %s, where the answers go", caller)
 	}
 	dir := filepath.Join(o.Dir, p.Run)
 	j, err := newJournal(dir, p)
@@ -131,7 +131,7 @@ func PlanCall(r *resolve.Resolver, group estate.ID, caller address.Address) *Cal
 }
 
 // LookCall looks again who has answered a roll call.
-func LookCall(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes) (*Call, error) {
+func LookCall(ctx context.Context, dir string, r *resolve.Resolver, l *connections.Connections) (*Call, error) {
 	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -162,9 +162,9 @@ func (p *Plan) look(ctx context.Context, h *history) (*Call, error) {
 	c := &p.Cases[0]
 	e := p.resolver.Estate()
 	call := &Call{Run: p.Run, Group: c.Group, Caller: c.From, Reply: h.replies[0].String()}
-	account, ok := p.lanes.Account(c.From, e.InsideDomain(c.From.Domain()))
+	account, ok := p.connections.Account(c.From, e.InsideDomain(c.From.Domain()))
 	if !ok {
-		return nil, fmt.Errorf("the lanes do not open the mailbox of %s", c.From)
+		return nil, fmt.Errorf("the connections do not open the mailbox of %s", c.From)
 	}
 	w := &watch.Watch{
 		Accounts:    []watch.Account{account},

@@ -14,10 +14,10 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/lanes"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
@@ -59,7 +59,7 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 
 // Resume goes on with a run that was ended before its time. What has been sent, or
 // may have been, is not sent again.
-func Resume(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes, o Options) (*Run, error) {
+func Resume(ctx context.Context, dir string, r *resolve.Resolver, l *connections.Connections, o Options) (*Run, error) {
 	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -111,7 +111,7 @@ func (s *Sighting) key() sightingKey {
 }
 
 func newRunner(p *Plan, o Options, dir string, j *Journal, h *history) *runner {
-	limits := p.lanes.Limits
+	limits := p.connections.Limits
 	x := &runner{
 		plan:      p,
 		options:   o,
@@ -134,7 +134,7 @@ func newRunner(p *Plan, o Options, dir string, j *Journal, h *history) *runner {
 	x.watch = &watch.Watch{Connections: limits.Connections, Every: limits.LookEvery, Wants: p.wants}
 	e := p.resolver.Estate()
 	for _, a := range p.watched() {
-		if account, ok := p.lanes.Account(a, e.InsideDomain(a.Domain())); ok {
+		if account, ok := p.connections.Account(a, e.InsideDomain(a.Domain())); ok {
 			x.watch.Accounts = append(x.watch.Accounts, account)
 		}
 	}
@@ -164,7 +164,7 @@ const graceAfter = 3 * time.Second
 // end returns when a run ends at the latest that begins now: when all its messages
 // could be sent at its pace, and patience is over.
 func (x *runner) end() time.Time {
-	limits := x.plan.lanes.Limits
+	limits := x.plan.connections.Limits
 	sending := time.Duration(float64(len(x.plan.Cases)) / limits.Pace * float64(time.Second))
 	return time.Now().Add(sending + limits.Patience + graceAfter)
 }
@@ -172,7 +172,7 @@ func (x *runner) end() time.Time {
 func (x *runner) run(ctx context.Context) (*Run, error) {
 	end := x.end()
 	if x.marks == nil {
-		marking, stop := context.WithTimeout(ctx, x.plan.lanes.Limits.Patience/2)
+		marking, stop := context.WithTimeout(ctx, x.plan.connections.Limits.Patience/2)
 		marks, problems := x.watch.Mark(marking)
 		stop()
 		if ctx.Err() != nil {
@@ -235,7 +235,7 @@ func (x *runner) sendAll(ctx context.Context, end time.Time) error {
 			left = append(left, i)
 		}
 	}
-	deadline := time.Now().Add(x.plan.lanes.Limits.Patience)
+	deadline := time.Now().Add(x.plan.connections.Limits.Patience)
 	sessions := map[string]*send.Session{}
 	defer func() {
 		for _, s := range sessions {
@@ -280,7 +280,7 @@ func (x *runner) sendOne(ctx context.Context, sessions map[string]*send.Session,
 	}
 	key := c.Way + " " + c.sender().String()
 	if sessions[key] == nil {
-		if len(sessions) >= x.plan.lanes.Limits.Connections {
+		if len(sessions) >= x.plan.connections.Limits.Connections {
 			for k, s := range sessions {
 				s.Close()
 				delete(sessions, k)
@@ -321,20 +321,20 @@ func (p *Plan) message(c *Case) ([]byte, error) {
 	}
 	if c.By.IsValid() {
 		group, _ := p.resolver.Estate().Find(c.From)
-		if voice, _ := p.resolver.Voice(group, p.resolver.Sender(c.By)); voice == estate.VoiceFor {
+		if sendAs, _ := p.resolver.SendAs(group, p.resolver.Sender(c.By)); sendAs == estate.ForGroup {
 			d.Sender = c.By
 		}
 	}
-	if c.Facts.Automatic {
+	if c.Traits.Automatic {
 		d.Auto = "auto-generated"
 	}
-	if c.Facts.Invitation {
+	if c.Traits.Invitation {
 		d.Parts = append(
 			d.Parts,
 			compose.Invitation(c.ID, c.From, c.To, d.Subject, time.Now().AddDate(0, 0, 7).Truncate(time.Hour)),
 		)
 	}
-	if size := max(int(c.Facts.Size), map[Kind]int{Attachment: attachmentSize}[c.Kind]); size > 0 {
+	if size := max(int(c.Traits.Size), map[Kind]int{Attachment: attachmentSize}[c.Kind]); size > 0 {
 		const text = "A test of attachments.\r\n"
 		d.Parts = append(
 			d.Parts,
@@ -430,7 +430,7 @@ func (x *runner) approve(ctx context.Context, s *Sighting) bool {
 	if err != nil || err2 != nil {
 		return false
 	}
-	way, ok := x.plan.lanes.Sender(from, x.plan.resolver.Estate().InsideDomain(from.Domain()), false)
+	way, ok := x.plan.connections.Sender(from, x.plan.resolver.Estate().InsideDomain(from.Domain()), false)
 	if !ok {
 		return false
 	}
@@ -457,7 +457,7 @@ func (x *runner) await(ctx context.Context, end time.Time) error {
 	if !x.underWay() {
 		return nil
 	}
-	limits := x.plan.lanes.Limits
+	limits := x.plan.connections.Limits
 	deadline := time.Now().Add(limits.Patience)
 	for {
 		x.mutex.Lock()
@@ -542,7 +542,7 @@ func (x *runner) progress() (done, all int) {
 	return done, all
 }
 
-// Tidy removes the messages of a run from the mailboxes that the lanes open, those
+// Tidy removes the messages of a run from the mailboxes that the connections open, those
 // that were seen and no others. It returns how many it removed.
 func Tidy(ctx context.Context, run *Run) (int, error) {
 	byAccount := map[string][]watch.Item{}
@@ -561,7 +561,7 @@ func Tidy(ctx context.Context, run *Run) (int, error) {
 		if err != nil {
 			continue
 		}
-		account, ok := run.Plan.lanes.Account(a, e.InsideDomain(a.Domain()))
+		account, ok := run.Plan.connections.Account(a, e.InsideDomain(a.Domain()))
 		if !ok {
 			continue
 		}
@@ -575,7 +575,7 @@ func Tidy(ctx context.Context, run *Run) (int, error) {
 }
 
 // Read returns a run as far as it is recorded, without sending or looking.
-func Read(ctx context.Context, dir string, r *resolve.Resolver, l *lanes.Lanes) (*Run, error) {
+func Read(ctx context.Context, dir string, r *resolve.Resolver, l *connections.Connections) (*Run, error) {
 	h, err := readJournal(ctx, dir)
 	if err != nil {
 		return nil, err

@@ -66,7 +66,7 @@ func Estate(random *rand.Rand) string {
 		if g.chance(30) {
 			fmt.Fprintf(&b, ", mailbox: %s", g.pick("full", "closed", "none"))
 		}
-		fmt.Fprintf(&b, ", facts: {post: %s}}\n", g.pick("deck", "engine"))
+		fmt.Fprintf(&b, ", attributes: {post: %s}}\n", g.pick("deck", "engine"))
 	}
 	b.WriteString("groups:\n")
 	for i := range g.groups {
@@ -107,7 +107,7 @@ func (g *generator) group(b *strings.Builder, i int) {
 	)
 	for _, setting := range []struct{ name, words string }{
 		{"copy", "every digest none"}, {"joiners", "every none"}, {"outside-copy", "every none"}, {"echo", "false"},
-		{"welcome", "false"}, {"replies-as", "group person"}, {"voice-proof", "mailed-code none"},
+		{"welcome", "false"}, {"replies-as", "group person"}, {"send-as-proof", "mailed-code none"},
 	} {
 		if g.chance(25) {
 			fmt.Fprintf(b, "    %s: %s\n", setting.name, g.pick(strings.Fields(setting.words)...))
@@ -148,7 +148,7 @@ func (g *generator) group(b *strings.Builder, i int) {
 	if g.chance(40) {
 		fmt.Fprintf(
 			b,
-			"    voice: [%s %s]\n",
+			"    send-as: [%s %s]\n",
 			g.pick("as", "for"),
 			g.pick("members", "owners", "inside", g.person(), "where (post=deck)"),
 		)

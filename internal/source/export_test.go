@@ -22,7 +22,7 @@ func hostile(t *testing.T) *estate.Estate {
 	return sample.Load(t, `yorvet: 1
 domains: [kelp.example]
 people:
-  - {address: "|touch@kelp.example", name: "=cmd|' /C calc'!A0", facts: {base: "\e]0;pier\a", note: "a\r\nEND:VCARD\rBEGIN:VCARD"}}
+  - {address: "|touch@kelp.example", name: "=cmd|' /C calc'!A0", attributes: {base: "\e]0;pier\a", note: "a\r\nEND:VCARD\rBEGIN:VCARD"}}
   - {address: ann@kelp.example, also: ["/etc/ann@kelp.example", '":include:/etc/passwd"@kelp.example'], name: "Ann\nmember: x\r\n\r\ndn: cn=evil"}
   - {address: '"|sh -c x"@kelp.example', name: "\e[31mred"}
   - {address: bob@kelp.example, name: "   "}
@@ -140,7 +140,7 @@ func TestTextsStayTexts(t *testing.T) {
 // What is no name of an attribute or property is never written as one.
 func TestMapsNameNothingElse(t *testing.T) {
 	e := hostile(t)
-	m, err := directory.ParseMap("x", []byte("yorvet-map: 1\npeople:\n- {match: '(a=b)', address: mail, facts: {base: \"x\\nchangetype\", note: \"X:y\\r\\nEND\"}}\ngroups:\n- {match: '(a=b)', address: mail}\n"))
+	m, err := directory.ParseMap("x", []byte("yorvet-map: 1\npeople:\n- {match: '(a=b)', address: mail, attributes: {base: \"x\\nchangetype\", note: \"X:y\\r\\nEND\"}}\ngroups:\n- {match: '(a=b)', address: mail}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

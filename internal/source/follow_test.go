@@ -18,7 +18,7 @@ const kept = `# The estate.
 yorvet: 1
 domains: [kelp.example]
 people:
-  - {address: ann@kelp.example, name: Ann, facts: {unit: deck, hobby: rowing}}   # captain
+  - {address: ann@kelp.example, name: Ann, attributes: {unit: deck, hobby: rowing}}   # captain
   - address: bob@kelp.example
     name: Bob
     mailbox: full   # since May
@@ -51,7 +51,7 @@ func TestFollow(t *testing.T) {
 	const crew = "dn: cn=crew\nobjectClass: groupOfNames\ncn: Crew\nmail: crew@kelp.example\nowner: uid=bob\nmember: uid=ann\nmember: uid=cat\nmember: cn=new\n\ndn: cn=new\nobjectClass: groupOfNames\ncn: New\nmail: new@kelp.example\nmember: uid=bob\n\n"
 	const theirs = "dn: cn=theirs\nobjectClass: groupOfNames\ncn: theirs\nmail: theirs@kelp.example\nmember: uid=ann\n"
 	followed := strings.NewReplacer(
-		"name: Ann, facts: {unit: deck, hobby: rowing}}", "name: Ann Oake, facts: {unit: bridge, hobby: rowing}, also: [a.oake@kelp.example]}",
+		"name: Ann, attributes: {unit: deck, hobby: rowing}}", "name: Ann Oake, attributes: {unit: bridge, hobby: rowing}, also: [a.oake@kelp.example]}",
 		"  - {address: hand@kelp.example}   # written by hand\n", "  - {address: hand@kelp.example}   # written by hand\n  - address: cat@kelp.example\n    name: Cat\n",
 		"    about: Old words\n", "",
 		"owners: [ann@kelp.example]\n", "owners: [bob@kelp.example]\n",
@@ -67,7 +67,7 @@ func TestFollow(t *testing.T) {
 	}{
 		{"all", people + crew + theirs, false, false, followed, "gone@kelp.example hand@kelp.example", "theirs@kelp.example is managed in lists"},
 		{"pruned", people + crew, true, false, strings.NewReplacer("  - {address: hand@kelp.example}   # written by hand\n", "", "[bob@kelp.example, hand@kelp.example], owners: [hand@kelp.example]", "[bob@kelp.example]").Replace(followed), "gone@kelp.example hand@kelp.example", ""},
-		{"a part", people, true, true, strings.NewReplacer("name: Ann, facts: {unit: deck, hobby: rowing}}", "name: Ann Oake, facts: {unit: bridge, hobby: rowing}, also: [a.oake@kelp.example]}",
+		{"a part", people, true, true, strings.NewReplacer("name: Ann, attributes: {unit: deck, hobby: rowing}}", "name: Ann Oake, attributes: {unit: bridge, hobby: rowing}, also: [a.oake@kelp.example]}",
 			"  - {address: hand@kelp.example}   # written by hand\n", "  - {address: hand@kelp.example}   # written by hand\n  - address: cat@kelp.example\n    name: Cat\n").Replace(kept), "", ""},
 	} {
 		path := write(t, "estate.yaml", kept)

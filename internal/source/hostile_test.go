@@ -131,7 +131,7 @@ func TestMerge(t *testing.T) {
 	m := directory.Merge(list, "", []string{"kelpmere.example"})
 	var got strings.Builder
 	for _, p := range m.People {
-		fmt.Fprintln(&got, p.Fields, p.Facts)
+		fmt.Fprintln(&got, p.Fields, p.Attributes)
 	}
 	for _, g := range m.Groups {
 		fmt.Fprint(&got, g.Fields)
@@ -180,7 +180,7 @@ people:
   - match: (kind=person)
     address: login
     mailbox: {from: state, closed: [left], full: [fat]}
-    facts: {base: office}
+    attributes: {base: office}
 groups:
   - match: (kind=list)
     address: "{short}@lists.kelpmere.example"

@@ -117,13 +117,13 @@ func describe(e *estate.Estate, c directory.Carries, selves bool) string {
 			line(who, "mailbox", p.Mailbox)
 		}
 		before := ""
-		for _, f := range e.Facts(id) {
+		for _, f := range e.Attributes(id) {
 			if c.OneValue && f.Attribute == before {
 				continue
 			}
 			before = f.Attribute
-			if c.Facts != nil && c.Facts(f.Attribute, f.Value) {
-				line(who, "fact", f.Attribute, f.Value)
+			if c.Attributes != nil && c.Attributes(f.Attribute, f.Value) {
+				line(who, "attribute", f.Attribute, f.Value)
 			}
 		}
 	}

@@ -48,7 +48,7 @@ func TestSourceFiles(t *testing.T) {
 		"from: x.ldif\nformat: xml\n":    `format is "xml"`,
 		"from: x.ldif\nform: ldif\n":     `unknown key "form"; did you mean from?`,
 		"from: x.ldif\nmap: none.yaml\n": "no such file",
-		"from: x.ldif\nmap: {people: [{address: mail, fact: {}}]}\n":                                                    `unknown key "fact"`,
+		"from: x.ldif\nmap: {people: [{address: mail, attribute: {}}]}\n":                                               `unknown key "attribute"`,
 		"from: x.ldif\ndomains: [\"a b\"]\n":                                                                            "a b",
 		"from: ldap://directory.kelp.example/dc=x\ntls: none\nlogin: {user: \"cn=x\", password: {environment: HOME}}\n": "would show the password",
 		"from: http://id.kelp.example/scim\nlogin: {token: {environment: HOME}}\n":                                      "would show the password",

@@ -35,8 +35,8 @@ groups:
     gate: [admit codes@post.example, refuse automatic, admit anyone]
     owners: [ada@kelp.example]
     members: [ada@kelp.example]
-    voice: [as ada@kelp.example]
-    voice-proof: mailed-code
+    send-as: [as ada@kelp.example]
+    send-as-proof: mailed-code
   - {address: one@kelp.example, gate: [admit anyone], members: [ada@kelp.example, two@kelp.example]}
   - {address: two@kelp.example, gate: [admit anyone], members: [bo@kelp.example, one@kelp.example]}
   - {address: strict@kelp.example, gate: [refuse invitation because "No meetings here.", refuse larger(20kB), drop suspect, admit anyone], members: [ada@kelp.example]}
@@ -47,11 +47,11 @@ groups:
 
 func TestOwnershipCode(t *testing.T) {
 	r := start(t, sample.Load(t, quay).Estate(), nil)
-	speak := func() send.Reply {
+	sendAs := func() send.Reply {
 		_, reply := r.send("ada@kelp.example", "proof@kelp.example", "bo@kelp.example", nil)
 		return reply
 	}
-	if reply := speak(); reply.Code != 553 || !strings.Contains(reply.Text, "code has been mailed") {
+	if reply := sendAs(); reply.Code != 553 || !strings.Contains(reply.Text, "code has been mailed") {
 		t.Fatal(reply)
 	}
 	var code string
@@ -71,7 +71,7 @@ func TestOwnershipCode(t *testing.T) {
 	if _, reply := r.send("ada@kelp.example", "ada@kelp.example", code, nil); !reply.Accepted() {
 		t.Fatal(reply)
 	}
-	if reply := speak(); !reply.Accepted() {
+	if reply := sendAs(); !reply.Accepted() {
 		t.Fatal(reply)
 	}
 	got := r.box("bo@kelp.example")
@@ -227,29 +227,29 @@ func TestPartly(t *testing.T) {
 	}
 }
 
-// trouble starts a service with something that goes wrong.
-func trouble(t *testing.T, c standin.Conduct) (*rig, *strings.Builder) {
+// fault starts a service with something that goes wrong.
+func faulty(t *testing.T, c standin.Faults) (*rig, *strings.Builder) {
 	t.Helper()
 	var log strings.Builder
 	r := start(t, sample.Load(t, quay).Estate(), func(o *standin.Options) {
-		o.Conduct = &c
+		o.Faults = &c
 		o.Log = &log
 	})
 	return r, &log
 }
 
-func TestConduct(t *testing.T) {
+func TestFaults(t *testing.T) {
 	ada, tray := "ada@kelp.example", "tray@kelp.example"
-	r, _ := trouble(t, standin.Conduct{Forward: map[string]string{ada: "ada@home.example"}})
+	r, _ := faulty(t, standin.Faults{Forward: map[string]string{ada: "ada@home.example"}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	if home, here := r.box("ada@home.example"), r.box(ada); len(home) != 1 || len(here) != 0 {
 		t.Errorf("forwarded: %d at home, %d here", len(home), len(here))
 	}
-	r, _ = trouble(t, standin.Conduct{Starts: map[string]time.Duration{tray: time.Hour}})
+	r, _ = faulty(t, standin.Faults{Starts: map[string]time.Duration{tray: time.Hour}})
 	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Status != "5.1.1" {
 		t.Errorf("a group that does not work yet says %s", reply)
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "later", By: 150 * time.Millisecond}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "later", By: 150 * time.Millisecond}}})
 	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Status != "4.7.1" || !reply.Later() {
 		t.Errorf("the first attempt: %s", reply)
 	}
@@ -257,32 +257,32 @@ func TestConduct(t *testing.T) {
 	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() {
 		t.Errorf("the second attempt: %s", reply)
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "refuse", To: tray, Times: 1}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "refuse", To: tray, Times: 1}}})
 	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Text != "not today" {
 		t.Error(reply)
 	}
 	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() {
 		t.Error(reply)
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "rewrite", Field: "Subject", Value: "Changed", To: ada}, {Do: "junk", To: ada}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "rewrite", Field: "Subject", Value: "Changed", To: ada}, {Do: "junk", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	if got := r.box(ada); len(got) != 1 || got[0].Role != watch.Junk || got[0].Message.Subject != "Changed" {
 		t.Errorf("ada has %+v", got)
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "cut", Bytes: 40}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "cut", Bytes: 40}}})
 	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Code != 0 || reply.Accepted() {
 		t.Errorf("over a connection that is cut: %s", reply)
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "slow", By: 60 * time.Millisecond}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "slow", By: 60 * time.Millisecond}}})
 	begin := time.Now()
 	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() || time.Since(begin) < 250*time.Millisecond {
 		t.Errorf("%s after %v", reply, time.Since(begin))
 	}
-	r, _ = trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "certificate"}}})
+	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "certificate"}}})
 	if _, reply := r.send(ada, ada, tray, nil); reply.Accepted() || !strings.Contains(reply.Text, "certificate") {
 		t.Errorf("with somebody else's certificate: %s", reply)
 	}
-	r, log := trouble(t, standin.Conduct{Trouble: []standin.Trouble{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
+	r, log := faulty(t, standin.Faults{List: []standin.Fault{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	r.service.Settle(time.Second)
 	w := watch.Watch{Accounts: []watch.Account{{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}}, Connections: 1}
@@ -300,24 +300,24 @@ func TestConduct(t *testing.T) {
 	}
 }
 
-func TestReadConduct(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "conduct.yaml")
+func TestReadFaults(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "faults.yaml")
 	for text, want := range map[string]string{
-		"yorvet-conduct: 1\ntrouble:\n  - {do: lose, share: 5}\n  - {do: delay, by: 2s, from: 1s, for: 10s}\nforward: {a@b.example: c@d.example}\nstarts: {g@b.example: 30s}\n": "",
-		"trouble: []\n": "yorvet-conduct",
-		"yorvet-conduct: 1\ntrouble: [{do: loose}]\n":             "trouble 1",
-		"yorvet-conduct: 1\ntrouble: [{do: lose, share: 500}]\n":  "percent",
-		"yorvet-conduct: 1\ntrouble: [{do: delay}]\n":             "needs by",
-		"yorvet-conduct: 1\ntrouble: [{do: cut}]\n":               "needs bytes",
-		"yorvet-conduct: 1\ntrouble: [{do: rewrite}]\n":           "needs a field",
-		"yorvet-conduct: 1\ntroubles: []\n":                       "troubles",
-		"yorvet-conduct: 1\ntrouble: [{do: slow, by: quickly}]\n": "conduct.yaml",
+		"yorvet-faults: 1\nfaults:\n  - {do: lose, share: 5}\n  - {do: delay, by: 2s, from: 1s, for: 10s}\nforward: {a@b.example: c@d.example}\nstarts: {g@b.example: 30s}\n": "",
+		"faults: []\n": "yorvet-faults",
+		"yorvet-faults: 1\nfaults: [{do: loose}]\n":             "fault 1",
+		"yorvet-faults: 1\nfaults: [{do: lose, share: 500}]\n":  "percent",
+		"yorvet-faults: 1\nfaults: [{do: delay}]\n":             "needs by",
+		"yorvet-faults: 1\nfaults: [{do: cut}]\n":               "needs bytes",
+		"yorvet-faults: 1\nfaults: [{do: rewrite}]\n":           "needs a field",
+		"yorvet-faults: 1\nfault: []\n":                         "faults",
+		"yorvet-faults: 1\nfaults: [{do: slow, by: quickly}]\n": "faults.yaml",
 	} {
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		c, err := standin.ReadConduct(t.Context(), path)
-		if want == "" && (err != nil || len(c.Trouble) != 2 || c.Trouble[1].For != 10*time.Second) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+		c, err := standin.ReadFaults(t.Context(), path)
+		if want == "" && (err != nil || len(c.List) != 2 || c.List[1].For != 10*time.Second) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v, %v", text, c, err)
 		}
 	}

@@ -50,7 +50,7 @@ func (p *post) layOut(j job) []job {
 	if l.original = j.To; j.Original != "" {
 		l.original = j.Original
 	}
-	l.d = p.r.Deliver(group, &l.from, j.Facts)
+	l.d = p.r.Deliver(group, &l.from, j.Traits)
 	l.archives()
 	for _, recipient := range l.d.Recipients {
 		if !j.Nested || !p.hadBefore(&j, recipient.ID, &l.from) {
@@ -93,7 +93,7 @@ func (l *laying) copyOf(way resolve.Way, to string) job {
 	}
 }
 
-// send readies a copy, with whatever trouble befalls it.
+// send readies a copy, with whatever fault befalls it.
 func (l *laying) send(c job, step string) {
 	c.ID = l.job.ID + "-" + strconv.Itoa(len(l.all)) // the same if it is done again after a crash
 	l.line(&c, step, "to", c.To, "group", c.Group)
@@ -122,7 +122,7 @@ func (l *laying) archives() {
 func (l *laying) copyFor(recipient resolve.Recipient) {
 	way := l.d.Way(recipient)
 	c := l.copyOf(way, l.r.Estate().Address(recipient.ID).String())
-	c.Facts, c.EnvelopeID = l.job.Facts, l.job.EnvelopeID
+	c.Traits, c.EnvelopeID = l.job.Traits, l.job.EnvelopeID
 	switch recipient.Outcome {
 	case resolve.Inbox, resolve.Undeliverable:
 		after := l.r.Estate().Group(way.Group).PauseAfter
@@ -147,7 +147,7 @@ func (p *post) hadBefore(j *job, person estate.ID, from *resolve.Sender) bool {
 	if !ok {
 		return false
 	}
-	for _, recipient := range p.r.Deliver(top, from, j.Facts).Recipients {
+	for _, recipient := range p.r.Deliver(top, from, j.Traits).Recipients {
 		if recipient.ID == person {
 			return recipient.Outcome != resolve.Waiting
 		}
@@ -164,7 +164,7 @@ func (p *post) group(text string) (estate.ID, bool) {
 	return id, ok && p.r.Estate().IsGroup(id)
 }
 
-// send readies a copy, with whatever trouble befalls it.
+// send readies a copy, with whatever fault befalls it.
 func (p *post) send(c job, step string) {
 	c.ID = newID()
 	p.line(&c, step, "to", c.To, "group", c.Group)
@@ -177,24 +177,24 @@ func (p *post) send(c job, step string) {
 
 // befall returns what becomes of a copy on its way.
 func (p *post) befall(c job) []job {
-	if p.conduct.now("lose", c.To, c.Group) != nil {
-		p.line(&c, "trouble", "do", "lose", "to", c.To)
+	if p.faults.now("lose", c.To, c.Group) != nil {
+		p.line(&c, "fault", "do", "lose", "to", c.To)
 		return nil
 	}
-	if t := p.conduct.now("delay", c.To, c.Group); t != nil {
+	if t := p.faults.now("delay", c.To, c.Group); t != nil {
 		c.Due = time.Now().Add(t.By)
-		p.line(&c, "trouble", "do", "delay", "to", c.To)
+		p.line(&c, "fault", "do", "delay", "to", c.To)
 	}
-	if p.conduct.now("junk", c.To, c.Group) != nil {
+	if p.faults.now("junk", c.To, c.Group) != nil {
 		c.Folder = junkFolder
-		p.line(&c, "trouble", "do", "junk", "to", c.To)
+		p.line(&c, "fault", "do", "junk", "to", c.To)
 	}
-	if t := p.conduct.now("rewrite", c.To, c.Group); t != nil {
+	if t := p.faults.now("rewrite", c.To, c.Group); t != nil {
 		c.Raw = setField(c.Raw, t.Field, t.Value)
-		p.line(&c, "trouble", "do", "rewrite", "to", c.To)
+		p.line(&c, "fault", "do", "rewrite", "to", c.To)
 	}
-	if p.conduct.now("duplicate", c.To, c.Group) != nil {
-		p.line(&c, "trouble", "do", "duplicate", "to", c.To)
+	if p.faults.now("duplicate", c.To, c.Group) != nil {
+		p.line(&c, "fault", "do", "duplicate", "to", c.To)
 		twin := c
 		twin.ID = newID()
 		return []job{c, twin}
@@ -221,7 +221,7 @@ func (p *post) hand(j job) {
 	} else if person == estate.None && inside {
 		state = estate.MailboxNone
 	}
-	target, forwarded := p.conduct.forward(j.To)
+	target, forwarded := p.faults.forward(j.To)
 	p.mutex.Unlock()
 	if forwarded && j.Hops < hopLimit {
 		j.To, j.Hops, j.ID = target, j.Hops+1, newID()

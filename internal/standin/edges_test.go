@@ -74,7 +74,7 @@ func TestForgeriesAreNotAnswered(t *testing.T) {
 
 // Mail that is forwarded in a ring stays somewhere in the end.
 func TestForwardingEnds(t *testing.T) {
-	r, log := trouble(t, standin.Conduct{Forward: map[string]string{"ada@kelp.example": "bo@kelp.example", "bo@kelp.example": "ada@kelp.example"}})
+	r, log := faulty(t, standin.Faults{Forward: map[string]string{"ada@kelp.example": "bo@kelp.example", "bo@kelp.example": "ada@kelp.example"}})
 	if _, reply := r.send("", "guest@far.example", "ada@kelp.example", nil); !reply.Accepted() {
 		t.Fatal(reply)
 	}
@@ -126,7 +126,7 @@ groups:
 		{"ada@kelp.example", "ada@kelp.example", "inner@kelp.example", 550, "5.7.1", "Not here."},
 		{"", "x@far.example", "dropped@kelp.example", 250, "", "2.0.0 OK: queued"},
 		{"ada@kelp.example", "full@kelp.example", "curt@kelp.example", 553, "5.7.1", "this is not your address, nor a group's that you may write for"},
-		{"ada@kelp.example", "curt@kelp.example", "ada@kelp.example", 553, "5.7.1", "you have no voice in curt@kelp.example"},
+		{"ada@kelp.example", "curt@kelp.example", "ada@kelp.example", 553, "5.7.1", "you may not send as curt@kelp.example"},
 	} {
 		_, reply := r.send(c.login, c.from, c.to, nil)
 		if reply.Code != c.code || reply.Status != c.status || c.text != "" && reply.Text != c.text {

@@ -23,7 +23,7 @@ func (p *post) imapOptions(config *tls.Config) *imapserver.Options {
 	return &imapserver.Options{
 		Caps: caps, TLSConfig: config, Logger: silence{},
 		NewSession: func(*imapserver.Conn) (imapserver.Session, *imapserver.GreetingData, error) {
-			if p.conduct.now("imap-gone", "") != nil {
+			if p.faults.now("imap-gone", "") != nil {
 				return nil, nil, &imap.Error{Type: imap.StatusResponseTypeBye, Text: "gone for a while"}
 			}
 			return &reader{post: p}, nil, nil

@@ -83,7 +83,7 @@ func (p *post) isForService(to []address.Address) bool {
 // mayAnswer reports whether a message may be answered by a program: it comes from
 // somebody who is there, is no automatic message itself and no forgery.
 func mayAnswer(a *arrival) bool {
-	return a.from != "" && !a.facts.Automatic && !a.facts.Unproven
+	return a.from != "" && !a.traits.Automatic && !a.traits.Unproven
 }
 
 // tellHeld tells a sender that their message is held.
@@ -126,7 +126,7 @@ func (p *post) answerHeld(a *arrival, token string) error {
 			return p.queue.add(j)
 		}
 		p.queue.forget(token)
-		if to, err := address.Parse(j.From); err == nil && !j.Facts.Automatic && !j.Facts.Unproven {
+		if to, err := address.Parse(j.From); err == nil && !j.Traits.Automatic && !j.Traits.Unproven {
 			p.mail(
 				compose.Message{From: p.r.Estate().Address(group), To: to, Auto: "auto-replied", InReplyTo: j.MessageID,
 					Subject: "Your message to " + j.To + " is refused", Text: "A moderator of " + j.To +
@@ -139,7 +139,7 @@ func (p *post) answerHeld(a *arrival, token string) error {
 }
 
 func (p *post) approves(group estate.ID, a *arrival) bool {
-	if a.facts.Unproven || !a.login.IsValid() {
+	if a.traits.Unproven || !a.login.IsValid() {
 		return false
 	}
 	people, _ := p.r.Approvers(group)
@@ -208,17 +208,17 @@ func (p *post) mailCode(m membership, group estate.ID) {
 		from:   from.String(),
 		raw:    raw,
 		sender: from,
-		facts:  resolve.Message{Automatic: true, Size: int64(len(raw))},
+		traits: resolve.Message{Automatic: true, Size: int64(len(raw))},
 	}
 	a.message, _ = read.Parse(raw)
-	fate := message.Of(p.r, message.Envelope{From: a.sender, To: e.Address(group), Message: a.facts})
+	fate := message.Of(p.r, message.Envelope{From: a.sender, To: e.Address(group), Message: a.traits})
 	if err := p.takeForGroup(a, fate); err != nil {
 		p.note(a, "refused", "group", m.group, "detail", err.Error())
 	}
 }
 
-// proveVoice takes a code that comes back.
-func (p *post) proveVoice(a *arrival, code string) error {
+// proveSendAs takes a code that comes back.
+func (p *post) proveSendAs(a *arrival, code string) error {
 	m, ok := p.codes[code]
 	if !ok || !a.login.IsValid() || !address.Same(m.person, p.mainAddress(a.login)) {
 		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "this code is not yours")
@@ -251,7 +251,7 @@ func (p *post) report(j job, action string, failures []failure) {
 // tell is report for whoever holds the mutex.
 func (p *post) tell(j job, action string, failures []failure) {
 	to, err := address.Parse(j.From)
-	if err != nil || j.Facts.Unproven {
+	if err != nil || j.Traits.Unproven {
 		return // no return path, or not theirs: nobody is told (RFC 5321, section 6.1)
 	}
 	e := p.r.Estate()

@@ -21,7 +21,7 @@ import (
 // post is the office: it judges what comes in, and hands it out.
 type post struct {
 	options Options
-	conduct *conduct
+	faults  *faults
 	log     *slog.Logger
 	logs    bool // somebody reads the log
 	boxes   *boxes
@@ -40,7 +40,7 @@ type membership struct{ person, group string }
 
 func newPost(options Options, log *slog.Logger) (*post, error) {
 	p := &post{
-		options: options, conduct: newConduct(options.Conduct), log: log, logs: options.Log != nil,
+		options: options, faults: newFaults(options.Faults), log: log, logs: options.Log != nil,
 		r:       resolve.New(options.Estate, estate.DayOf(options.Now())),
 		bounces: map[membership]int{}, proven: map[membership]bool{}, codes: map[string]membership{},
 	}
@@ -123,7 +123,7 @@ type arrival struct {
 	raw     []byte
 	message *read.Message
 	sender  address.Address // who it claims to be from
-	facts   resolve.Message
+	traits  resolve.Message
 	notify  bool   // the sender wants to hear of success, too
 	envID   string // envelope identifier
 }
@@ -173,7 +173,7 @@ func (p *post) mayTake(to address.Address, login bool) error {
 	id, known := e.Find(to)
 	switch {
 	case known && e.IsGroup(id):
-		if !p.conduct.works(e.Address(id).String()) {
+		if !p.faults.works(e.Address(id).String()) {
 			return refusal(550, smtp.EnhancedCode{5, 1, 1}, "no such address here, or not yet")
 		}
 		return nil
@@ -212,9 +212,9 @@ func (p *post) take(a *arrival, to address.Address) error {
 		return p.answerHeld(a, token)
 	}
 	if code, ok := p.special(to, codePart); ok {
-		return p.proveVoice(a, code)
+		return p.proveSendAs(a, code)
 	}
-	fate := message.Of(p.r, message.Envelope{From: a.sender, To: to, Message: a.facts})
+	fate := message.Of(p.r, message.Envelope{From: a.sender, To: to, Message: a.traits})
 	if fate.Reason != message.ByGate {
 		p.note(a, "taken", "to", to.String())
 		return p.queue.add(
@@ -238,7 +238,7 @@ func (p *post) takeForGroup(a *arrival, fate *message.Fate) error {
 		To:         g.Address.String(),
 		From:       a.from,
 		Sender:     a.sender.String(),
-		Facts:      a.facts,
+		Traits:     a.traits,
 		Raw:        a.raw,
 		MessageID:  a.message.ID,
 		Notify:     a.notify,

@@ -35,7 +35,7 @@ type job struct {
 	To         string // the group or address
 	Folder     string // of a copy; "" is the inbox
 	Member     string // whom a digest is for
-	Facts      resolve.Message
+	Traits     resolve.Message
 	Because    string    // why it is held
 	Due        time.Time // not before
 	Hops       int
@@ -44,7 +44,7 @@ type job struct {
 	Original   string // the group that the message was sent to
 	Notify     bool
 	EnvelopeID string
-	Sure       bool // no trouble befalls it any more
+	Sure       bool // no fault befalls it any more
 	Raw        []byte
 }
 

@@ -21,7 +21,7 @@ const (
 // provisioned starts a service and returns a function that asks it over SCIM.
 func provisioned(t *testing.T) func(method, path, body, token string) (int, map[string]any) {
 	t.Helper()
-	r := sample.Load(t, "yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example, name: Ann, facts: {title: mate}}, {address: bob@kelp.example, mailbox: closed}]\n"+
+	r := sample.Load(t, "yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example, name: Ann, attributes: {title: mate}}, {address: bob@kelp.example, mailbox: closed}]\n"+
 		"groups:\n- {address: crew@kelp.example, title: Crew, gate: [admit members], members: [{address: ann@kelp.example, copy: digest}]}\n- {address: all@kelp.example, members: [crew@kelp.example, {everyone: true}]}\n")
 	s, err := standin.Start(standin.Options{Estate: r.Estate(), Secret: "tide"})
 	if err != nil {

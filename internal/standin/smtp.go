@@ -92,12 +92,12 @@ func (s *session) Rcpt(to string, options *smtp.RcptOptions) error {
 		s.post.log.Info("refused", "from", s.from, "to", a.String(), "detail", err.Error())
 		return err
 	}
-	if s.post.conduct.comesTooEarly(s.from, a.String()) {
-		s.post.log.Info("trouble", "do", "later", "from", s.from, "to", a.String())
+	if s.post.faults.comesTooEarly(s.from, a.String()) {
+		s.post.log.Info("fault", "do", "later", "from", s.from, "to", a.String())
 		return refusal(451, smtp.EnhancedCode{4, 7, 1}, "come again a little later")
 	}
-	if s.post.conduct.now("refuse", a.String()) != nil {
-		s.post.log.Info("trouble", "do", "refuse", "from", s.from, "to", a.String())
+	if s.post.faults.now("refuse", a.String()) != nil {
+		s.post.log.Info("fault", "do", "refuse", "from", s.from, "to", a.String())
 		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "not today")
 	}
 	for _, notify := range options.Notify {
@@ -153,7 +153,7 @@ func (p *post) takeAll(a *arrival, to []address.Address) error {
 	}
 	if len(failed) > 0 && mayAnswer(a) {
 		p.report(
-			job{From: a.from, MessageID: a.message.ID, EnvelopeID: a.envID, Raw: a.raw, Facts: a.facts},
+			job{From: a.from, MessageID: a.message.ID, EnvelopeID: a.envID, Raw: a.raw, Traits: a.traits},
 			"failed",
 			failed,
 		)
@@ -163,7 +163,7 @@ func (p *post) takeAll(a *arrival, to []address.Address) error {
 
 // identify works out who a message is from and what it is like, and returns it as
 // it goes on. Who logs in may write from their own addresses, and in a group's
-// name where they have a voice.
+// name where they may.
 func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	p := s.post
 	p.mutex.Lock()
@@ -182,14 +182,14 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 		"by " + e.Settings().Domains[0].Name + " (stand-in) id " + a.id + "; " + p.options.Now().Format(time.RFC1123Z),
 		true,
 	}
-	a.facts = resolve.Message{
+	a.traits = resolve.Message{
 		Suspect: a.message.Flagged, Automatic: a.message.Auto != "" || a.from == "",
 		Invitation: a.message.Invitation, Size: int64(len(raw)),
 	}
 	if !s.submits {
-		a.facts.Unproven = e.InsideDomain(a.sender.Domain())
+		a.traits.Unproven = e.InsideDomain(a.sender.Domain())
 		result := "pass"
-		if a.facts.Unproven {
+		if a.traits.Unproven {
 			result = "fail"
 		}
 		return editHeader(
@@ -207,23 +207,23 @@ func (s *session) identify(a *arrival, raw []byte) ([]byte, error) {
 	if from.ID == by.ID && by.ID != estate.None || e.Key(a.sender) == e.Key(s.login) {
 		return editHeader(raw, received), nil
 	}
-	return p.speak(a, editHeader(raw, received), by)
+	return p.sendAs(a, editHeader(raw, received), by)
 }
 
-// speak lets somebody write in a group's name, where they may.
-func (p *post) speak(a *arrival, raw []byte, by resolve.Sender) ([]byte, error) {
-	fate := message.Of(p.r, message.Envelope{From: a.sender, By: by.Address, To: a.sender, Message: a.facts})
+// sendAs lets somebody write in a group's name, where they may.
+func (p *post) sendAs(a *arrival, raw []byte, by resolve.Sender) ([]byte, error) {
+	fate := message.Of(p.r, message.Envelope{From: a.sender, By: by.Address, To: a.sender, Message: a.traits})
 	switch fate.Reason {
 	case message.NoGroup:
 		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, "this is not your address")
-	case message.NoVoice:
-		text := "you have no voice in " + p.r.Estate().Address(fate.Sender.ID).String()
+	case message.NoSendAs:
+		text := "you may not send as " + p.r.Estate().Address(fate.Sender.ID).String()
 		return nil, refusal(553, smtp.EnhancedCode{5, 7, 1}, text)
 	}
 	group := fate.Sender.ID
 	g := p.r.Estate().Group(group)
 	m := membership{p.mainAddress(by.Address), g.Address.String()}
-	if g.VoiceProof == estate.ProofMailedCode && !p.proven[m] {
+	if g.SendAsProof == estate.ProofMailedCode && !p.proven[m] {
 		p.mailCode(m, group)
 		return nil, refusal(
 			553,
@@ -231,7 +231,7 @@ func (p *post) speak(a *arrival, raw []byte, by resolve.Sender) ([]byte, error) 
 			"show first that you receive the mail of "+g.Address.String()+": a code has been mailed to it",
 		)
 	}
-	if fate.Voice == estate.VoiceFor {
+	if fate.SendAs == estate.ForGroup {
 		return setField(raw, "Sender", "<"+by.Address.String()+">"), nil
 	}
 	return setField(raw, "Sender", ""), nil

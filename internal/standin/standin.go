@@ -54,7 +54,7 @@ type Options struct {
 	Dir                              string    // keeps mail there; "" keeps it in memory
 	Secret                           string    // the password of everybody; one login more is Master
 	Log                              io.Writer // a JSON line for each step of a message; nil: none
-	Conduct                          *Conduct  // how it misbehaves; nil: not at all
+	Faults                           *Faults   // how it misbehaves; nil: not at all
 	DigestEvery                      time.Duration
 	Now                              func() time.Time // the service's clock; nil: the real one
 	// CertificateFile is where to write the certificate of its own authority; "" for nowhere.
@@ -100,8 +100,8 @@ func Start(options Options) (*Service, error) {
 	if options.DigestEvery == 0 {
 		options.DigestEvery = dayLength
 	}
-	if options.Conduct == nil {
-		options.Conduct = &Conduct{}
+	if options.Faults == nil {
+		options.Faults = &Faults{}
 	}
 	if options.Secret == "" {
 		return nil, errors.New("the stand-in needs a password for its logins")
@@ -162,11 +162,11 @@ func (s *Service) Settle(d time.Duration) bool { return s.post.settle(d) }
 func (s *Service) Reload(e *estate.Estate) { s.post.reload(e) }
 
 func (s *Service) listen(c *certificates) error {
-	trouble := s.post.conduct
+	faulty := s.post.faults
 	tlsConfig := &tls.Config{
 		MinVersion: tls.VersionTLS12,
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-			if trouble.now("certificate", "") != nil {
+			if faulty.now("certificate", "") != nil {
 				return &c.wrong, nil
 			}
 			return &c.right, nil
@@ -197,7 +197,7 @@ func (s *Service) listen(c *certificates) error {
 			l = tls.NewListener(l, tlsConfig)
 		}
 		s.smtp = append(s.smtp, server)
-		s.done.Go(func() { _ = server.Serve(trouble.listener(l)) })
+		s.done.Go(func() { _ = server.Serve(faulty.listener(l)) })
 	}
 	for _, port := range []struct {
 		number   int

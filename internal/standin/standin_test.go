@@ -41,7 +41,7 @@ groups:
     members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, cy@out.example, full@kelp.example]
     subject-tag: "[open]"
     replies-to: group
-    voice: [as ada@kelp.example, for bo@kelp.example]
+    send-as: [as ada@kelp.example, for bo@kelp.example]
   - address: held@kelp.example
     gate: [refuse unproven because "Sign in.", hold outside, admit inside]
     moderators: [ada@kelp.example]
@@ -177,7 +177,7 @@ func TestRefusals(t *testing.T) {
 		{"", "guest@holiday.example", "full@kelp.example", "552 5.2.2 the mailbox is full"},
 		{"", "guest@holiday.example", "a@elsewhere.example", "550 5.7.1 relaying denied"},
 		{"ada@kelp.example", "bo@kelp.example", "open@kelp.example", "553 5.7.1 this is not your address, nor a group's that you may write for"},
-		{"cy@kelp.example", "open@kelp.example", "bo@kelp.example", "553 5.7.1 you have no voice in open@kelp.example"},
+		{"cy@kelp.example", "open@kelp.example", "bo@kelp.example", "553 5.7.1 you may not send as open@kelp.example"},
 	} {
 		if _, reply := r.send(c.login, c.from, c.to, nil); reply.String() != c.want {
 			t.Errorf("%s to %s: %s, want %s", c.from, c.to, reply, c.want)
@@ -237,7 +237,7 @@ func TestNestedWaits(t *testing.T) {
 	}
 }
 
-func TestVoices(t *testing.T) {
+func TestSendAs(t *testing.T) {
 	r := start(t, sample.Load(t, harbour).Estate(), nil)
 	for _, by := range []string{"ada@kelp.example", "bo@kelp.example"} {
 		if _, reply := r.send(by, "open@kelp.example", "cy@kelp.example", nil); !reply.Accepted() {

@@ -71,12 +71,23 @@ var (
 	keyForm      = regexp.MustCompile(`^[A-Za-z][A-Za-z-]{0,30}$`)
 )
 
+// former are keys that are called otherwise now.
+var former = map[string]string{
+	"yorvet-lanes":   "yorvet-connections",
+	"yorvet-conduct": "yorvet-faults",
+	"trouble":        "faults",
+	"facts":          "attributes",
+}
+
 // plain words a message of package yaml for people, without what it quotes.
 func plain(message string, into any) string {
 	known := keys(reflect.TypeOf(into), map[reflect.Type]bool{})
 	if found := unknownField.FindStringSubmatch(message); found != nil {
 		if fixed, ok := wantedKinds[found[2]]; ok || !keyForm.MatchString(found[1]) {
 			return "unknown key" + expected(fixed)
+		}
+		if now := former[found[1]]; slices.Contains(known, now) {
+			return fmt.Sprintf("%q is %q now", found[1], now)
 		}
 		return fmt.Sprintf("unknown key %q", found[1]) + nearest.Hint(found[1], known)
 	}

@@ -51,7 +51,7 @@ func (c RenameGroup) About(*estate.Estate) Subject   { return ofGroup(c.Group, "
 func (c RemoveGroup) About(*estate.Estate) Subject   { return ofGroup(c.Group, "address") }
 func (c AddPerson) About(*estate.Estate) Subject     { return ofPerson(estate.None, "address") }
 func (c SetPerson) About(*estate.Estate) Subject     { return ofPerson(c.Person, c.Field) }
-func (c SetFact) About(*estate.Estate) Subject       { return ofPerson(c.Person, c.Attribute) }
+func (c SetAttribute) About(*estate.Estate) Subject  { return ofPerson(c.Person, c.Attribute) }
 func (c SetPersonAlso) About(*estate.Estate) Subject { return ofPerson(c.Person, "also") }
 func (c RenamePerson) About(*estate.Estate) Subject  { return ofPerson(c.Person, "address") }
 func (c RemovePerson) About(*estate.Estate) Subject  { return ofPerson(c.Person, "address") }

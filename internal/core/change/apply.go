@@ -57,8 +57,8 @@ type group struct {
 // person is a person who changes, or is new.
 type person struct {
 	estate.Person
-	facts []estate.Fact
-	gone  bool
+	attributes []estate.Attribute
+	gone       bool
 }
 
 // listed is somebody whom a group lists: by ID, or by address where the estate
@@ -113,7 +113,7 @@ func (w *work) person(id estate.ID) *person {
 	if p, ok := w.people[id]; ok {
 		return p
 	}
-	p := &person{Person: *w.e.Person(id), facts: w.e.Facts(id)}
+	p := &person{Person: *w.e.Person(id), attributes: w.e.Attributes(id)}
 	w.people[id] = p
 	return p
 }
@@ -211,7 +211,7 @@ func (w *work) rebuild() (*estate.Estate, error) {
 	}
 	addPerson := func(p *person) {
 		if !p.gone && !p.Implied {
-			b.AddPerson(p.Person, p.facts, slices.Repeat([]estate.Place{p.Place}, len(p.Also)))
+			b.AddPerson(p.Person, p.attributes, slices.Repeat([]estate.Place{p.Place}, len(p.Also)))
 		}
 	}
 	for i := range w.e.People() {

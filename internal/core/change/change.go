@@ -45,7 +45,7 @@ type SetList struct {
 	Drop, Add []string
 }
 
-// An InsertRule is one more rule of a group's gate or voices, at a place among them:
+// An InsertRule is one more rule of a group's gate or send-as, at a place among them:
 // 0 is before all.
 type InsertRule struct {
 	Group   estate.ID
@@ -142,12 +142,12 @@ type RemoveGroup struct{ Group estate.ID }
 
 // An AddPerson is a new person.
 type AddPerson struct {
-	Address address.Address
-	Also    []address.Address
-	Name    string
-	Mailbox estate.MailboxState
-	Facts   []estate.Fact
-	Place   estate.Place // where they come from, if they were read
+	Address    address.Address
+	Also       []address.Address
+	Name       string
+	Mailbox    estate.MailboxState
+	Attributes []estate.Attribute
+	Place      estate.Place // where they come from, if they were read
 }
 
 // A SetPerson is a person with another name or mailbox.
@@ -157,8 +157,8 @@ type SetPerson struct {
 	Text   string // "" for none
 }
 
-// A SetFact is a person with other values of a fact.
-type SetFact struct {
+// A SetFact is a person with other values of an attribute.
+type SetAttribute struct {
 	Person    estate.ID
 	Attribute string
 	Values    []string // none: it goes

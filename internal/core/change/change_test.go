@@ -131,12 +131,12 @@ func TestAbout(t *testing.T) {
 	for _, want := range []string{
 		"SetSetting desk@kelp.example - kind", "SetSetting crew@kelp.example - owners",
 		"SetList desk@kelp.example - also", "SetList crew@kelp.example - moderators", "SetList desk@kelp.example ann@kelp.example owners",
-		"InsertRule crew@kelp.example - voice", "SetRule desk@kelp.example - gate", "RemoveRule desk@kelp.example - gate",
+		"InsertRule crew@kelp.example - send-as", "SetRule desk@kelp.example - gate", "RemoveRule desk@kelp.example - gate",
 		"AddMember crew@kelp.example bob@kelp.example members", "AddMember crew@kelp.example - members",
 		"SetMember desk@kelp.example bob@kelp.example members", "RemoveMember desk@kelp.example ann@kelp.example members",
 		"SetMemberRule desk@kelp.example - members", "RemoveMemberRule desk@kelp.example - members",
 		"AddGroup - - address", "RenameGroup desk@kelp.example - address", "RemoveGroup crew@kelp.example - address",
-		"AddPerson - - address", "SetPerson - ann@kelp.example name", "SetFact - bob@kelp.example base",
+		"AddPerson - - address", "SetPerson - ann@kelp.example name", "SetAttribute - bob@kelp.example base",
 		"SetPersonAlso - ann@kelp.example also", "RenamePerson - ann@kelp.example address", "RemovePerson - bob@kelp.example address",
 		"AddDomain - - domains", "RemoveDomain - - domains", "SetNestedGates - - nested-gates",
 	} {

@@ -94,12 +94,12 @@ func (c RemoveGroup) key(k *key) { k.add("remove group", c.Group) }
 
 func (c AddPerson) key(k *key) {
 	k.add("add person", estate.None, c.Name, c.Mailbox.String()).addresses(c.Address).addresses(c.Also...)
-	for _, f := range c.Facts {
+	for _, f := range c.Attributes {
 		k.texts(f.Attribute, f.Value)
 	}
 }
 func (c SetPerson) key(k *key)     { k.add("set person", c.Person, c.Field, c.Text) }
-func (c SetFact) key(k *key)       { k.add("set fact", c.Person, c.Attribute).texts(c.Values...) }
+func (c SetAttribute) key(k *key)  { k.add("set attribute", c.Person, c.Attribute).texts(c.Values...) }
 func (c SetPersonAlso) key(k *key) { k.add("set also", c.Person).addresses(c.Also...) }
 func (c RenamePerson) key(k *key)  { k.add("rename person", c.Person).addresses(c.To) }
 func (c RemovePerson) key(k *key)  { k.add("remove person", c.Person) }

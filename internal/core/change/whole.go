@@ -56,7 +56,7 @@ func (c RemoveGroup) apply(w *work) error {
 func (c AddPerson) apply(w *work) error {
 	w.moves = true
 	p := estate.Person{Address: c.Address, Also: c.Also, Name: c.Name, Mailbox: c.Mailbox, Place: orSomewhere(c.Place)}
-	w.newPeople = append(w.newPeople, &person{Person: p, facts: c.Facts})
+	w.newPeople = append(w.newPeople, &person{Person: p, attributes: c.Attributes})
 	return nil
 }
 
@@ -80,14 +80,14 @@ func (c SetPerson) apply(w *work) error {
 	return nil
 }
 
-func (c SetFact) apply(w *work) error {
+func (c SetAttribute) apply(w *work) error {
 	p := w.person(c.Person)
 	w.moves = true
-	p.facts = slices.DeleteFunc(p.facts, func(f estate.Fact) bool {
+	p.attributes = slices.DeleteFunc(p.attributes, func(f estate.Attribute) bool {
 		return selector.Fold(f.Attribute) == selector.Fold(c.Attribute)
 	})
 	for _, value := range c.Values {
-		p.facts = append(p.facts, estate.Fact{Attribute: w.e.FactName(c.Attribute), Value: value})
+		p.attributes = append(p.attributes, estate.Attribute{Attribute: w.e.AttributeName(c.Attribute), Value: value})
 	}
 	return nil
 }

@@ -1,5 +1,5 @@
 // Package effect compares two estates by what they do: who may post, who
-// receives, who speaks, what bites, and which notices the change sends.
+// receives, who sends-as, what bites, and which notices the change sends.
 package effect
 
 import (
@@ -41,13 +41,13 @@ type Change struct {
 	Strangers []StrangerChange
 	Posts     []VerdictChange
 	Receives  []OutcomeChange
-	Speaks    []VoiceChange
+	SendsAs   []SendAsChange
 	Settings  []SettingChange // that differ, and change nothing of the above
 }
 
-// HasEffect reports whether anybody posts, receives or speaks otherwise.
+// HasEffect reports whether anybody posts, receives or sends as a group otherwise.
 func (c *Change) HasEffect() bool {
-	return len(c.Strangers)+len(c.Posts)+len(c.Receives)+len(c.Speaks) > 0
+	return len(c.Strangers)+len(c.Posts)+len(c.Receives)+len(c.SendsAs) > 0
 }
 
 // A StrangerChange is another verdict for a stranger: outside, inside or forged.
@@ -70,9 +70,9 @@ type OutcomeChange struct {
 	Gone          bool        // they are not in the new estate
 }
 
-// A VoiceChange is another voice for some people.
-type VoiceChange struct {
-	Old, New estate.Voice
+// A SendAsChange is another right to send as a group for some people.
+type SendAsChange struct {
+	Old, New estate.SendAs
 	People   []estate.ID // of the new estate
 }
 
@@ -153,7 +153,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 			Strangers: c.strangers(old, id),
 			Posts:     c.posts(old, id),
 			Receives:  c.receives(old, id),
-			Speaks:    c.speaks(old, id),
+			SendsAs:   c.sendsAs(old, id),
 		}
 		change.Settings = c.groupSettings(&change)
 		if change.HasEffect() || len(change.Settings) > 0 {
@@ -518,34 +518,34 @@ func (o OutcomeChange) order() int {
 	return order
 }
 
-// speaks returns the people in both estates who have another voice.
-func (c *comparison) speaks(old, id estate.ID) []VoiceChange {
-	if len(c.a.Group(old).Voice)+len(c.b.Group(id).Voice) == 0 {
+// sendsAs returns the people in both estates who have another right to send as a group.
+func (c *comparison) sendsAs(old, id estate.ID) []SendAsChange {
+	if len(c.a.Group(old).SendAs)+len(c.b.Group(id).SendAs) == 0 {
 		return nil
 	}
-	before := map[estate.ID]estate.Voice{}
-	for _, s := range c.old.Speakers(old).People {
+	before := map[estate.ID]estate.SendAs{}
+	for _, s := range c.old.Delegates(old).People {
 		if to := c.toNew[s.ID]; to != estate.None {
-			before[to] = s.Voice
+			before[to] = s.SendAs
 		}
 	}
-	people := map[[2]estate.Voice][]estate.ID{}
-	for _, s := range c.new.Speakers(id).People {
-		if was := before[s.ID]; was != s.Voice && c.toOld[s.ID] != estate.None {
-			people[[2]estate.Voice{was, s.Voice}] = append(people[[2]estate.Voice{was, s.Voice}], s.ID)
+	people := map[[2]estate.SendAs][]estate.ID{}
+	for _, s := range c.new.Delegates(id).People {
+		if was := before[s.ID]; was != s.SendAs && c.toOld[s.ID] != estate.None {
+			people[[2]estate.SendAs{was, s.SendAs}] = append(people[[2]estate.SendAs{was, s.SendAs}], s.ID)
 		}
 		delete(before, s.ID)
 	}
 	for person, was := range before {
-		people[[2]estate.Voice{was, estate.NoVoice}] = append(people[[2]estate.Voice{was, estate.NoVoice}], person)
+		people[[2]estate.SendAs{was, estate.NoSendAs}] = append(people[[2]estate.SendAs{was, estate.NoSendAs}], person)
 	}
-	var changes []VoiceChange
+	var changes []SendAsChange
 	for k, list := range people {
-		changes = append(changes, VoiceChange{k[0], k[1], byAddress(c.b, list)})
+		changes = append(changes, SendAsChange{k[0], k[1], byAddress(c.b, list)})
 	}
 	slices.SortFunc(
 		changes,
-		func(x, y VoiceChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) },
+		func(x, y SendAsChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) },
 	)
 	return changes
 }

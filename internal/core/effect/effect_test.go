@@ -58,9 +58,9 @@ func effects(older, newer *resolve.Resolver, report *effect.Report) []string {
 				}
 			}
 		}
-		for _, v := range c.Speaks {
+		for _, v := range c.SendsAs {
 			for _, id := range v.People {
-				add("speaks", group, b.Address(id), "voice:"+v.Old.String(), "voice:"+v.New.String())
+				add("speaks", group, b.Address(id), "send-as:"+v.Old.String(), "send-as:"+v.New.String())
 			}
 		}
 	}
@@ -144,7 +144,7 @@ const before = `yorvet: 1
 domains: [kelp.example]
 people: [{address: ada@kelp.example}, {address: bo@kelp.example}, {address: leaves@kelp.example}]
 groups:
-  - {address: desk@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example, leaves@kelp.example], voice: [as ada@kelp.example]}
+  - {address: desk@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example, leaves@kelp.example], send-as: [as ada@kelp.example]}
   - {address: quiet@kelp.example, owners: [ada@kelp.example], welcome: false, members: [ada@kelp.example]}
   - {address: goes@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example]}
 `
@@ -153,7 +153,7 @@ const later = `yorvet: 1
 domains: [kelp.example]
 people: [{address: comes@kelp.example}, {address: ada.new@kelp.example, also: [ada@kelp.example]}, {address: bo@kelp.example}]
 groups:
-  - {address: counter@kelp.example, also: [desk@kelp.example], owners: [ada@kelp.example], members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, comes@kelp.example], voice: [for bo@kelp.example], gate: [admit anyone]}
+  - {address: counter@kelp.example, also: [desk@kelp.example], owners: [ada@kelp.example], members: [ada@kelp.example, {address: bo@kelp.example, copy: digest}, comes@kelp.example], send-as: [for bo@kelp.example], gate: [admit anyone]}
   - {address: quiet@kelp.example, owners: [ada@kelp.example], welcome: false, members: [ada@kelp.example, bo@kelp.example]}
   - {address: fresh@kelp.example, owners: [ada@kelp.example], members: [everyone: true]}
 `
@@ -180,8 +180,8 @@ func TestCompare(t *testing.T) {
 		"receives counter@kelp.example comes@kelp.example - inbox",
 		"receives counter@kelp.example leaves@kelp.example inbox -",
 		"receives quiet@kelp.example bo@kelp.example - inbox",
-		"speaks counter@kelp.example ada.new@kelp.example voice:as voice:",
-		"speaks counter@kelp.example bo@kelp.example voice: voice:for",
+		"speaks counter@kelp.example ada.new@kelp.example send-as:as send-as:",
+		"speaks counter@kelp.example bo@kelp.example send-as: send-as:for",
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("the effects are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -43,7 +43,7 @@ domains: [kelp.example]
 people:
   - {address: ann@kelp.example}
   - {address: bob@kelp.example}
-  - {address: cat@kelp.example, facts: {base: pier}}
+  - {address: cat@kelp.example, attributes: {base: pier}}
 groups:
   - address: g@kelp.example
     owners: [ann@kelp.example]
@@ -94,7 +94,7 @@ func TestWholeEstate(t *testing.T) {
 		"code-sender":         {"people:", "code-sender: codes@post.example\npeople:"},
 		"the same members":    {"members: [bob@kelp.example, {where: (base=quay)}]", "members: [cat@kelp.example]"},
 		"a mailbox":           {"{address: ann@kelp.example}", "{address: ann@kelp.example, mailbox: full}"},
-		"a fact":              {"base: pier", "base: quay"},
+		"an attribute":        {"base: pier", "base: quay"},
 		"one more person":     {"  - {address: bob@", "  - {address: dan@kelp.example}\n  - {address: bob@"},
 		"one more group":      {"  - {address: o@", "  - {address: p@kelp.example}\n  - {address: o@"},
 		"a further address":   {"{address: n@kelp.example, ", "{address: n@kelp.example, also: [m@kelp.example], "},

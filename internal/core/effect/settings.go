@@ -81,7 +81,7 @@ func (c *comparison) persons() []PersonChange {
 		list.note("name", one(was.Name), one(is.Name))
 		list.note("also", addressTexts(was.Also), addressTexts(is.Also))
 		list.note("mailbox", one(was.Mailbox.String()), one(is.Mailbox.String()))
-		list.note("facts", factTexts(c.a, old), factTexts(c.b, id))
+		list.note("attributes", attributeTexts(c.a, old), attributeTexts(c.b, id))
 		if len(list) > 0 {
 			changes = append(changes, PersonChange{Pair{old, id}, list})
 		}
@@ -97,9 +97,9 @@ func addressTexts(list []address.Address) []string {
 	return texts
 }
 
-func factTexts(e *estate.Estate, id estate.ID) []string {
+func attributeTexts(e *estate.Estate, id estate.ID) []string {
 	var texts []string
-	for _, f := range e.Facts(id) {
+	for _, f := range e.Attributes(id) {
 		texts = append(texts, f.Attribute+": "+f.Value)
 	}
 	return texts
@@ -142,8 +142,8 @@ func (change *Change) shows(setting string) bool {
 		return posts || len(change.Receives) > 0
 	case "copy", "outside-copy":
 		return len(change.Receives) > 0
-	case "voice":
-		return len(change.Speaks) > 0
+	case "send-as":
+		return len(change.SendsAs) > 0
 	}
 	return false
 }

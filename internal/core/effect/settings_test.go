@@ -17,8 +17,8 @@ var others = map[string][2]string{
 	"address": {"crew@kelp.example", "Crew@kelp.example"}, "also": {"[x@kelp.example]", "[y@kelp.example]"}, "title": {"A", "B"}, "about": {"A", "B"},
 	"kind": {"forum", "mailbox"}, "owners": {"[ann@kelp.example]", "[bob@kelp.example]"}, "moderators": {"[ann@kelp.example]", "[bob@kelp.example]"},
 	"copy": {"digest", "none"}, "joiners": {"digest", "none"}, "outside-copy": {"digest", "none"}, "invitations": {"every", "none"}, "welcome": {"false", "true"},
-	"echo": {"false", "true"}, "gate": {"[hold suspect, admit inside]", "[]"}, "tell-held": {"inside", "none"}, "voice": {"[as members]", "[for members]"},
-	"voice-proof": {"mailed-code", "none"}, "replies-as": {"group", "person"}, "replies-to": {"group", "author"}, "subject-tag": {"'[a]'", "'[b]'"}, "pause-after": {"3", "4"},
+	"echo": {"false", "true"}, "gate": {"[hold suspect, admit inside]", "[]"}, "tell-held": {"inside", "none"}, "send-as": {"[as members]", "[for members]"},
+	"send-as-proof": {"mailed-code", "none"}, "replies-as": {"group", "person"}, "replies-to": {"group", "author"}, "subject-tag": {"'[a]'", "'[b]'"}, "pause-after": {"3", "4"},
 	"managed-in": {"a", "b"},
 }
 
@@ -70,7 +70,7 @@ func TestNothingElseIsForgotten(t *testing.T) {
 name: Kelp
 domains: [kelp.example, weed.example]
 people:
-  - {address: ann@kelp.example, name: Ann, mailbox: full, also: [a@kelp.example], facts: {deck: upper}}
+  - {address: ann@kelp.example, name: Ann, mailbox: full, also: [a@kelp.example], attributes: {deck: upper}}
   - {address: bob@kelp.example}
 groups:
   - {address: roll@kelp.example, kind: roster}
@@ -83,7 +83,7 @@ groups:
 	for _, change := range [][3]string{
 		{"name: Kelp", "name: Weed", "estate name"}, {", weed.example]", "]", "estate domains"}, {"weed.example]", "{domain: weed.example, same-as: kelp.example}]", "estate domains"},
 		{"people:", "subaddress: '+'\npeople:", "estate subaddress"}, {"people:", "nested-gates: open\npeople:", "estate nested-gates"}, {"people:", "code-sender: c@out.example\npeople:", "estate code-sender"},
-		{"name: Ann,", "name: Anna,", "person name"}, {"mailbox: full", "mailbox: closed", "person mailbox"}, {"also: [a@kelp.example]", "also: [b@kelp.example]", "person also"}, {"deck: upper", "deck: middle", "person facts"},
+		{"name: Ann,", "name: Anna,", "person name"}, {"mailbox: full", "mailbox: closed", "person mailbox"}, {"also: [a@kelp.example]", "also: [b@kelp.example]", "person also"}, {"deck: upper", "deck: middle", "person attributes"},
 		{"2026-03-02", "2026-03-03", "group members"}, {"copy: replies", "copy: none", "group members"}, {"paused: true", "paused: false", "group members"}, {"invitations: none", "invitations: every", "group members"},
 		{"(deck=lower)", "(deck=lowest)", "group members"}, {", roll@kelp.example", "", "group members"}, {"because: it is one", "because: it is not", "group accept"},
 	} {

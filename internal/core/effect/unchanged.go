@@ -106,7 +106,7 @@ func (c *comparison) referring() map[estate.ID][]estate.ID {
 		for _, rule := range g.Gate {
 			selector.Atoms(rule.Selector, visit)
 		}
-		for _, rule := range g.Voice {
+		for _, rule := range g.SendAs {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}
@@ -213,8 +213,8 @@ func (p *printer) person(id estate.ID) uint64 {
 	for _, a := range person.Also {
 		text(h, p.e.Key(a))
 	}
-	for _, fact := range p.e.Facts(id) {
-		text(h, selector.Fold(fact.Attribute), fact.Value)
+	for _, attribute := range p.e.Attributes(id) {
+		text(h, selector.Fold(attribute.Attribute), attribute.Value)
 	}
 	return h.Sum64()
 }

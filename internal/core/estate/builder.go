@@ -57,7 +57,7 @@ func NewBuilder(settings Settings) *Builder {
 				subaddress: strings.ToLower(settings.Subaddress),
 				numbers:    map[string]uint32{},
 			},
-			facts: facts{columns: map[string]*column{}, written: map[string]*column{}, known: map[string]uint32{}},
+			attributes: attributes{columns: map[string]*column{}, written: map[string]*column{}, known: map[string]uint32{}},
 		},
 		also:   map[string]Place{},
 		nobody: map[string]ID{},
@@ -224,16 +224,16 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 	return id
 }
 
-// AddPerson adds a person with their facts, and returns the ID. alsoPlaces are
+// AddPerson adds a person with their attributes, and returns the ID. alsoPlaces are
 // the places of p.Also.
-func (b *Builder) AddPerson(p Person, facts []Fact, alsoPlaces []Place) ID {
+func (b *Builder) AddPerson(p Person, attributes []Attribute, alsoPlaces []Place) ID {
 	if b.referred {
 		panic("estate: a person is added after what refers to them")
 	}
 	id := b.e.PersonID(len(b.e.people))
 	b.e.people = append(b.e.people, p)
-	for _, fact := range facts {
-		b.e.facts.add(b.e.PersonIndex(id), fact)
+	for _, attribute := range attributes {
+		b.e.attributes.add(b.e.PersonIndex(id), attribute)
 	}
 	b.register(id, p.Address, p.Also, p.Place, alsoPlaces)
 	return id
@@ -510,8 +510,8 @@ func (b *Builder) checkSelectors() {
 		for _, rule := range group.Gate {
 			b.checkSelector(id, "gate", rule.Selector, rule.Text, rule.Place)
 		}
-		for _, rule := range group.Voice {
-			b.checkSelector(id, "voice", rule.Selector, rule.Text, rule.Place)
+		for _, rule := range group.SendAs {
+			b.checkSelector(id, "send-as", rule.Selector, rule.Text, rule.Place)
 		}
 		for _, rule := range group.Access {
 			b.checkSelector(id, "access", rule.Selector, rule.Text, rule.Place)

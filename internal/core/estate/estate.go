@@ -93,8 +93,8 @@ type Group struct {
 	NoEcho      bool
 	Gate        []GateRule // where none is written: admit inside
 	TellHeld    Audience
-	Voice       []VoiceRule
-	VoiceProof  Proof
+	SendAs      []SendAsRule
+	SendAsProof Proof
 	RepliesAs   Party
 	RepliesTo   Party
 	Access      [actions]AccessRule
@@ -145,9 +145,9 @@ type GateRule struct {
 	Place    Place
 }
 
-// A VoiceRule is one rule of a group's voices.
-type VoiceRule struct {
-	Voice    Voice
+// A SendAsRule is one rule of who may send as a group.
+type SendAsRule struct {
+	SendAs   SendAs
 	Selector selector.Expr
 	Text     string
 	Place    Place
@@ -211,12 +211,12 @@ type Nesting struct {
 
 // An Estate is everything being evaluated.
 type Estate struct {
-	settings Settings
-	groups   []Group
-	people   []Person
-	nobody   []Listing
-	index    *index
-	facts    facts
+	settings   Settings
+	groups     []Group
+	people     []Person
+	nobody     []Listing
+	index      *index
+	attributes attributes
 
 	entryStart []uint32 // by group, into entries; one more at the end
 	entries    []Entry
@@ -243,7 +243,7 @@ type Listing struct {
 type Unknown struct {
 	Address address.Address
 	Group   ID
-	Role    string // member, owner, moderator, gate, voice or access
+	Role    string // member, owner, moderator, gate, send-as or access
 	Place   Place
 }
 

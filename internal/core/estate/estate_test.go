@@ -159,7 +159,7 @@ func TestProblems(t *testing.T) {
 			}
 			b.AddGroup(Group{Address: at("desk@kelp.example"),
 				Gate:   []GateRule{{Selector: in("in dekc@kelp.example"), Text: "in dekc@kelp.example", Place: place(1)}},
-				Voice:  []VoiceRule{{Selector: in("in ada@kelp.example or nobody@kelp.example"), Text: "in ada", Place: place(2)}},
+				SendAs: []SendAsRule{{Selector: in("in ada@kelp.example or nobody@kelp.example"), Text: "in ada", Place: place(2)}},
 				Access: [actions]AccessRule{{Selector: in("in far@out.example or far@out.example"), Text: "in far", Place: place(3)}},
 			}, nil)
 			b.AddPerson(Person{Address: at("ada@kelp.example")}, nil, nil)
@@ -196,16 +196,16 @@ func itoa(n int) string {
 	return itoa(n/10) + itoa(n%10)
 }
 
-func TestFacts(t *testing.T) {
+func TestAttributes(t *testing.T) {
 	b := NewBuilder(settings())
-	ada := b.AddPerson(Person{Address: at("Ada@kelp.example"), Name: "Ada"}, []Fact{{"Post", "skipper"}, {"post", "trainer"}, {"years", "7"}}, nil)
-	bo := b.AddPerson(Person{Address: at("bo@kelp.example")}, []Fact{{"POST", "Skipper"}}, nil)
+	ada := b.AddPerson(Person{Address: at("Ada@kelp.example"), Name: "Ada"}, []Attribute{{"Post", "skipper"}, {"post", "trainer"}, {"years", "7"}}, nil)
+	bo := b.AddPerson(Person{Address: at("bo@kelp.example")}, []Attribute{{"POST", "Skipper"}}, nil)
 	e, _ := b.Build()
 	if got := e.Values(ada, "post"); !slices.Equal(got, []string{"skipper", "trainer"}) {
 		t.Errorf("the posts are %v", got)
 	}
-	if got := e.Facts(ada); len(got) != 3 || got[0] != (Fact{"Post", "skipper"}) {
-		t.Errorf("the facts are %v", got)
+	if got := e.Attributes(ada); len(got) != 3 || got[0] != (Attribute{"Post", "skipper"}) {
+		t.Errorf("the attributes are %v", got)
 	}
 	for _, c := range []struct {
 		filter string
@@ -287,7 +287,7 @@ func TestWords(t *testing.T) {
 			t.Errorf("none is %q", s)
 		}
 	}
-	if Hold.String() != "hold" || VoiceFor.String() != "for" || SeeMembers.String() != "see-members" {
+	if Hold.String() != "hold" || ForGroup.String() != "for" || SeeMembers.String() != "see-members" {
 		t.Error("a word is wrong")
 	}
 }

@@ -7,15 +7,15 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// A Fact is one value of one attribute of a person.
-type Fact struct {
+// A Attribute is one value of one attribute of a person.
+type Attribute struct {
 	Attribute string
 	Value     string
 }
 
-// facts holds the facts of all people by attribute. Equal values are stored
+// attributes holds the attributes of all people by attribute. Equal values are stored
 // once, so that a question is asked once for each of them.
-type facts struct {
+type attributes struct {
 	columns map[string]*column // by folded attribute
 	written map[string]*column // by attribute as written
 	values  []string
@@ -30,23 +30,23 @@ type column struct {
 
 type cell struct {
 	person uint32 // index among people
-	value  uint32 // index into facts.values
+	value  uint32 // index into attributes.values
 }
 
-func (f *facts) add(person int, fact Fact) {
-	c, ok := f.written[fact.Attribute]
+func (f *attributes) add(person int, attribute Attribute) {
+	c, ok := f.written[attribute.Attribute]
 	if !ok {
-		folded := selector.Fold(fact.Attribute)
+		folded := selector.Fold(attribute.Attribute)
 		if c, ok = f.columns[folded]; !ok {
-			c = &column{name: strings.Clone(fact.Attribute)}
+			c = &column{name: strings.Clone(attribute.Attribute)}
 			f.columns[strings.Clone(folded)] = c
 		}
-		f.written[strings.Clone(fact.Attribute)] = c
+		f.written[strings.Clone(attribute.Attribute)] = c
 	}
-	value, ok := f.known[fact.Value]
+	value, ok := f.known[attribute.Value]
 	if !ok {
 		value = uint32(len(f.values))
-		text := strings.Clone(fact.Value)
+		text := strings.Clone(attribute.Value)
 		f.values = append(f.values, text)
 		f.known[text] = value
 	}
@@ -64,7 +64,7 @@ func (c *column) of(person int) []cell {
 }
 
 // Values returns the values that a person has for an attribute: of address and
-// name, or of a fact. attribute has to be in lower case.
+// name, or of an attribute. attribute has to be in lower case.
 func (e *Estate) Values(person ID, attribute string) []string {
 	p := e.Person(person)
 	switch attribute {
@@ -76,32 +76,32 @@ func (e *Estate) Values(person ID, attribute string) []string {
 		}
 		return []string{p.Name}
 	}
-	c, ok := e.facts.columns[attribute]
+	c, ok := e.attributes.columns[attribute]
 	if !ok {
 		return nil
 	}
 	var values []string
 	for _, cell := range c.of(e.PersonIndex(person)) {
-		values = append(values, e.facts.values[cell.value])
+		values = append(values, e.attributes.values[cell.value])
 	}
 	return values
 }
 
 // FactName returns the name of an attribute as it is first written, or as it is
 // given where nobody has it.
-func (e *Estate) FactName(attribute string) string {
-	if c, ok := e.facts.columns[selector.Fold(attribute)]; ok {
+func (e *Estate) AttributeName(attribute string) string {
+	if c, ok := e.attributes.columns[selector.Fold(attribute)]; ok {
 		return c.name
 	}
 	return attribute
 }
 
-// Facts returns the facts of a person, sorted by attribute.
-func (e *Estate) Facts(person ID) []Fact {
-	var list []Fact
-	for _, c := range e.facts.columns {
+// Attributes returns the attributes of a person, sorted by attribute.
+func (e *Estate) Attributes(person ID) []Attribute {
+	var list []Attribute
+	for _, c := range e.attributes.columns {
 		for _, cell := range c.of(e.PersonIndex(person)) {
-			list = append(list, Fact{c.name, e.facts.values[cell.value]})
+			list = append(list, Attribute{c.name, e.attributes.values[cell.value]})
 		}
 	}
 	sort.SliceStable(list, func(i, j int) bool { return list[i].Attribute < list[j].Attribute })
@@ -136,16 +136,16 @@ func (e *Estate) EachMatch(item *selector.Item, visit func(ID)) {
 		}
 		return
 	}
-	c, ok := e.facts.columns[item.Attribute]
+	c, ok := e.attributes.columns[item.Attribute]
 	if !ok {
 		return
 	}
 	const unasked, no, yes = 0, 1, 2
-	answers := make([]uint8, len(e.facts.values))
+	answers := make([]uint8, len(e.attributes.values))
 	for _, cell := range c.cells {
 		if answers[cell.value] == unasked {
 			answers[cell.value] = no
-			if item.Matches(e.facts.values[cell.value]) {
+			if item.Matches(e.attributes.values[cell.value]) {
 				answers[cell.value] = yes
 			}
 		}

@@ -36,7 +36,7 @@ const (
 	Posting   Concern = 1 << iota // who may post, and who is told what
 	Receiving                     // who gets what
 	Reading                       // what a reader sees
-	Speaking                      // who writes in the group's name
+	SendingAs                     // who writes in the group's name
 	Managing                      // who may do what else with the group
 	Nobody    Concern = 0
 )
@@ -144,7 +144,7 @@ func GroupSetting(name string) (*Setting, bool) {
 
 var groupSettings = slices.Concat([]Setting{
 	{
-		Name: "address", Form: FormAddress, Concerns: Posting | Receiving | Reading | Speaking,
+		Name: "address", Form: FormAddress, Concerns: Posting | Receiving | Reading | SendingAs,
 		text: func(g *Group) string { return g.Address.String() },
 		set:  func(g *Group, v Value) { g.Address, g.Place = v.Address, v.Place },
 	}, {
@@ -197,22 +197,22 @@ var groupSettings = slices.Concat([]Setting{
 	},
 	wordSetting("tell-held", audienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
 	{
-		Name: "voice", Form: FormRules, Heads: voiceWords[1:], Scope: selector.ForPeople, Concerns: Speaking,
+		Name: "send-as", Form: FormRules, Heads: sendAsWords[1:], Scope: selector.ForPeople, Concerns: SendingAs,
 		texts: func(_ *Estate, g *Group) []string {
 			var texts []string
-			for _, rule := range g.Voice {
+			for _, rule := range g.SendAs {
 				texts = append(texts, rule.Text)
 			}
 			return texts
 		},
 		set: func(g *Group, v Value) {
-			voice, _ := WordIndex[Voice](voiceWords, v.Rule.Head)
-			rule := VoiceRule{Voice: voice, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
-			g.Voice = append(slices.Clip(g.Voice), rule)
+			sendAs, _ := WordIndex[SendAs](sendAsWords, v.Rule.Head)
+			rule := SendAsRule{SendAs: sendAs, Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
+			g.SendAs = append(slices.Clip(g.SendAs), rule)
 		},
-		empty: func(g *Group) { g.Voice = nil },
+		empty: func(g *Group) { g.SendAs = nil },
 	},
-	wordSetting("voice-proof", proofWords, "none", Speaking, func(g *Group) *Proof { return &g.VoiceProof }),
+	wordSetting("send-as-proof", proofWords, "none", SendingAs, func(g *Group) *Proof { return &g.SendAsProof }),
 	wordSetting("replies-as", repliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
 	wordSetting("replies-to", repliesToWords, "author", Reading, func(g *Group) *Party { return &g.RepliesTo }),
 	textSetting("subject-tag", Reading, func(g *Group) *string { return &g.SubjectTag }),

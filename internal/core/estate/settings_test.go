@@ -32,8 +32,8 @@ func say(t *testing.T, g *Group, field string) {
 	case []GateRule:
 		g.Given = append(g.Given, Given{"gate", place})
 		v.Set(reflect.ValueOf([]GateRule{{Selector: rule, Text: "admit anyone"}}))
-	case []VoiceRule:
-		v.Set(reflect.ValueOf([]VoiceRule{{Selector: rule, Text: "as anyone"}}))
+	case []SendAsRule:
+		v.Set(reflect.ValueOf([]SendAsRule{{Selector: rule, Text: "as anyone"}}))
 	case [actions]AccessRule:
 		for i := range g.Access {
 			g.Access[i] = AccessRule{Selector: rule, Text: "anyone", Place: place}
@@ -43,7 +43,7 @@ func say(t *testing.T, g *Group, field string) {
 			t.Fatalf("say does not know how to fill in %s, of type %s", field, v.Type())
 		}
 		v.SetUint(2)
-		if field == "VoiceProof" || field == "RepliesAs" || field == "RepliesTo" {
+		if field == "SendAsProof" || field == "RepliesAs" || field == "RepliesTo" {
 			v.SetUint(1)
 		}
 	}

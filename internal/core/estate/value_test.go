@@ -23,7 +23,7 @@ func TestParseValue(t *testing.T) {
 		{"also", "a@kelp.example", func(v Value) bool { return v.Address.Key() == "a@kelp.example" }},
 		{"owners", "a@kelp.example", func(v Value) bool { return v.Address.Key() == "a@kelp.example" }},
 		{"gate", `hold suspect because "No."`, func(v Value) bool { return v.Rule.Head == "hold" && v.Rule.Because == "No." }},
-		{"voice", "for members", func(v Value) bool { return v.Rule.Head == "for" && v.Rule.Selector.String() == "members" }},
+		{"send-as", "for members", func(v Value) bool { return v.Rule.Head == "for" && v.Rule.Selector.String() == "members" }},
 		{"access.find", "members", func(v Value) bool { return v.Rule.Text == "members" && v.Rule.Selector.String() == "members" }},
 	} {
 		s, _ := GroupSetting(c.setting)
@@ -50,7 +50,7 @@ func TestNoValue(t *testing.T) {
 			t.Errorf("%s %q: %v", c.setting, c.text, err)
 		}
 	}
-	for setting, text := range map[string]string{"gate": "admit all", "voice": "as", "access.find": ""} {
+	for setting, text := range map[string]string{"gate": "admit all", "send-as": "as", "access.find": ""} {
 		s, _ := GroupSetting(setting)
 		_, err := s.Parse(text)
 		if bad := (*selector.SyntaxError)(nil); !errors.As(err, &bad) {
@@ -117,12 +117,12 @@ func TestReset(t *testing.T) {
 			t.Errorf("%s: %+v, want %+v", s.Name, g, plain)
 		}
 	}
-	g := Group{Owners: []Listed{{ID: 1}}, Moderators: []Listed{{ID: 2}}, Gate: []GateRule{}, Voice: []VoiceRule{{}}}
-	for _, name := range []string{"owners", "moderators", "gate", "voice"} {
+	g := Group{Owners: []Listed{{ID: 1}}, Moderators: []Listed{{ID: 2}}, Gate: []GateRule{}, SendAs: []SendAsRule{{}}}
+	for _, name := range []string{"owners", "moderators", "gate", "send-as"} {
 		s, _ := GroupSetting(name)
 		s.Reset(&g)
 	}
-	if g.Owners != nil || g.Moderators != nil || len(g.Gate) != 1 || g.Gate[0].Text != "admit inside" || g.Voice != nil {
+	if g.Owners != nil || g.Moderators != nil || len(g.Gate) != 1 || g.Gate[0].Text != "admit inside" || g.SendAs != nil {
 		t.Errorf("lists are %+v", g)
 	}
 }

@@ -58,14 +58,14 @@ const (
 	Drop           // silently
 )
 
-// A Voice is the right to write in a group's name.
-type Voice uint8
+// A SendAs is the right to write in a group's name.
+type SendAs uint8
 
-// The voices.
+// The rights to send as a group.
 const (
-	NoVoice  Voice = iota
-	VoiceAs        // From is the group, there is no Sender (RFC 5322, section 3.6.2)
-	VoiceFor       // From is the group, Sender is the person
+	NoSendAs SendAs = iota
+	AsGroup         // From is the group, there is no Sender (RFC 5322, section 3.6.2)
+	ForGroup        // From is the group, Sender is the person
 )
 
 // An Audience says who is told that their message is held or refused.
@@ -118,7 +118,7 @@ var (
 	invitationsWords = []string{"", "follow", "every", "none"}
 	mailboxWords     = []string{"open", "full", "closed", "none"}
 	verdictWords     = []string{"admit", "hold", "refuse", "drop"}
-	voiceWords       = []string{"", "as", "for"}
+	sendAsWords      = []string{"", "as", "for"}
 	audienceWords    = []string{"all", "inside", "none"}
 	repliesAsWords   = []string{"person", "group"}
 	repliesToWords   = []string{"author", "group"}
@@ -131,7 +131,7 @@ func (c Copy) String() string         { return copyWords[c] }
 func (i Invitations) String() string  { return invitationsWords[i] }
 func (m MailboxState) String() string { return mailboxWords[m] }
 func (v Verdict) String() string      { return verdictWords[v] }
-func (v Voice) String() string        { return voiceWords[v] }
+func (v SendAs) String() string       { return sendAsWords[v] }
 func (a Audience) String() string     { return audienceWords[a] }
 func (a Action) String() string       { return actionWords[a] }
 
@@ -156,6 +156,21 @@ func VerdictWords() []string { return slices.Clone(verdictWords) }
 
 // ActionWords is described at KindWords.
 func ActionWords() []string { return slices.Clone(actionWords) }
+
+// former are words of the estate that are called otherwise now.
+var former = map[string]string{
+	"voice":            "send-as",
+	"voice-proof":      "send-as-proof",
+	"facts":            "attributes",
+	"voice-unprovable": "send-as-unprovable",
+}
+
+// Former returns what a setting, field or hazard is called now, and whether word is a
+// former name of one.
+func Former(word string) (now string, ok bool) {
+	now, ok = former[word]
+	return now, ok
+}
 
 // NestedGatesWord returns what an estate says where nested groups do not ask their own
 // gate again (open), and where they do.

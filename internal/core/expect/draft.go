@@ -67,18 +67,18 @@ func statements(r *resolve.Resolver, group estate.ID) []string {
 	}
 	for _, id := range e.PeopleByAddress() {
 		if !reached[id] {
-			list = append(list, "spares "+e.Address(id).String())
+			list = append(list, "never reaches "+e.Address(id).String())
 		}
 	}
-	var speakers []string
-	for _, s := range r.Speakers(group).People {
-		speakers = append(speakers, e.Address(s.ID).String())
-		list = append(list, "speaks "+s.Voice.String()+" "+e.Address(s.ID).String())
+	var delegates []string
+	for _, s := range r.Delegates(group).People {
+		delegates = append(delegates, e.Address(s.ID).String())
+		list = append(list, "sends "+s.SendAs.String()+" "+e.Address(s.ID).String())
 	}
-	if len(speakers) > 0 {
-		list = append(list, "speaks only "+strings.Join(speakers, " or "))
-	} else if e.People() > 0 {
-		list = append(list, "speaks only "+e.Address(e.PeopleByAddress()[0]).String())
+	if len(delegates) > 0 {
+		list = append(list, "sends only "+strings.Join(delegates, " or "))
+	} else {
+		list = append(list, "sends only nobody")
 	}
 	approvers, _ := r.Approvers(group)
 	for _, id := range approvers {

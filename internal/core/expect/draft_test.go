@@ -17,7 +17,7 @@ groups:
     gate: [refuse unproven, hold cat@kelp.example, refuse dan@out.example, admit inside]
     owners: [ann@kelp.example]
     members: [ann@kelp.example, {address: bob@kelp.example, copy: digest}]
-    voice: [as ann@kelp.example, for bob@kelp.example]
+    send-as: [as ann@kelp.example, for bob@kelp.example]
   - address: dumb@kelp.example
     gate: [refuse anyone]
 `
@@ -35,11 +35,11 @@ func TestDraftSaysAll(t *testing.T) {
 			"  refuses outside and not known", "  admits inside and not known", "  refuses unproven and not known", "  admits members",
 			"  admits known and not (cat@kelp.example or dan@out.example)", "  holds cat@kelp.example", "  refuses dan@out.example",
 			"  reaches ann@kelp.example in inbox", "  reaches bob@kelp.example in digest",
-			"  spares cat@kelp.example", "  spares dan@out.example",
-			"  speaks as ann@kelp.example", "  speaks for bob@kelp.example", "  speaks only ann@kelp.example or bob@kelp.example",
+			"  never reaches cat@kelp.example", "  never reaches dan@out.example",
+			"  sends as ann@kelp.example", "  sends for bob@kelp.example", "  sends only ann@kelp.example or bob@kelp.example",
 			"  approves ann@kelp.example", "  approves at least 1",
 		},
-		dumb: {"  refuses known", "  spares ann@kelp.example", "  spares dan@out.example", "  speaks only ann@kelp.example"},
+		dumb: {"  refuses known", "  never reaches ann@kelp.example", "  never reaches dan@out.example", "  sends only nobody"},
 	}
 	for part, lines := range want {
 		said := strings.Split(part, "\n")
@@ -54,7 +54,7 @@ func TestDraftSaysAll(t *testing.T) {
 			}
 		}
 	}
-	for _, never := range []string{"spares ann@", "spares bob@", "desk@kelp.example in", "admits cat@", "known and not (cat@kelp.example or dan@out.example or"} {
+	for _, never := range []string{"never reaches ann@", "never reaches bob@", "desk@kelp.example in", "admits cat@", "known and not (cat@kelp.example or dan@out.example or"} {
 		if strings.Contains(desk, never) {
 			t.Errorf("%q is said:\n%s", never, desk)
 		}
@@ -96,23 +96,23 @@ func TestReachesFrom(t *testing.T) {
 		"reaches ann@kelp.example in inbox":                       true,
 		"reaches ann@kelp.example in inbox from bob@kelp.example": true,
 		"reaches ann@kelp.example in inbox from cat@kelp.example": false,
-		"spares ann@kelp.example from cat@kelp.example":           true,
-		"spares ann@kelp.example from bob@kelp.example":           false,
-		"spares outside":                                    true,
-		"reaches bob@kelp.example in inbox":                 false,
-		"reaches known and members in inbox":                false,
-		"reaches members and not bob@kelp.example in inbox": true,
-		"spares anyone":                                     false,
-		"speaks only ann@kelp.example or bob@kelp.example":  true,
-		"speaks only ann@kelp.example":                      false,
-		"speaks as ann@kelp.example":                        true,
-		"speaks for ann@kelp.example":                       false,
-		"approves at least 1":                               true,
-		"approves at least 2":                               false,
-		"approves bob@kelp.example":                         false,
-		"refuses unproven":                                  true,
-		"admits ann@kelp.example and not unproven":          true,
-		"refuses larger(1MB) and outside":                   true,
+		"never reaches ann@kelp.example from cat@kelp.example":    true,
+		"never reaches ann@kelp.example from bob@kelp.example":    false,
+		"never reaches outside":                                   true,
+		"reaches bob@kelp.example in inbox":                       false,
+		"reaches known and members in inbox":                      false,
+		"reaches members and not bob@kelp.example in inbox":       true,
+		"never reaches anyone":                                    false,
+		"sends only ann@kelp.example or bob@kelp.example":         true,
+		"sends only ann@kelp.example":                             false,
+		"sends as ann@kelp.example":                               true,
+		"sends for ann@kelp.example":                              false,
+		"approves at least 1":                                     true,
+		"approves at least 2":                                     false,
+		"approves bob@kelp.example":                               false,
+		"refuses unproven":                                        true,
+		"admits ann@kelp.example and not unproven":                true,
+		"refuses larger(1MB) and outside":                         true,
 	} {
 		list, errs := expect.Parse("to desk@kelp.example\n  " + text + "\n")
 		if len(errs) > 0 || len(list) != 1 {

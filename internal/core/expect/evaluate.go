@@ -32,8 +32,8 @@ type Counterexample struct {
 	Decision resolve.Decision
 	Outcome  resolve.Outcome
 	Gets     bool // there is an outcome at all
-	Voice    estate.Voice
-	Rule     int // of the voice
+	SendAs   estate.SendAs
+	Rule     int // of send-as
 	Number   int // of approvers
 }
 
@@ -93,17 +93,24 @@ func Evaluate(r *resolve.Resolver, x *Expectation) Result {
 	switch x.Kind {
 	case Judges:
 		t.judges()
-	case Reaches, Spares:
+	case Reaches, NeverReaches, Invites:
 		t.reaches()
-	case Speaks, SpeaksOnly:
-		t.speaks()
+	case SendsAs, SendsOnly:
+		t.sendsAs()
 	case Approves:
 		t.approves()
 	case ApprovesAtLeast:
 		t.approvesAtLeast()
 	}
-	t.result.Holds = len(t.result.Counter) == 0 && (t.result.Picked > 0 || x.Kind == ApprovesAtLeast)
+	t.result.Holds = len(t.result.Counter) == 0 &&
+		(t.result.Picked > 0 || x.Kind == ApprovesAtLeast || x.Kind == SendsOnly && isNobody(x.Selector))
 	return t.result
+}
+
+// isNobody reports whether a selector is the word nobody.
+func isNobody(x selector.Expr) bool {
+	a, ok := x.(*selector.Atom)
+	return ok && a.Kind == selector.Nobody
 }
 
 // trial is the evaluation of one expectation.
@@ -199,8 +206,8 @@ func Tries(r *resolve.Resolver, x *Expectation) []Try {
 		for _, m := range t.messages() {
 			t.eachPicked(m, func(s resolve.Sender, stranger string) { list = append(list, Try{s, stranger, m}) })
 		}
-	case (x.Kind == Reaches || x.Kind == Spares) && x.From.IsValid():
-		list = append(list, Try{From: r.Sender(x.From)})
+	case (x.Kind == Reaches || x.Kind == NeverReaches || x.Kind == Invites) && x.From.IsValid():
+		list = append(list, Try{From: r.Sender(x.From), Message: x.message()})
 	}
 	return list
 }
@@ -216,26 +223,31 @@ func (t *trial) judges() {
 	}
 }
 
+// message returns the message that a statement about who gets it is about.
+func (x *Expectation) message() resolve.Message {
+	return resolve.Message{Invitation: x.Kind == Invites}
+}
+
 func (t *trial) reaches() {
 	var decision resolve.Decision
 	outcomes := map[estate.ID]resolve.Outcome{}
 	if t.x.From.IsValid() {
 		to := t.r.Estate().Address(t.result.Group)
-		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to})
+		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to, Message: t.x.message()})
 		decision, outcomes = fate.Gate, fate.Outcomes()
 	} else {
-		for _, recipient := range t.r.Deliver(t.result.Group, nil, resolve.Message{}).Recipients {
+		for _, recipient := range t.r.Deliver(t.result.Group, nil, t.x.message()).Recipients {
 			outcomes[recipient.ID] = recipient.Outcome
 		}
 	}
 	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
-		if stranger != "" && t.x.Kind == Reaches {
+		if stranger != "" && t.x.Kind != NeverReaches {
 			return // it is about the people of the estate
 		}
 		t.result.Picked++
 		outcome, gets := outcomes[s.ID]
 		delivered := gets && (outcome == resolve.Inbox || outcome == resolve.Digest)
-		if t.x.Kind == Reaches && (!gets || outcome != t.x.Outcome) || t.x.Kind == Spares && delivered {
+		if t.x.Kind != NeverReaches && (!gets || outcome != t.x.Outcome) || t.x.Kind == NeverReaches && delivered {
 			t.breaks(
 				Counterexample{From: s.Address, Stranger: stranger, Outcome: outcome, Gets: gets, Decision: decision},
 			)
@@ -243,28 +255,28 @@ func (t *trial) reaches() {
 	})
 }
 
-func (t *trial) speaks() {
+func (t *trial) sendsAs() {
 	picked := map[string]bool{}
 	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
 		t.result.Picked++
 		picked[s.Address.Key()] = true
-		if voice, rule := t.r.Voice(t.result.Group, s); t.x.Kind == Speaks && voice != t.x.Voice {
-			t.breaks(Counterexample{From: s.Address, Stranger: stranger, Voice: voice, Rule: rule})
+		if sendAs, rule := t.r.SendAs(t.result.Group, s); t.x.Kind == SendsAs && sendAs != t.x.SendAs {
+			t.breaks(Counterexample{From: s.Address, Stranger: stranger, SendAs: sendAs, Rule: rule})
 		}
 	})
-	if t.x.Kind == Speaks {
+	if t.x.Kind == SendsAs {
 		return
 	}
 	e := t.r.Estate()
-	for _, speaker := range t.r.Speakers(t.result.Group).People {
-		if a := e.Address(speaker.ID); !picked[a.Key()] {
-			t.breaks(Counterexample{From: a, Voice: speaker.Voice, Rule: speaker.Rule})
+	for _, delegate := range t.r.Delegates(t.result.Group).People {
+		if a := e.Address(delegate.ID); !picked[a.Key()] {
+			t.breaks(Counterexample{From: a, SendAs: delegate.SendAs, Rule: delegate.Rule})
 		}
 	}
 	for _, s := range t.strangers() {
-		if voice, rule := t.r.Voice(t.result.Group, s.sender); !s.forged && voice != estate.NoVoice &&
+		if sendAs, rule := t.r.SendAs(t.result.Group, s.sender); !s.forged && sendAs != estate.NoSendAs &&
 			!picked[s.sender.Address.Key()] {
-			t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, Voice: voice, Rule: rule})
+			t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, SendAs: sendAs, Rule: rule})
 		}
 	}
 }

@@ -3,7 +3,7 @@
 //	to lost-property@kelpmere.example
 //	  admits outside
 //	  reaches members in inbox
-//	  speaks only moderators
+//	  sends only moderators
 //
 // docs/expectations.md describes the language.
 package expect
@@ -29,9 +29,10 @@ type Kind uint8
 const (
 	Judges          Kind = iota // everyone picked gets Verdict
 	Reaches                     // everyone picked gets Outcome
-	Spares                      // nobody picked gets an inbox copy or a digest
-	Speaks                      // everyone picked has Voice
-	SpeaksOnly                  // nobody else has a voice
+	NeverReaches                // nobody picked gets an inbox copy or a digest
+	Invites                     // everyone picked gets a calendar request in their inbox
+	SendsAs                     // everyone picked may send so
+	SendsOnly                   // nobody else may send as it
 	Approves                    // everyone picked can release held mail
 	ApprovesAtLeast             // so many can, with a mailbox that works
 )
@@ -42,7 +43,7 @@ type Expectation struct {
 	Kind     Kind
 	Verdict  estate.Verdict
 	Outcome  resolve.Outcome
-	Voice    estate.Voice
+	SendAs   estate.SendAs
 	Number   int
 	Selector selector.Expr
 	From     address.Address // not valid if there is none
@@ -75,7 +76,10 @@ func (e *Error) Error() string {
 }
 
 // verbs are the words that a statement may begin with.
-var verbs = []string{"admits", "holds", "refuses", "drops", "reaches", "spares", "speaks", "approves"}
+var verbs = []string{"admits", "holds", "refuses", "drops", "reaches", "never reaches", "invites", "sends", "approves"}
+
+// former are the words of statements that are called otherwise now.
+var former = map[string]string{"spares": "never reaches", "speaks": "sends"}
 
 // Parse reads a file of expectations. It goes on behind errors, to find them all.
 func Parse(text string) ([]Expectation, []*Error) {
@@ -200,15 +204,23 @@ func (p *lineParser) statement(verb string) Expectation {
 		e.Kind = Reaches
 		p.cutFrom(&e)
 		p.cutOutcome(&e)
-	case "spares":
-		e.Kind = Spares
+	case "never":
+		e.Kind = NeverReaches
+		if next := p.word(); next != "reaches" {
+			p.fail(p.start, "expected reaches after \"never\"", nearest.Word(next, []string{"reaches"}))
+		}
 		p.cutFrom(&e)
-	case "speaks":
-		p.speaks(&e)
+	case "invites":
+		e.Kind = Invites
+		p.cutFrom(&e)
+	case "sends":
+		p.sendsAs(&e)
 	case "approves":
 		if e.Kind = Approves; p.atLeast(&e) {
 			return e
 		}
+	case "spares", "speaks":
+		p.fail(first, strconv.Quote(verb)+" is "+strconv.Quote(former[verb])+" now", "")
 	default:
 		p.fail(
 			first,
@@ -269,18 +281,18 @@ func (p *lineParser) cutOutcome(e *Expectation) {
 	p.line = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(p.line[:at], " \t"), "in"), " \t")
 }
 
-// speaks reads what follows "speaks": as, for or only.
-func (p *lineParser) speaks(e *Expectation) {
+// sendsAs reads what follows "sends": as, for or only.
+func (p *lineParser) sendsAs(e *Expectation) {
 	word := p.word()
 	switch word {
 	case "as":
-		e.Kind, e.Voice = Speaks, estate.VoiceAs
+		e.Kind, e.SendAs = SendsAs, estate.AsGroup
 	case "for":
-		e.Kind, e.Voice = Speaks, estate.VoiceFor
+		e.Kind, e.SendAs = SendsAs, estate.ForGroup
 	case "only":
-		e.Kind = SpeaksOnly
+		e.Kind = SendsOnly
 	default:
-		p.fail(p.start, "expected as, for or only after \"speaks\"", nearest.Word(word, []string{"as", "for", "only"}))
+		p.fail(p.start, "expected as, for or only after \"sends\"", nearest.Word(word, []string{"as", "for", "only"}))
 	}
 }
 

@@ -12,9 +12,9 @@ var answersShowPerson = Check{
 	mailed:   true,
 	Severity: Low,
 	Trap:     "outsiders may write, and see the private address of whoever answers",
-	Doc: `Strangers from outside may write to the group, but its members have no voice, or answer as persons by
+	Doc: `Strangers from outside may write to the group, but its members may not send as it, or answer as persons by
 default. Whoever answers shows their own address; the next question goes there, and not to the group.`,
-	Cure: "Give the members a voice, such as [as members], and set replies-as to group.",
+	Cure: "Let the members send as it, such as by [as members], and set replies-as to group.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
 			return
@@ -26,29 +26,29 @@ default. Whoever answers shows their own address; the next question goes there, 
 		}
 		problem := ""
 		if p.allSilent(id, all) {
-			problem = "its members have no voice"
+			problem = "its members may not send as it"
 		} else if g.RepliesAs == estate.PartyPerson {
 			problem = "its members answer as persons"
 		} else {
 			return
 		}
-		p.report(Finding{Group: id, Place: where(g, "voice"),
+		p.report(Finding{Group: id, Place: where(g, "send-as"),
 			text: func() (says, fix string) {
 				return "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(
 						members,
 						total,
 					) + " shows their own address.",
-					"Give the members a voice, and set replies-as to group."
+					"Let the members send as it, and set replies-as to group."
 			}})
 	},
 }
 
-// allSilent reports whether none of the people in a set has a voice in a group.
+// allSilent reports whether none of the people in a set may send as a group.
 func (p *Pass) allSilent(id estate.ID, set *roaring.Bitmap) bool {
-	if len(p.E.Group(id).Voice) == 0 {
+	if len(p.E.Group(id).SendAs) == 0 {
 		return true
 	}
-	speaking := roaring.AndNot(set, p.R.VoiceClasses(id)[0])
+	speaking := roaring.AndNot(set, p.R.SendAsClasses(id)[0])
 	_, total := p.people(speaking)
 	return total == 0
 }

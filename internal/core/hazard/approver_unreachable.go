@@ -9,7 +9,7 @@ var approverUnreachable = Check{
 	Trap:     "every approver's mailbox is full, closed or missing",
 	Doc: `Those who could release a held message are told by mail. Where none of their mailboxes takes
 mail, nobody learns that anything waits.`,
-	Cure: "Mend a mailbox, or name a moderator whose mailbox works.",
+	Cure: "Repair a mailbox, or name a moderator whose mailbox works.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		approvers, _ := p.R.Approvers(id)
 		rule, holds := p.holdingRule(id)

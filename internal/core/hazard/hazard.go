@@ -53,7 +53,7 @@ type Check struct {
 func All() []*Check { return slices.Clone(all) }
 
 var all = []*Check{
-	&nobodyApproves, &approverUnreachable, &noWayIn, &nestedStops, &noSuchAddress, &forgeable, &voiceUnprovable,
+	&nobodyApproves, &approverUnreachable, &noWayIn, &nestedStops, &noSuchAddress, &forgeable, &sendAsUnprovable,
 	&nestedWaits, &codeShutOut, &unreachableMember, &getsNothing, &olderMembersDiffer,
 	&outsideReader, &deadRule, &loop, &noMembers, &noOwner,
 	&ownerLeftOut, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,

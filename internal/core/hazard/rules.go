@@ -18,7 +18,7 @@ func (p *Pass) reportDead(id estate.ID, list string, index int, text string, pla
 		} else {
 			says += ", \"" + text + "\", decides for nobody."
 		}
-		return says, "Move the rule up, mend its selector, or take it out."
+		return says, "Move the rule up, correct its selector, or take it out."
 	}})
 }
 
@@ -75,24 +75,24 @@ func (p *Pass) admitsNonGroup(id estate.ID) bool {
 	return admits
 }
 
-// aliveVoices returns for each voice rule of a group whether it decides anything.
-func (p *Pass) aliveVoices(id estate.ID) []bool {
+// aliveSendAs returns for each send-as rule of a group whether it decides anything.
+func (p *Pass) aliveSendAs(id estate.ID) []bool {
 	g := p.E.Group(id)
-	alive := make([]bool, len(g.Voice))
+	alive := make([]bool, len(g.SendAs))
 	if len(alive) == 0 {
 		return alive
 	}
-	selectors := make([]selector.Expr, len(g.Voice))
-	for i, rule := range g.Voice {
+	selectors := make([]selector.Expr, len(g.SendAs))
+	for i, rule := range g.SendAs {
 		selectors[i] = rule.Selector
 	}
-	for rule, class := range p.R.VoiceClasses(id) {
+	for rule, class := range p.R.SendAsClasses(id) {
 		if rule > 0 && !class.IsEmpty() {
 			alive[rule-1] = true
 		}
 	}
 	for _, s := range p.otherSenders(selectors) {
-		if _, rule := p.R.Voice(id, s); rule > 0 {
+		if _, rule := p.R.SendAs(id, s); rule > 0 {
 			alive[rule-1] = true
 		}
 	}

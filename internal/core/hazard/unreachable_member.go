@@ -11,7 +11,7 @@ var unreachableMember = Check{
 	Trap:     "a member who should get copies cannot",
 	Doc: `Their mailbox is full, closed or missing, or the membership is paused. The sender gets a bounce at
 best; the member hears nothing.`,
-	Cure: "Mend the mailbox, or end the pause.",
+	Cure: "Repair the mailbox, or end the pause.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if g.Kind == estate.Mailbox || g.Kind == estate.Roster && len(p.E.Parents(id)) == 0 {
 			return
@@ -26,7 +26,7 @@ best; the member hears nothing.`,
 			}
 			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, text: func() (says, fix string) {
-				says, fix = "the mailbox is "+state.String(), "Mend the mailbox, or take them out."
+				says, fix = "the mailbox is "+state.String(), "Repair the mailbox, or take them out."
 				switch {
 				case paused:
 					says, fix = "the membership is paused", "End the pause."

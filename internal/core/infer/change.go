@@ -69,7 +69,7 @@ func (x *search) candidates(miss Miss) []proposal {
 	to, ok := e.Find(t.To)
 	if !ok || !e.IsGroup(to) {
 		if t.By.IsValid() && miss.Person == estate.None {
-			return x.voiceChanges(t)
+			return x.sendAsChanges(t)
 		}
 		return nil
 	}
@@ -109,7 +109,7 @@ func (x *search) verdictChanges(t *Trial, group estate.ID) []proposal {
 	e := x.r.Estate()
 	list := x.gateChanges(t, group)
 	if t.By.IsValid() {
-		list = append(list, x.voiceChanges(t)...)
+		list = append(list, x.sendAsChanges(t)...)
 	}
 	from := x.r.Sender(t.From)
 	g := e.Group(group)
@@ -228,23 +228,23 @@ func (x *search) senderSelectors(t *Trial) []string {
 	return append(list, "anyone", "not members", "members", "@"+t.From.Domain())
 }
 
-// voiceChanges may explain another right to write in a group's name.
-func (x *search) voiceChanges(t *Trial) []proposal {
+// sendAsChanges may explain another right to write in a group's name.
+func (x *search) sendAsChanges(t *Trial) []proposal {
 	e := x.r.Estate()
 	group, ok := e.Find(t.From)
 	if !ok || !e.IsGroup(group) {
 		return nil
 	}
 	var list []proposal
-	rules := e.Group(group).Voice
+	rules := e.Group(group).SendAs
 	for i := range rules {
-		list = append(list, x.propose(8, change.RemoveRule{Group: group, Setting: "voice", At: i}))
+		list = append(list, x.propose(8, change.RemoveRule{Group: group, Setting: "send-as", At: i}))
 	}
 	for i, who := range []string{t.By.String(), "members", "owners", "moderators", "inside"} {
-		c := change.InsertRule{Group: group, Setting: "voice", At: len(rules), Text: "as " + who}
+		c := change.InsertRule{Group: group, Setting: "send-as", At: len(rules), Text: "as " + who}
 		list = append(list, x.propose(9+i, c))
 	}
-	return append(list, x.propose(12, change.SetSetting{Group: group, Setting: "voice", Texts: []string{}}))
+	return append(list, x.propose(12, change.SetSetting{Group: group, Setting: "send-as", Texts: []string{}}))
 }
 
 // roleChanges make somebody an owner or moderator, or take that from them.

@@ -322,7 +322,7 @@ func (x *search) reach() {
 			for _, rule := range g.Gate {
 				selector.Atoms(rule.Selector, visit)
 			}
-			for _, rule := range g.Voice {
+			for _, rule := range g.SendAs {
 				selector.Atoms(rule.Selector, visit)
 			}
 		}

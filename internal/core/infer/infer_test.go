@@ -18,16 +18,16 @@ domains: [kelp.example, {domain: old.example, same-as: kelp.example}]
 code-sender: codes@post.example
 people:
   - {address: ada@kelp.example}
-  - {address: bo@kelp.example, facts: {post: deck}}
+  - {address: bo@kelp.example, attributes: {post: deck}}
   - {address: cy@kelp.example}
   - {address: dee@kelp.example}
-  - {address: eli@kelp.example, facts: {post: deck}}
+  - {address: eli@kelp.example, attributes: {post: deck}}
 groups:
   - address: main@kelp.example
     also: [other@kelp.example]
     gate: [refuse unproven, hold suspect, admit members or moderators, admit outside]
     moderators: [cy@kelp.example]
-    voice: [as ada@kelp.example]
+    send-as: [as ada@kelp.example]
     members: [ada@kelp.example, {address: cy@kelp.example, copy: digest}, nested@kelp.example, guest@far.example]
   - address: nested@kelp.example
     gate: [admit anyone]
@@ -65,7 +65,7 @@ func look(r *resolve.Resolver, list []Trial) {
 			if !e.IsGroup(from.ID) {
 				continue
 			}
-			if voice, _ := r.Voice(from.ID, by); voice == estate.NoVoice || r.Proof(from.ID, by.ID) == resolve.ProofImpossible {
+			if sendAs, _ := r.SendAs(from.ID, by); sendAs == estate.NoSendAs || r.Proof(from.ID, by.ID) == resolve.ProofImpossible {
 				continue
 			}
 		}
@@ -111,8 +111,8 @@ func TestExplain(t *testing.T) {
 		{"    moderators: [cy@kelp.example]\n", "    echo: false\n    moderators: [cy@kelp.example]\n", "SetSetting main@kelp.example - {Group:0 Setting:echo Texts:[false]}"},
 		{"    moderators: [cy@kelp.example]\n", "    moderators: [cy@kelp.example, dee@kelp.example]\n", "Text:admit "},
 		{"    also: [other@kelp.example]\n", "", "SetList main@kelp.example - {Group:0 Setting:also Drop:[other@kelp.example] Add:[]}"},
-		{"    voice: [as ada@kelp.example]\n", "", "RemoveRule main@kelp.example - {Group:0 Setting:voice At:0}"},
-		{"bo@kelp.example, facts: {post: deck}", "bo@kelp.example, facts: {post: pier}", "SetMemberRule nested@kelp.example - {Group:1 Rule:0 Filter:(&(post=deck)(!(address=bo@kelp.example)))"},
+		{"    send-as: [as ada@kelp.example]\n", "", "RemoveRule main@kelp.example - {Group:0 Setting:send-as At:0}"},
+		{"bo@kelp.example, attributes: {post: deck}", "bo@kelp.example, attributes: {post: pier}", "SetMemberRule nested@kelp.example - {Group:1 Rule:0 Filter:(&(post=deck)(!(address=bo@kelp.example)))"},
 		{"members: [{where: (post=deck)}]", "copy: every\n    members: [{where: (post=deck)}]", ""},
 		{"  - address: nested@kelp.example\n", "  - address: nested@kelp.example\n    kind: forum\n    copy: none\n", "SetSetting nested@kelp.example - {Group:1 Setting:kind Texts:"},
 		{"code-sender: codes@post.example\n", "code-sender: codes@post.example\nnested-gates: open\n", ""},

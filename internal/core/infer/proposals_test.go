@@ -51,7 +51,7 @@ const moorings = `yorvet: 1
 domains: [kelp.example, {domain: old.example, same-as: kelp.example}]
 people:
   - {address: ada@kelp.example}
-  - {address: bo@kelp.example, facts: {post: deck}}
+  - {address: bo@kelp.example, attributes: {post: deck}}
   - {address: cy@kelp.example, mailbox: full}
   - {address: dee@kelp.example}
 groups:
@@ -59,7 +59,7 @@ groups:
     also: [other@kelp.example]
     gate: [refuse suspect, admit in crew@kelp.example, admit members]
     owners: [cy@kelp.example]
-    voice: [as ada@kelp.example, for bo@kelp.example]
+    send-as: [as ada@kelp.example, for bo@kelp.example]
     members: [{address: ada@kelp.example, paused: true}, nested@kelp.example, {address: shut@kelp.example, copy: none}, guest@far.example]
   - {address: nested@kelp.example, kind: forum, gate: [admit anyone], echo: false, members: [{where: (post=deck)}, {everyone: true, copy: digest}]}
   - {address: shut@kelp.example, gate: [], members: [{address: dee@kelp.example, since: 2026-01-05}]}
@@ -83,9 +83,9 @@ func TestProposals(t *testing.T) {
 		{"a member's verdict", Trial{From: at("ada@kelp.example"), To: main}, none},
 		{"an owner's verdict, by another address", Trial{From: at("cy@kelp.example"), To: at("other@kelp.example")}, none},
 		{"a verdict in another domain", Trial{From: at("ada@kelp.example"), To: at("main@old.example")}, none},
-		{"a voice", Trial{From: main, By: at("ada@kelp.example"), To: at("x@far.example")}, none},
-		{"a voice to a group", Trial{From: main, By: at("dee@kelp.example"), To: at("nested@kelp.example")}, none},
-		{"a person's name as a voice", Trial{From: at("ada@kelp.example"), By: at("dee@kelp.example"), To: at("x@far.example")}, none},
+		{"send-as", Trial{From: main, By: at("ada@kelp.example"), To: at("x@far.example")}, none},
+		{"send-as to a group", Trial{From: main, By: at("dee@kelp.example"), To: at("nested@kelp.example")}, none},
+		{"send-as of a person", Trial{From: at("ada@kelp.example"), By: at("dee@kelp.example"), To: at("x@far.example")}, none},
 		{"what a member got", Trial{From: at("bo@kelp.example"), To: main}, "ada@kelp.example"},
 		{"what somebody by a rule got", Trial{From: at("bo@kelp.example"), To: main}, "bo@kelp.example"},
 		{"what somebody in a shut group got", Trial{From: at("bo@kelp.example"), To: main}, "dee@kelp.example"},
@@ -136,12 +136,12 @@ func TestRanking(t *testing.T) {
 		{"    moderators: [cy@kelp.example]\n", "    outside-copy: none\n    moderators: [cy@kelp.example]\n"},
 		{"    moderators: [cy@kelp.example]\n", "    kind: roster\n    moderators: [cy@kelp.example]\n"},
 		{"    also: [other@kelp.example]\n", ""},
-		{"    voice: [as ada@kelp.example]\n", ""},
+		{"    send-as: [as ada@kelp.example]\n", ""},
 		{"{address: ada@kelp.example}", "{address: ada@kelp.example, mailbox: full}"},
 		{"members: [ada@kelp.example, {", "members: [{address: ada@kelp.example, paused: true}, {"},
 		{"members: [{where: (post=deck)}]", "members: [{where: (post=deck), copy: digest}]"},
-		{"bo@kelp.example, facts: {post: deck}", "bo@kelp.example, facts: {post: pier}"},
-		{"cy@kelp.example}\n", "cy@kelp.example, facts: {post: deck}}\n"},
+		{"bo@kelp.example, attributes: {post: deck}", "bo@kelp.example, attributes: {post: pier}"},
+		{"cy@kelp.example}\n", "cy@kelp.example, attributes: {post: deck}}\n"},
 	} {
 		if !strings.Contains(pier, d.old) {
 			t.Fatalf("%q is not in the estate", d.old)

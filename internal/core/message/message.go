@@ -24,7 +24,7 @@ type Reason uint8
 const (
 	ByGate        Reason = iota // the group's gate
 	NoGroup                     // it is submitted in the name of what is no group
-	NoVoice                     // who submits it may not write in the group's name
+	NoSendAs                    // who submits it may not write in the group's name
 	NoProof                     // they may, and cannot show that the name is theirs to use
 	Leaves                      // it is for an address outside of the estate
 	NoSuchAddress               // it is for an inside address that belongs to nobody (RFC 3463, 5.1.1)
@@ -40,9 +40,9 @@ type Fate struct {
 	To      estate.ID // the group or person that it is for, or None
 
 	// Where it is submitted in a group's name: what the group says to that.
-	Voice     estate.Voice
-	VoiceRule int // from 1; 0: none
-	Proof     resolve.Proof
+	SendAs     estate.SendAs
+	SendAsRule int // from 1; 0: none
+	Proof      resolve.Proof
 
 	// Gate is what the group's gate says, also to what does not get there.
 	Gate resolve.Decision
@@ -57,7 +57,7 @@ func Of(r *resolve.Resolver, e Envelope) *Fate {
 	f := &Fate{Sender: r.Sender(e.From), To: estate.None, Verdict: estate.Refuse, r: r, message: e.Message}
 	f.address(e.To)
 	if e.By.IsValid() {
-		f.speak(r.Sender(e.By))
+		f.sendAs(r.Sender(e.By))
 	}
 	return f
 }
@@ -80,18 +80,18 @@ func (f *Fate) address(to address.Address) {
 	}
 }
 
-// speak refuses what may not be written in a group's name.
-func (f *Fate) speak(by resolve.Sender) {
+// sendAs refuses what may not be written in a group's name.
+func (f *Fate) sendAs(by resolve.Sender) {
 	group := f.Sender.ID
 	if group == estate.None || !f.r.Estate().IsGroup(group) {
 		f.refuse(NoGroup)
 		return
 	}
-	f.Voice, f.VoiceRule = f.r.Voice(group, by)
+	f.SendAs, f.SendAsRule = f.r.SendAs(group, by)
 	f.Proof = f.r.Proof(group, by.ID)
 	switch {
-	case f.Voice == estate.NoVoice:
-		f.refuse(NoVoice)
+	case f.SendAs == estate.NoSendAs:
+		f.refuse(NoSendAs)
 	case f.Proof == resolve.ProofImpossible:
 		f.refuse(NoProof)
 	}

@@ -17,10 +17,10 @@ people:
   - {address: bob@kelp.example}
   - {address: shut@kelp.example, mailbox: closed}
 groups:
-  - {address: open@kelp.example, gate: [admit anyone], members: [ann@kelp.example, shut@kelp.example], voice: [as ann@kelp.example, for bob@kelp.example]}
+  - {address: open@kelp.example, gate: [admit anyone], members: [ann@kelp.example, shut@kelp.example], send-as: [as ann@kelp.example, for bob@kelp.example]}
   - {address: held@kelp.example, gate: [drop suspect, refuse automatic, hold anyone], tell-held: inside, moderators: [ann@kelp.example], members: [bob@kelp.example]}
   - {address: quiet@kelp.example, gate: [], tell-held: none}
-  - {address: coded@kelp.example, gate: [admit anyone], members: [ann@kelp.example], voice: [as ann@kelp.example], voice-proof: mailed-code}
+  - {address: coded@kelp.example, gate: [admit anyone], members: [ann@kelp.example], send-as: [as ann@kelp.example], send-as-proof: mailed-code}
   - {address: roll@kelp.example, kind: roster, members: [ann@kelp.example]}
 `
 
@@ -54,8 +54,8 @@ func TestFates(t *testing.T) {
 		{r, "ann@kelp.example", "", "nobody@kelp.example", resolve.Message{}, want{message.NoSuchAddress, estate.Refuse, 0, false, 0}},
 		{r, "ann@kelp.example", "", "x@out.example", resolve.Message{}, want{message.Leaves, estate.Admit, 0, false, 0}},
 		{r, "open@kelp.example", "ann@kelp.example", "x@out.example", resolve.Message{}, want{message.Leaves, estate.Admit, 0, false, 0}},
-		{r, "open@kelp.example", "shut@kelp.example", "held@kelp.example", resolve.Message{}, want{message.NoVoice, estate.Refuse, 0, false, 0}},
-		{r, "open@kelp.example", "x@out.example", "open@kelp.example", resolve.Message{}, want{message.NoVoice, estate.Refuse, 0, false, 0}},
+		{r, "open@kelp.example", "shut@kelp.example", "held@kelp.example", resolve.Message{}, want{message.NoSendAs, estate.Refuse, 0, false, 0}},
+		{r, "open@kelp.example", "x@out.example", "open@kelp.example", resolve.Message{}, want{message.NoSendAs, estate.Refuse, 0, false, 0}},
 		{r, "ann@kelp.example", "bob@kelp.example", "open@kelp.example", resolve.Message{}, want{message.NoGroup, estate.Refuse, 0, false, 0}},
 		{r, "x@out.example", "bob@kelp.example", "open@kelp.example", resolve.Message{}, want{message.NoGroup, estate.Refuse, 0, false, 0}},
 		// Without a code-sender nobody can show that a name is theirs.
@@ -82,7 +82,7 @@ func TestFates(t *testing.T) {
 	}
 }
 
-// What would be delivered is known of what is not let in, and the voice of who
+// What would be delivered is known of what is not let in, and the send-as of who
 // writes in a group's name.
 func TestFateTellsMore(t *testing.T) {
 	r := sample.Load(t, pier)
@@ -93,10 +93,10 @@ func TestFateTellsMore(t *testing.T) {
 	if f := message.Of(r, message.Envelope{From: address.MustParse("x@out.example"), To: address.MustParse("ann@kelp.example")}); f.Delivery() != nil {
 		t.Error("a person delivers")
 	}
-	for by, want := range map[string]estate.Voice{"ann@kelp.example": estate.VoiceAs, "bob@kelp.example": estate.VoiceFor, "shut@kelp.example": estate.NoVoice} {
+	for by, want := range map[string]estate.SendAs{"ann@kelp.example": estate.AsGroup, "bob@kelp.example": estate.ForGroup, "shut@kelp.example": estate.NoSendAs} {
 		f := message.Of(r, message.Envelope{From: address.MustParse("open@kelp.example"), By: address.MustParse(by), To: address.MustParse("held@kelp.example")})
-		if f.Voice != want || (f.VoiceRule > 0) != (want != estate.NoVoice) || f.Gate.Verdict != estate.Hold {
-			t.Errorf("%s: voice %v by rule %d, gate %v", by, f.Voice, f.VoiceRule, f.Gate.Verdict)
+		if f.SendAs != want || (f.SendAsRule > 0) != (want != estate.NoSendAs) || f.Gate.Verdict != estate.Hold {
+			t.Errorf("%s: send-as %v by rule %d, gate %v", by, f.SendAs, f.SendAsRule, f.Gate.Verdict)
 		}
 	}
 }

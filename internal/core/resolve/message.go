@@ -138,7 +138,7 @@ func (r *Resolver) namedDomains() (exact map[string]bool, above []string) {
 		for _, rule := range g.Gate {
 			selector.Atoms(rule.Selector, visit)
 		}
-		for _, rule := range g.Voice {
+		for _, rule := range g.SendAs {
 			selector.Atoms(rule.Selector, visit)
 		}
 		for _, rule := range g.Access {

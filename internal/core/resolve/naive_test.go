@@ -25,9 +25,9 @@ type naiveEstate struct {
 }
 
 type naivePerson struct {
-	addresses []string // the main one first
-	mailbox   string
-	facts     map[string]string
+	addresses  []string // the main one first
+	mailbox    string
+	attributes map[string]string
 }
 
 type naiveGroup struct {
@@ -107,7 +107,7 @@ func (n *naiveEstate) membership(group int, who string) int {
 		return -1
 	}
 	for i, e := range n.groups[group].entries {
-		if e.everyone || e.attr != "" && p.facts[e.attr] == e.value {
+		if e.everyone || e.attr != "" && p.attributes[e.attr] == e.value {
 			return i
 		}
 	}
@@ -351,13 +351,13 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 	}
 	for _, p := range n.people {
 		others, places := also(p.addresses)
-		var facts []estate.Fact
-		for attr, value := range p.facts {
-			facts = append(facts, estate.Fact{Attribute: attr, Value: value})
+		var attributes []estate.Attribute
+		for attr, value := range p.attributes {
+			attributes = append(attributes, estate.Attribute{Attribute: attr, Value: value})
 		}
 		person := estate.Person{Address: must(p.addresses[0]), Also: others}
 		person.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), p.mailbox)
-		b.AddPerson(person, facts, places)
+		b.AddPerson(person, attributes, places)
 	}
 	for i, g := range n.groups {
 		id := estate.ID(i)
@@ -395,16 +395,16 @@ func randomEstate(random *rand.Rand) *naiveEstate {
 	chance := func(percent int) bool { return random.IntN(100) < percent }
 	n := &naiveEstate{open: chance(20), today: 1000}
 	for i := range 2 + random.IntN(6) {
-		p := naivePerson{mailbox: pick("open", "open", "open", "full", "closed", "none"), facts: map[string]string{}}
+		p := naivePerson{mailbox: pick("open", "open", "open", "full", "closed", "none"), attributes: map[string]string{}}
 		p.addresses = []string{fmt.Sprintf("p%d%s", i, pick(insideDomain, insideDomain, insideDomain, "@out.example", "@sub.out.example"))}
 		if chance(30) {
 			p.addresses = append(p.addresses, fmt.Sprintf("also%d%s", i, pick(insideDomain, "@out.example")))
 		}
 		if chance(60) {
-			p.facts["post"] = pick("deck", "engine")
+			p.attributes["post"] = pick("deck", "engine")
 		}
 		if chance(60) {
-			p.facts["base"] = pick("north", "south")
+			p.attributes["base"] = pick("north", "south")
 		}
 		n.people = append(n.people, p)
 	}
@@ -548,7 +548,7 @@ func randomSelector(random *rand.Rand, n *naiveEstate, depth int, anyone func() 
 	case 13:
 		return atom("where (post=deck)", func(n *naiveEstate, _ int, f string, _ Message) bool {
 			who := n.lookUp(f)
-			return who != "" && who[0] == 'p' && n.people[index(who)].facts["post"] == "deck"
+			return who != "" && who[0] == 'p' && n.people[index(who)].attributes["post"] == "deck"
 		})
 	case 14:
 		return atom("unproven", func(_ *naiveEstate, _ int, _ string, m Message) bool { return m.Unproven })
@@ -647,7 +647,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 		}
 	}
 	approvers, _ := r.Approvers(group)
-	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.Speaks != len(r.Speakers(group).People) {
+	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.SendsAs != len(r.Delegates(group).People) {
 		t.Fatalf("%s at a glance is %+v, want posters %v, receives %v", r.e.Address(group), o, posters, receives)
 	}
 }

@@ -7,7 +7,7 @@ type Overview struct {
 	Outside, Inside, Forged estate.Verdict         // for the strangers
 	Posters                 [estate.Drop + 1]int   // people, by verdict
 	Receives                [Undeliverable + 1]int // by outcome, without a sender
-	Speaks                  int                    // people with a voice
+	SendsAs                 int                    // people who may send as it
 	Approves                int                    // people who can release a held message
 }
 
@@ -26,9 +26,9 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 		o.Posters[estate.Refuse] -= people
 		o.Posters[r.Verdict(group, i+1)] += people
 	}
-	if len(r.e.Group(group).Voice) > 0 {
-		none := r.VoiceClasses(group)[0]
-		o.Speaks = r.e.People() - r.peopleIn(none.GetCardinality(), none.Rank)
+	if len(r.e.Group(group).SendAs) > 0 {
+		none := r.SendAsClasses(group)[0]
+		o.SendsAs = r.e.People() - r.peopleIn(none.GetCardinality(), none.Rank)
 	}
 	people, _ := r.Approvers(group)
 	o.Approves = len(people)

@@ -173,7 +173,7 @@ func TestUnknownAddresses(t *testing.T) {
 	}
 }
 
-func TestApproversAndVoices(t *testing.T) {
+func TestApproversAndSendAs(t *testing.T) {
 	b := newBuilder(t)
 	desk := b.group("desk", estate.List, "hold anyone")
 	empty := b.group("empty", estate.Roster)
@@ -208,12 +208,12 @@ func TestApproversAndVoices(t *testing.T) {
 	}
 }
 
-func TestVoice(t *testing.T) {
+func TestSendAs(t *testing.T) {
 	b := newBuilder(t)
 	as, _ := selector.Parse("owners", selector.ForPeople)
 	forMembers, _ := selector.Parse("members", selector.ForPeople)
-	g := b.b.AddGroup(estate.Group{Address: at("desk"), Voice: []estate.VoiceRule{
-		{Voice: estate.VoiceAs, Selector: as}, {Voice: estate.VoiceFor, Selector: forMembers}}}, nil)
+	g := b.b.AddGroup(estate.Group{Address: at("desk"), SendAs: []estate.SendAsRule{
+		{SendAs: estate.AsGroup, Selector: as}, {SendAs: estate.ForGroup, Selector: forMembers}}}, nil)
 	b.person("ada")
 	b.person("bo")
 	b.person("cy")
@@ -221,9 +221,9 @@ func TestVoice(t *testing.T) {
 	b.member(g, "ada", estate.Membership{})
 	b.member(g, "bo", estate.Membership{})
 	r := b.resolver(1)
-	for from, want := range map[string]estate.Voice{"ada": estate.VoiceAs, "bo": estate.VoiceFor, "cy": estate.NoVoice} {
-		if got, rule := r.Voice(g, r.Sender(at(from))); got != want || rule != map[estate.Voice]int{estate.VoiceAs: 1, estate.VoiceFor: 2, estate.NoVoice: 0}[want] {
-			t.Errorf("%s has voice %q by rule %d, want %q", from, got, rule, want)
+	for from, want := range map[string]estate.SendAs{"ada": estate.AsGroup, "bo": estate.ForGroup, "cy": estate.NoSendAs} {
+		if got, rule := r.SendAs(g, r.Sender(at(from))); got != want || rule != map[estate.SendAs]int{estate.AsGroup: 1, estate.ForGroup: 2, estate.NoSendAs: 0}[want] {
+			t.Errorf("%s may send %q by rule %d, want %q", from, got, rule, want)
 		}
 	}
 }
@@ -398,10 +398,10 @@ func TestDeepNesting(t *testing.T) {
 func TestFilterSets(t *testing.T) {
 	b := newBuilder(t)
 	desk := b.group("desk", estate.List)
-	for i, facts := range [][]estate.Fact{
+	for i, attributes := range [][]estate.Attribute{
 		{{Attribute: "post", Value: "deck"}, {Attribute: "years", Value: "3"}}, {{Attribute: "post", Value: "deck"}}, {{Attribute: "years", Value: "12"}}, nil,
 	} {
-		b.b.AddPerson(estate.Person{Address: at(fmt.Sprint("p", i))}, facts, nil)
+		b.b.AddPerson(estate.Person{Address: at(fmt.Sprint("p", i))}, attributes, nil)
 	}
 	r := b.resolver(1)
 	for _, text := range []string{

@@ -51,9 +51,9 @@ func Parse(text string, scope Scope) (Expr, error) {
 	return x, p.failure()
 }
 
-// A Rule is one line of a gate or a list of voices.
+// A Rule is one line of a gate or of send-as.
 type Rule struct {
-	Head     string // the word that it begins with: a verdict, or the kind of voice
+	Head     string // the word that it begins with: a verdict, or as or for
 	Selector Expr
 	Because  string // what the sender is told, or ""
 	Text     string // as written

@@ -115,7 +115,7 @@ func TestScope(t *testing.T) {
 	}
 	_, err := ParseRule(`as inside because "x"`, []string{"as", "for"}, ForPeople)
 	if err == nil || !strings.Contains(err.Error(), "rules of a gate") {
-		t.Errorf("because in a voice: %v, want an error", err)
+		t.Errorf("because in a send-as: %v, want an error", err)
 	}
 }
 

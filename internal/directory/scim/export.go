@@ -62,7 +62,7 @@ func (x *Export) Carries() directory.Carries {
 		Owners:      true,
 		Moderators:  true,
 		Names:       true,
-		Facts:       func(name, _ string) bool { _, ok := x.Map.FactAttribute(name); return ok },
+		Attributes:  func(name, _ string) bool { _, ok := x.Map.AttributeAttribute(name); return ok },
 		OneValue:    true,
 		Mailbox:     func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
 		Rules:       func(estate.MemberRule) bool { return true },
@@ -130,8 +130,8 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 		user["displayName"], user["name"] = p.Name, map[string]any{"formatted": p.Name}
 	}
 	extension := map[string]any{}
-	for _, f := range e.Facts(id) {
-		to, ok := x.Map.FactAttribute(f.Attribute)
+	for _, f := range e.Attributes(id) {
+		to, ok := x.Map.AttributeAttribute(f.Attribute)
 		switch {
 		case !ok || user[to] != nil || extension[to] != nil: // a list is none of the schema's
 		case slices.Contains(enterprise, to):

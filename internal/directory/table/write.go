@@ -12,7 +12,7 @@ import (
 	"yorvet.example/yorvet/internal/directory"
 )
 
-// taken are the names of columns that are no facts.
+// taken are the names of columns that are no attributes.
 var taken = []string{
 	"address",
 	"mail",
@@ -31,7 +31,7 @@ var taken = []string{
 	"group",
 }
 
-// Carries says what tables hold: all but facts whose values or names a table has
+// Carries says what tables hold: all but attributes whose values or names a table has
 // another meaning for, and accepted hazards.
 func Carries() directory.Carries {
 	return directory.Carries{
@@ -43,7 +43,7 @@ func Carries() directory.Carries {
 		Moderators:  true,
 		Access:      true,
 		Names:       true,
-		Facts: func(name, value string) bool {
+		Attributes: func(name, value string) bool {
 			return !slices.Contains(taken, selector.Fold(name)) && !strings.Contains(value, ";") &&
 				strings.TrimSpace(value) == value
 		},
@@ -101,8 +101,8 @@ func people(e *estate.Estate) []byte {
 	columns := []string{"address", "name", "also", "mailbox"}
 	carries := Carries()
 	for i := range e.People() {
-		for _, f := range e.Facts(e.PersonID(i)) {
-			if !slices.Contains(columns, f.Attribute) && carries.Facts(f.Attribute, f.Value) {
+		for _, f := range e.Attributes(e.PersonID(i)) {
+			if !slices.Contains(columns, f.Attribute) && carries.Attributes(f.Attribute, f.Value) {
 				columns = append(columns, f.Attribute)
 			}
 		}
@@ -115,8 +115,8 @@ func people(e *estate.Estate) []byte {
 		if p.Mailbox != estate.MailboxOpen {
 			row[3] = p.Mailbox.String()
 		}
-		for _, f := range e.Facts(e.PersonID(i)) {
-			if !carries.Facts(f.Attribute, f.Value) {
+		for _, f := range e.Attributes(e.PersonID(i)) {
+			if !carries.Attributes(f.Attribute, f.Value) {
 				continue
 			}
 			cell := &row[slices.Index(columns, f.Attribute)]

@@ -20,14 +20,14 @@ func Carries(m *directory.Map) directory.Carries {
 		AlsoOutside: true,
 		Names:       true,
 		Unnamed:     true,
-		Facts:       func(name, value string) bool { _, ok := property(m, name); return ok },
+		Attributes:  func(name, value string) bool { _, ok := property(m, name); return ok },
 	}
 }
 
-// property returns the property of a fact, if it has one: letters, digits and
+// property returns the property of an attribute, if it has one: letters, digits and
 // hyphens (RFC 6350, section 3.3).
-func property(m *directory.Map, fact string) (string, bool) {
-	name, ok := m.FactAttribute(fact)
+func property(m *directory.Map, attribute string) (string, bool) {
+	name, ok := m.AttributeAttribute(attribute)
 	plain := strings.IndexFunc(name, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-'
 	}) < 0
@@ -40,7 +40,7 @@ func Write(w io.Writer, e *estate.Estate, m *directory.Map) error {
 	for i := range e.People() {
 		p := e.Person(e.PersonID(i))
 		card := newCard(p.Address, p.Also, p.Name, "individual")
-		for _, f := range e.Facts(e.PersonID(i)) {
+		for _, f := range e.Attributes(e.PersonID(i)) {
 			if to, ok := property(m, f.Attribute); ok {
 				card.Add(to, &vcard.Field{Value: directory.Plain(f.Value)})
 			}

@@ -16,8 +16,8 @@ import (
 const Quay = `yorvet: 1
 domains: [kelp.example, spare.example]
 people:
-  - {address: ann@kelp.example, name: Ann, facts: {base: pier, post: deck}}
-  - {address: bob@kelp.example, also: [rob@kelp.example], facts: {base: quay}}
+  - {address: ann@kelp.example, name: Ann, attributes: {base: pier, post: deck}}
+  - {address: bob@kelp.example, also: [rob@kelp.example], attributes: {base: quay}}
   - {address: cat@kelp.example}
 groups:
   - address: desk@kelp.example
@@ -81,8 +81,8 @@ func Alterations(e *estate.Estate) []Alteration {
 			"hold suspect, admit anyone"}},
 		{change.InsertRule{Group: crew, Setting: "gate", At: 1, Text: "hold anyone"}, []string{last, last +
 			"    gate: [admit inside, hold anyone]\n"}},
-		{change.InsertRule{Group: crew, Setting: "voice", Text: "as members"}, []string{last, last +
-			"    voice: [as members]\n"}},
+		{change.InsertRule{Group: crew, Setting: "send-as", Text: "as members"}, []string{last, last +
+			"    send-as: [as members]\n"}},
 		{change.SetRule{Group: desk, Setting: "gate", At: 0, Text: "drop unproven"}, []string{"refuse unproven",
 			"drop unproven"}},
 		{change.RemoveRule{Group: desk, Setting: "gate", At: 0}, []string{"refuse unproven, ", ""}},
@@ -114,19 +114,19 @@ func Alterations(e *estate.Estate) []Alteration {
 		{change.RemoveGroup{Group: crew}, []string{"  - address: crew@kelp.example\n    owners: [bob@kelp.example, " +
 			"desk@kelp.example]\n    " + last, ""}},
 		{change.AddPerson{Address: at("dan@kelp.example"), Also: []address.Address{at("don@kelp.example")}, Name: "Dan",
-			Mailbox: estate.MailboxFull, Facts: []estate.Fact{{Attribute: "base", Value: "pier"}}},
-			[]string{"groups:", "  - {address: dan@kelp.example, also: [don@kelp.example], name: Dan, mailbox: full, facts: " +
+			Mailbox: estate.MailboxFull, Attributes: []estate.Attribute{{Attribute: "base", Value: "pier"}}},
+			[]string{"groups:", "  - {address: dan@kelp.example, also: [don@kelp.example], name: Dan, mailbox: full, attributes: " +
 				"{base: pier}}\ngroups:"}},
 		{change.SetPerson{Person: ann, Field: "name", Text: "Anna"}, []string{"name: Ann", "name: Anna"}},
 		{change.SetPerson{Person: ann, Field: "mailbox", Text: "closed"}, []string{"name: Ann",
 			"name: Ann, mailbox: closed"}},
-		{change.SetFact{Person: ann, Attribute: "Base", Values: []string{"quay", "pier"}}, []string{"base: pier",
+		{change.SetAttribute{Person: ann, Attribute: "Base", Values: []string{"quay", "pier"}}, []string{"base: pier",
 			"base: [quay, pier]"}},
-		{change.SetFact{Person: bob, Attribute: "base"}, []string{", facts: {base: quay}", ""}},
+		{change.SetAttribute{Person: bob, Attribute: "base"}, []string{", attributes: {base: quay}", ""}},
 		{change.SetPersonAlso{Person: ann, Also: []address.Address{at("ana@kelp.example")}}, []string{"name: Ann",
 			"name: Ann, also: [ana@kelp.example]"}},
 		{change.RenamePerson{Person: ann, To: at("anna@kelp.example")}, []string{"ann@", "anna@"}},
-		{change.RemovePerson{Person: bob}, []string{"  - {address: bob@kelp.example, also: [rob@kelp.example], facts: " +
+		{change.RemovePerson{Person: bob}, []string{"  - {address: bob@kelp.example, also: [rob@kelp.example], attributes: " +
 			"{base: quay}}\n", "",
 			"bob@kelp.example, desk", "desk", ", {address: bob@kelp.example, copy: digest}", ""}},
 		{change.AddDomain{Name: "more.example"}, []string{"spare.example]", "spare.example, more.example]"}},

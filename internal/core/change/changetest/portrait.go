@@ -21,7 +21,7 @@ func Portrait(e *estate.Estate) []string {
 			continue
 		}
 		p.Place = estate.Place{}
-		lines = append(lines, fmt.Sprintf("person %+v %q", p, e.Facts(id)))
+		lines = append(lines, fmt.Sprintf("person %+v %q", p, e.Attributes(id)))
 	}
 	for g := range estate.ID(e.Groups()) {
 		for setting := range estate.GroupSettings() {

@@ -1,6 +1,6 @@
-// Package posture holds ready sets of settings for new groups: what a group is
+// Package preset holds ready sets of settings for new groups: what a group is
 // for decides who may post to it and who receives it.
-package posture
+package preset
 
 import (
 	"slices"
@@ -8,8 +8,8 @@ import (
 	"yorvet.example/yorvet/internal/core/change"
 )
 
-// A Posture is a set of settings that go together.
-type Posture struct {
+// A Preset is a set of settings that go together.
+type Preset struct {
 	Name     string
 	For      string // what it is for, in a few words
 	Posts    string // what it means for who posts
@@ -19,10 +19,10 @@ type Posture struct {
 
 const signIn = `refuse unproven because "Sign in before you write in our name."`
 
-// All returns all postures.
-func All() []Posture { return slices.Clone(all) }
+// All returns all presets.
+func All() []Preset { return slices.Clone(all) }
 
-var all = []Posture{
+var all = []Preset{
 	{
 		Name: "desk",
 		For:  "an address that people outside write to, answered in its own name",
@@ -34,13 +34,13 @@ var all = []Posture{
 			{Setting: "kind", Texts: []string{"forum"}},
 			{Setting: "copy", Texts: []string{"every"}},
 			{Setting: "gate", Texts: []string{signIn, "hold suspect", "admit anyone"}},
-			{Setting: "voice", Texts: []string{"as members"}},
+			{Setting: "send-as", Texts: []string{"as members"}},
 			{Setting: "replies-as", Texts: []string{"group"}},
 			{Setting: "replies-to", Texts: []string{"group"}},
 		},
 	},
 	{
-		Name:     "circle",
+		Name:     "discussion",
 		For:      "people who write to each other",
 		Posts:    "Members and owners alone. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy.",
@@ -71,7 +71,7 @@ var all = []Posture{
 		},
 	},
 	{
-		Name: "sluice",
+		Name: "moderated",
 		For:  "mail that somebody looks at before anybody gets it",
 		Posts: "Everybody may try, and every message waits for a moderator, or an owner where there is none; what " +
 			"those write themselves does not. Mail that only claims to be from its sender is refused.",
@@ -83,7 +83,7 @@ var all = []Posture{
 		},
 	},
 	{
-		Name:     "shelf",
+		Name:     "shared-inbox",
 		For:      "mail that is kept where members read it, and not copied",
 		Posts:    "Everybody inside. Everybody else is refused and told so.",
 		Receives: "Nobody gets a copy: members read the mail in the group's own mailbox.",
@@ -92,19 +92,26 @@ var all = []Posture{
 			{Setting: "gate", Texts: []string{signIn, "admit inside"}},
 		},
 	},
+	{
+		Name:     "access-only",
+		For:      "a set of people that other groups, gates and systems name",
+		Posts:    "Nobody: it accepts no mail.",
+		Receives: "Nobody, except as part of a group that it is nested in.",
+		Settings: []change.Said{{Setting: "kind", Texts: []string{"roster"}}},
+	},
 }
 
-// Find returns the posture of a name, and whether there is one.
-func Find(name string) (Posture, bool) {
+// Find returns the preset of a name, and whether there is one.
+func Find(name string) (Preset, bool) {
 	for _, p := range all {
 		if p.Name == name {
 			return p, true
 		}
 	}
-	return Posture{}, false
+	return Preset{}, false
 }
 
-// Names returns the names of all postures.
+// Names returns the names of all presets.
 func Names() []string {
 	var names []string
 	for _, p := range all {

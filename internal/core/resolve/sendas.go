@@ -21,21 +21,21 @@ var proofWords = []string{"not-needed", "possible", "impossible"}
 
 func (p Proof) String() string { return proofWords[p] }
 
-// A Speaker is a person with a voice in a group.
-type Speaker struct {
-	ID    estate.ID
-	Voice estate.Voice
-	Rule  int // that gives the voice, from 1
-	Proof Proof
+// A Delegate is a person who may send as a group.
+type Delegate struct {
+	ID     estate.ID
+	SendAs estate.SendAs
+	Rule   int // that gives the right, from 1
+	Proof  Proof
 	// Receipt is what becomes of the ownership code for this person, where it is
 	// mailed and let in; nil if they get nothing of it.
 	Receipt *Recipient
 }
 
-// Speakers are those who may write in a group's name.
-type Speakers struct {
+// Delegates are those who may write in a group's name.
+type Delegates struct {
 	Group  estate.ID
-	People []Speaker // sorted by address without case
+	People []Delegate // sorted by address without case
 
 	// Code is what the gate says to the ownership code, and Delivery what becomes
 	// of it, where the group asks for one and the estate has a code-sender.
@@ -43,37 +43,37 @@ type Speakers struct {
 	Delivery *Delivery
 }
 
-// Voice returns the voice that a proven sender has in a group, and the rule
+// SendAs returns the right to send as a group that a proven sender has, and the rule
 // that gives it, from 1; 0 where none does.
-func (r *Resolver) Voice(group estate.ID, s Sender) (estate.Voice, int) {
-	for i, rule := range r.e.Group(group).Voice {
+func (r *Resolver) SendAs(group estate.ID, s Sender) (estate.SendAs, int) {
+	for i, rule := range r.e.Group(group).SendAs {
 		if r.Eval(group, rule.Selector, s, Message{}) {
-			return rule.Voice, i + 1
+			return rule.SendAs, i + 1
 		}
 	}
-	return estate.NoVoice, 0
+	return estate.NoSendAs, 0
 }
 
 // Proof returns whether a person can show that a group's name is theirs to use. Who
-// is no person of the estate, or has no voice, cannot.
+// is no person of the estate, or may not send as it, cannot.
 func (r *Resolver) Proof(group, person estate.ID) Proof {
-	if r.e.Group(group).VoiceProof == estate.ProofNone {
+	if r.e.Group(group).SendAsProof == estate.ProofNone {
 		return ProofNotNeeded
 	}
-	for _, speaker := range r.Speakers(group).People {
-		if speaker.ID == person {
-			return speaker.Proof
+	for _, delegate := range r.Delegates(group).People {
+		if delegate.ID == person {
+			return delegate.Proof
 		}
 	}
 	return ProofImpossible
 }
 
-// VoiceClasses returns, for each voice rule of a group from 1, the people and
-// groups for whom it decides, and at 0 those that have no voice.
-func (r *Resolver) VoiceClasses(group estate.ID) []*roaring.Bitmap {
+// SendAsClasses returns, for each send-as rule of a group from 1, the people and
+// groups for whom it decides, and at 0 those that may not.
+func (r *Resolver) SendAsClasses(group estate.ID) []*roaring.Bitmap {
 	rest := r.everyone()
 	classes := []*roaring.Bitmap{nil}
-	for _, rule := range r.e.Group(group).Voice {
+	for _, rule := range r.e.Group(group).SendAs {
 		class := roaring.And(rest, r.Set(group, rule.Selector, Message{}))
 		classes = append(classes, class)
 		rest.AndNot(class)
@@ -82,13 +82,13 @@ func (r *Resolver) VoiceClasses(group estate.ID) []*roaring.Bitmap {
 	return classes
 }
 
-// Speakers returns the people who have a voice in a group, and whether the
+// Delegates returns the people who may send as a group, and whether the
 // ownership code reaches them.
-func (r *Resolver) Speakers(group estate.ID) *Speakers {
+func (r *Resolver) Delegates(group estate.ID) *Delegates {
 	g := r.e.Group(group)
-	speakers := &Speakers{Group: group}
+	delegates := &Delegates{Group: group}
 	rules := make([]int, r.e.People())
-	for rule, class := range r.VoiceClasses(group) {
+	for rule, class := range r.SendAsClasses(group) {
 		if rule == 0 {
 			continue
 		}
@@ -99,12 +99,12 @@ func (r *Resolver) Speakers(group estate.ID) *Speakers {
 		}
 	}
 	receipts := map[estate.ID]*Recipient{}
-	if g.VoiceProof == estate.ProofMailedCode {
-		speakers.Code, speakers.Delivery = r.mailCode(group)
+	if g.SendAsProof == estate.ProofMailedCode {
+		delegates.Code, delegates.Delivery = r.mailCode(group)
 	}
-	if speakers.Delivery != nil {
-		for i := range speakers.Delivery.Recipients {
-			receipts[speakers.Delivery.Recipients[i].ID] = &speakers.Delivery.Recipients[i]
+	if delegates.Delivery != nil {
+		for i := range delegates.Delivery.Recipients {
+			receipts[delegates.Delivery.Recipients[i].ID] = &delegates.Delivery.Recipients[i]
 		}
 	}
 	for _, id := range r.e.PeopleByAddress() {
@@ -112,17 +112,17 @@ func (r *Resolver) Speakers(group estate.ID) *Speakers {
 		if rule == 0 {
 			continue
 		}
-		s := Speaker{ID: id, Voice: g.Voice[rule-1].Voice, Rule: rule, Receipt: receipts[id]}
-		if g.VoiceProof == estate.ProofMailedCode {
+		s := Delegate{ID: id, SendAs: g.SendAs[rule-1].SendAs, Rule: rule, Receipt: receipts[id]}
+		if g.SendAsProof == estate.ProofMailedCode {
 			s.Proof = ProofImpossible
-			admitted := speakers.Code != nil && speakers.Code.Verdict == estate.Admit
+			admitted := delegates.Code != nil && delegates.Code.Verdict == estate.Admit
 			if admitted && s.Receipt != nil && (s.Receipt.Outcome == Inbox || s.Receipt.Outcome == Archive) {
 				s.Proof = ProofPossible
 			}
 		}
-		speakers.People = append(speakers.People, s)
+		delegates.People = append(delegates.People, s)
 	}
-	return speakers
+	return delegates
 }
 
 // mailCode returns what becomes of an ownership code that is mailed to a group:

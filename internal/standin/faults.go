@@ -15,20 +15,20 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// Conduct is how a service behaves besides what its estate says: where people
+// Faults is how a service behaves besides what its estate says: where people
 // forward their mail to, which groups work only after a while, and what goes
 // wrong.
-type Conduct struct {
-	Version int                      `yaml:"yorvet-conduct"`
+type Faults struct {
+	Version int                      `yaml:"yorvet-faults"`
 	Seed    uint64                   `yaml:"seed"`
 	Forward map[string]string        `yaml:"forward"` // address to address
 	Starts  map[string]time.Duration `yaml:"starts"`  // group: how long after the service it starts to work
-	Trouble []Trouble                `yaml:"trouble"`
+	List    []Fault                  `yaml:"faults"`
 }
 
-// A Trouble is something that goes wrong.
-type Trouble struct {
-	Do    string        `yaml:"do"`    // one of Troubles
+// A Fault is something that goes wrong.
+type Fault struct {
+	Do    string        `yaml:"do"`    // one of faultNames
 	Share float64       `yaml:"share"` // percent of the cases, all by default
 	To    string        `yaml:"to"`    // only for this address, or group; "" for all
 	By    time.Duration `yaml:"by"`    // how long a delay, a slow answer or the refusal for now lasts
@@ -40,10 +40,10 @@ type Trouble struct {
 	Value string        `yaml:"value"` // what it says then; "" takes it out
 }
 
-// troubles are what can go wrong. The first five befall copies on their way to a
+// faultNames are what can go wrong. The first five befall copies on their way to a
 // mailbox, the next four a message or connection over SMTP, and the last two the
 // servers.
-var troubles = []string{
+var faultNames = []string{
 	"lose",
 	"delay",
 	"duplicate",
@@ -57,27 +57,27 @@ var troubles = []string{
 	"imap-gone",
 }
 
-// ReadConduct reads a file in YAML.
-func ReadConduct(ctx context.Context, path string) (*Conduct, error) {
-	c := &Conduct{}
+// ReadFaults reads a file in YAML.
+func ReadFaults(ctx context.Context, path string) (*Faults, error) {
+	c := &Faults{}
 	if _, err := yamlfile.Read(ctx, path, c); err != nil {
 		return nil, err
 	}
 	if c.Version != 1 {
-		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-conduct: 1\"", path)
+		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-faults: 1\"", path)
 	}
-	for i, t := range c.Trouble {
+	for i, t := range c.List {
 		if err := t.check(); err != nil {
-			return nil, fmt.Errorf("%s: trouble %d: %w", path, i+1, err)
+			return nil, fmt.Errorf("%s: fault %d: %w", path, i+1, err)
 		}
 	}
 	return c, nil
 }
 
-func (t Trouble) check() error {
+func (t Fault) check() error {
 	switch {
-	case !slices.Contains(troubles, t.Do):
-		return fmt.Errorf("there is no %q, expected one of %s", t.Do, strings.Join(troubles, ", "))
+	case !slices.Contains(faultNames, t.Do):
+		return fmt.Errorf("there is no %q, expected one of %s", t.Do, strings.Join(faultNames, ", "))
 	case t.Share < 0 || t.Share > 100:
 		return fmt.Errorf("share is %g, expected percent", t.Share)
 	case t.Do == "cut" && t.Bytes <= 0:
@@ -90,33 +90,33 @@ func (t Trouble) check() error {
 	return nil
 }
 
-// conduct is a Conduct at work.
-type conduct struct {
-	Conduct
+// faults is a Faults at work.
+type faults struct {
+	Faults
 	began time.Time
 
 	mutex  sync.Mutex
 	random *rand.Rand
-	times  []int                // by trouble: how often it has happened
+	times  []int                // by fault: how often it has happened
 	tried  map[string]time.Time // who was told to come later, and when
 }
 
-func newConduct(c *Conduct) *conduct {
-	return &conduct{
-		Conduct: *c,
-		began:   time.Now(),
-		random:  rand.New(rand.NewPCG(c.Seed, 1)),
-		times:   make([]int, len(c.Trouble)),
-		tried:   map[string]time.Time{},
+func newFaults(c *Faults) *faults {
+	return &faults{
+		Faults: *c,
+		began:  time.Now(),
+		random: rand.New(rand.NewPCG(c.Seed, 1)),
+		times:  make([]int, len(c.List)),
+		tried:  map[string]time.Time{},
 	}
 }
 
-// now returns the trouble of a kind that befalls something for any of some
+// now returns the fault of a kind that befalls something for any of some
 // addresses now, or nil.
-func (c *conduct) now(do string, addresses ...string) *Trouble {
+func (c *faults) now(do string, addresses ...string) *Fault {
 	since := time.Since(c.began)
-	for i := range c.Trouble {
-		t := &c.Trouble[i]
+	for i := range c.List {
+		t := &c.List[i]
 		if t.Do != do || since < t.From || t.For > 0 && since > t.From+t.For {
 			continue
 		}
@@ -130,8 +130,8 @@ func (c *conduct) now(do string, addresses ...string) *Trouble {
 	return nil
 }
 
-func (c *conduct) strikes(i int) bool {
-	t := &c.Trouble[i]
+func (c *faults) strikes(i int) bool {
+	t := &c.List[i]
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if t.Times > 0 && c.times[i] >= t.Times || t.Share > 0 && c.random.Float64()*100 >= t.Share {
@@ -143,13 +143,13 @@ func (c *conduct) strikes(i int) bool {
 
 // comesTooEarly reports whether a message has to be tried again later: it is the
 // first attempt of a sender to write to somebody, or too soon after.
-func (c *conduct) comesTooEarly(from, to string) bool {
+func (c *faults) comesTooEarly(from, to string) bool {
 	key := strings.ToLower(from + "\x00" + to)
 	c.mutex.Lock()
 	first, known := c.tried[key]
 	c.mutex.Unlock()
-	for i := range c.Trouble {
-		t := &c.Trouble[i]
+	for i := range c.List {
+		t := &c.List[i]
 		if t.Do != "later" {
 			continue
 		}
@@ -168,7 +168,7 @@ func (c *conduct) comesTooEarly(from, to string) bool {
 }
 
 // works reports whether a group has started to work.
-func (c *conduct) works(group string) bool {
+func (c *faults) works(group string) bool {
 	for name, delay := range c.Starts {
 		if address.Same(name, group) {
 			return time.Since(c.began) >= delay
@@ -178,7 +178,7 @@ func (c *conduct) works(group string) bool {
 }
 
 // forward returns where mail for an address goes.
-func (c *conduct) forward(to string) (string, bool) {
+func (c *faults) forward(to string) (string, bool) {
 	for from, target := range c.Forward {
 		if address.Same(from, to) {
 			return target, true
@@ -187,41 +187,41 @@ func (c *conduct) forward(to string) (string, bool) {
 	return "", false
 }
 
-// listener cuts and slows connections where that is the trouble.
-func (c *conduct) listener(l net.Listener) net.Listener {
-	if !slices.ContainsFunc(c.Trouble, func(t Trouble) bool { return t.Do == "cut" || t.Do == "slow" }) {
+// listener cuts and slows connections where that is the fault.
+func (c *faults) listener(l net.Listener) net.Listener {
+	if !slices.ContainsFunc(c.List, func(t Fault) bool { return t.Do == "cut" || t.Do == "slow" }) {
 		return l
 	}
-	return &troubledListener{l, c}
+	return &faultyListener{l, c}
 }
 
-type troubledListener struct {
+type faultyListener struct {
 	net.Listener
-	conduct *conduct
+	faults *faults
 }
 
-func (l *troubledListener) Accept() (net.Conn, error) {
+func (l *faultyListener) Accept() (net.Conn, error) {
 	conn, err := l.Listener.Accept()
 	if err != nil {
 		return nil, err
 	}
-	t := &troubledConn{Conn: conn}
-	if cut := l.conduct.now("cut"); cut != nil {
+	t := &faultyConn{Conn: conn}
+	if cut := l.faults.now("cut"); cut != nil {
 		t.left = cut.Bytes
 	}
-	if slow := l.conduct.now("slow"); slow != nil {
+	if slow := l.faults.now("slow"); slow != nil {
 		t.wait = slow.By
 	}
 	return t, nil
 }
 
-type troubledConn struct {
+type faultyConn struct {
 	net.Conn
 	left int // bytes that may yet be read; 0: any
 	wait time.Duration
 }
 
-func (c *troubledConn) Read(b []byte) (int, error) {
+func (c *faultyConn) Read(b []byte) (int, error) {
 	if c.left < 0 {
 		return 0, net.ErrClosed
 	}
@@ -236,7 +236,7 @@ func (c *troubledConn) Read(b []byte) (int, error) {
 	return n, err
 }
 
-func (c *troubledConn) Write(b []byte) (int, error) {
+func (c *faultyConn) Write(b []byte) (int, error) {
 	time.Sleep(c.wait)
 	return c.Conn.Write(b)
 }

@@ -9,9 +9,9 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// speaking makes an estate with one group of a kind, in which everybody inside
-// has a voice, and whose proof is a mailed code.
-func speaking(t *testing.T, kind estate.Kind, codes, gate string) (*Resolver, estate.ID) {
+// sendAsEstate makes an estate with one group of a kind, in which everybody inside
+// may send as it, and whose proof is a mailed code.
+func sendAsEstate(t *testing.T, kind estate.Kind, codes, gate string) (*Resolver, estate.ID) {
 	t.Helper()
 	s := estate.Settings{Files: []string{"test.yaml"}, Domains: []estate.Domain{{Name: "kelp.example"}}}
 	if codes != "" {
@@ -23,9 +23,9 @@ func speaking(t *testing.T, kind estate.Kind, codes, gate string) (*Resolver, es
 	if err != nil {
 		t.Fatal(err)
 	}
-	g := b.b.AddGroup(estate.Group{Address: at("desk"), Kind: kind, VoiceProof: estate.ProofMailedCode,
-		Voice: []estate.VoiceRule{{Voice: estate.VoiceAs, Selector: inside}},
-		Gate:  []estate.GateRule{{Verdict: estate.Admit, Selector: admits, Text: "admit " + gate}}}, nil)
+	g := b.b.AddGroup(estate.Group{Address: at("desk"), Kind: kind, SendAsProof: estate.ProofMailedCode,
+		SendAs: []estate.SendAsRule{{SendAs: estate.AsGroup, Selector: inside}},
+		Gate:   []estate.GateRule{{Verdict: estate.Admit, Selector: admits, Text: "admit " + gate}}}, nil)
 	nested := b.group("nested", estate.List, "hold anyone")
 	b.person("every")
 	b.person("digest")
@@ -58,12 +58,12 @@ func TestProof(t *testing.T) {
 		{"a roster takes no mail", estate.Roster, codes, "anyone", nil},
 		{"there is no code-sender", estate.Forum, "", "anyone", nil},
 	} {
-		r, g := speaking(t, c.kind, c.codes, c.gate)
-		speakers := r.Speakers(g)
+		r, g := sendAsEstate(t, c.kind, c.codes, c.gate)
+		delegates := r.Delegates(g)
 		var possible []string
-		for _, s := range speakers.People {
+		for _, s := range delegates.People {
 			local := r.e.Address(s.ID).Local()
-			if s.Voice != estate.VoiceAs || s.Rule != 1 || s.Proof == ProofNotNeeded {
+			if s.SendAs != estate.AsGroup || s.Rule != 1 || s.Proof == ProofNotNeeded {
 				t.Errorf("%s: %s has %+v", c.name, local, s)
 			}
 			if s.Proof == ProofPossible {
@@ -73,11 +73,11 @@ func TestProof(t *testing.T) {
 				t.Errorf("%s: somebody who is no member receives the code", c.name)
 			}
 		}
-		if len(speakers.People) != 6 || !slices.Equal(possible, c.possible) {
-			t.Errorf("%s: possible for %v of %d, want %v", c.name, possible, len(speakers.People), c.possible)
+		if len(delegates.People) != 6 || !slices.Equal(possible, c.possible) {
+			t.Errorf("%s: possible for %v of %d, want %v", c.name, possible, len(delegates.People), c.possible)
 		}
-		if (speakers.Code != nil) != (c.codes != "") || (speakers.Delivery != nil) != (c.codes != "") {
-			t.Errorf("%s: the code is %+v", c.name, speakers.Code)
+		if (delegates.Code != nil) != (c.codes != "") || (delegates.Delivery != nil) != (c.codes != "") {
+			t.Errorf("%s: the code is %+v", c.name, delegates.Code)
 		}
 	}
 }

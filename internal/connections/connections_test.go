@@ -1,4 +1,4 @@
-package lanes
+package connections
 
 import (
 	"fmt"
@@ -12,11 +12,11 @@ import (
 	"yorvet.example/yorvet/internal/endpoint"
 )
 
-// load loads a lanes file with a text, beside a secret, and fetches the secrets.
-func load(t *testing.T, text string) (*Lanes, error) {
+// load loads a connections file with a text, beside a secret, and fetches the secrets.
+func load(t *testing.T, text string) (*Connections, error) {
 	t.Helper()
 	dir := t.TempDir()
-	for name, content := range map[string]string{"lanes.yaml": text, "secret": "hush-42\nmore\n", "empty": "\n"} {
+	for name, content := range map[string]string{"connections.yaml": text, "secret": "hush-42\nmore\n", "empty": "\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -24,7 +24,7 @@ func load(t *testing.T, text string) (*Lanes, error) {
 	if err := os.WriteFile(filepath.Join(dir, "open"), []byte("hush-42\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	l, err := Load(t.Context(), filepath.Join(dir, "lanes.yaml"))
+	l, err := Load(t.Context(), filepath.Join(dir, "connections.yaml"))
 	if err == nil {
 		err = l.Unlock(t.Context(), true)
 	}
@@ -34,7 +34,7 @@ func load(t *testing.T, text string) (*Lanes, error) {
 // Loading alone fetches no secret, and a file that was merely found runs nothing.
 func TestNothingRunsUnasked(t *testing.T) {
 	dir := t.TempDir()
-	path := filepath.Join(dir, "lanes.yaml")
+	path := filepath.Join(dir, "connections.yaml")
 	ran := filepath.Join(dir, "ran")
 	text := strings.Replace(good, "command: [cat, secret]", "command: [touch, ran]", 1)
 	for name, content := range map[string]string{path: text, filepath.Join(dir, "secret"): "hush-42\n"} {
@@ -46,7 +46,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Unlock(t.Context(), false); err == nil || !strings.Contains(err.Error(), path+":") || !strings.Contains(err.Error(), "--lanes") {
+	if err := l.Unlock(t.Context(), false); err == nil || !strings.Contains(err.Error(), path+":") || !strings.Contains(err.Error(), "--connections") {
 		t.Errorf("err = %v, want the place, and what to say", err)
 	}
 	if _, err := os.Stat(ran); err == nil {
@@ -71,7 +71,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	}
 }
 
-const good = `yorvet-lanes: 1
+const good = `yorvet-connections: 1
 send:
   - name: inside
     server: mail.kelp.example:587
@@ -88,7 +88,7 @@ look:
   - server: imap.kelp.example:993
     tls: implicit
     for: ["@kelp.example"]
-    login: {user: keeper, as: "{address}", password: {environment: LANES_TEST}}
+    login: {user: keeper, as: "{address}", password: {environment: CONNECTIONS_TEST}}
   - server: 127.0.0.1:143
     tls: none
     for: [anyone]
@@ -98,7 +98,7 @@ limits: {pace: 0.5, people: 7, connections: 3, patience: 90s, look-every: 250ms,
 `
 
 func TestLoad(t *testing.T) {
-	t.Setenv("LANES_TEST", "quiet-7")
+	t.Setenv("CONNECTIONS_TEST", "quiet-7")
 	l, err := load(t, good)
 	if err != nil {
 		t.Fatal(err)
@@ -139,12 +139,13 @@ func TestLoad(t *testing.T) {
 }
 
 // What is wrong is told with its place, and without the secret.
-func TestBadLanes(t *testing.T) {
-	t.Setenv("LANES_TEST", "quiet-7")
+func TestBadConnections(t *testing.T) {
+	t.Setenv("CONNECTIONS_TEST", "quiet-7")
 	for _, c := range []struct{ old, new, want string }{
-		{"yorvet-lanes: 1", "lanes: 1", "lanes.yaml:1:1"},
-		{"yorvet-lanes: 1\n", "", ":1:1: the format version is missing"},
-		{"    hello:", "    helo:", "lanes.yaml:11"},
+		{"yorvet-connections: 1", "connections: 1", "connections.yaml:1:1"},
+		{"yorvet-connections: 1", "yorvet-lanes: 1", `connections.yaml:1:1: "yorvet-lanes" is "yorvet-connections" now`},
+		{"yorvet-connections: 1\n", "", ":1:1: the format version is missing"},
+		{"    hello:", "    helo:", "connections.yaml:11"},
 		{"server: mail.kelp.example:587", "server: mail.kelp.example", ":3:5: server is \"mail.kelp.example\""},
 		{"tls: implicit", "tls: implict", "did you mean implicit?"},
 		{"from: [inside]", "from: [insde]", ":3:5:"},
@@ -152,7 +153,7 @@ func TestBadLanes(t *testing.T) {
 		{"password: {file: secret}", "password: {file: open}", "others may read open"},
 		{"password: {file: secret}", "password: {file: empty}", "gives no secret"},
 		{"password: {file: secret}", "password: {file: missing}", "missing"},
-		{"password: {file: secret}", "password: {environment: LANES_TEST_NOT}", "LANES_TEST_NOT"},
+		{"password: {file: secret}", "password: {environment: CONNECTIONS_TEST_NOT}", "CONNECTIONS_TEST_NOT"},
 		{"password: {file: secret}", "password: {}", "one of environment, file or command"},
 		{"password: {file: secret}", "user: ada", "either a password or a token"},
 		{"command: [cat, secret]", "command: [\"false\"]", "false: exit status 1"},
@@ -160,7 +161,7 @@ func TestBadLanes(t *testing.T) {
 		{"bind: 127.0.0.1", "bind: here", "expected an IP address"},
 		{"strangers: [guest@holiday.example]", "strangers: [guest]", ":"},
 		{"pace: 0.5", "pace: -1", "less than nothing"},
-		{"patience: 90s", "patience: soon", "lanes.yaml"},
+		{"patience: 90s", "patience: soon", "connections.yaml"},
 		{"    tls: implicit", "    tls: implicit\n    authority: missing.pem", "missing.pem"},
 		{"    tls: implicit", "    tls: implicit\n    authority: secret", "no certificate"},
 		{"  - name: inside\n", "  - \n", "no name"},
@@ -185,7 +186,7 @@ func FuzzLoad(f *testing.F) {
 		}
 		l, err := load(t, text)
 		if err == nil && (l == nil || len(l.Ways) == 0) {
-			t.Error("there are no lanes, and no error")
+			t.Error("there are no connections, and no error")
 		}
 	})
 }

@@ -1,6 +1,6 @@
-// Package lanes reads a lanes file: how to send as whom, and how to look into
+// Package connections reads a connections file: how to send as whom, and how to look into
 // mailboxes.
-package lanes
+package connections
 
 import (
 	"context"
@@ -23,8 +23,8 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// Lanes are the ways to send and to look.
-type Lanes struct {
+// Connections are the ways to send and to look.
+type Connections struct {
 	Ways      []Outgoing
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
@@ -79,7 +79,7 @@ type Mailboxes struct {
 
 // The form of the file.
 type file struct {
-	Version   int        `yaml:"yorvet-lanes"`
+	Version   int        `yaml:"yorvet-connections"`
 	Send      []fileWay  `yaml:"send"`
 	Look      []fileLook `yaml:"look"`
 	Strangers []string   `yaml:"strangers"`
@@ -133,18 +133,18 @@ var defaults = Limits{
 	Settle:      3 * time.Second,
 }
 
-// Load reads a lanes file. It fetches no secrets: that is for Unlock.
-func Load(ctx context.Context, path string) (*Lanes, error) {
+// Load reads a connections file. It fetches no secrets: that is for Unlock.
+func Load(ctx context.Context, path string) (*Connections, error) {
 	var f file
 	data, err := yamlfile.Read(ctx, path, &f)
 	if err != nil {
 		return nil, err
 	}
 	if f.Version != 1 {
-		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-lanes: 1\"", path)
+		return nil, fmt.Errorf("%s:1:1: the format version is missing, expected \"yorvet-connections: 1\"", path)
 	}
 	r := &reader{path: path, ctx: ctx, data: data}
-	l := &Lanes{Limits: defaults, path: path}
+	l := &Connections{Limits: defaults, path: path}
 	for i, way := range f.Send {
 		l.Ways = append(l.Ways, r.way(i, way))
 	}
@@ -176,7 +176,7 @@ const (
 )
 
 // waits has nobody wait longer for an answer than half of all patience.
-func (l *Lanes) waits() {
+func (l *Connections) waits() {
 	wait := min(max(l.Limits.Patience/2, leastWait), mostWait)
 	for i := range l.Ways {
 		l.Ways[i].reach.Wait = wait
@@ -191,14 +191,14 @@ func (l *Lanes) waits() {
 // owner may read, or the output of commands. It is to be called before anything is
 // sent or looked at. commands says that commands may be run: not where the file was
 // found rather than named, as whoever made the folder would choose them.
-func (l *Lanes) Unlock(ctx context.Context, commands bool) error {
+func (l *Connections) Unlock(ctx context.Context, commands bool) error {
 	var errs []error
 	for _, one := range l.locked {
 		if one.from.Command != nil && !commands {
 			errs = append(
 				errs,
 				fmt.Errorf(
-					"%s: a command gives the secret, and is run only where the file is named: --lanes %s",
+					"%s: a command gives the secret, and is run only where the file is named: --connections %s",
 					one.place,
 					l.path,
 				),
@@ -217,7 +217,7 @@ func (l *Lanes) Unlock(ctx context.Context, commands bool) error {
 // mostCertificates is the size in bytes of a file of certificates that is read.
 const mostCertificates = 1 << 20
 
-// reader turns the form of the file into lanes.
+// reader turns the form of the file into connections.
 type reader struct {
 	path string
 	ctx  context.Context
@@ -407,7 +407,7 @@ func covers(list []string, a address.Address, inside bool) bool {
 
 // Sender returns the way by which somebody can send as themselves, or, with
 // claims, by which their address can be claimed.
-func (l *Lanes) Sender(a address.Address, inside, claims bool) (*Outgoing, bool) {
+func (l *Connections) Sender(a address.Address, inside, claims bool) (*Outgoing, bool) {
 	for i := range l.Ways {
 		if w := &l.Ways[i]; w.Claims == claims && covers(w.From, a, inside) || claims && w.Claims {
 			return w, true
@@ -426,7 +426,7 @@ func (w *Outgoing) As(a address.Address) send.Route {
 }
 
 // Account returns how to look into somebody's mailbox.
-func (l *Lanes) Account(a address.Address, inside bool) (watch.Account, bool) {
+func (l *Connections) Account(a address.Address, inside bool) (watch.Account, bool) {
 	for _, m := range l.Mailboxes {
 		if covers(m.For, a, inside) {
 			return watch.Account{Name: a.String(), Endpoint: m.reach, Login: m.login(a)}, true

@@ -10,7 +10,7 @@ import (
 // those since.
 func TestTooSoonAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		c := newConduct(&Conduct{Trouble: []Trouble{{Do: "lose"}, {Do: "later", By: time.Minute, To: "tray@kelp.example"}}})
+		c := newFaults(&Faults{List: []Fault{{Do: "lose"}, {Do: "later", By: time.Minute, To: "tray@kelp.example"}}})
 		early := func(from, to string) bool { return c.comesTooEarly(from, to) }
 		for _, step := range []struct {
 			wait     time.Duration
@@ -34,10 +34,10 @@ func TestTooSoonAgain(t *testing.T) {
 	})
 }
 
-// A trouble strikes in its time, so often, at whom it is for.
-func TestTroubleStrikes(t *testing.T) {
+// A fault strikes in its time, so often, at whom it is for.
+func TestFaultStrikes(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		c := newConduct(&Conduct{Seed: 1, Trouble: []Trouble{
+		c := newFaults(&Faults{Seed: 1, List: []Fault{
 			{Do: "lose", From: time.Minute, For: time.Minute, To: "ada@kelp.example"},
 			{Do: "junk", Times: 2},
 			{Do: "delay", Share: 30, By: time.Second},
@@ -78,7 +78,7 @@ func TestTroubleStrikes(t *testing.T) {
 			t.Errorf("for ever since: %d", n)
 		}
 		if n := count("rewrite"); n != 0 {
-			t.Errorf("a trouble that is not there: %d", n)
+			t.Errorf("a fault that is not there: %d", n)
 		}
 	})
 }
@@ -86,7 +86,7 @@ func TestTroubleStrikes(t *testing.T) {
 // Groups begin to work in time, and mail is forwarded for whom it is said.
 func TestStartsAndForward(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		c := newConduct(&Conduct{Starts: map[string]time.Duration{"new@kelp.example": time.Minute}, Forward: map[string]string{"ada@kelp.example": "ada@home.example"}})
+		c := newFaults(&Faults{Starts: map[string]time.Duration{"new@kelp.example": time.Minute}, Forward: map[string]string{"ada@kelp.example": "ada@home.example"}})
 		if c.works("New@kelp.example") || !c.works("old@kelp.example") {
 			t.Error("a group works before its time, or another does not")
 		}
@@ -103,9 +103,9 @@ func TestStartsAndForward(t *testing.T) {
 	})
 }
 
-// What is no trouble is refused, with what it lacks.
-func TestTroubleChecks(t *testing.T) {
-	for want, trouble := range map[string]Trouble{
+// What is no fault is refused, with what it lacks.
+func TestFaultChecks(t *testing.T) {
+	for want, faulty := range map[string]Fault{
 		"":                      {Do: "lose", Share: 100},
 		"share is 101":          {Do: "lose", Share: 101},
 		"share is -1":           {Do: "lose", Share: -1},
@@ -116,14 +116,14 @@ func TestTroubleChecks(t *testing.T) {
 		"slow needs by":         {Do: "slow"},
 		"later needs by":        {Do: "later"},
 	} {
-		err := trouble.check()
+		err := faulty.check()
 		if want == "" && err != nil || want != "" && (err == nil || len(err.Error()) < len(want) || err.Error()[:len(want)] != want) {
-			t.Errorf("%+v: %v, want %q", trouble, err, want)
+			t.Errorf("%+v: %v, want %q", faulty, err, want)
 		}
 	}
-	for _, trouble := range []Trouble{{Do: "cut", Bytes: 1}, {Do: "rewrite", Field: "Subject"}, {Do: "delay", By: 1}, {Do: "slow", By: 1}, {Do: "later", By: 1}} {
-		if err := trouble.check(); err != nil {
-			t.Errorf("%+v: %v", trouble, err)
+	for _, faulty := range []Fault{{Do: "cut", Bytes: 1}, {Do: "rewrite", Field: "Subject"}, {Do: "delay", By: 1}, {Do: "slow", By: 1}, {Do: "later", By: 1}} {
+		if err := faulty.check(); err != nil {
+			t.Errorf("%+v: %v", faulty, err)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package posture_test
+package preset_test
 
 import (
 	"fmt"
@@ -8,21 +8,22 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
-	"yorvet.example/yorvet/internal/core/posture"
+	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/sample"
 )
 
-// What a posture says of itself is what its settings do.
-func TestPosturesDoWhatTheySay(t *testing.T) {
-	want := map[string]struct{ outside, inside, forged, member, owner, outcome, voice string }{
-		"desk":     {"admit", "admit", "refuse", "admit", "admit", "inbox", "as"},
-		"circle":   {"refuse", "refuse", "refuse", "admit", "admit", "inbox", ""},
-		"bulletin": {"refuse", "refuse", "refuse", "refuse", "admit", "inbox", ""},
-		"sluice":   {"hold", "hold", "refuse", "hold", "admit", "inbox", ""},
-		"shelf":    {"refuse", "admit", "refuse", "admit", "admit", "archive", ""},
+// What a preset says of itself is what its settings do.
+func TestPresetsDoWhatTheySay(t *testing.T) {
+	want := map[string]struct{ outside, inside, forged, member, owner, outcome, sendAs string }{
+		"desk":         {"admit", "admit", "refuse", "admit", "admit", "inbox", "as"},
+		"discussion":   {"refuse", "refuse", "refuse", "admit", "admit", "inbox", ""},
+		"bulletin":     {"refuse", "refuse", "refuse", "refuse", "admit", "inbox", ""},
+		"moderated":    {"hold", "hold", "refuse", "hold", "admit", "inbox", ""},
+		"access-only":  {"refuse", "refuse", "refuse", "refuse", "refuse", "inbox", ""},
+		"shared-inbox": {"refuse", "admit", "refuse", "admit", "admit", "archive", ""},
 	}
-	for _, p := range posture.All() {
+	for _, p := range preset.All() {
 		var b strings.Builder
 		b.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example}, {address: bob@kelp.example}]\n" +
 			"groups:\n- address: g@kelp.example\n  owners: [ann@kelp.example]\n  members: [bob@kelp.example]\n")
@@ -45,14 +46,14 @@ func TestPosturesDoWhatTheySay(t *testing.T) {
 		judge := func(s resolve.Sender, m resolve.Message) string { return r.Judge(0, s, m).Verdict.String() }
 		bob, _ := r.Estate().Find(address.MustParse("bob@kelp.example"))
 		outcome, _ := r.Receipt(0, bob)
-		got := struct{ outside, inside, forged, member, owner, outcome, voice string }{
+		got := struct{ outside, inside, forged, member, owner, outcome, sendAs string }{
 			judge(strangers.Outside, resolve.Message{}), judge(strangers.Inside, resolve.Message{}), judge(strangers.Inside, resolve.Message{Unproven: true}),
 			judge(r.Sender(address.MustParse("bob@kelp.example")), resolve.Message{}), judge(r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}),
 			outcome.String(), "",
 		}
-		voice, _ := r.Voice(0, r.Sender(address.MustParse("bob@kelp.example")))
-		got.voice = voice.String()
-		// A posture brings no trap of its own.
+		sendAs, _ := r.SendAs(0, r.Sender(address.MustParse("bob@kelp.example")))
+		got.sendAs = sendAs.String()
+		// A preset brings no trap of its own.
 		for _, f := range hazard.Run(r, hazard.All()) {
 			if name := f.Check.Name; name != "owner-left-out" {
 				t.Errorf("%s: a new group has the hazard %s", p.Name, name)

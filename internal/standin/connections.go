@@ -12,10 +12,10 @@ import (
 	"yorvet.example/yorvet/internal/secret"
 )
 
-// LanesFile returns a lanes file with which probes reach the service: its text.
+// ConnectionsFile returns a connections file with which probes reach the service: its text.
 // secretFile holds the password of all logins; strangers are outside addresses to
 // write from.
-func (r Ready) LanesFile(secretFile string, strangers []string, limits string) string {
+func (r Ready) ConnectionsFile(secretFile string, strangers []string, limits string) string {
 	authority := ""
 	if r.Certificate != "" {
 		authority = fmt.Sprintf("    authority: %q\n", r.Certificate)
@@ -24,7 +24,7 @@ func (r Ready) LanesFile(secretFile string, strangers []string, limits string) s
 	for _, s := range strangers {
 		fmt.Fprintf(&list, "  - %s\n", s)
 	}
-	return fmt.Sprintf(`yorvet-lanes: 1
+	return fmt.Sprintf(`yorvet-connections: 1
 # The ways to a stand-in, as it listens now.
 send:
   - name: inside
