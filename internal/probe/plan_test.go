@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/mail"
@@ -237,6 +238,17 @@ func TestJournal(t *testing.T) {
 	if _, err := readJournal(t.Context(), dir); err == nil || !strings.Contains(err.Error(), ":1:1") {
 		t.Errorf("a broken journal is read: %v", err)
 	}
+	torn := append(data, bytes.Repeat([]byte("x"), 70<<10)...)
+	if err := os.WriteFile(path, torn, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if reopened, err = reopen(dir); err != nil {
+		t.Fatal(err)
+	}
+	reopened.close()
+	if whole, _ := os.ReadFile(path); !bytes.Equal(whole, data) {
+		t.Errorf("of %d bytes with a torn end of 70 KiB, %d are left, want %d", len(torn), len(whole), len(data))
+	}
 	other := sample.Load(t, strings.Replace(jetty, "address: main@kelp.example", "address: else@kelp.example", 1))
 	if _, err := restore(h, other, l); err == nil {
 		t.Error("a run goes on without its group")
@@ -271,6 +283,46 @@ func TestSight(t *testing.T) {
 		}
 		if want == sawCopy && strings.Contains(text, "Cc") && !slices.Equal(found[0].View.Shows, []string{"bo@kelp.example"}) {
 			t.Errorf("it shows %v", found[0].View.Shows)
+		}
+	}
+}
+
+// What the reader of a copy sees: to whom an answer goes, to whom an answer to all,
+// and which addresses of people inside are shown that the sender did not write.
+func TestView(t *testing.T) {
+	r := sample.Load(t, jetty)
+	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}})
+	c := Case{From: address.MustParse("ada@kelp.example")}
+	for text, want := range map[string][3]string{
+		"From: ada@kelp.example\r\nTo: main@kelp.example\r\nCc: bo@kelp.example, cy@kelp.example\r\n":                       {"ada@kelp.example", "main@kelp.example cy@kelp.example", "cy@kelp.example"},
+		"From: ada@kelp.example\r\nReply-To: main@kelp.example\r\nTo: main@kelp.example, ADA@kelp.example\r\n":              {"main@kelp.example", "ADA@kelp.example", ""},
+		"From: ada@kelp.example\r\nTo: main@kelp.example, far@out.example, Bo@Kelp.example\r\nSender: dee@kelp.example\r\n": {"ada@kelp.example", "main@kelp.example far@out.example", "dee@kelp.example"},
+	} {
+		m, err := read.Parse([]byte(text + "\r\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		v := p.view(&c, m, "bo@kelp.example")
+		got := [3]string{strings.Join(v.Answer, " "), strings.Join(v.AnswerAll, " "), strings.Join(v.Shows, " ")}
+		if got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+}
+
+// With approval, those who get a message only once it is let in are looked at, too.
+func TestTouched(t *testing.T) {
+	r := sample.Load(t, pontoon)
+	e := r.Estate()
+	held, _ := e.Find(address.MustParse("held@kelp.example"))
+	for approve, want := range map[bool]string{false: "bo@kelp.example", true: "bo@kelp.example eli@kelp.example"} {
+		p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{held}, Kinds: []Kind{Outsider}, Approve: approve})
+		var got []string
+		for _, id := range p.Touched {
+			got = append(got, e.Address(id).String())
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("approving %t: %v are touched, want %s", approve, got, want)
 		}
 	}
 }
