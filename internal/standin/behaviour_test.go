@@ -250,7 +250,7 @@ func TestFaults(t *testing.T) {
 		t.Errorf("a group that does not work yet says %s", reply)
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "later", By: 150 * time.Millisecond}}})
-	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Status != "4.7.1" || !reply.Later() {
+	if _, reply := r.send("", "guest@far.example", tray, nil); reply.String() != "451 4.7.1 come again a little later" {
 		t.Errorf("the first attempt: %s", reply)
 	}
 	time.Sleep(200 * time.Millisecond)
@@ -258,7 +258,7 @@ func TestFaults(t *testing.T) {
 		t.Errorf("the second attempt: %s", reply)
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "refuse", To: tray, Times: 1}}})
-	if _, reply := r.send("", "guest@far.example", tray, nil); reply.Text != "not today" {
+	if _, reply := r.send("", "guest@far.example", tray, nil); reply.String() != "550 5.7.1 not today" {
 		t.Error(reply)
 	}
 	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() {

@@ -38,10 +38,10 @@ func TestApproversLogIn(t *testing.T) {
 	}
 	token := r.request()
 	admit := func(d *compose.Message) { d.Text = "ADMIT\n" }
-	if _, reply := r.send("", "mo@far.example", token, admit); reply.Accepted() || reply.Text != "only those who were asked may answer" {
+	if _, reply := r.send("", "mo@far.example", token, admit); reply.String() != "550 5.7.1 only those who were asked may answer" {
 		t.Errorf("without a login: %s", reply)
 	}
-	if _, reply := r.send("ada@kelp.example", "ada@kelp.example", token, func(d *compose.Message) { d.Text = "Perhaps\n" }); reply.Accepted() {
+	if _, reply := r.send("ada@kelp.example", "ada@kelp.example", token, func(d *compose.Message) { d.Text = "Perhaps\n" }); reply.String() != "550 5.6.0 answer ADMIT or REFUSE in the first line" {
 		t.Errorf("an answer that is none: %s", reply)
 	}
 	if _, reply := r.send("mo@far.example", "mo@far.example", token, admit); !reply.Accepted() {
