@@ -259,3 +259,63 @@ func TestSeveralAtOnce(t *testing.T) {
 		t.Errorf("%+v, %+v", later.Group(desk), g)
 	}
 }
+
+// Who has another address is found by it, and no longer by one that was given up.
+func TestFound(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	desk, person := estate.ID(0), e.PersonID(0)
+	old := e.Address(person)
+	fresh := address.MustParse("fresh@kelp.example")
+	for _, c := range []struct {
+		change change.Change
+		id     estate.ID
+		gone   address.Address
+	}{
+		{change.RenamePerson{Person: person, To: fresh}, person, old},
+		{change.SetPersonAlso{Person: person, Also: []address.Address{fresh}}, person, address.Address{}},
+		{change.SetSetting{Group: desk, Setting: "also", Texts: []string{"fresh@kelp.example"}}, desk, address.Address{}},
+		{change.RenameGroup{Group: desk, To: fresh}, desk, address.Address{}},
+		{change.AddGroup{Address: fresh}, estate.ID(e.Groups()), address.Address{}},
+		{change.AddPerson{Address: fresh}, estate.None, address.Address{}},
+	} {
+		later, err := change.Apply(e, c.change)
+		if err != nil {
+			t.Fatal(err)
+		}
+		id, ok := later.Find(fresh)
+		if !ok || c.id != estate.None && id != c.id {
+			t.Errorf("%T: %s is %d, %t; want %d", c.change, fresh, id, ok, c.id)
+		}
+		if _, ok := later.Find(c.gone); c.gone != (address.Address{}) && ok {
+			t.Errorf("%T: %s is still found", c.change, c.gone)
+		}
+	}
+}
+
+// The default holds again where nothing is said; a mailbox that was full is open.
+func TestDefaultAgain(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	person := e.PersonID(0)
+	full, err := change.Apply(e, change.SetPerson{Person: person, Field: "mailbox", Text: "full"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	open, err := change.Apply(full, change.SetPerson{Person: person, Field: "mailbox"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a, b := full.Person(person).Mailbox, open.Person(person).Mailbox; a != estate.MailboxFull || b != estate.MailboxOpen {
+		t.Errorf("full is %v, and then it is %v", a, b)
+	}
+	added, err := change.Apply(e, change.AddGroup{Address: address.MustParse("new@kelp.example")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p := added.Group(estate.ID(e.Groups())).Place; p.Line != 1 || p.Column != 1 {
+		t.Errorf("a group from nowhere is at %+v", p)
+	}
+	one, other := change.AddGroup{Address: address.MustParse("a@kelp.example")}, change.AddGroup{Address: address.MustParse("b@kelp.example")}
+	if change.Key(one) == change.Key(other) {
+		t.Errorf("two groups have the key %q", change.Key(one))
+	}
+}
