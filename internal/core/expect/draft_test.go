@@ -1,11 +1,15 @@
 package expect_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/sample"
 )
 
@@ -32,14 +36,16 @@ func TestDraftSaysAll(t *testing.T) {
 	want := map[string][]string{
 		desk: {
 			"to desk@kelp.example",
-			"  refuses outside and not known", "  admits inside and not known", "  refuses unproven and not known", "  admits members",
-			"  admits known and not (cat@kelp.example or dan@out.example)", "  holds cat@kelp.example", "  refuses dan@out.example",
-			"  reaches ann@kelp.example in inbox", "  reaches bob@kelp.example in digest",
-			"  never reaches cat@kelp.example", "  never reaches dan@out.example",
-			"  sends as ann@kelp.example", "  sends for bob@kelp.example", "  sends only ann@kelp.example or bob@kelp.example",
-			"  approves ann@kelp.example", "  approves at least 1",
+			"  admits members", "  admits inside and not known", "  holds cat@kelp.example", "  refuses outside",
+			"  refuses unproven",
+			"  admits (suspect or automatic or invitation) and members", "  refuses (suspect or automatic or invitation) and outside",
+			"  reaches ann@kelp.example", "  reaches bob@kelp.example in digest",
+			"  never reaches outside", "  never reaches not (ann@kelp.example or bob@kelp.example)",
+			"  sends as owners", "  sends as ann@kelp.example", "  sends for members and not owners", "  sends for bob@kelp.example",
+			"  sends only members", "  sends only ann@kelp.example or bob@kelp.example",
+			"  approves owners", "  approves ann@kelp.example", "  approves at least 1",
 		},
-		dumb: {"  refuses known", "  never reaches ann@kelp.example", "  never reaches dan@out.example", "  sends only nobody"},
+		dumb: {"  refuses anyone", "  refuses unproven", "  refuses suspect or automatic or invitation", "  never reaches anyone", "  sends only nobody"},
 	}
 	for part, lines := range want {
 		said := strings.Split(part, "\n")
@@ -144,4 +150,91 @@ func TestComments(t *testing.T) {
 			t.Errorf("%q is %+v, %v; want %q", line, list, errs, want)
 		}
 	}
+}
+
+// What is drafted of small estates breaks when a setting gives anybody another verdict
+// or right to send as the group, and when anybody comes to get it or no longer does.
+// That somebody new among the members may post is as it was stated.
+func TestDraftNotices(t *testing.T) {
+	noticed := 0
+	for seed := range uint64(60) {
+		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(seed, 5))))
+		e := r.Estate()
+		for group := range estate.ID(e.Groups()) {
+			text := expect.Draft(r, []estate.ID{group})
+			for _, c := range alterations(e, group) {
+				altered, err := change.Apply(e, c)
+				if err != nil {
+					continue // not of this group
+				}
+				later := resolve.New(altered, r.Today())
+				differs := received(r, group) != received(later, group)
+				if _, isSetting := c.(change.SetSetting); isSetting {
+					differs = differs || permitted(r, group) != permitted(later, group)
+				}
+				if differs && len(broken(t, later, text)) == 0 {
+					t.Fatalf("estate %d: %T%+v is not noticed by\n%s", seed, c, c, text)
+				}
+				if differs {
+					noticed++
+				}
+			}
+		}
+	}
+	if noticed < 500 {
+		t.Errorf("only %d changes were tried", noticed)
+	}
+}
+
+// alterations are changes of one group.
+func alterations(e *estate.Estate, group estate.ID) []change.Change {
+	list := []change.Change{
+		change.SetSetting{Group: group, Setting: "gate", Texts: []string{"admit anyone"}},
+		change.SetSetting{Group: group, Setting: "gate", Texts: []string{"refuse unproven", "admit inside"}},
+		change.SetSetting{Group: group, Setting: "gate", Texts: []string{"hold suspect", "admit members", "drop outside"}},
+		change.SetSetting{Group: group, Setting: "gate", Texts: []string{"refuse automatic", "hold invitation", "admit known"}},
+		change.SetSetting{Group: group, Setting: "send-as", Texts: []string{"as members"}},
+		change.SetSetting{Group: group, Setting: "send-as"},
+		change.SetSetting{Group: group, Setting: "copy", Texts: []string{"digest"}},
+	}
+	for i := range e.Entries(group) {
+		list = append(list, change.RemoveMember{Group: group, Entry: i})
+	}
+	for _, id := range e.PeopleByAddress() {
+		list = append(list, change.AddMember{Group: group, Member: change.Member{Address: e.Address(id)}})
+	}
+	return list
+}
+
+// received is what people get in their mailbox.
+func received(r *resolve.Resolver, group estate.ID) string {
+	var b strings.Builder
+	for _, recipient := range r.Deliver(group, nil, resolve.Message{}).Recipients {
+		if recipient.Outcome <= resolve.Digest {
+			fmt.Fprintln(&b, r.Estate().Address(recipient.ID), recipient.Outcome)
+		}
+	}
+	return b.String()
+}
+
+// permitted is what people and strangers may, asked one by one.
+func permitted(r *resolve.Resolver, group estate.ID) string {
+	e := r.Estate()
+	var b strings.Builder
+	strangers := r.Strangers()
+	senders := []resolve.Sender{strangers.Outside, strangers.Inside}
+	for _, id := range e.PeopleByAddress() {
+		senders = append(senders, r.Sender(e.Address(id)))
+	}
+	for _, s := range senders {
+		how, _ := r.SendAs(group, s)
+		fmt.Fprint(&b, s.Address, how)
+		for _, m := range []resolve.Message{{}, {Unproven: true}, {Suspect: true}, {Automatic: true}, {Invitation: true}} {
+			if !m.Unproven || s.ID != estate.None || s.Inside {
+				fmt.Fprint(&b, " ", r.Judge(group, s, m).Verdict)
+			}
+		}
+		fmt.Fprintln(&b)
+	}
+	return b.String()
 }
