@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"unicode/utf8"
 
+	"github.com/RoaringBitmap/roaring/v2"
+
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/message"
@@ -212,11 +214,23 @@ func Tries(r *resolve.Resolver, x *Expectation) []Try {
 	return list
 }
 
+// judges asks the gate about everybody at once, and again about those whom it treats
+// otherwise than is stated, for the rule that decides.
 func (t *trial) judges() {
+	group := t.result.Group
 	for _, m := range t.messages() {
+		asStated := roaring.New()
+		for rule, class := range t.r.Posters(group, m) {
+			if t.r.Verdict(group, rule) == t.x.Verdict {
+				asStated.Or(class)
+			}
+		}
 		t.eachPicked(m, func(s resolve.Sender, stranger string) {
 			t.result.Picked++
-			if d := t.r.Judge(t.result.Group, s, m); d.Verdict != t.x.Verdict {
+			if stranger == "" && asStated.Contains(uint32(s.ID)) {
+				return
+			}
+			if d := t.r.Judge(group, s, m); d.Verdict != t.x.Verdict {
 				t.breaks(Counterexample{From: s.Address, Stranger: stranger, Message: m, Decision: d})
 			}
 		})

@@ -114,12 +114,31 @@ func (v *vocabulary) describe(set *roaring.Bitmap) (list []string, left int) {
 			return append(list, names), 0
 		}
 		if text == "" {
-			return list, int(rest.GetCardinality())
+			return v.listed(list, rest)
 		}
 		list = append(list, text)
 		rest.AndNot(picked)
 	}
 	return list, 0
+}
+
+// mostListed is how many people a draft lists, mostNamed of them in a statement, where
+// nothing describes them.
+const mostListed = 25 * mostNamed
+
+// listed adds statements that name all people of a set, unless they are too many; left
+// is how many are not named then.
+func (v *vocabulary) listed(list []string, set *roaring.Bitmap) (all []string, left int) {
+	people := set.Clone()
+	people.RemoveRange(uint64(v.first), uint64(v.first)+uint64(len(v.strangers)))
+	left = int(set.GetCardinality() - people.GetCardinality())
+	if people.GetCardinality() > mostListed {
+		return list, left + int(people.GetCardinality())
+	}
+	for names := range slices.Chunk(v.sorted(people), mostNamed) {
+		list = append(list, either(names))
+	}
+	return list, left
 }
 
 // best returns the selector that picks most of rest, and of others than those of set
@@ -186,6 +205,11 @@ func (v *vocabulary) names(set *roaring.Bitmap) string {
 	if n == 0 || n > mostNamed || set.Maximum() >= v.first {
 		return ""
 	}
+	return either(v.sorted(set))
+}
+
+// sorted returns the addresses of people.
+func (v *vocabulary) sorted(set *roaring.Bitmap) []string {
 	e := v.r.Estate()
 	var people []estate.ID
 	for it := set.Iterator(); it.HasNext(); {
@@ -196,7 +220,7 @@ func (v *vocabulary) names(set *roaring.Bitmap) string {
 	for _, id := range people {
 		texts = append(texts, e.Address(id).String())
 	}
-	return either(texts)
+	return texts
 }
 
 // parenthesized returns a selector as it stands behind not.
