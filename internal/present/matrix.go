@@ -194,24 +194,7 @@ func (a *Matrix) writeText(p *Page) {
 	if !p.options.All && len(shown) > most+2 {
 		shown = shown[:most]
 	}
-	wide := p.options.Width >= 110
-	var head []Span
-	for _, c := range a.cells(MatrixRow{}) {
-		if wide || !c.wide {
-			head = append(head, Span{Faint, c.head})
-		}
-	}
-	rows := [][]Span{head}
-	for _, g := range shown {
-		var row []Span
-		for _, c := range a.cells(g) {
-			if wide || !c.wide {
-				row = append(row, c.Span)
-			}
-		}
-		rows = append(rows, row)
-	}
-	p.Table(rows)
+	p.Table(a.fitting(shown, p.options.Width))
 	p.Gap()
 	if len(shown) < len(a.Groups) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
@@ -228,28 +211,55 @@ func (a *Matrix) writeText(p *Page) {
 	p.hint()
 }
 
+// fitting returns the rows with their head, with as many columns as a page has room
+// for.
+func (a *Matrix) fitting(groups []MatrixRow, width int) [][]Span {
+	const most = 3
+	for rank := most; ; rank-- {
+		head := []Span{}
+		for _, c := range a.cells(MatrixRow{}) {
+			if c.rank <= rank {
+				head = append(head, Span{Faint, c.head})
+			}
+		}
+		rows := [][]Span{head}
+		for _, g := range groups {
+			var row []Span
+			for _, c := range a.cells(g) {
+				if c.rank <= rank {
+					row = append(row, c.Span)
+				}
+			}
+			rows = append(rows, row)
+		}
+		if rank == 0 || tableWidth(rows) <= width {
+			return rows
+		}
+	}
+}
+
 // matrixCell is a cell of a row, with the head of its column.
 type matrixCell struct {
 	head string
-	wide bool // it is only on a wide page
+	rank int // the higher, the sooner it is left out where a page has no room
 	Span
 }
 
 func (a *Matrix) cells(g MatrixRow) []matrixCell {
 	return []matrixCell{
-		{"group", false, Span{Plain, strings.TrimSuffix(g.Group, a.domain)}},
-		{"kind", true, Span{Plain, g.Kind}},
-		{"outside", false, verdictCell(g.Outside)},
-		{"inside", false, verdictCell(g.Inside)},
-		{"forged", false, verdictCell(g.Forged)},
-		{"post", false, number(g.Posters["admit"], Plain)},
-		{"held", false, number(g.Posters["hold"], Doubtful)},
-		{"refused", true, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
-		{"get", false, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
-		{"miss", false, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
-		{"send as", true, number(g.SendsAs, Plain)},
-		{"approve", true, number(g.Approves, Plain)},
-		{"hazards", false, number(g.Hazards, Bad)},
+		{"group", 0, Span{Plain, strings.TrimSuffix(g.Group, a.domain)}},
+		{"kind", 3, Span{Plain, g.Kind}},
+		{"outside", 0, verdictCell(g.Outside)},
+		{"inside", 0, verdictCell(g.Inside)},
+		{"forged", 0, verdictCell(g.Forged)},
+		{"post", 1, number(g.Posters["admit"], Plain)},
+		{"held", 2, number(g.Posters["hold"], Doubtful)},
+		{"refused", 3, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
+		{"get", 0, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
+		{"miss", 0, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
+		{"send as", 3, number(g.SendsAs, Plain)},
+		{"approve", 3, number(g.Approves, Plain)},
+		{"hazards", 0, number(g.Hazards, Bad)},
 	}
 }
 

@@ -83,7 +83,7 @@ func (p *Page) Line(indent int, spans ...Span) {
 	}
 	margin := strings.Repeat(" ", indent)
 	body := b.String()
-	for i, line := range strings.Split(text.WrapSoft(body, max(p.options.Width-max(indent, len(lead)), 20)), "\n") {
+	for i, line := range strings.Split(wrap(body, max(p.options.Width-max(indent, len(lead)), 20)), "\n") {
 		if i > 0 {
 			lead = margin
 		}
@@ -131,8 +131,8 @@ func (p *Page) Table(rows [][]Span) {
 	}
 }
 
-// columns decides how wide each column may become.
-func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
+// tableWidth returns how wide a table is in which nothing is broken.
+func tableWidth(rows [][]Span) int {
 	var widths []int
 	for _, row := range rows {
 		for i, s := range row {
@@ -140,6 +140,26 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 				widths = append(widths, 0)
 			}
 			widths[i] = max(widths[i], text.StringWidth(Clean(s.Text)))
+		}
+	}
+	all := tableIndent + columnGap*(len(widths)-1)
+	for _, width := range widths {
+		all += width
+	}
+	return all
+}
+
+// columns decides how wide each column may become.
+func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
+	var widths, words []int // of whole cells, and of what is not broken
+	for _, row := range rows {
+		for i, s := range row {
+			if i == len(widths) {
+				widths, words = append(widths, 0), append(words, 0)
+			}
+			clean := Clean(s.Text)
+			widths[i] = max(widths[i], text.StringWidth(clean))
+			words[i] = max(words[i], longestWord(clean))
 		}
 	}
 	const fair = 12 // what a column in the middle gets at any rate
@@ -158,7 +178,8 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 				later -= min(widths[i+1], fair)
 			}
 		}
-		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: text.WrapSoft})
+		most = max(most, words[i])
+		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: wrap})
 		left -= min(width, most)
 	}
 	return configs
