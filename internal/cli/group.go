@@ -21,11 +21,13 @@ import (
 func newGroup(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "group",
-		Usage: "create, change, rename and remove groups",
+		Usage: "list, show, create, change, rename and remove groups",
 		Description: "What a change does is shown first: who starts and stops receiving, who may post, which hazards\n" +
 			"appear, which welcome notices would go out. Then it is written into the files of the estate, in\n" +
 			"place: comments, order and all other lines stay as they are.",
 		Commands: []*cli.Command{
+			newGroupList(streams),
+			newGroupShow(streams),
 			newGroupNew(streams),
 			newGroupSet(streams),
 			newGroupRename(streams),

@@ -168,10 +168,17 @@ func pageOptions(w io.Writer) present.Options {
 	return options
 }
 
-// group returns the group that an argument names.
+// group returns the group that an argument names: by an address, or by a local part
+// that no other group has.
 func (s *session) group(text string) (estate.ID, error) {
+	if id, ok, err := s.byLocalPart(text, ofGroups); ok || err != nil {
+		return id, err
+	}
 	a, err := address.Parse(text)
 	if err != nil {
+		if near := s.nearGroups(text); len(near) > 0 && !strings.Contains(text, "@") {
+			return estate.None, usageError("there is no group %s%s", text, meant(near...))
+		}
 		return estate.None, usageError("%v%s", err, meant(s.nearGroups(text)...))
 	}
 	id, ok := s.e.Find(a)
@@ -198,6 +205,9 @@ func (s *session) nearGroups(text string) []string {
 		}
 	}
 	const most = 3
+	if !strings.Contains(text, "@") {
+		return s.nearLocalParts(text, most)
+	}
 	if near := nearest.Words(text, groups, most); len(near) > 0 {
 		return near
 	}
@@ -211,8 +221,34 @@ func (s *session) nearGroups(text string) []string {
 	return near
 }
 
-// address returns the address that a flag names.
+// nearLocalParts returns the addresses of groups whose local part a text may have meant.
+func (s *session) nearLocalParts(text string, most int) []string {
+	var list []string
+	locals := func(yield func(string) bool) {
+		for _, a := range s.addressesOf(ofGroups) {
+			if !yield(a.Local()) {
+				return
+			}
+		}
+	}
+	for _, local := range nearest.Words(text, locals, most) {
+		for _, a := range s.addressesOf(ofGroups) {
+			if a.Local() == local && len(list) < most {
+				list = append(list, a.String())
+			}
+		}
+	}
+	return list
+}
+
+// address returns the address that a flag names, in full or by a local part that nobody
+// else has.
 func (s *session) address(flag, text string) (address.Address, error) {
+	if id, ok, err := s.byLocalPart(text, ofAnybody); err != nil {
+		return address.Address{}, err
+	} else if ok {
+		return s.e.Address(id), nil
+	}
 	a, err := address.Parse(text)
 	if err != nil {
 		return a, usageError("--%s: %w", flag, err)

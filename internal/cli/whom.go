@@ -85,6 +85,12 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 		list = append(list, somebody{id, a, name})
 	}
 	for _, text := range addresses {
+		if id, ok, err := c.byLocalPart(text, ofAnybody); err != nil {
+			return nil, err
+		} else if ok {
+			add(c.e.Address(id), "")
+			continue
+		}
 		a, err := address.Parse(text)
 		if err != nil {
 			return nil, usageError("%w", err)

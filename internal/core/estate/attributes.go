@@ -7,7 +7,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// A Attribute is one value of one attribute of a person.
+// An Attribute is one value of one attribute of a person.
 type Attribute struct {
 	Attribute string
 	Value     string

@@ -64,3 +64,15 @@ func TestPresetsDoWhatTheySay(t *testing.T) {
 		}
 	}
 }
+
+// A preset is found by its name, and no other word is one.
+func TestFind(t *testing.T) {
+	for _, name := range preset.Names() {
+		if p, ok := preset.Find(name); !ok || p.Name != name {
+			t.Errorf("%s is %q, %t", name, p.Name, ok)
+		}
+	}
+	if p, ok := preset.Find("dek"); ok || p.Name != "" {
+		t.Errorf("dek is %q, %t", p.Name, ok)
+	}
+}

@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/present"
+)
+
+func newGroupList(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "list",
+		Usage:     "all groups, one line each",
+		ArgsUsage: "[GROUP...] [SETTING=VALUE...]",
+		Description: "A GROUP may hold * for anything. SETTING=VALUE keeps the groups for which the setting is that, by\n" +
+			"default or because they say so; of a list, one item has to be. Nothing behind = keeps those for\n" +
+			"which nothing holds.\n\n" +
+			"Example: yorvet group list '*@kelpmere.example' kind=forum managed-in=",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, err := open(ctx, cmd, streams)
+			if err != nil {
+				return err
+			}
+			named, conditions := splitConditions(cmd.Args().Slice())
+			settings, err := parseSettings(conditions)
+			if err != nil {
+				return err
+			}
+			groups, err := s.listed(named)
+			if err != nil {
+				return err
+			}
+			for _, one := range settings {
+				if one.operator != '=' {
+					return usageError("group list takes SETTING=VALUE, not %s%c=", one.Setting, one.operator)
+				}
+				groups = slices.DeleteFunc(groups, func(g estate.ID) bool { return !s.fulfils(g, one) })
+			}
+			return s.print(present.NewGroups(s.r, groups, strings.Join(cmd.Args().Slice(), " ")))
+		},
+	}
+}
+
+// splitConditions tells arguments that name groups from those that say SETTING=VALUE. An
+// address may hold an equals sign, a setting no at sign.
+func splitConditions(args []string) (groups, conditions []string) {
+	for _, arg := range args {
+		if name, _, ok := strings.Cut(arg, "="); ok && !strings.Contains(name, "@") {
+			conditions = append(conditions, arg)
+		} else {
+			groups = append(groups, arg)
+		}
+	}
+	return groups, conditions
+}
+
+// listed returns the groups that are named, or all of them.
+func (s *session) listed(named []string) ([]estate.ID, error) {
+	if len(named) > 0 {
+		return s.groups(named...)
+	}
+	var all []estate.ID
+	for id := range estate.ID(s.e.Groups()) {
+		all = append(all, id)
+	}
+	return all, nil
+}
+
+// fulfils reports whether a setting of a group is as it is said.
+func (s *session) fulfils(group estate.ID, said setting) bool {
+	known, _ := estate.GroupSetting(said.Setting)
+	holds := known.Holds(s.e, s.e.Group(group))
+	if len(said.Texts) == 0 {
+		return len(holds) == 0
+	}
+	for _, text := range said.Texts {
+		if !slices.ContainsFunc(holds, func(one string) bool { return strings.EqualFold(one, text) }) {
+			return false
+		}
+	}
+	return true
+}
+
+func newGroupShow(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "show",
+		Usage:     "everything that is set of a group, what holds by default, and where it stands",
+		ArgsUsage: "GROUP",
+		Description: "yorvet member list shows its members.\n\n" +
+			"Example: yorvet group show lost-property@kelpmere.example",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usageError("group show needs one group")
+			}
+			s, err := open(ctx, cmd, streams)
+			if err != nil {
+				return err
+			}
+			group, err := s.group(cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			return s.print(present.NewGroupSettings(s.r, group))
+		},
+	}
+}
