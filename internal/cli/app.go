@@ -48,7 +48,7 @@ var finishers = []string{"probe", "rollcall", "held", "standin", "demo"}
 // Run runs the command line args, the first of which is the program, and
 // returns the exit code. When ctx ends, it returns soon, whatever the command does.
 func Run(ctx context.Context, args []string, streams Streams) int {
-	if len(args) > 1 && args[1] == "help" {
+	if len(args) > 1 && args[1] == "help" && (len(args) == 2 || isCommand(args[2])) {
 		args = append(append([]string{args[0]}, args[2:]...), "--help")
 	}
 	var grace atomic.Int64
@@ -125,7 +125,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 		Usage: "who may post to each mail group, and who receives it",
 		Description: "Yorvet reads an estate: your domains, people and mail groups, written down in YAML and\n" +
 			"tables. It says who may post to a group, who receives it, and why.\n\n" +
-			"Begin with: yorvet demo",
+			"Begin with: yorvet demo\n\n" +
+			"yorvet help TOPIC tells of " + orList(topicNames()) + ".",
 		Version: version(),
 		Flags: []cli.Flag{
 			&cli.StringFlag{
@@ -156,6 +157,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newGroup(streams),
 			newMember(streams),
 			newVersion(streams),
+			newHelp(streams),
 		},
 		Writer:         streams.Out,
 		ErrWriter:      streams.Err,

@@ -1,0 +1,95 @@
+package present
+
+import (
+	"iter"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Document is a document that the program shows, such as its glossary.
+type Document struct {
+	Topic string `json:"topic"`
+	Text  string `json:"text"` // Markdown
+}
+
+// What is written otherwise for people who do not read Markdown.
+var (
+	links     = regexp.MustCompile(`\[([^\]]*)\]\([^)]*\)`)
+	marks     = regexp.MustCompile("`|\\*\\*|</?code>")
+	emphasis  = regexp.MustCompile(`(^|[\s(])\*([^*\s][^*]*)\*`)
+	ruleLine  = regexp.MustCompile(`^\|[-:| ]+\|$`)
+	listStart = regexp.MustCompile(`^\s*(- |\d+\. )`)
+)
+
+func plainText(s string) string {
+	s = marks.ReplaceAllString(links.ReplaceAllString(s, "$1"), "")
+	s = emphasis.ReplaceAllString(s, "$1$2")
+	return strings.NewReplacer(`\|`, "|", "&#124;", "|").Replace(s)
+}
+
+func (a *Document) writeText(p *Page) {
+	lines := strings.Split(strings.TrimRight(a.Text, "\n"), "\n")
+	for i := 0; i < len(lines); {
+		line := lines[i]
+		switch {
+		case strings.HasPrefix(line, "#"):
+			p.Title(plainText(strings.TrimLeft(line, "# ")))
+			i++
+		case strings.HasPrefix(line, "```"):
+			for i++; i < len(lines) && !strings.HasPrefix(lines[i], "```"); i++ {
+				p.write(strings.TrimRight("    "+Clean(lines[i]), " "), "\n")
+			}
+			i++
+		case strings.HasPrefix(line, "|"):
+			end := i + 1
+			for end < len(lines) && strings.HasPrefix(lines[end], "|") {
+				end++
+			}
+			p.Table(markdownRows(lines[i:end]))
+			i = end
+		case line == "":
+			p.Gap()
+			i++
+		default:
+			end := i + 1
+			for end < len(lines) && lines[end] != "" && !strings.ContainsAny(lines[end][:1], "#|`") && !listStart.MatchString(lines[end]) {
+				end++
+			}
+			p.Line(2*len(listStart.FindAllString(line, 1)), Span{Plain, plainText(strings.Join(lines[i:end], " "))})
+			i = end
+		}
+	}
+}
+
+// markdownRows returns the cells of a table, with its head.
+func markdownRows(lines []string) [][]Span {
+	var rows [][]Span
+	for i, line := range lines {
+		if ruleLine.MatchString(line) {
+			continue
+		}
+		const bar = "\x00"
+		line = strings.ReplaceAll(strings.Trim(line, "|"), `\|`, bar)
+		var row []Span
+		for cell := range strings.SplitSeq(line, "|") {
+			style := Plain
+			if i == 0 {
+				style = Faint
+			}
+			row = append(row, Span{style, plainText(strings.ReplaceAll(strings.TrimSpace(cell), bar, "|"))})
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+func (a *Document) table() ([]string, iter.Seq[[]string]) {
+	return []string{"topic", "line"}, func(yield func([]string) bool) {
+		for _, line := range slices.Collect(strings.Lines(a.Text)) {
+			if !yield([]string{a.Topic, strings.TrimRight(line, "\n")}) {
+				return
+			}
+		}
+	}
+}
