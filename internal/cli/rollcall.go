@@ -24,7 +24,9 @@ func connectionFlags() []cli.Flag {
 }
 
 // caller opens the estate and the connections, but for their secrets, and returns who asks.
-func caller(ctx context.Context, cmd *cli.Command, streams Streams) (*session, *connections.Connections, address.Address, error) {
+func caller(
+	ctx context.Context, cmd *cli.Command, streams Streams,
+) (*session, *connections.Connections, address.Address, error) {
 	var me address.Address
 	s, err := open(ctx, cmd, streams)
 	if err != nil {
@@ -165,7 +167,8 @@ func newHeld(streams Streams) *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "what waits for you", Flags: connectionFlags(),
-				Description: "The requests are found in your mailbox, which the connections open.\n\nExample: yorvet held list --as " +
+				Description: "The requests are found in your mailbox, which the connections open.\n\n" +
+					"Example: yorvet held list --as " +
 					"tam.weld@kelpmere.example",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					s, l, me, err := caller(ctx, cmd, streams)

@@ -53,13 +53,19 @@ func (a *Document) writeText(p *Page) {
 			i++
 		default:
 			end := i + 1
-			for end < len(lines) && lines[end] != "" && !strings.ContainsAny(lines[end][:1], "#|`") && !listStart.MatchString(lines[end]) {
+			for end < len(lines) && !begins(lines[end]) {
+				lines[end] = strings.TrimLeft(lines[end], " ")
 				end++
 			}
 			p.Line(2*len(listStart.FindAllString(line, 1)), Span{Plain, plainText(strings.Join(lines[i:end], " "))})
 			i = end
 		}
 	}
+}
+
+// begins reports whether a line begins something else than a paragraph that is going on.
+func begins(line string) bool {
+	return line == "" || strings.ContainsAny(line[:1], "#|`") || listStart.MatchString(line)
 }
 
 // markdownRows returns the cells of a table, with its head.

@@ -62,7 +62,11 @@ func (a *Groups) writeText(p *Page) {
 	if !p.options.All && len(shown) > most+2 {
 		shown, p.cut = shown[:most], true
 	}
-	rows := [][]Span{{{Faint, "group"}, {Faint, "kind"}, {Faint, "members"}, {Faint, "rules"}, {Faint, "owners"}, {Faint, "title"}}}
+	var head []Span
+	for _, word := range []string{"group", "kind", "members", "rules", "owners", "title"} {
+		head = append(head, Span{Faint, word})
+	}
+	rows := [][]Span{head}
 	for _, g := range shown {
 		rows = append(rows, []Span{
 			{Plain, strings.TrimSuffix(g.Group, a.domain)}, {Plain, g.Kind}, number(g.Members, Plain), number(g.Rules, Plain),
@@ -74,7 +78,8 @@ func (a *Groups) writeText(p *Page) {
 	if len(shown) < len(a.Groups) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
 	}
-	p.Line(0, Span{Faint, "members, owners: as listed; rules: how many pick members. Addresses without a domain end in " + a.domain + "."})
+	p.Line(0, Span{Faint, "members, owners: as listed; rules: how many pick members. Addresses without a domain end in " +
+		a.domain + "."})
 	p.hint()
 }
 

@@ -80,7 +80,8 @@ func (a *ProbePlan) writeText(p *Page) {
 	a.writeNotes(p)
 	p.Gap()
 	if len(a.Touched) > a.Limit {
-		text := "the connections allow " + count(a.Limit, "person", "people") + ". Choose groups or kinds, or raise limits: people."
+		text := "the connections allow " + count(a.Limit, "person", "people") +
+			". Choose groups or kinds, or raise limits: people."
 		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, text})
 	} else {
 		p.Line(0, Span{Faint, "Add --send to send them."})
@@ -152,7 +153,8 @@ func (a *ProbePlan) writeNotes(p *Page) {
 }
 
 func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {
-	return []string{"case", "kind", "from", "by", "to", "connection", "predicted", "rule"}, func(yield func([]string) bool) {
+	header := []string{"case", "kind", "from", "by", "to", "connection", "predicted", "rule"}
+	return header, func(yield func([]string) bool) {
 		for _, c := range a.Cases {
 			if !yield([]string{c.Case, c.Kind, c.From, c.By, c.To, c.Connection, c.Predicted, strconv.Itoa(c.Rule)}) {
 				return

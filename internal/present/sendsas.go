@@ -82,7 +82,8 @@ func (n namer) silence(g *estate.Group) string {
 		return "Nobody may send as the group. It is a roster, and answers to it would be refused: a forum or a mailbox " +
 			"would serve, with send-as such as [as members]."
 	case len(g.SendAs) == 0 && g.Kind == estate.List:
-		return "Nobody may send as the group; send-as: [as owners] or [for members] would let them. A list keeps nothing: where several " +
+		return "Nobody may send as the group; send-as: [as owners] or [for members] would let them. " +
+			"A list keeps nothing: where several " +
 			"people answer, a forum or a mailbox serves better, as each sees what the others wrote."
 	case len(g.SendAs) == 0:
 		return "Nobody may send as the group; send-as: [as owners] or [for members] would let them."

@@ -32,7 +32,9 @@ type Request struct {
 }
 
 // Requests returns what waits in an approver's mailbox.
-func Requests(ctx context.Context, r *resolve.Resolver, l *connections.Connections, approver address.Address) ([]Request, error) {
+func Requests(
+	ctx context.Context, r *resolve.Resolver, l *connections.Connections, approver address.Address,
+) ([]Request, error) {
 	e := r.Estate()
 	account, ok := l.Account(approver, e.InsideDomain(approver.Domain()))
 	if !ok {

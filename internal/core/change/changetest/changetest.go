@@ -115,7 +115,8 @@ func Alterations(e *estate.Estate) []Alteration {
 			"desk@kelp.example]\n    " + last, ""}},
 		{change.AddPerson{Address: at("dan@kelp.example"), Also: []address.Address{at("don@kelp.example")}, Name: "Dan",
 			Mailbox: estate.MailboxFull, Attributes: []estate.Attribute{{Attribute: "base", Value: "pier"}}},
-			[]string{"groups:", "  - {address: dan@kelp.example, also: [don@kelp.example], name: Dan, mailbox: full, attributes: " +
+			[]string{"groups:", "  - {address: dan@kelp.example, also: [don@kelp.example], name: Dan, mailbox: full, " +
+				"attributes: " +
 				"{base: pier}}\ngroups:"}},
 		{change.SetPerson{Person: ann, Field: "name", Text: "Anna"}, []string{"name: Ann", "name: Anna"}},
 		{change.SetPerson{Person: ann, Field: "mailbox", Text: "closed"}, []string{"name: Ann",

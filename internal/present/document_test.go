@@ -1,0 +1,35 @@
+package present
+
+import (
+	"strings"
+	"testing"
+)
+
+// A document in Markdown comes without its marks, its tables aligned, its code as it is.
+func TestDocument(t *testing.T) {
+	text := "# Title\n\nA *first* word of `code`, with [a link](to.md#there)\nand **more**.\n\n" +
+		"| word | meaning |\n|---|---|\n| `a\\|b` | one or &#124; the other |\n| long word | x |\n\n" +
+		"- one\n- two\n  goes on\n1. three\n\n```yaml\n  - keeps   *blanks*\n```\n"
+	want := "Title\n\nA first word of code, with a link and more.\n\n" +
+		"  word       meaning\n  a|b        one or | the other\n  long word  x\n\n" +
+		"- one\n- two goes on\n1. three\n\n      - keeps   *blanks*\n"
+	var b strings.Builder
+	a := &Document{Topic: "t", Text: text}
+	if err := Print(&b, a, Text, Options{Width: 60}); err != nil {
+		t.Fatal(err)
+	}
+	if b.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", b.String(), want)
+	}
+	header, rows := a.table()
+	lines := 0
+	for row := range rows {
+		if len(row) != len(header) || row[0] != "t" || strings.Contains(row[1], "\n") {
+			t.Errorf("%q", row)
+		}
+		lines++
+	}
+	if lines != strings.Count(text, "\n") {
+		t.Errorf("%d lines", lines)
+	}
+}
