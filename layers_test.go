@@ -16,7 +16,7 @@ var layers = []string{
 	"internal/core/change internal/core/resolve",
 	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
 	"internal/core/expect internal/core/infer internal/core/effect",
-	"internal/localfile .",
+	"internal/localfile docs .",
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile",
 	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",
 	"internal/mail/send internal/mail/watch internal/directory",
