@@ -28,6 +28,7 @@ type MatrixRow struct {
 	Outside  string         `json:"outside"`
 	Inside   string         `json:"inside"`
 	Forged   string         `json:"forged"`
+	Known    int            `json:"forgedKnown"` // addresses of the estate as which a forged message is admitted
 	Posters  map[string]int `json:"posters"`
 	Receives map[string]int `json:"receives"`
 	SendsAs  int            `json:"sendsAs"`
@@ -51,6 +52,7 @@ func (n namer) row(id estate.ID, o hazard.Overview) MatrixRow {
 		Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
 		Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
 		Posters: map[string]int{}, Receives: map[string]int{}, SendsAs: o.SendsAs, Approves: o.Approves, Hazards: o.Hazards,
+		Known: o.ForgedKnown,
 	}
 	for verdict, count := range o.Posters {
 		if count > 0 {
@@ -89,6 +91,7 @@ var columns = func() []column {
 		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Receives[word] }})
 	}
 	return append(list,
+		column{name: "forged-known", number: func(r *MatrixRow) int { return r.Known }},
 		column{name: "sends-as", number: func(r *MatrixRow) int { return r.SendsAs }},
 		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }},
 		column{name: "hazards", number: func(r *MatrixRow) int { return r.Hazards }})
@@ -204,7 +207,7 @@ func (a *Matrix) writeText(p *Page) {
 		0,
 		Span{
 			Faint,
-			"get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a " +
+			"forged: the worst, with how many known addresses get it in. get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a " +
 				"wide page has more.",
 		},
 	)
@@ -251,7 +254,7 @@ func (a *Matrix) cells(g MatrixRow) []matrixCell {
 		{"kind", 3, Span{Plain, g.Kind}},
 		{"outside", 0, verdictCell(g.Outside)},
 		{"inside", 0, verdictCell(g.Inside)},
-		{"forged", 0, verdictCell(g.Forged)},
+		{"forged", 0, forgedCell(g)},
 		{"post", 1, number(g.Posters["admit"], Plain)},
 		{"held", 2, number(g.Posters["hold"], Doubtful)},
 		{"refused", 3, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
@@ -264,6 +267,18 @@ func (a *Matrix) cells(g MatrixRow) []matrixCell {
 }
 
 func verdictCell(verdict string) Span { return Span{verdictStyle(verdict), verdict} }
+
+// forgedCell is the worst that a forged message does: as how many known addresses it
+// is admitted, or else what becomes of it from an unknown one.
+func forgedCell(g MatrixRow) Span {
+	switch {
+	case g.Known > 0:
+		return Span{Bad, "ADMIT " + strconv.Itoa(g.Known)}
+	case g.Forged == "admit":
+		return Span{Bad, "ADMIT"}
+	}
+	return Span{Plain, g.Forged}
+}
 
 // number is a count in a cell; 0 is a dot.
 func number(n int, style Style) Span {

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -18,11 +19,25 @@ type Posts struct {
 		Inside  Decision `json:"inside"`
 		Forged  Decision `json:"forged"`
 	} `json:"strangers"`
-	People []Poster `json:"people"`
+	ForgedKnown Forgeries `json:"forgedKnown"`
+	People      []Poster  `json:"people"`
 
-	name      string
 	folder    string
 	addresses [3]string // of the strangers
+	like      string    // what the messages are like, if not like most
+	approvers []string
+}
+
+// Forgeries are what the gate says to unproven messages that claim to be from somebody
+// whom the estate knows: the main addresses of people and groups as whom they get in,
+// or wait, and to how many it says something else.
+type Forgeries struct {
+	Admitted []string `json:"admitted"`
+	Held     []string `json:"held"`
+	Stopped  int      `json:"stopped"`
+
+	decisions map[string]Decision // of the first rule that says so, by verdict
+	sizes     map[string]int      // of how many, by verdict
 }
 
 // A Poster is a person and what the gate says of them.
@@ -34,7 +49,7 @@ type Poster struct {
 // NewPosts asks a group's gate about everyone. m is what the messages are like.
 func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	n := newNamer(r)
-	a := &Posts{Group: n.address(group), folder: n.folder(), name: groupName(n.e.Group(group)), People: []Poster{}}
+	a := &Posts{Group: n.address(group), folder: n.folder(), like: messageLike(m), People: []Poster{}}
 	decide := func(d resolve.Decision) Decision { return newDecision(n.e, group, d) }
 	strangers := r.Strangers()
 	forged := m
@@ -47,6 +62,9 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	a.Strangers.Outside = decide(r.Judge(group, strangers.Outside, m))
 	a.Strangers.Inside = decide(r.Judge(group, strangers.Inside, m))
 	a.Strangers.Forged = decide(r.Judge(group, strangers.Inside, forged))
+	a.ForgedKnown = n.forgeries(group, forged)
+	approvers, _ := r.Approvers(group)
+	a.approvers = n.addresses(approvers)
 	rules := make([]int, n.e.People())
 	classes := r.Posters(group, m)
 	decisions := make([]Decision, len(classes))
@@ -64,34 +82,149 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	return a
 }
 
-func (a *Posts) writeText(p *Page) {
-	p.folder = a.folder
-	p.Line(2, Span{Strong, "Who may post to " + a.Group}, Span{Faint, "  " + a.name})
-	p.Gap()
+// forgeries asks a gate about unproven messages from every known address.
+func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
+	f := Forgeries{Admitted: []string{}, Held: []string{}, decisions: map[string]Decision{}, sizes: map[string]int{}}
+	for rule, class := range n.r.Posters(group, m) {
+		if class.IsEmpty() {
+			continue
+		}
+		var claimed []string
+		for it := class.Iterator(); it.HasNext(); {
+			claimed = append(claimed, n.address(estate.ID(it.Next())))
+		}
+		verdict := n.r.Verdict(group, rule)
+		f.sizes[verdict.String()] += len(claimed)
+		switch verdict {
+		case estate.Admit:
+			f.Admitted = append(f.Admitted, claimed...)
+		case estate.Hold:
+			f.Held = append(f.Held, claimed...)
+		default:
+			f.Stopped += len(claimed)
+		}
+		if _, ok := f.decisions[verdict.String()]; !ok {
+			f.decisions[verdict.String()] = newDecision(n.e, group, resolve.Decision{Verdict: verdict, Rule: rule})
+		}
+	}
+	slices.Sort(f.Admitted)
+	slices.Sort(f.Held)
+	return f
+}
+
+// messageLike says what messages are like, "" for those that are like most.
+func messageLike(m resolve.Message) string {
+	var words []string
+	for _, one := range []struct {
+		is   bool
+		word string
+	}{{m.Unproven, "unproven"}, {m.Suspect, "suspect"}, {m.Automatic, "automatic"}, {m.Invitation, "an invitation"}} {
+		if one.is {
+			words = append(words, one.word)
+		}
+	}
+	if m.Size > 0 {
+		words = append(words, "of "+strconv.FormatInt(m.Size, 10)+" bytes")
+	}
+	return strings.Join(words, ", ")
+}
+
+// answer is the first line: true by itself.
+func (a *Posts) answer() string {
 	counts := map[string]int{}
 	for _, person := range a.People {
 		counts[person.Verdict]++
 	}
-	spans := []Span{{Plain, "Of " + count(len(a.People), "person", "people") + " known here: "}}
-	p.Line(2, append(spans, countSpans(counts, estate.VerdictWords(), verdictStyle)...)...)
-	p.Gap()
-	p.Title("Strangers")
-	var rows [][]Span
-	for _, s := range []struct {
-		name     string
-		decision Decision
-	}{
-		{"from outside", a.Strangers.Outside},
-		{"from inside, unknown", a.Strangers.Inside},
-		{"claims to be inside, unproven", a.Strangers.Forged},
-	} {
-		rows = append(rows, []Span{{Plain, s.name}, verdictSpan(s.decision), {Plain, s.decision.by()}})
+	line := a.Group + ": " + strconv.Itoa(counts["admit"]) + " of " + count(len(a.People), "person", "people") + " may post"
+	for _, one := range [][2]string{{"hold", "held"}, {"refuse", "refused"}, {"drop", "dropped"}} {
+		if n := counts[one[0]]; n > 0 {
+			line += ", " + strconv.Itoa(n) + " " + one[1]
+		}
 	}
-	p.Table(rows)
+	if a.like != "" {
+		line += ", if the message is " + a.like
+	}
+	return line
+}
+
+// forgedWorst is the second line: the worst that a forged message does.
+func (a *Posts) forgedWorst() Span {
+	known := a.ForgedKnown
+	forged := "Forged mail"
+	if a.like != "" {
+		forged = "Such mail, forged,"
+	}
+	switch {
+	case len(known.Admitted) > 0:
+		text := "! " + forged + " gets in as " + known.Admitted[0]
+		if others := len(known.Admitted) - 1; others > 0 {
+			text += " and " + count(others, "other", "others")
+		}
+		return Span{Bad, text}
+	case a.Strangers.Forged.Verdict == "admit":
+		return Span{Bad, "! " + forged + " gets in from an address inside that nobody has"}
+	case len(known.Held) > 0 || a.Strangers.Forged.Verdict == "hold":
+		return Span{Doubtful, forged + " waits for a moderator"}
+	}
+	return Span{Plain, forged + " does not get in"}
+}
+
+func (a *Posts) writeText(p *Page) {
+	p.folder = a.folder
+	p.Line(2, Span{Strong, a.answer()})
+	p.Line(2, a.forgedWorst())
+	p.Gap()
+	p.Table(a.senders(p))
 	refused, admitted := a.byRule()
 	p.blocks("Not let in at once", refused, mostExceptions)
 	p.blocks("Let in", admitted, mostRest)
+	if a.holds() {
+		p.Gap()
+		release := "Nobody can release held mail."
+		if len(a.approvers) > 0 {
+			release = "Held mail is released by " + strings.Join(a.approvers[:min(3, len(a.approvers))], ", ")
+			if more := len(a.approvers) - 3; more > 0 {
+				release += " and " + count(more, "other", "others")
+			}
+			release += "."
+		}
+		p.Line(0, Span{Plain, release})
+	}
 	p.hint()
+}
+
+// senders are the rows of those whom the estate does not know, and of those who claim
+// an address that it knows.
+func (a *Posts) senders(p *Page) [][]Span {
+	rows := [][]Span{{{Faint, "sender"}, {Faint, "verdict"}, {Faint, "n"}, {Faint, "place"}, {Faint, "rule"}}}
+	row := func(who string, d Decision, style Style, n int) {
+		size := Span{Faint, "-"}
+		if n > 0 {
+			size = Span{Plain, strconv.Itoa(n)}
+		}
+		rows = append(rows, []Span{{Plain, who}, {style, d.Verdict}, size, {Faint, p.short(d.Place)}, {Plain, d.by()}})
+	}
+	forged := func(d Decision) Style {
+		return map[string]Style{"admit": Bad, "hold": Doubtful}[d.Verdict]
+	}
+	row("anyone outside", a.Strangers.Outside, Plain, 0)
+	row("unknown inside address", a.Strangers.Inside, Plain, 0)
+	row("forged, unknown address", a.Strangers.Forged, forged(a.Strangers.Forged), 0)
+	for _, verdict := range estate.VerdictWords() {
+		d, ok := a.ForgedKnown.decisions[verdict]
+		if !ok {
+			continue
+		}
+		row("forged, known address", d, forged(d), a.ForgedKnown.sizes[verdict])
+	}
+	return rows
+}
+
+// holds reports whether the gate holds anybody who was asked about.
+func (a *Posts) holds() bool {
+	return slices.ContainsFunc(a.People, func(one Poster) bool { return one.Verdict == "hold" }) ||
+		a.Strangers.Outside.Verdict == "hold" || a.Strangers.Inside.Verdict == "hold" ||
+		a.Strangers.Forged.Verdict == "hold" || len(a.ForgedKnown.Held) > 0
 }
 
 // byRule gathers the people by the rule that decides for them.

@@ -5,6 +5,7 @@ import "yorvet.example/yorvet/internal/core/estate"
 // An Overview is a group at a glance.
 type Overview struct {
 	Outside, Inside, Forged estate.Verdict         // for the strangers
+	ForgedKnown             int                    // people and groups as whom an unproven message is admitted
 	Posters                 [estate.Drop + 1]int   // people, by verdict
 	Receives                [Undeliverable + 1]int // by outcome, without a sender
 	SendsAs                 int                    // people who may send as it
@@ -25,6 +26,11 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 		people := r.peopleIn(class.GetCardinality(), class.Rank)
 		o.Posters[estate.Refuse] -= people
 		o.Posters[r.Verdict(group, i+1)] += people
+	}
+	for i, class := range r.Deciding(group, Message{Unproven: true}) {
+		if r.Verdict(group, i+1) == estate.Admit {
+			o.ForgedKnown += int(class.GetCardinality())
+		}
 	}
 	if len(r.e.Group(group).SendAs) > 0 {
 		none := r.SendAsClasses(group)[0]
