@@ -315,6 +315,10 @@ func (a *Explanations) writeText(p *Page) {
 
 func (a *Explanation) writeText(p *Page) {
 	p.folder = a.folder
+	p.Line(2, Span{Strong, a.answer()})
+	rule, waits := a.reason()
+	p.Line(2, Span{Plain, rule + " "}, Span{Faint, p.at(a.Decision)}, Span{Plain, waits})
+	p.Gap()
 	p.message(a)
 	step := 0
 	title := func(s string) {
@@ -347,6 +351,33 @@ func (a *Explanation) writeText(p *Page) {
 	p.recipients(a.Recipients)
 	title("What each side sees")
 	p.sees(a)
+}
+
+// answer is the first line: true by itself.
+func (a *Explanation) answer() string {
+	words := map[string]string{"admit": "admitted", "hold": "held", "refuse": "refused", "drop": "dropped"}
+	line := words[a.Verdict] + ": " + a.From + " to " + a.To
+	if a.SendAs != nil {
+		line += ", by " + a.SendAs.By
+	}
+	if a.Verdict == estate.Admit.String() {
+		line += ", " + howMany(a.Recipients)
+	}
+	return line
+}
+
+// reason is why the message is admitted or not, and for whom it waits.
+func (a *Explanation) reason() (rule, waits string) {
+	rule = a.by()
+	switch {
+	case rule == "":
+		rule = "mail to a person passes no gate"
+	case a.Verdict == estate.Hold.String() && len(a.Approvers) == 0:
+		waits = "; nobody can release it"
+	case a.Verdict == estate.Hold.String():
+		waits = "; it waits for " + strings.Join(a.Approvers, ", ")
+	}
+	return rule, waits
 }
 
 // message writes what the message is.

@@ -19,7 +19,6 @@ type May struct {
 	Place     string       `json:"place,omitempty"`
 
 	verb   string
-	name   string
 	folder string
 }
 
@@ -33,7 +32,7 @@ type MayStrangers struct {
 func NewMay(r *resolve.Resolver, group estate.ID, action estate.Action, verb string) *May {
 	n := newNamer(r)
 	g := n.e.Group(group)
-	a := &May{Group: n.address(group), verb: verb, name: groupName(g), folder: n.folder()}
+	a := &May{Group: n.address(group), verb: verb, folder: n.folder()}
 	people, outside, inside := r.May(group, action)
 	a.Strangers = MayStrangers{outside, inside}
 	rule := g.Access[action]
@@ -51,7 +50,6 @@ func NewApproves(r *resolve.Resolver, group estate.ID) *May {
 	a := &May{
 		Group:  n.address(group),
 		verb:   "approves",
-		name:   groupName(n.e.Group(group)),
 		folder: n.folder(),
 		Rule:   "moderators",
 	}
@@ -79,30 +77,46 @@ func (a *May) take(n namer, people *roaring.Bitmap) {
 
 func (a *May) writeText(p *Page) {
 	p.folder = a.folder
-	p.Line(2, Span{Strong, "Who " + a.verb + " " + a.Group}, Span{Faint, "  " + a.name})
-	p.Gap()
-	word := func(yes bool) Span {
-		if yes {
-			return Span{Doubtful, "yes"}
-		}
-		return Span{Plain, "no"}
+	p.Line(2, Span{Strong, a.answer()})
+	style, mark := Plain, ""
+	if a.Strangers.Outside {
+		style, mark = Doubtful, "! "
 	}
-	p.Line(
-		2,
-		Span{Plain, count(len(a.People), "person", "people") + ". Strangers from outside: "},
-		word(a.Strangers.Outside),
-		Span{Plain, ", unknown ones from inside: "},
-		word(a.Strangers.Inside),
-	)
-	p.blocks(
-		"These do",
-		[]block{{word: Span{Good, a.verb}, text: a.Rule, place: a.Place, people: a.People}},
-		mostExceptions,
-	)
-	if len(a.People) == 0 {
-		p.Line(2, Span{Doubtful, "No person: "}, Span{Plain, a.Rule})
+	spans := []Span{{style, mark + a.Rule}}
+	if a.Place != "" {
+		spans = append(spans, Span{Faint, " (" + p.short(a.Place) + ")"})
 	}
+	p.Line(2, spans...)
+	p.blocks("These may", []block{{word: Span{Plain, a.verb}, people: a.People}}, mostExceptions)
 	p.hint()
+}
+
+// doing says what people may.
+func (a *May) doing() string {
+	said, ok := map[string]string{
+		"approves": "release held mail", "reads": "read its mail", "joins": "join", "finds": "find it", "manages": "manage it",
+	}[a.verb]
+	if !ok {
+		return a.verb
+	}
+	return said
+}
+
+// answer is the first line: true by itself.
+func (a *May) answer() string {
+	line := a.Group + ": " + count(len(a.People), "person", "people") + " may " + a.doing()
+	if len(a.People) == 0 {
+		line = a.Group + ": no person may " + a.doing()
+	}
+	switch {
+	case a.Strangers.Outside && a.Strangers.Inside:
+		return line + ", and so may anyone else, outside and inside"
+	case a.Strangers.Outside:
+		return line + ", and so may anyone outside"
+	case a.Strangers.Inside:
+		return line + ", and so may unknown inside addresses"
+	}
+	return line
 }
 
 func (a *May) table() ([]string, iter.Seq[[]string]) {

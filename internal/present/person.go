@@ -192,12 +192,11 @@ func (a *Person) writeText(p *Page) {
 	if a.Inside {
 		where = "inside"
 	}
-	p.Line(
-		2,
-		Span{Strong, a.Address},
-		Span{Plain, "  " + a.Name},
-		Span{Faint, "  " + where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"},
-	)
+	p.Line(2, Span{Strong, a.answer()})
+	if worst := a.worst(p); worst.Text != "" {
+		p.Line(2, worst)
+	}
+	p.Line(2, Span{Faint, where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"})
 	if len(a.Also) > 0 {
 		p.Line(2, Span{Faint, "also "}, Span{Plain, strings.Join(a.Also, ", ")})
 	}
@@ -208,22 +207,46 @@ func (a *Person) writeText(p *Page) {
 	if len(attributes) > 0 {
 		p.Line(2, Span{Faint, strings.Join(attributes, "; ")})
 	}
-	p.Gap()
-	counts := map[string]int{}
-	for _, g := range a.Receives {
-		counts[g.Outcome]++
-	}
-	p.Line(
-		2,
-		append(
-			[]Span{{Plain, "The mail of " + count(len(a.Receives), "group", "groups") + " concerns them: "}},
-			countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)...)
 	p.personGroups("Does not reach them", a.Receives, false)
 	p.personGroups("Reaches them", a.Receives, true)
 	a.writePosts(p)
 	a.writeRights(p)
 	a.writeAlone(p)
 	p.hint()
+}
+
+// answer is the first line: true by itself.
+func (a *Person) answer() string {
+	who := a.Address
+	if a.Name != "" {
+		who = a.Name + ", " + a.Address
+	}
+	if len(a.Receives) == 0 {
+		return who + ": no group's mail is meant for them"
+	}
+	gets := 0
+	for _, g := range a.Receives {
+		if delivered(g.Outcome) {
+			gets++
+		}
+	}
+	line := who + ": gets the mail of " + strconv.Itoa(gets) + " of " + count(len(a.Receives), "group", "groups")
+	if misses := len(a.Receives) - gets; misses > 0 {
+		line += ", misses that of " + strconv.Itoa(misses)
+	}
+	return line
+}
+
+// worst is the first of what they miss, and why; nothing where they miss none.
+func (a *Person) worst(p *Page) Span {
+	for _, outcome := range outcomeOrder[:4] {
+		for _, g := range a.Receives {
+			if g.Outcome == outcome {
+				return Span{outcomeStyle(outcome), "! " + g.Group + ", " + outcome + ": " + p.short(g.Why)}
+			}
+		}
+	}
+	return Span{}
 }
 
 // writePosts tells what becomes of their own messages.

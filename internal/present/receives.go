@@ -16,7 +16,6 @@ type Receives struct {
 	*Decision              // absent without a sender
 	Recipients []Recipient `json:"recipients"`
 
-	name   string
 	folder string
 }
 
@@ -35,7 +34,7 @@ type Recipient struct {
 // particular.
 func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m resolve.Message) *Receives {
 	n := newNamer(r)
-	a := &Receives{Group: n.address(group), folder: n.folder(), name: groupName(n.e.Group(group))}
+	a := &Receives{Group: n.address(group), folder: n.folder()}
 	if s != nil {
 		decision := newDecision(n.e, group, r.Judge(group, *s, m))
 		a.From, a.Decision = s.Address.String(), &decision
@@ -69,27 +68,88 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 
 func (a *Receives) writeText(p *Page) {
 	p.folder = a.folder
-	p.Line(2, Span{Strong, "Who receives " + a.Group}, Span{Faint, "  " + a.name})
-	p.Gap()
+	p.Line(2, Span{Strong, a.answer()})
 	if a.Decision != nil {
-		from := "Mail to it"
-		if a.From != "" {
-			from = "From " + a.From
-		}
-		p.Line(
-			2,
-			Span{Plain, from + ": "},
-			verdictSpan(*a.Decision),
-			Span{Plain, ", " + a.by() + " "},
-			Span{Faint, p.at(*a.Decision)},
-		)
-		if a.Verdict != estate.Admit.String() {
-			p.Line(2, Span{Plain, "What follows is what would happen if it were let in."})
-		}
-		p.Gap()
+		p.Line(2, Span{Plain, a.Verdict + ", " + a.by() + " "}, Span{Faint, p.at(*a.Decision)})
 	}
+	if len(a.Recipients) == 0 {
+		return
+	}
+	if a.Decision != nil && a.Verdict != estate.Admit.String() {
+		p.Line(2, Span{Plain, "What follows is what would happen if it were admitted."})
+	} else {
+		p.Line(2, a.worst(p))
+	}
+	p.Gap()
 	p.recipients(a.Recipients)
 	p.hint()
+}
+
+// answer is the first line: true by itself.
+func (a *Receives) answer() string {
+	who := a.Group
+	switch {
+	case a.From != "":
+		who += ", from " + a.From
+	case a.Decision == nil:
+		who += ", if every gate admits"
+	}
+	if a.Decision != nil && a.Verdict != estate.Admit.String() {
+		if a.Verdict == estate.Hold.String() {
+			return who + ": held, nobody gets it before a moderator admits it"
+		}
+		return who + ": " + map[string]string{"refuse": "refused", "drop": "dropped"}[a.Verdict] + ", nobody gets it"
+	}
+	return who + ": " + howMany(a.Recipients)
+}
+
+// howMany says how many get a message and how many do not.
+func howMany(list []Recipient) string {
+	gets, reads := 0, 0
+	for _, one := range list {
+		switch one.Outcome {
+		case "inbox", "digest":
+			gets++
+		case "archive":
+			reads++
+		}
+	}
+	all := len(list)
+	switch all {
+	case 0:
+		return "nobody receives it"
+	case 1:
+		return "one address, " + list[0].Outcome
+	}
+	line := strconv.Itoa(gets) + " of " + count(all, "address", "addresses") + " get it"
+	if reads > 0 {
+		line += ", " + strconv.Itoa(reads) + " can read it"
+	}
+	switch missing := all - gets - reads; missing {
+	case 0:
+	case 1:
+		line += ", 1 does not"
+	default:
+		line += ", " + strconv.Itoa(missing) + " do not"
+	}
+	return line
+}
+
+// worst names the most frequent reason for which somebody gets nothing of it.
+func (a *Receives) worst(p *Page) Span {
+	var most block
+	byOutcome := p.byCause(a.Recipients)
+	for _, outcome := range outcomeOrder[:4] {
+		for _, b := range byOutcome[outcome] {
+			if len(b.people) > len(most.people) {
+				most = b
+			}
+		}
+	}
+	if most.people == nil {
+		return Span{Plain, "Nobody who is listed misses it"}
+	}
+	return Span{most.word.Style, "! " + strconv.Itoa(len(most.people)) + " " + most.word.Text + ": " + most.text}
 }
 
 // at returns the place of the rule that decides in parentheses.

@@ -15,7 +15,6 @@ type SendsAs struct {
 	People []Delegate `json:"people"`
 	Reader Reader     `json:"reader"`
 
-	name   string
 	folder string
 	none   string // why nobody may, and what would serve
 }
@@ -48,7 +47,7 @@ type Reader struct {
 func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 	n := newNamer(r)
 	g := n.e.Group(group)
-	a := &SendsAs{Group: n.address(group), People: []Delegate{}, name: groupName(g), folder: n.folder()}
+	a := &SendsAs{Group: n.address(group), People: []Delegate{}, folder: n.folder()}
 	delegates := r.Delegates(group)
 	for _, s := range delegates.People {
 		rule := g.SendAs[s.Rule-1]
@@ -79,14 +78,13 @@ func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 func (n namer) silence(g *estate.Group) string {
 	switch {
 	case len(g.SendAs) == 0 && g.Kind == estate.Roster:
-		return "Nobody may send as the group. It is a roster, and answers to it would be refused: a forum or a mailbox " +
+		return "It is a roster, and answers to it would be refused: a forum or a mailbox " +
 			"would serve, with send-as such as [as members]."
 	case len(g.SendAs) == 0 && g.Kind == estate.List:
-		return "Nobody may send as the group; send-as: [as owners] or [for members] would let them. " +
-			"A list keeps nothing: where several " +
+		return "To let people send as it: send-as: [as owners] or [for members]. A list keeps nothing: where several " +
 			"people answer, a forum or a mailbox serves better, as each sees what the others wrote."
 	case len(g.SendAs) == 0:
-		return "Nobody may send as the group; send-as: [as owners] or [for members] would let them."
+		return "To let people send as it: send-as: [as owners] or [for members]."
 	}
 	return "The send-as rules of the group fit no person of the estate."
 }
@@ -135,19 +133,15 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 
 func (a *SendsAs) writeText(p *Page) {
 	p.folder = a.folder
-	p.Line(2, Span{Strong, "Who may write in the name of " + a.Group}, Span{Faint, "  " + a.name})
-	p.Gap()
+	p.Line(2, Span{Strong, a.answer()})
 	if len(a.People) == 0 {
-		p.Line(2, Span{Bad, "Nobody. "}, Span{Plain, a.none})
+		p.Line(2, Span{Plain, a.none})
 		return
 	}
-	counts := map[string]int{}
-	for _, s := range a.People {
-		counts[s.Proof]++
-	}
-	p.Line(2, append([]Span{{Plain, count(len(a.People), "person", "people") + "; the proof is "}},
-		countSpans(counts, []string{"impossible", "possible", "not-needed"}, proofStyle)...)...)
 	impossible, others := a.byCause()
+	if len(impossible) > 0 {
+		p.Line(2, Span{Bad, "! " + count(len(impossible[0].people), "person", "people") + ": " + impossible[0].text})
+	}
 	p.blocks("Cannot prove it", impossible, mostExceptions)
 	p.blocks("May send", others, mostRest)
 	p.Gap()
@@ -167,6 +161,28 @@ func (a *SendsAs) writeText(p *Page) {
 	rows = append(rows, []Span{{Faint, "answer"}, {Plain, "goes to " + a.Reader.AnswerTo + "; there is no Reply-To"}})
 	p.Table(rows)
 	p.hint()
+}
+
+// answer is the first line: true by itself.
+func (a *SendsAs) answer() string {
+	if len(a.People) == 0 {
+		return a.Group + ": nobody may send as it"
+	}
+	counts := map[string]int{}
+	for _, s := range a.People {
+		counts[s.Proof]++
+	}
+	line := a.Group + ": " + count(len(a.People), "person", "people") + " may send as it"
+	if n := counts[resolve.ProofImpossible.String()]; n > 0 {
+		line += ", " + strconv.Itoa(n) + " cannot prove it"
+	}
+	if n := counts[resolve.ProofPossible.String()]; n > 0 {
+		line += ", " + strconv.Itoa(n) + " can prove it"
+	}
+	if n := counts[resolve.ProofNotNeeded.String()]; n > 0 {
+		line += ", no proof is needed"
+	}
+	return line
 }
 
 func proofStyle(proof string) Style {

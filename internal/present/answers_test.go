@@ -1,0 +1,110 @@
+package present
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+// The first line of an answer says what is listed behind it, on any estate.
+func TestFirstLines(t *testing.T) {
+	for seed := range uint64(40) {
+		r := sample.Load(t, sample.Estate(rand.New(rand.NewPCG(seed, 17))))
+		e := r.Estate()
+		for group := range estate.ID(e.Groups()) {
+			for _, id := range e.PeopleByAddress() {
+				s := r.Sender(e.Address(id))
+				checkReceives(t, NewReceives(r, group, &s, resolve.Message{}))
+			}
+			checkReceives(t, NewReceives(r, group, nil, resolve.Message{}))
+			a := NewSendsAs(r, group)
+			if first := a.answer(); len(a.People) > 0 != strings.Contains(first, fmt.Sprintf(" %d p", len(a.People))) ||
+				len(a.People) == 0 != strings.HasSuffix(first, "nobody may send as it") {
+				t.Errorf("%q of %d", first, len(a.People))
+			}
+		}
+		for _, id := range e.PeopleByAddress() {
+			checkPerson(t, NewPerson(r, id))
+		}
+	}
+}
+
+func checkReceives(t *testing.T, a *Receives) {
+	t.Helper()
+	counts := map[string]int{}
+	for _, one := range a.Recipients {
+		counts[one.Outcome]++
+	}
+	first := a.answer()
+	all, gets := len(a.Recipients), counts["inbox"]+counts["digest"]
+	missing := all - gets - counts["archive"]
+	want := fmt.Sprintf(": %d of %d addresses get it", gets, all)
+	switch {
+	case a.Decision != nil && a.Verdict == "hold":
+		want = ": held, nobody gets it before"
+	case a.Decision != nil && a.Verdict != "admit":
+		want = "ed, nobody gets it"
+	case all == 0:
+		want = ": nobody receives it"
+	case all == 1:
+		want = ": one address, " + a.Recipients[0].Outcome
+	default:
+		if strings.Contains(strings.Replace(first, "does", "do", 1), fmt.Sprintf(", %d do not", missing)) != (missing > 0) {
+			t.Errorf("%q, with %d who do not", first, missing)
+		}
+	}
+	if !strings.Contains(first, want) {
+		t.Errorf("%q, want %q", first, want)
+	}
+}
+
+func checkPerson(t *testing.T, a *Person) {
+	t.Helper()
+	gets := 0
+	for _, g := range a.Receives {
+		if g.Outcome == "inbox" || g.Outcome == "digest" || g.Outcome == "archive" {
+			gets++
+		}
+	}
+	want := fmt.Sprintf("gets the mail of %d of %d group", gets, len(a.Receives))
+	if len(a.Receives) == 0 {
+		want = "no group's mail is meant for them"
+	}
+	if first := a.answer(); !strings.Contains(first, want) {
+		t.Errorf("%q, want %q", first, want)
+	}
+	worst := a.worst(&Page{})
+	if misses := len(a.Receives) > gets; misses != (worst.Text != "") {
+		t.Errorf("%q, with %d of %d", worst.Text, gets, len(a.Receives))
+	}
+}
+
+// An explanation begins with what becomes of the message, and for whom it waits.
+func TestExplanationFirst(t *testing.T) {
+	r := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example}, {address: bob@kelp.example}]
+groups:
+  - {address: desk@kelp.example, gate: [refuse suspect, hold bob@kelp.example, admit inside], owners: [ann@kelp.example], members: [ann@kelp.example, bob@kelp.example]}
+  - {address: lone@kelp.example, gate: [hold anyone]}
+`)
+	for _, c := range []struct{ from, to, answer, rule, waits string }{
+		{"ann@kelp.example", "desk@kelp.example", "admitted: ann@kelp.example to desk@kelp.example, 2 of 2 addresses get it", "rule 3: admit inside", ""},
+		{"bob@kelp.example", "desk@kelp.example", "held: bob@kelp.example to desk@kelp.example", "rule 2: hold bob@kelp.example", "; it waits for ann@kelp.example"},
+		{"bob@kelp.example", "lone@kelp.example", "held: bob@kelp.example to lone@kelp.example", "rule 1: hold anyone", "; nobody can release it"},
+		{"out@far.example", "desk@kelp.example", "refused: out@far.example to desk@kelp.example", noRule, ""},
+		{"ann@kelp.example", "bob@kelp.example", "admitted: ann@kelp.example to bob@kelp.example, one address, inbox", "mail to a person passes no gate", ""},
+	} {
+		a := NewExplanation(r, Case{As: estate.None, From: address.MustParse(c.from), To: address.MustParse(c.to)})
+		rule, waits := a.reason()
+		if first := a.answer(); first != c.answer || rule != c.rule || waits != c.waits {
+			t.Errorf("%q, %q, %q; want %q, %q, %q", first, rule, waits, c.answer, c.rule, c.waits)
+		}
+	}
+}
