@@ -179,10 +179,25 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 			}
 		}
 		most = max(most, words[i])
-		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: wrap})
+		config := table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: wrap}
+		if numeric(rows, i) {
+			config.Align = text.AlignRight
+		}
+		configs = append(configs, config)
 		left -= min(width, most)
 	}
 	return configs
+}
+
+// numeric reports whether a column holds numbers, or marks for none, below its head.
+func numeric(rows [][]Span, column int) bool {
+	for _, row := range rows[1:] {
+		cell := row[column].Text
+		if _, err := strconv.Atoi(cell); err != nil && cell != "." && cell != "-" {
+			return false
+		}
+	}
+	return len(rows) > 1
 }
 
 // A block is a number of people of whom the same is true.

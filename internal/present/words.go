@@ -46,14 +46,18 @@ func (d Decision) by() string {
 	return "rule " + strconv.Itoa(d.Rule) + ": " + d.Written
 }
 
+// verdictStyle is that of a verdict or a way. Colour is for risk: a verdict is what the
+// gate is meant to say, and only a way that does not lead on is a fault.
 func verdictStyle(verdict string) Style {
 	switch verdict {
-	case "admit", "open":
-		return Good
-	case "hold", "waiting":
+	case "open":
+		return Plain
+	case "waiting":
 		return Doubtful
+	case "stopped":
+		return Bad
 	}
-	return Bad
+	return Strong
 }
 
 func outcomeStyle(outcome string) Style {

@@ -58,3 +58,16 @@ func FuzzWrap(f *testing.F) {
 		}
 	})
 }
+
+// Numbers stand to the right, under their head; what is no number does not.
+func TestNumbersRight(t *testing.T) {
+	got := printed(t, anyAnswer{rows: [][]Span{
+		{{Faint, "group"}, {Faint, "members"}, {Faint, "rules"}, {Faint, "title"}},
+		{{Plain, "desk"}, {Plain, "7"}, {Faint, "."}, {Plain, "12"}},
+		{{Plain, "9"}, {Plain, "12345"}, {Faint, "."}, {Plain, "Twelve"}},
+	}}, Options{Width: 80})
+	want := "  group  members  rules  title\n  desk         7      .  12\n  9        12345      .  Twelve\n"
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
