@@ -36,7 +36,7 @@ func newCheck(streams Streams) *cli.Command {
 
 func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("check takes no arguments besides its flags, not %q", cmd.Args().First())
+		return usageError("check takes flags only, not %q", cmd.Args().First())
 	}
 	if cmd.IsSet("explain") {
 		return explainHazard(cmd, streams)

@@ -82,7 +82,7 @@ var demoSteps = []step{
 	},
 	{
 		"The chief engineer wrote to the same group, and nobody has seen it. Why?",
-		"Step by step: where it turned, and whom it waits for. This is what to paste into the ticket.",
+		"Step by step: where it turned, and who has to release it. This is what to paste into the ticket.",
 		[]string{"explain", "--from", "chief@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
 		"",
 	},

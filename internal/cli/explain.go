@@ -31,7 +31,7 @@ func newExplain(streams Streams) *cli.Command {
 
 func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("explain takes no arguments besides its flags, not %q", cmd.Args().First())
+		return usageError("explain takes flags only, not %q", cmd.Args().First())
 	}
 	for _, flag := range []string{"from", "to"} {
 		if len(cmd.StringSlice(flag)) == 0 {

@@ -59,7 +59,7 @@ type exporter struct {
 
 func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("export takes no arguments besides its flags, not %q", cmd.Args().First())
+		return usageError("export takes flags only, not %q", cmd.Args().First())
 	}
 	as, formats := cmd.String("as"), handout.Formats()
 	switch {

@@ -61,7 +61,7 @@ func newGroupNew(streams Streams) *cli.Command {
 			preset.Names(),
 			", ",
 		) + ". yorvet group presets tells what each\n" +
-			"means. Settings besides, or instead, are those of the estate, as in: tell-held=inside\n\n" +
+			"means. More settings, or others, are those of the estate, as in: tell-held=inside\n\n" +
 			"Example: yorvet group new storm-desk@kelpmere.example --preset desk --title 'Storm desk' --owner " +
 			"ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{
@@ -76,7 +76,7 @@ func newGroupNew(streams Streams) *cli.Command {
 				Name:  "from",
 				Usage: "take members from a `FILE`, or from - for standard input, as they are pasted",
 			},
-			&cli.StringFlag{Name: "where", Usage: "take those as members whom a `SELECTOR` picks"},
+			&cli.StringFlag{Name: "where", Usage: "take those as members that a `SELECTOR` picks"},
 			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is mastered"},
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -204,7 +204,7 @@ func (c *changer) freeAddress(text string) (address.Address, error) {
 		}
 		holder := c.e.Address(id).String()
 		if !address.Same(holder, text) {
-			holder += ", to whom it leads"
+			holder += ", which it leads to"
 		}
 		message := fmt.Sprintf("%s is taken by %s %s", text, what, holder)
 		if free := c.alternatives(a); len(free) > 0 {

@@ -44,7 +44,7 @@ func newImport(streams Streams) *cli.Command {
 				Usage: "a `DOMAIN` of the estate; may be repeated (default: those of the groups)",
 			},
 			&cli.StringFlag{Name: "name", Usage: "what a new estate is called"},
-			&cli.BoolFlag{Name: "prune", Usage: "take out people whom no source has"},
+			&cli.BoolFlag{Name: "prune", Usage: "take out people that no source has"},
 			&cli.BoolFlag{Name: "allow-files", Usage: "read files that a source names"},
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runImport(ctx, cmd, streams) },

@@ -22,7 +22,7 @@ func newMatrix(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
-				return usageError("matrix takes no arguments besides its flags, not %q", cmd.Args().First())
+				return usageError("matrix takes flags only, not %q", cmd.Args().First())
 			}
 			s, err := open(ctx, cmd, streams)
 			if err != nil {

@@ -197,7 +197,7 @@ func newMemberRemove(streams Streams) *cli.Command {
 		Name:      "remove",
 		Usage:     "remove members, owners or moderators from groups",
 		ArgsUsage: "GROUP [ADDRESS...]",
-		Description: "Somebody whom a rule or a nested group brings in stays, and that is said.\n\n" +
+		Description: "Somebody that a rule or a nested group brings in stays, and that is said.\n\n" +
 			"Example: yorvet member remove '*@kelpmere.example' nora.teale@kelpmere.example",
 		Flags: slices.Concat([]cli.Flag{roleFlag()}, whoFlags(), changeFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -384,7 +384,7 @@ func newMemberList(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "members, owners or moderators only: member, owner or moderator"},
 			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
-			&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
+			&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := open(ctx, cmd, streams)

@@ -31,13 +31,13 @@ func newProbe(streams Streams) *cli.Command {
 		Usage:     "send real messages, look into real mailboxes, and say why they differ",
 		ArgsUsage: "[GROUP...]",
 		Description: "Without --send nothing is sent: the plan is shown, with what is predicted and who would find a\n" +
-			"test message. The connections file says how to send as whom, and how to look into mailboxes. A run is\n" +
+			"test message. The connections file says how mail is sent, and how mailboxes are opened. A run is\n" +
 			"recorded as it goes; --resume goes on with one that was ended, and sends nothing twice.\n\n" +
 			"Example: yorvet probe lost-property@kelpmere.example --connections connections.yaml --send",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
-			&cli.StringFlag{Name: "from", Usage: "from everyone whom a `SELECTOR` picks, rather than the usual cases"},
+			&cli.StringFlag{Name: "from", Usage: "from everyone that a `SELECTOR` picks, rather than the usual cases"},
 			&cli.StringSliceFlag{
 				Name:  "expect",
 				Usage: "the messages that a `FILE` of expectations speaks of, rather than the usual cases; may be repeated",

@@ -25,7 +25,7 @@ func newStandin(streams Streams) *cli.Command {
 		Description: "It takes mail over SMTP from outside and from those who log in, judges it by the estate, holds it,\n" +
 			"makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
 			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +
-			"It runs until it is interrupted; on a hang-up signal it reads the estate anew.\n\n" +
+			"It runs until it is interrupted; on a hang-up signal it reads the estate again.\n\n" +
 			"Example: yorvet --estate served standin --connections connections.yaml",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "connections", Usage: "write a connections `FILE` with which yorvet probe reaches it"},
@@ -63,7 +63,7 @@ func newStandin(streams Streams) *cli.Command {
 
 func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("standin takes no arguments besides its flags, not %q", cmd.Args().First())
+		return usageError("standin takes flags only, not %q", cmd.Args().First())
 	}
 	s, err := open(ctx, cmd, streams)
 	if err != nil {

@@ -19,7 +19,7 @@ func newVersion(streams Streams) *cli.Command {
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
-				return usageError("version takes no arguments besides its flags, not %q", cmd.Args().First())
+				return usageError("version takes flags only, not %q", cmd.Args().First())
 			}
 			fmt.Fprintln(streams.Out, "yorvet "+version())
 			if cmd.Bool("licences") {

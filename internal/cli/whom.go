@@ -27,7 +27,7 @@ func whoFlags() []cli.Flag {
 			Name:  "from",
 			Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted",
 		},
-		&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"},
+		&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
 	}
 }
 

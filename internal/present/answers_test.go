@@ -29,6 +29,19 @@ func TestFirstLines(t *testing.T) {
 				t.Errorf("%q of %d", first, len(a.People))
 			}
 		}
+		m := NewMatrix(r)
+		hazards, forged := 0, 0
+		for _, g := range m.Groups {
+			hazards += min(1, g.Hazards)
+			forged += min(1, g.Known+strings.Count(g.Forged, "admit"))
+		}
+		want := fmt.Sprintf(": %d with hazards", hazards)
+		if forged > 0 {
+			want += fmt.Sprintf(", %d that admit forged mail", forged)
+		}
+		if first := m.answer(); !strings.HasSuffix(first, want) || !strings.HasPrefix(first, fmt.Sprint(e.Groups())) {
+			t.Errorf("%q, want %q", first, want)
+		}
 		for _, id := range e.PeopleByAddress() {
 			checkPerson(t, NewPerson(r, id))
 		}

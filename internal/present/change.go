@@ -83,7 +83,7 @@ func (a *Change) writeText(p *Page) {
 		p.Line(
 			2,
 			Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."},
-			Span{Plain, " Tell whoever sends them: the estate has no place for that."},
+			Span{Plain, " Tell the system that sends them: the estate has no place for that."},
 		)
 	}
 	p.Gap()

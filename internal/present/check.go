@@ -140,7 +140,7 @@ func (a *Hazards) writeText(p *Page) {
 	}
 	for _, stale := range a.Stale {
 		p.Gap()
-		p.Line(2, Span{Doubtful, "accepted in vain: "}, Span{Plain, p.short(stale)})
+		p.Line(2, Span{Doubtful, "accepted, and does not occur: "}, Span{Plain, p.short(stale)})
 	}
 	if len(a.Hazards) > 0 {
 		p.Gap()

@@ -187,7 +187,7 @@ func (a *Comparison) writeText(p *Page) {
 	for i, one := range a.Persons {
 		if i == mostRest+2 && !p.options.All {
 			more := count(len(a.Persons)-i, "more person", "more people")
-			p.Line(4, Span{Faint, "  and " + more + " of whom something else is said"})
+			p.Line(4, Span{Faint, "  and " + more + " with other differences"})
 			p.cut = true
 			break
 		}

@@ -188,8 +188,8 @@ func (a *Matrix) Sort(by string) error {
 func (a *Matrix) writeText(p *Page) {
 	p.Line(
 		2,
-		Span{Strong, count(len(a.Groups), "group", "groups") + " at a glance"},
-		Span{Faint, "  all but the full addresses end in " + a.domain},
+		Span{Strong, a.answer()},
+		Span{Faint, "  addresses without @ end in " + a.domain},
 	)
 	p.Gap()
 	const most = 30
@@ -207,11 +207,29 @@ func (a *Matrix) writeText(p *Page) {
 		0,
 		Span{
 			Faint,
-			"forged: the worst, with how many known addresses get it in. get: inbox, digest or archive; miss: nothing or undeliverable. All counts are in --json and --format csv; a " +
-				"wide page has more.",
+			"forged: the worst, with how many known addresses get it in. get: inbox, digest or archive; miss: " +
+				"nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
 		},
 	)
 	p.hint()
+}
+
+// answer is the first line: true by itself.
+func (a *Matrix) answer() string {
+	hazards, forged := 0, 0
+	for _, g := range a.Groups {
+		if g.Hazards > 0 {
+			hazards++
+		}
+		if g.Known > 0 || g.Forged == "admit" {
+			forged++
+		}
+	}
+	line := count(len(a.Groups), "group", "groups") + ": " + strconv.Itoa(hazards) + " with hazards"
+	if forged > 0 {
+		line += ", " + strconv.Itoa(forged) + " that admit forged mail"
+	}
+	return line
 }
 
 // fitting returns the rows with their head, with as many columns as a page has room

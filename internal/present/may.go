@@ -94,7 +94,8 @@ func (a *May) writeText(p *Page) {
 // doing says what people may.
 func (a *May) doing() string {
 	said, ok := map[string]string{
-		"approves": "release held mail", "reads": "read its mail", "joins": "join", "finds": "find it", "manages": "manage it",
+		"approves": "release held mail", "reads": "read its mail", "joins": "join",
+		"finds": "find it", "manages": "manage it",
 	}[a.verb]
 	if !ok {
 		return a.verb

@@ -288,7 +288,7 @@ func (a *Person) writeRights(p *Page) {
 	add("sends for", sendsAs)
 	add("approves for", a.Approves)
 	add("owns", a.Owns)
-	p.blocks("What they may besides", may, 8)
+	p.blocks("What else they may do", may, 8)
 }
 
 // writeAlone tells where nobody else does what they do.

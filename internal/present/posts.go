@@ -135,7 +135,8 @@ func (a *Posts) answer() string {
 	for _, person := range a.People {
 		counts[person.Verdict]++
 	}
-	line := a.Group + ": " + strconv.Itoa(counts["admit"]) + " of " + count(len(a.People), "person", "people") + " may post"
+	line := a.Group + ": " + strconv.Itoa(counts["admit"]) + " of " + count(len(a.People), "person", "people") +
+		" may post"
 	for _, one := range [][2]string{{"hold", "held"}, {"refuse", "refused"}, {"drop", "dropped"}} {
 		if n := counts[one[0]]; n > 0 {
 			line += ", " + strconv.Itoa(n) + " " + one[1]

@@ -140,7 +140,8 @@ func (a *SendsAs) writeText(p *Page) {
 	}
 	impossible, others := a.byCause()
 	if len(impossible) > 0 {
-		p.Line(2, Span{Bad, "! " + count(len(impossible[0].people), "person", "people") + ": " + impossible[0].text})
+		worst := slices.MaxFunc(impossible, func(a, b block) int { return len(a.people) - len(b.people) })
+		p.Line(2, Span{Bad, "! " + count(len(worst.people), "person", "people") + ": " + worst.text})
 	}
 	p.blocks("Cannot prove it", impossible, mostExceptions)
 	p.blocks("May send", others, mostRest)

@@ -11,7 +11,7 @@ var answersShowPerson = Check{
 	Name:     "answers-show-person",
 	mailed:   true,
 	Severity: Low,
-	Trap:     "outsiders may write, and see the private address of whoever answers",
+	Trap:     "outsiders may write, and see the private address of the member who answers",
 	Doc: `Strangers from outside may write to the group, but its members may not send as it, or answer as persons by
 default. Whoever answers shows their own address; the next question goes there, and not to the group.`,
 	Cure: "Let the members send as it, such as by [as members], and set replies-as to group.",

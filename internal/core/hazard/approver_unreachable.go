@@ -23,7 +23,8 @@ mail, nobody learns that anything waits.`,
 		}
 		p.report(Finding{Group: id, Place: rule.Place,
 			text: func() (says, fix string) {
-				return "What " + p.name(id) + " holds waits for " + p.names(approvers) + ", and no mailbox of theirs takes mail.",
+				return "What " + p.name(id) + " holds waits for " + p.names(approvers) +
+						", and none of their mailboxes accepts mail.",
 					"Name a moderator whose mailbox works."
 			}})
 	},

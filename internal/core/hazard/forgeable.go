@@ -9,7 +9,7 @@ var forgeable = Check{
 	Name:     "forgeable",
 	mailed:   true,
 	Severity: High,
-	Trap:     "whoever claims the right address gets in where a stranger does not",
+	Trap:     "forged mail that claims the right address gets in where a stranger does not",
 	Doc: `Selectors such as members, an address or a domain go by the address that a message claims, proven or
 not; real systems do the same. If nothing refuses unproven messages first, a forged sender gets in:
 

@@ -22,7 +22,7 @@ func (p *Pass) nested(id estate.ID, turned func(flow) senders, verb, consequence
 		}
 		p.report(Finding{Group: id, Address: p.name(f.group), Place: f.place, Witness: p.witness(away),
 			text: func() (says, fix string) {
-				return "Senders whom " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " +
+				return "Senders that " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " +
 						p.who(away) + ". Its members, " + p.some(
 						members,
 						total,

@@ -6,7 +6,7 @@ var nestedWaits = Check{
 	Name:     "nested-waits",
 	mailed:   true,
 	Severity: Medium,
-	Trap:     "a nested group's gate holds somebody whom this group admits",
+	Trap:     "a nested group's gate holds somebody that this group admits",
 	Doc: `A nested group asks its own gate again. Whom the outer gate admits and the inner one holds waits for
 the nested group's moderators: its members get the message late, or never.`,
 	Cure: "Let the nested group's gate admit those senders.",
