@@ -434,3 +434,55 @@ func TestCountAnswers(t *testing.T) {
 		t.Errorf("%v, %v", got, call.Others)
 	}
 }
+
+// Who writes for a group shows as Sender; who writes as it does not.
+func TestSenderOfGroup(t *testing.T) {
+	r := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: ada@kelp.example}, {address: bo@kelp.example}, {address: cy@kelp.example}]
+groups: [{address: main@kelp.example, send-as: [as ada@kelp.example, for bo@kelp.example], members: [ada@kelp.example, bo@kelp.example]}]
+`)
+	p := NewSendAsPlan(r, anywhere(t), 0, "")
+	want := map[string]string{"ada@kelp.example": "", "bo@kelp.example": "bo@kelp.example", "cy@kelp.example": ""}
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		raw, err := p.message(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := read.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := strings.Join(texts(m.Sender), " ")
+		if sender, ok := want[c.By.String()]; !ok || got != sender || m.From[0].String() != "main@kelp.example" {
+			t.Errorf("by %s: From %v, Sender %q, want %q", c.By, m.From, got, sender)
+		}
+		delete(want, c.By.String())
+	}
+	if len(want) > 0 {
+		t.Errorf("nobody tries as %v", want)
+	}
+}
+
+// A report of a delivery is of a roll call if its envelope is, whatever else it says.
+func TestReportsOfCall(t *testing.T) {
+	r := sample.Load(t, jetty)
+	for envelope, want := range map[string]string{"call.1": Bounced, "other.9": NotYet} {
+		call := PlanCall(r, 0, address.MustParse("dee@kelp.example"))
+		p := &Plan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
+		states := map[estate.ID]*Presence{}
+		for i := range call.Members {
+			states[call.Members[i].Person] = &call.Members[i]
+		}
+		m, err := read.Parse([]byte("From: m@x.example\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nOriginal-Envelope-Id: " + envelope + "\r\n\r\nFinal-Recipient: rfc822;bo@kelp.example\r\nAction: failed\r\nStatus: 5.1.1\r\n\r\n--b--\r\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.count(call, states, m)
+		bo, _ := r.Estate().Find(address.MustParse("bo@kelp.example"))
+		if states[bo].State != want || want == Bounced && !strings.HasPrefix(states[bo].Detail, "5.1.1") {
+			t.Errorf("envelope %s: %+v, want %s", envelope, states[bo], want)
+		}
+	}
+}
