@@ -135,7 +135,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 				Sources: cli.EnvVars("YORVET_ESTATE"),
 			},
 			&cli.StringFlag{Name: "on", Usage: "the `DATE` to answer for, as YYYY-MM-DD (default: today in UTC)"},
-			&cli.StringFlag{Name: "format", Usage: "text, json or csv", DefaultText: "text"},
+			&cli.StringFlag{Name: "format", Usage: "text, json, csv or markdown", DefaultText: "text"},
 			&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
 			&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
 		},

@@ -106,7 +106,7 @@ func dayOf(cmd *cli.Command) (estate.Day, error) {
 func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) {
 	format := cmd.String("format")
 	var known []string
-	for _, f := range append([]present.Format{present.Text, present.JSON, present.CSV}, more...) {
+	for _, f := range append([]present.Format{present.Text, present.JSON, present.CSV, present.Markdown}, more...) {
 		known = append(known, string(f))
 	}
 	switch {

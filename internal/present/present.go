@@ -24,6 +24,8 @@ const (
 	Text Format = "text"
 	JSON Format = "json"
 	CSV  Format = "csv"
+	// Markdown is for tickets (CommonMark).
+	Markdown Format = "markdown"
 
 	// SARIF is for hazards only (OASIS SARIF 2.1.0).
 	SARIF Format = "sarif"
@@ -54,6 +56,8 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 		return writeJSON(w, a)
 	case CSV:
 		return writeCSV(w, a)
+	case Markdown:
+		return writeMarkdown(w, a, options)
 	case SARIF:
 		if hazards, ok := a.(*Hazards); ok {
 			return writeJSON(w, hazards.sarif())
