@@ -28,9 +28,10 @@ type Posts struct {
 	approvers []string
 }
 
-// Forgeries are what the gate says to unproven messages that claim to be from somebody
-// whom the estate knows: the main addresses of people and groups as whom they get in,
-// or wait, and to how many it says something else.
+// Forgeries are what the gate says to unproven messages that claim an address that is
+// known: a main address of the estate, an alias where that makes a difference, or one
+// that the gate itself names. They get in as some, wait as others, and of the rest
+// there is the number.
 type Forgeries struct {
 	Admitted []string `json:"admitted"`
 	Held     []string `json:"held"`
@@ -93,23 +94,31 @@ func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 		for it := class.Iterator(); it.HasNext(); {
 			claimed = append(claimed, n.address(estate.ID(it.Next())))
 		}
-		verdict := n.r.Verdict(group, rule)
-		f.sizes[verdict.String()] += len(claimed)
-		switch verdict {
-		case estate.Admit:
-			f.Admitted = append(f.Admitted, claimed...)
-		case estate.Hold:
-			f.Held = append(f.Held, claimed...)
-		default:
-			f.Stopped += len(claimed)
-		}
-		if _, ok := f.decisions[verdict.String()]; !ok {
-			f.decisions[verdict.String()] = newDecision(n.e, group, resolve.Decision{Verdict: verdict, Rule: rule})
-		}
+		f.add(n, group, resolve.Decision{Verdict: n.r.Verdict(group, rule), Rule: rule}, claimed...)
+	}
+	for _, s := range n.r.Claims(group) {
+		f.add(n, group, n.r.Judge(group, s, m), s.Address.String())
 	}
 	slices.Sort(f.Admitted)
 	slices.Sort(f.Held)
 	return f
+}
+
+// add notes what the gate says to messages that claim some addresses.
+func (f *Forgeries) add(n namer, group estate.ID, d resolve.Decision, claimed ...string) {
+	verdict := d.Verdict.String()
+	f.sizes[verdict] += len(claimed)
+	switch d.Verdict {
+	case estate.Admit:
+		f.Admitted = append(f.Admitted, claimed...)
+	case estate.Hold:
+		f.Held = append(f.Held, claimed...)
+	default:
+		f.Stopped += len(claimed)
+	}
+	if _, ok := f.decisions[verdict]; !ok {
+		f.decisions[verdict] = newDecision(n.e, group, d)
+	}
 }
 
 // messageLike says what messages are like, "" for those that are like most.

@@ -5,7 +5,7 @@ import "yorvet.example/yorvet/internal/core/estate"
 // An Overview is a group at a glance.
 type Overview struct {
 	Outside, Inside, Forged estate.Verdict         // for the strangers
-	ForgedKnown             int                    // people and groups as whom an unproven message is admitted
+	ForgedKnown             int                    // main addresses, and Claims, as which an unproven message is admitted
 	Posters                 [estate.Drop + 1]int   // people, by verdict
 	Receives                [Undeliverable + 1]int // by outcome, without a sender
 	SendsAs                 int                    // people who may send as it
@@ -30,6 +30,11 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 	for i, class := range r.Deciding(group, Message{Unproven: true}) {
 		if r.Verdict(group, i+1) == estate.Admit {
 			o.ForgedKnown += int(class.GetCardinality())
+		}
+	}
+	for _, s := range r.Claims(group) {
+		if r.Judge(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+			o.ForgedKnown++
 		}
 	}
 	if len(r.e.Group(group).SendAs) > 0 {

@@ -1,0 +1,64 @@
+package resolve
+
+import (
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// Claims returns those whom a message to a group may claim to be from, and be judged
+// otherwise than by a main address of the estate or by a stranger's: aliases in
+// another domain than the main address, where the gate asks about domains, and what
+// the gate names and nobody has.
+func (r *Resolver) Claims(group estate.ID) []Sender {
+	var list []Sender
+	met := map[string]bool{}
+	add := func(a address.Address) {
+		if s := r.Sender(a); !met[s.key] {
+			met[s.key] = true
+			list = append(list, s)
+		}
+	}
+	byDomain := false
+	g := r.e.Group(group)
+	for i := range g.Gate {
+		selector.Atoms(g.Gate[i].Selector, func(a *selector.Atom) {
+			text := ""
+			switch a.Kind {
+			case selector.Is:
+				if _, known := r.e.Find(a.Address); !known {
+					add(a.Address)
+				}
+				return
+			case selector.At:
+				text = "no-such-stranger@" + a.Domain
+			case selector.Below:
+				text = "no-such-stranger@below." + a.Domain
+			default:
+				return
+			}
+			byDomain = true
+			if made, err := address.Parse(text); err == nil {
+				add(made)
+			}
+		})
+	}
+	if !byDomain {
+		return list
+	}
+	aliases := func(main address.Address, also []address.Address) {
+		for _, a := range also {
+			if a.Domain() != main.Domain() {
+				add(a)
+			}
+		}
+	}
+	for id := range estate.ID(r.e.Groups()) {
+		aliases(r.e.Address(id), r.e.Group(id).Also)
+	}
+	for i := range r.e.People() {
+		p := r.e.Person(r.e.PersonID(i))
+		aliases(p.Address, p.Also)
+	}
+	return list
+}
