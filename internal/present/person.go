@@ -234,7 +234,7 @@ func (a *Person) answer() string {
 	if misses := len(a.Receives) - gets; misses > 0 {
 		line += ", misses that of " + strconv.Itoa(misses)
 	}
-	return line
+	return line + ", if every gate admits"
 }
 
 // worst is the first of what they miss, and why; nothing where they miss none.
