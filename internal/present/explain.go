@@ -358,7 +358,7 @@ func (a *Explanation) answer() string {
 	words := map[string]string{"admit": "admitted", "hold": "held", "refuse": "refused", "drop": "dropped"}
 	line := words[a.Verdict] + ": " + a.From + " to " + a.To
 	if a.SendAs != nil {
-		line += ", by " + a.SendAs.By
+		line += ", as " + a.SendAs.As
 	}
 	if a.Verdict == estate.Admit.String() {
 		line += ", " + howMany(a.Recipients)

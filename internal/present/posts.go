@@ -97,11 +97,23 @@ func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 		f.add(n, group, resolve.Decision{Verdict: n.r.Verdict(group, rule), Rule: rule}, claimed...)
 	}
 	for _, s := range n.r.Claims(group) {
-		f.add(n, group, n.r.Judge(group, s, m), s.Address.String())
+		f.add(n, group, n.r.Judge(group, s, m), claimed(s))
 	}
 	slices.Sort(f.Admitted)
 	slices.Sort(f.Held)
 	return f
+}
+
+// claimed is what a sender claims: for a made-up one, the domain as selectors write it.
+func claimed(s resolve.Sender) string {
+	domain, ok := strings.CutPrefix(s.Address.String(), resolve.MadeUp+"@")
+	switch below, isBelow := strings.CutPrefix(domain, resolve.Below); {
+	case !ok || s.ID != estate.None:
+		return s.Address.String()
+	case isBelow:
+		return "@*." + below
+	}
+	return "@" + domain
 }
 
 // add notes what the gate says to messages that claim some addresses.
@@ -160,9 +172,9 @@ func (a *Posts) answer() string {
 // forgedWorst is the second line: the worst that a forged message does.
 func (a *Posts) forgedWorst() Span {
 	known := a.ForgedKnown
-	forged := "Forged mail"
+	forged, plain := "Forged mail", "Plain forged mail" // what is not plain may still get in
 	if a.like != "" {
-		forged = "Such mail, forged,"
+		forged, plain = "Such mail, forged,", "Such mail, forged,"
 	}
 	switch {
 	case len(known.Admitted) > 0:
@@ -174,9 +186,9 @@ func (a *Posts) forgedWorst() Span {
 	case a.Strangers.Forged.Verdict == "admit":
 		return Span{Bad, "! " + forged + " gets in from an address inside that nobody has"}
 	case len(known.Held) > 0 || a.Strangers.Forged.Verdict == "hold":
-		return Span{Doubtful, forged + " waits for a moderator"}
+		return Span{Doubtful, plain + " waits for a moderator"}
 	}
-	return Span{Plain, forged + " does not get in"}
+	return Span{Plain, plain + " does not get in"}
 }
 
 func (a *Posts) writeText(p *Page) {

@@ -24,7 +24,7 @@ groups:
   - {address: shut@kelp.example, gate: [admit inside]}
 `)
 	for i, want := range []string{
-		"ann@fleet.example no-such-stranger@fleet.example", "no-such-stranger@below.quay.example press@paper.example", "",
+		"@fleet.example ann@fleet.example", "@*.quay.example press@paper.example", "",
 	} {
 		a := NewPosts(r, estate.ID(i), resolve.Message{})
 		if got := strings.Join(a.ForgedKnown.Admitted, " "); got != want {
@@ -68,6 +68,10 @@ func TestPosts(t *testing.T) {
 				t.Errorf("estate %d, %s: %+v, want %d admitted, and the same at a glance", seed, a.Group, a.ForgedKnown, admitted)
 			}
 			for _, text := range a.ForgedKnown.Admitted {
+				text = strings.Replace(text, "*.", "any.", 1)
+				if strings.HasPrefix(text, "@") {
+					text = "made.up" + text
+				}
 				if r.Judge(group, r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
 					t.Errorf("estate %d, %s: forged mail from %s does not get in", seed, a.Group, text)
 				}

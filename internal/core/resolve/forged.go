@@ -6,6 +6,13 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
+// How the senders are called that Claims makes up: by their local part, and in front of
+// a domain of which those below it are meant.
+const (
+	MadeUp = "no-such-stranger"
+	Below  = "below."
+)
+
 // Claims returns those whom a message to a group may claim to be from, and be judged
 // otherwise than by a main address of the estate or by a stranger's: aliases in
 // another domain than the main address, where the gate asks about domains, and what
@@ -31,9 +38,9 @@ func (r *Resolver) Claims(group estate.ID) []Sender {
 				}
 				return
 			case selector.At:
-				text = "no-such-stranger@" + a.Domain
+				text = MadeUp + "@" + a.Domain
 			case selector.Below:
-				text = "no-such-stranger@below." + a.Domain
+				text = MadeUp + "@" + Below + a.Domain
 			default:
 				return
 			}
