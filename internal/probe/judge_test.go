@@ -207,6 +207,8 @@ func TestMembersOfSightings(t *testing.T) {
 	}{
 		{judging{name: "as predicted", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo), seen(sawCopy, shelf)}},
 			[]row{{ada, "inbox", "inbox", true}, {bo, "inbox", "inbox", true}, {shelf, "archive", "archive", true}, {"dee@kelp.example", "undeliverable", SeenNot, true}, {"eli@kelp.example", "waiting", SeenNot, false}}},
+		{judging{name: "released", to: "held@kelp.example", approved: true, seen: []Sighting{seen(sawApproval, bo), seen(sawCopy, "eli@kelp.example")}}, []row{{"eli@kelp.example", "inbox", "inbox", true}}},
+		{judging{name: "refused, and so never released", to: "held@kelp.example", approved: true, reply: send.Reply{Stage: "to", Code: 550}}, []row{{"eli@kelp.example", "inbox", SeenNot, false}}},
 		{judging{name: "in junk", seen: []Sighting{seen(sawCopy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
 		{judging{name: "twice", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
 		{judging{name: "another outcome", seen: []Sighting{seen(sawDigest, ada)}}, []row{{ada, "inbox", "digest", false}}},

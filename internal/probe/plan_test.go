@@ -249,6 +249,22 @@ func TestJournal(t *testing.T) {
 	if whole, _ := os.ReadFile(path); !bytes.Equal(whole, data) {
 		t.Errorf("of %d bytes with a torn end of 70 KiB, %d are left, want %d", len(torn), len(whole), len(data))
 	}
+	if err := os.WriteFile(path, []byte(`{"time":"2026-11-23T0`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if reopened, err = reopen(dir); err != nil {
+		t.Fatal(err)
+	}
+	if err := reopened.write(line{Seen: &Sighting{What: sawBounce, Answer: strings.Repeat("long ", 40<<10)}}, true); err != nil {
+		t.Fatal(err)
+	}
+	reopened.close()
+	if whole, _ := os.ReadFile(path); !bytes.HasPrefix(whole, []byte("{")) || bytes.Count(whole, []byte("{\"time\"")) != 1 {
+		t.Errorf("of a journal that is a torn line, this is left: %.40s", whole)
+	}
+	if h, err := readJournal(t.Context(), dir); h != nil || err == nil || !strings.HasSuffix(err.Error(), "holds no plan") {
+		t.Errorf("a journal without a plan, of one long line, is read: %+v, %v", h, err)
+	}
 	other := sample.Load(t, strings.Replace(jetty, "address: main@kelp.example", "address: else@kelp.example", 1))
 	if _, err := restore(h, other, l); err == nil {
 		t.Error("a run goes on without its group")
@@ -280,6 +296,9 @@ func TestSight(t *testing.T) {
 		found := p.sight(watch.Item{Place: watch.Place{Account: "cy@kelp.example"}, Message: m})
 		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 || found[0].What != want) {
 			t.Errorf("%q is %+v, want %q", text, found, want)
+		}
+		if want == sawApproval && !slices.Equal(found[0].Groups, []string{"main@kelp.example"}) {
+			t.Errorf("%q names %v", text, found[0].Groups)
 		}
 		if want == sawCopy && strings.Contains(text, "Cc") && !slices.Equal(found[0].View.Shows, []string{"bo@kelp.example"}) {
 			t.Errorf("it shows %v", found[0].View.Shows)

@@ -1,10 +1,8 @@
 package hazard_test
 
 import (
-	"context"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -12,8 +10,6 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/demo"
-	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/sample"
 )
 
@@ -209,16 +205,7 @@ func TestRegistry(t *testing.T) {
 
 // The demo has every hazard, and the first estate of the README none.
 func TestDemoAndReadme(t *testing.T) {
-	dir := t.TempDir()
-	if err := demo.Write(t.Context(), dir); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(context.Background(), filepath.Join(dir, demo.Estate))
-	if err != nil {
-		t.Fatal(err)
-	}
-	day, _ := estate.ParseDay("2026-11-23")
-	r := resolve.New(e, day)
+	r := loadDemo(t)
 	found := map[string]bool{}
 	for _, f := range hazard.Run(r, hazard.All()) {
 		found[f.Check.Name] = true

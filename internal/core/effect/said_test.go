@@ -1,0 +1,134 @@
+package effect_test
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/change/changetest"
+	"yorvet.example/yorvet/internal/core/effect"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+var update = flag.Bool("update", false, "write what was reported to testdata/said.txt, to be read before it is kept")
+
+// All that is reported of a change of each type, and of the demo beside what its service
+// does: testdata/said.txt was read by people.
+func TestSaid(t *testing.T) {
+	var b strings.Builder
+	quay := sample.Load(t, changetest.Quay)
+	for i, c := range changetest.Alterations(quay.Estate()) {
+		text := changetest.Quay
+		for j := 0; j < len(c.Rewrite); j += 2 {
+			text = strings.Replace(text, c.Rewrite[j], c.Rewrite[j+1], -1)
+		}
+		after := sample.Load(t, text)
+		fmt.Fprintf(&b, "%d %T\n", i, c.Change)
+		describe(&b, quay, after)
+		fmt.Fprintf(&b, "%d and back\n", i)
+		describe(&b, after, quay)
+	}
+	b.WriteString("demo\n")
+	ours, served := demoEstate(t, demo.Estate), demoEstate(t, "served")
+	describe(&b, ours, served)
+	b.WriteString("demo and back\n")
+	describe(&b, served, ours)
+	path := filepath.Join("testdata", "said.txt")
+	if *update {
+		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
+	for i := range max(len(was), len(is)) {
+		if i >= len(was) || i >= len(is) || was[i] != is[i] {
+			t.Fatalf("%s differs from line %d of %d on; now there are %d:\n%s", path, i+1, len(was), len(is), strings.Join(is[min(i, len(is)):min(i+1, len(is))], ""))
+		}
+	}
+}
+
+func demoEstate(t *testing.T, name string) *resolve.Resolver {
+	t.Helper()
+	dir := t.TempDir()
+	if err := demo.Write(t.Context(), dir); err != nil {
+		t.Fatal(err)
+	}
+	e, err := estatefile.Load(t.Context(), filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	day, err := estate.ParseDay("2026-11-23")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resolve.New(e, day)
+}
+
+// describe writes a report with names.
+func describe(b *strings.Builder, older, newer *resolve.Resolver) {
+	a, e := older.Estate(), newer.Estate()
+	list := func(e *estate.Estate, ids []estate.ID) string {
+		var all []string
+		for _, id := range ids {
+			all = append(all, e.Address(id).String())
+		}
+		return strings.Join(all, " ")
+	}
+	r := effect.Compare(older, newer)
+	for _, p := range []effect.Parties{r.Groups, r.People} {
+		fmt.Fprintf(b, "  added [%s] removed [%s] renamed", list(e, p.Added), list(a, p.Removed))
+		for _, pair := range p.Renamed {
+			fmt.Fprintf(b, " %s>%s", a.Address(pair.Old), e.Address(pair.New))
+		}
+		b.WriteString("\n")
+	}
+	for _, s := range r.Estate {
+		fmt.Fprintf(b, "  estate %+v\n", s)
+	}
+	for _, c := range r.Changes {
+		fmt.Fprintf(b, "  %s>%s effect %t\n", a.Address(c.Group.Old), e.Address(c.Group.New), c.HasEffect())
+		for _, s := range c.Strangers {
+			fmt.Fprintf(b, "    %+v\n", s)
+		}
+		for _, v := range c.Posts {
+			fmt.Fprintf(b, "    posts %s>%s [%s]\n", v.Old, v.New, list(e, v.People))
+		}
+		for _, o := range c.Receives {
+			in := e
+			if o.Gone {
+				in = a
+			}
+			fmt.Fprintf(b, "    gets %s>%s %t %t %t [%s]\n", o.Old, o.New, o.Before, o.Later, o.Gone, list(in, o.People))
+		}
+		for _, s := range c.SendsAs {
+			fmt.Fprintf(b, "    sends %s>%s [%s]\n", s.Old, s.New, list(e, s.People))
+		}
+		for _, s := range c.Settings {
+			fmt.Fprintf(b, "    %s %q>%q\n", s.Name, s.Old, s.New)
+		}
+	}
+	for _, p := range r.Persons {
+		fmt.Fprintf(b, "  %s>%s %+v\n", a.Address(p.Person.Old), e.Address(p.Person.New), p.Settings)
+	}
+	for _, f := range r.Appearing {
+		fmt.Fprintf(b, "  new %s %s %s\n", f.Check.Name, e.Address(f.Group), f.Address)
+	}
+	for _, f := range r.Going {
+		fmt.Fprintf(b, "  gone %s %s %s\n", f.Check.Name, a.Address(f.Group), f.Address)
+	}
+	for _, n := range r.Notices {
+		fmt.Fprintf(b, "  notice %s [%s]\n", e.Address(n.Group), list(e, n.People))
+	}
+	fmt.Fprintf(b, "  %d notices, empty %t\n", r.Count(), r.IsEmpty())
+}

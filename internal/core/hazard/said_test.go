@@ -1,0 +1,111 @@
+package hazard_test
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/sample"
+)
+
+var update = flag.Bool("update", false, "write what was said to testdata/said.txt, to be read before it is kept")
+
+// Every sentence of every check, with its place, on the estates where it fires and on
+// the demo: testdata/said.txt was read by people.
+func TestSaid(t *testing.T) {
+	var b strings.Builder
+	for _, check := range hazard.All() {
+		b.WriteString(check.Name + "\n")
+		for _, text := range cases[check.Name].fires {
+			b.WriteString("  " + text + "\n")
+			r := sample.Load(t, groups(text))
+			for _, f := range hazard.Run(r, []*hazard.Check{check}) {
+				say(&b, r, f)
+			}
+		}
+	}
+	r := loadDemo(t)
+	b.WriteString("demo\n")
+	for _, f := range hazard.Run(r, hazard.All()) {
+		b.WriteString("  " + f.Check.Name + "\n")
+		say(&b, r, f)
+	}
+	path := filepath.Join("testdata", "said.txt")
+	if *update {
+		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := b.String(); got != string(want) {
+		was, is := strings.Split(string(want), "\n"), strings.Split(got, "\n")
+		for i := range min(len(was), len(is)) {
+			if was[i] != is[i] {
+				t.Fatalf("%s:%d:\n got %s\nwant %s", path, i+1, is[i], was[i])
+			}
+		}
+		t.Fatalf("%d lines are said, and %d are in %s", len(is), len(was), path)
+	}
+}
+
+// folder is the folder of a place: each run has one of its own.
+var folder = regexp.MustCompile(`/\S*/`)
+
+func say(b *strings.Builder, r *resolve.Resolver, f hazard.Finding) {
+	e := r.Estate()
+	says, fix := f.Text()
+	line := fmt.Sprintf("    %s %s %s %s: %s | %s", f.Check.Severity, e.Address(f.Group), f.Address,
+		e.Settings().Position(f.Place), says, fix)
+	if f.Witness != nil {
+		line += fmt.Sprintf(" | %s %+v", f.Witness.From, f.Witness.Message)
+	}
+	b.WriteString(folder.ReplaceAllString(line, "") + "\n")
+}
+
+func loadDemo(t *testing.T) *resolve.Resolver {
+	t.Helper()
+	dir := t.TempDir()
+	if err := demo.Write(t.Context(), dir); err != nil {
+		t.Fatal(err)
+	}
+	e, err := estatefile.Load(t.Context(), filepath.Join(dir, demo.Estate))
+	if err != nil {
+		t.Fatal(err)
+	}
+	day, err := estate.ParseDay("2026-11-23")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resolve.New(e, day)
+}
+
+// The overview of a group counts its hazards, accepted ones aside.
+func TestOverviewCounts(t *testing.T) {
+	r := loadDemo(t)
+	want := make([]int, r.Estate().Groups())
+	for _, f := range hazard.Run(r, hazard.All()) {
+		if !f.Accepted {
+			want[f.Group]++
+		}
+	}
+	var got []int
+	for _, o := range hazard.Overviews(r) {
+		got = append(got, o.Hazards)
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("got  %v\nwant %v", got, want)
+	}
+}
