@@ -25,6 +25,11 @@ func TestParse(t *testing.T) {
 		{"a@BÜCHER.example", "a@xn--bcher-kva.example", "a", "xn--bcher-kva.example"},
 		{"a@XN--BCHER-KVA.example", "a@xn--bcher-kva.example", "a", "xn--bcher-kva.example"},
 		{"a@b--c.example", "a@b--c.example", "a", "b--c.example"},
+		{"AZ.az.09@AZaz09.example", "az.az.09@azaz09.example", "az.az.09", "azaz09.example"},
+		{"a@Straße.example", "a@xn--strae-oqa.example", "a", "xn--strae-oqa.example"}, // IDNA 2008, not 2003
+		{"a@ab--cü.example", "a@xn--ab--c-ova.example", "a", "xn--ab--c-ova.example"},
+		{"a@" + strings.Repeat("b", 63) + ".example", "a@" + strings.Repeat("b", 63) + ".example", "a", strings.Repeat("b", 63) + ".example"},
+		{`"~ "@x.example`, `"~ "@x.example`, `"~ "`, "x.example"},
 		{"a@[192.0.2.1]", "a@[192.0.2.1]", "a", "[192.0.2.1]"},
 		{"a@[IPv6:2001:DB8::1]", "a@[ipv6:2001:db8::1]", "a", "[ipv6:2001:db8::1]"},
 		{strings.Repeat("a", 64) + "@x.example", strings.Repeat("a", 64) + "@x.example", strings.Repeat("a", 64), "x.example"},
@@ -60,6 +65,10 @@ func TestParseErrors(t *testing.T) {
 		{strings.Repeat("a", 64) + "§a@x.example", "longer than 64"},
 		{`"` + strings.Repeat("a", 63) + `§a"@x.example`, "longer than 64"},
 		{"a@§", "no domain"},
+		{"a@§＿.example", "no valid international name"}, // U+FF3F is mapped to an underscore
+		{"a@[§IPv6:]", "expected an IPv4 address"},
+		{"a@[§IPv6]", "expected an IPv4 address"},
+		{"\"a§\x7f\"@x.example", "printable ASCII"},
 		{"a@b§_c.example", "does not take the character '_'"},
 		{"a@b§@c.example", "does not take the character '@'"},
 		{"a@§.example", "empty label"},
@@ -109,6 +118,38 @@ func TestWithoutSubaddress(t *testing.T) {
 	}
 	if got := MustParse("a@x.example").WithDomain("y.example"); got != "a@y.example" {
 		t.Errorf("WithDomain = %q", got)
+	}
+}
+
+// Texts are the same address however they are written, and else the same text.
+func TestSame(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{"ada@x.example", "ADA@X.example", true},
+		{"\"ada\"@x.example", "ada@x.example", true},
+		{"a@bücher.example", "a@xn--bcher-kva.example", true},
+		{"ada@x.example", "bo@x.example", false},
+		{"ada@x.example", "ada@y.example", false},
+		{"Ada", "ada", true},
+		{"ada", "bo", false},
+		{"ada@x.example", "ada", false},
+		{"ada", "ada@x.example", false},
+	} {
+		if Same(c.a, c.b) != c.same {
+			t.Errorf("%s and %s are the same: %t", c.a, c.b, !c.same)
+		}
+	}
+}
+
+// A long text is cut where it is quoted in an error, and one of 60 octets is not.
+func TestClip(t *testing.T) {
+	for n, cut := range map[int]bool{59: false, 60: false, 61: true} {
+		_, err := Parse(strings.Repeat("a", n))
+		if got := strings.Contains(err.Error(), "...") || !strings.Contains(err.Error(), strings.Repeat("a", min(n, 60))); got != cut {
+			t.Errorf("of %d octets: %v", n, err)
+		}
 	}
 }
 
