@@ -71,11 +71,11 @@ func Parse(text string) (Address, error) {
 	if err != nil {
 		return Address{}, err
 	}
-	if key := text; len(local)+1+len(domain) == len(text) && text[:len(local)] == local &&
-		text[len(local)+1:] == domain {
-		return Address{text: text, key: key, at: int32(len(local))}, nil
+	key := text // most are written as they are compared
+	if text[:offset] != local || rest[1:] != domain {
+		key = local + "@" + domain
 	}
-	return Address{text: text, key: local + "@" + domain, at: int32(len(local))}, nil
+	return Address{text: text, key: key, at: int32(len(local))}, nil
 }
 
 // MustParse is Parse for addresses known to be good; it panics on others. It is

@@ -29,6 +29,8 @@ func TestParse(t *testing.T) {
 		{"a@Straße.example", "a@xn--strae-oqa.example", "a", "xn--strae-oqa.example"}, // IDNA 2008, not 2003
 		{"a@ab--cü.example", "a@xn--ab--c-ova.example", "a", "xn--ab--c-ova.example"},
 		{"a@" + strings.Repeat("b", 63) + ".example", "a@" + strings.Repeat("b", 63) + ".example", "a", strings.Repeat("b", 63) + ".example"},
+		{"a@" + strings.Repeat("b.", 123) + "c.example", "a@" + strings.Repeat("b.", 123) + "c.example", "a", strings.Repeat("b.", 123) + "c.example"}, // 255 octets
+		{`"` + strings.Repeat(" ", 62) + `"@x.example`, `"` + strings.Repeat(" ", 62) + `"@x.example`, `"` + strings.Repeat(" ", 62) + `"`, "x.example"},
 		{`"~ "@x.example`, `"~ "@x.example`, `"~ "`, "x.example"},
 		{"a@[192.0.2.1]", "a@[192.0.2.1]", "a", "[192.0.2.1]"},
 		{"a@[IPv6:2001:DB8::1]", "a@[ipv6:2001:db8::1]", "a", "[ipv6:2001:db8::1]"},
@@ -69,6 +71,8 @@ func TestParseErrors(t *testing.T) {
 		{"a@[§IPv6:]", "expected an IPv4 address"},
 		{"a@[§IPv6]", "expected an IPv4 address"},
 		{"\"a§\x7f\"@x.example", "printable ASCII"},
+		{"\"a\\§\x01\"@x.example", "printable ASCII"},
+		{"a@§" + strings.Repeat("b.", 123) + "cc.example", "longer than 255"},
 		{"a@b§_c.example", "does not take the character '_'"},
 		{"a@b§@c.example", "does not take the character '@'"},
 		{"a@§.example", "empty label"},
@@ -149,6 +153,20 @@ func TestClip(t *testing.T) {
 		_, err := Parse(strings.Repeat("a", n))
 		if got := strings.Contains(err.Error(), "...") || !strings.Contains(err.Error(), strings.Repeat("a", min(n, 60))); got != cut {
 			t.Errorf("of %d octets: %v", n, err)
+		}
+	}
+}
+
+// The offset of an error in a domain is counted from its beginning.
+func TestParseDomain(t *testing.T) {
+	if domain, err := ParseDomain("Bücher.example"); domain != "xn--bcher-kva.example" || err != nil {
+		t.Errorf("%s, %v", domain, err)
+	}
+	for text, want := range map[string]int{"": 0, "x_y": 1, "x.-y": 2, "[x]": 1} {
+		_, err := ParseDomain(text)
+		var bad *SyntaxError
+		if !errors.As(err, &bad) || bad.Offset != want || bad.Text != text {
+			t.Errorf("%q: %+v, want one at %d", text, err, want)
 		}
 	}
 }
