@@ -3,6 +3,7 @@
 package effect
 
 import (
+	"cmp"
 	"slices"
 
 	"github.com/RoaringBitmap/roaring/v2"
@@ -543,10 +544,9 @@ func (c *comparison) sendsAs(old, id estate.ID) []SendAsChange {
 	for k, list := range people {
 		changes = append(changes, SendAsChange{k[0], k[1], byAddress(c.b, list)})
 	}
-	slices.SortFunc(
-		changes,
-		func(x, y SendAsChange) int { return int(x.Old)*4 + int(x.New) - int(y.Old)*4 - int(y.New) },
-	)
+	slices.SortFunc(changes, func(x, y SendAsChange) int {
+		return cmp.Or(cmp.Compare(x.Old, y.Old), cmp.Compare(x.New, y.New))
+	})
 	return changes
 }
 

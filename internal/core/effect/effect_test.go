@@ -231,3 +231,63 @@ func TestPassingOver(t *testing.T) {
 		t.Errorf("only %d changes had an effect", passed)
 	}
 }
+
+// What refers to a group that is written otherwise is compared, and nothing else is.
+func TestPassedOver(t *testing.T) {
+	const chain = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ada@kelp.example}]
+groups:
+  - {address: top@kelp.example, title: Top, members: [mid@kelp.example, ros@kelp.example]}
+  - {address: mid@kelp.example, title: Mid, members: [low@kelp.example]}
+  - {address: low@kelp.example, title: Low, members: [{address: ada@kelp.example, since: 2026-01-02}]}
+  - {address: ros@kelp.example, title: Ros, kind: roster, members: [ada@kelp.example]}
+  - {address: own@kelp.example, title: Own, owners: [low@kelp.example]}
+  - {address: rul@kelp.example, title: Rul, gate: [admit in low@kelp.example]}
+  - {address: ali@kelp.example, title: Ali, gate: [admit top@kelp.example]}
+  - {address: sen@kelp.example, title: Sen, send-as: [as in mid@kelp.example]}
+  - {address: non@kelp.example, title: Non, members: [{where: (post=deck), invitations: none}]}
+`
+	all := []string{"top", "mid", "low", "ros", "own", "rul", "ali", "sen", "non"}
+	for _, c := range []struct {
+		change []string
+		differ string // the names of the groups that are looked at
+	}{
+		{[]string{"", ""}, ""},
+		{[]string{"title: Low", "title: Lower"}, "top mid low ros own rul ali sen"},
+		{[]string{"2026-01-02", "2026-01-03"}, "top mid low ros own rul ali sen"},
+		{[]string{"title: Mid", "title: Middle"}, "top mid ros ali sen"},
+		{[]string{"title: Ros", "title: Rose"}, "top ros ali"},
+		{[]string{"title: Top", "title: Topmost"}, "top ros ali"},
+		{[]string{"title: Non", "title: None"}, "non"},
+		{[]string{"post=deck", "post=dock"}, "non"},
+		{[]string{"invitations: none", "invitations: every"}, "non"},
+		{[]string{"title: Sen", "title: Sent"}, "sen"},
+		{[]string{"title: Own", "title: Owner"}, "own"},
+	} {
+		x, y := sample.Load(t, chain), sample.Load(t, strings.NewReplacer(c.change...).Replace(chain))
+		same := effect.Unchanged(x, y)
+		var differ []string
+		for i, name := range all {
+			if !same[i] {
+				differ = append(differ, name)
+			}
+		}
+		if got := strings.Join(differ, " "); got != c.differ {
+			t.Errorf("%q: %s are looked at, want %s", c.change, got, c.differ)
+		}
+	}
+	for _, change := range [][]string{
+		{"{address: ada@kelp.example}]", "{address: ada@kelp.example, name: Ada}]"},
+		{"{address: ada@kelp.example}]", "{address: ada@kelp.example, mailbox: full}]"},
+		{"{address: ada@kelp.example}]", "{address: ada@kelp.example}, {address: bo@kelp.example}]"},
+		{"title: Low", "also: [lower@kelp.example]"},
+		{"title: Low", "also: [lower@kelp.example], title: Low"},
+		{"groups:", "nested-gates: open\ngroups:"},
+		{"[kelp.example]", "[kelp.example, sea.example]"},
+	} {
+		if same := effect.Unchanged(sample.Load(t, chain), sample.Load(t, strings.NewReplacer(change...).Replace(chain))); same != nil {
+			t.Errorf("%q: %v are passed over", change, same)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package effect
 
 import (
+	"encoding/binary"
 	"hash/maphash"
 	"slices"
 
@@ -157,18 +158,7 @@ func text(h *maphash.Hash, texts ...string) {
 }
 
 func number(h *maphash.Hash, n uint64) {
-	_, _ = h.Write(
-		[]byte{
-			byte(n),
-			byte(n >> 8),
-			byte(n >> 16),
-			byte(n >> 24),
-			byte(n >> 32),
-			byte(n >> 40),
-			byte(n >> 48),
-			byte(n >> 56),
-		},
-	)
+	_, _ = h.Write(binary.LittleEndian.AppendUint64(nil, n))
 }
 
 func flag(h *maphash.Hash, yes bool) {

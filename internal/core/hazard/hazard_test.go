@@ -94,7 +94,7 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 		[]string{"g: {gate: [admit inside, hold suspect]}", "g: {gate: [admit @met.example]}", "g: {gate: [refuse unproven and automatic, admit anyone]}", "g: {gate: [hold larger(3MB), admit larger(5MB) or inside]}", "g: {}"},
 	},
 	"loop": {
-		[]string{"g: {members: [n@kelp.example]} n: {members: [g@kelp.example]}", "g: {members: [g@kelp.example]}"},
+		[]string{"g: {members: [n@kelp.example]} n: {members: [g@kelp.example]}", "g: {members: [g@kelp.example]}", "g: {members: [m@kelp.example, n@kelp.example]} n: {members: [ada@kelp.example, m@kelp.example, g@kelp.example]} m: {}"},
 		[]string{"g: {members: [n@kelp.example, m@kelp.example]} n: {members: [m@kelp.example]} m: {}"},
 	},
 	"no-members": {
@@ -110,7 +110,7 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 		[]string{"g: {owners: [ada@kelp.example], members: [ada@kelp.example]}", "g: {kind: forum, owners: [ada@kelp.example], members: [{address: ada@kelp.example, copy: none}]}", "g: {kind: roster, owners: [ada@kelp.example]}"},
 	},
 	"answers-show-person": {
-		[]string{"g: {gate: [admit anyone], members: [ada@kelp.example]}", "g: {gate: [admit anyone], members: [ada@kelp.example], send-as: [as members]}", "g: {gate: [admit anyone], members: [ada@kelp.example], send-as: [as bo@kelp.example], replies-as: group}"},
+		[]string{"g: {gate: [admit anyone], members: [ada@kelp.example]}", "g: {gate: [admit anyone], members: [ada@kelp.example], send-as: []}", "g: {gate: [admit anyone], members: [ada@kelp.example], send-as: [as members]}", "g: {gate: [admit anyone], members: [ada@kelp.example], send-as: [as bo@kelp.example], replies-as: group}"},
 		[]string{"g: {gate: [admit anyone], members: [ada@kelp.example], send-as: [as members], replies-as: group}", "g: {members: [ada@kelp.example]}"},
 	},
 	"members-on-show": {
@@ -118,7 +118,7 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 		[]string{"g: {}", "g: {access: {see-members: inside}}"},
 	},
 	"twice-a-member": {
-		[]string{"g: {members: [ada@kelp.example, ADA@kelp.example]}"},
+		[]string{"g: {members: [ada@kelp.example, ADA@kelp.example]}", "g: {members: [bo@kelp.example, ada@kelp.example, r@kelp.example, r@kelp.example, ada@kelp.example, ada@kelp.example]} r: {}", "g: {members: [ada@kelp.example, {where: (address=*)}, ada@kelp.example]}"},
 		[]string{"g: {members: [ada@kelp.example, {where: (address=ada@*)}]}", "g: {members: [n@kelp.example, n@kelp.example]} n: {}"},
 	},
 	"same-members": {
