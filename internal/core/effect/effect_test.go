@@ -285,6 +285,9 @@ groups:
 		{"title: Low", "also: [lower@kelp.example], title: Low"},
 		{"groups:", "nested-gates: open\ngroups:"},
 		{"[kelp.example]", "[kelp.example, sea.example]"},
+		{"[kelp.example]", "[kelp.example]\ncode-sender: codes@post.example"},
+		{"[kelp.example]", "[kelp.example]\nsubaddress: \"+\""},
+		{"[kelp.example]", "[kelp.example, {domain: old.example, same-as: kelp.example}]"},
 	} {
 		if same := effect.Unchanged(sample.Load(t, chain), sample.Load(t, strings.NewReplacer(change...).Replace(chain))); same != nil {
 			t.Errorf("%q: %v are passed over", change, same)

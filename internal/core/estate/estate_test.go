@@ -95,14 +95,65 @@ func TestFind(t *testing.T) {
 	if !slices.Equal(order, []string{"ada+tag@kelp.example", "Ada@kelp.example", "Bo@far.example"}) {
 		t.Errorf("sorted, the people are %v", order)
 	}
-	if got := len(slices.Collect(e.Addresses)); got != 6 {
-		t.Errorf("%d addresses", got)
+	all := slices.Collect(e.Addresses)
+	if len(all) != 6 {
+		t.Errorf("%d addresses", len(all))
+	}
+	for n := 1; n < len(all); n++ { // whoever has seen enough ends the walk
+		var some []string
+		for a := range e.Addresses {
+			if some = append(some, a); len(some) == n {
+				break
+			}
+		}
+		if !slices.Equal(some, all[:n]) {
+			t.Errorf("the first %d addresses are %v", n, some)
+		}
 	}
 	if e.Domain("old.example") != "kelp.example" || e.Domain("far.example") != "far.example" || !e.InsideDomain("older.example") || e.InsideDomain("far.example") {
 		t.Error("domains do not mean what they should")
 	}
 	if got := e.Settings().Position(Place{File: 1, Line: 3, Column: 4}); got != "b.yaml:3:4" || e.Settings().Position(Place{}) != "" {
 		t.Errorf("a position is %q", got)
+	}
+}
+
+// What a selector names and nobody has is unknown, and what somebody has is not.
+func TestUnknown(t *testing.T) {
+	in := func(text string) selector.Expr {
+		x, err := selector.Parse(text, selector.ForMessages)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	b := NewBuilder(settings())
+	g := b.AddGroup(Group{Address: at("desk@kelp.example"),
+		Gate:   []GateRule{{Selector: in("ada@kelp.example or a@kelp.example or desk@kelp.example or g1@kelp.example or far@out.example"), Place: place(1)}, {Selector: in("in desk@kelp.example"), Place: place(2)}},
+		SendAs: []SendAsRule{{Selector: in("g2@kelp.example"), Place: place(3)}},
+		Access: [actions]AccessRule{{Selector: in("g3@kelp.example or bo@kelp.example"), Place: place(4)}},
+	}, nil)
+	b.AddPerson(Person{Address: at("ada@kelp.example"), Also: []address.Address{at("a@kelp.example")}}, nil, []Place{place(5)})
+	b.AddPerson(Person{Address: at("bo@kelp.example")}, nil, nil)
+	e, problems := b.Build()
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	want := []Unknown{{at("g1@kelp.example"), g, "gate", place(1)}, {at("g2@kelp.example"), g, "send-as", place(3)}, {at("g3@kelp.example"), g, "access", place(4)}}
+	if !slices.Equal(e.Unknown(), want) {
+		t.Errorf("unknown are %+v", e.Unknown())
+	}
+}
+
+// A place comes before others by file, then by line, then by column.
+func TestPlaceOrder(t *testing.T) {
+	ordered := []Place{{File: 1, Line: 9, Column: 9}, {File: 2, Line: 1, Column: 8}, {File: 2, Line: 3, Column: 1}, {File: 2, Line: 3, Column: 2}}
+	for i, p := range ordered {
+		for j, other := range ordered {
+			if p.before(other) != (i < j) {
+				t.Errorf("%+v is before %+v: %t", p, other, i >= j)
+			}
+		}
 	}
 }
 

@@ -90,7 +90,7 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 			"g: {members: [n@kelp.example]} n: {members: [x@out.example], gate: [refuse anyone]}", "g: {members: [n@kelp.example]} n: {outside-copy: none, members: [x@out.example]}"},
 	},
 	"dead-rule": {
-		[]string{"g: {gate: [admit anyone, hold suspect]}", "g: {gate: [admit inside, hold inside and suspect]}", "g: {gate: [admit where (post=none), admit anyone]}", "g: {send-as: [as inside, for ada@kelp.example]}"},
+		[]string{"g: {gate: [admit anyone, hold suspect]}", "g: {kind: roster, gate: [admit inside], send-as: [as inside, for inside]}", "g: {gate: [admit inside, hold inside and suspect]}", "g: {gate: [admit where (post=none), admit anyone]}", "g: {send-as: [as inside, for ada@kelp.example]}"},
 		[]string{"g: {gate: [admit inside, hold suspect]}", "g: {gate: [admit @met.example]}", "g: {gate: [refuse unproven and automatic, admit anyone]}", "g: {gate: [hold larger(3MB), admit larger(5MB) or inside]}", "g: {}"},
 	},
 	"loop": {

@@ -574,6 +574,7 @@ func TestRandomEstates(t *testing.T) {
 		for _, g := range n.groups {
 			senders = append(senders, g.addresses...)
 		}
+		prints := map[Fingerprint]string{}
 		for group := range n.groups {
 			for range 4 {
 				from := senders[random.IntN(len(senders))]
@@ -591,6 +592,7 @@ func TestRandomEstates(t *testing.T) {
 			compareDelivery(t, fmt.Sprintf("estate %d: nobody to g%d, %+v", seed, group, m),
 				outcomesOf(r.Deliver(estate.ID(group), nil, m), r), n.receive(group, nil, m))
 			compareOverview(t, r, estate.ID(group))
+			compareFingerprint(t, r, prints, estate.ID(group))
 			compareSets(t, r, estate.ID(group), Message{Unproven: random.IntN(3) == 0, Invitation: random.IntN(3) == 0})
 		}
 	}
@@ -641,15 +643,65 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Way)) {
 				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
 			}
+			follow, _ := r.Follow(group, id)
+			if got, want := r.Reason(follow, c.recipient), r.Reason(d, d.Recipients[i]); got != want {
+				t.Fatalf("%s gets %s of %s for %+v, and followed alone for %+v", r.e.Address(id), c.Outcome, r.e.Address(group), want, got)
+			}
+		}
+		outcome, has := r.Receipt(group, id)
+		i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
+		if has != (i >= 0) || has && outcome != d.Recipients[i].Outcome || !has && outcome != Nothing {
+			t.Fatalf("%s has a receipt of %s, %s: %t", r.e.Address(id), r.e.Address(group), outcome, has)
 		}
 		if gets := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return x.ID == id }); gets != (len(candidates) > 0) {
 			t.Fatalf("%s is a recipient of %s: %t, by %d ways", r.e.Address(id), r.e.Address(group), gets, len(candidates))
 		}
 	}
+	if some := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return r.e.IsPerson(x.ID) }); r.Reaches(group) != some {
+		t.Fatalf("%s reaches somebody: %t, want %t", r.e.Address(group), !some, some)
+	}
+	forged := 0
+	for id := range estate.ID(r.e.Groups() + r.e.People()) {
+		if r.Judge(group, r.Sender(r.e.Address(id)), Message{Unproven: true}).Verdict == estate.Admit {
+			forged++
+		}
+	}
+	for _, s := range r.Claims(group) {
+		if r.Judge(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+			forged++
+		}
+	}
+	if o.ForgedKnown != forged {
+		t.Fatalf("%s admits %d forged senders, want %d", r.e.Address(group), o.ForgedKnown, forged)
+	}
 	approvers, _ := r.Approvers(group)
 	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.SendsAs != len(r.Delegates(group).People) {
 		t.Fatalf("%s at a glance is %+v, want posters %v, receives %v", r.e.Address(group), o, posters, receives)
 	}
+}
+
+// compareFingerprint checks that groups with one fingerprint are of one kind and give
+// everybody the same by the same ways, and that others are not. known has what stands
+// behind those of the groups before.
+func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string, group estate.ID) {
+	t.Helper()
+	d := r.Deliver(group, nil, Message{})
+	gets := r.e.Group(group).Kind.String()
+	for _, recipient := range d.Recipients {
+		if !r.e.IsPerson(recipient.ID) {
+			continue
+		}
+		// What a mailbox that does not work makes of it is the same for all groups.
+		wanted := r.Reason(d, recipient)
+		gets += fmt.Sprintln(recipient.ID, outcomes(r.e.Group(wanted.Group).Kind, wanted.Copy, wanted.Way), wanted.Shared, d.Via(recipient)[1:])
+	}
+	made := r.Fingerprint(group)
+	for other, text := range known {
+		if (other == made) != (text == gets) {
+			t.Fatalf("%s has the fingerprint %v, another has %v:\n%s\n%s", r.e.Address(group), made, other, gets, text)
+		}
+	}
+	known[made] = gets
 }
 
 // compareSets checks that what is worked out for all senders at once is what is
