@@ -68,7 +68,7 @@ func TestFind(t *testing.T) {
 		{"desk@kelp.example", g}, {"DESK@OLD.example", g}, {"found@kelp.example", g}, {"found+x@older.example", g},
 		{"ada@old.example", ada}, {"ada+other@kelp.example", ada}, {"ada+tag@old.example", tagged}, {"ada+tag+b@kelp.example", ada},
 		{"ada@out.example", ada}, {"ada+x@out.example", ada}, {"bo+y@far.example", 3},
-		{"ghost@kelp.example", None}, {"nobody@kelp.example", None},
+		{"ghost@kelp.example", None}, {"nobody@kelp.example", None}, {"no+body@kelp.example", None}, {"+ada@kelp.example", None},
 	} {
 		if got, ok := e.Find(at(c.in)); got != c.want || ok != (c.want != None) {
 			t.Errorf("Find(%s) = %d, %t, want %d", c.in, got, ok, c.want)
@@ -81,6 +81,9 @@ func TestFind(t *testing.T) {
 	if len(entries) != 4 || entries[0].Member != entries[1].Member || entries[2].Member != entries[3].Member || !entries[2].Member.IsNobody() ||
 		e.Address(entries[3].Member).String() != "ghost@kelp.example" {
 		t.Errorf("the entries are %+v", entries)
+	}
+	if e.Address(entries[2].Member).String() != "ghost@kelp.example" || e.Address(g).String() != "Desk@kelp.example" || e.Address(ada).String() != "Ada@kelp.example" {
+		t.Error("somebody has another address")
 	}
 	if unknown := e.Unknown(); len(unknown) != 2 || unknown[1].Address.String() != "GHOST@old.example" || unknown[1].Place != place(7) {
 		t.Errorf("unknown are %+v", unknown)
@@ -142,6 +145,26 @@ func TestUnknown(t *testing.T) {
 	want := []Unknown{{at("g1@kelp.example"), g, "gate", place(1)}, {at("g2@kelp.example"), g, "send-as", place(3)}, {at("g3@kelp.example"), g, "access", place(4)}}
 	if !slices.Equal(e.Unknown(), want) {
 		t.Errorf("unknown are %+v", e.Unknown())
+	}
+}
+
+// A former word leads to the one that is used now, and no other word does.
+func TestFormer(t *testing.T) {
+	for word, want := range map[string]string{"facts": "attributes", "voice": "send-as", "attributes": "", "": ""} {
+		if now, ok := Former(word); now != want || ok != (want != "") {
+			t.Errorf("%q is %q now, %t", word, now, ok)
+		}
+	}
+}
+
+// A word that is none of a setting's is an error that lists them, and so is no word.
+func TestParseWord(t *testing.T) {
+	words := []string{"list", "forum", ""}
+	for text, want := range map[string]int{"list": 0, "forum": 1, "": -1, "froum": -1} {
+		i, err := ParseWord(words, text)
+		if (err == nil) != (want >= 0) || err == nil && i != want {
+			t.Errorf("%q is word %d, %v", text, i, err)
+		}
 	}
 }
 

@@ -69,6 +69,8 @@ func TestEvaluate(t *testing.T) {
 		{"sends for bo@kelp.example", ""},
 		{"sends only where (post=desk)", ""},
 		{"sends only moderators", "bo@kelp.example"},
+		{"sends only nobody", "ada@kelp.example bo@kelp.example picks nobody"},
+		{"sends only where (post=none) and inside", "ada@kelp.example bo@kelp.example picks nobody"},
 		{"approves moderators", ""},
 		{"approves owners", "cy@kelp.example"},
 		{"approves at least 1", ""},
