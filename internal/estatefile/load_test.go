@@ -450,3 +450,26 @@ func FuzzLoad(f *testing.F) {
 		}
 	})
 }
+
+// An excerpt is one line with carets under what is meant, and no longer than can be read.
+func TestExcerpt(t *testing.T) {
+	long := strings.Repeat("a", 100)
+	for _, c := range []struct {
+		source         string
+		offset, length int
+		want           string
+	}{
+		{"one two three", 4, 3, "one two three\n    ^^^"},
+		{"first\nsecond line\nthird", 13, 4, "second line\n       ^^^^"},
+		{"first\nsecond", 0, 20, "first\n^^^^^"},
+		{"first", 5, 1, "first\n     ^"},
+		{"first", 9, 1, "first\n     ^"},
+		{"größer als", 9, 3, "größer als\n       ^^^"},
+		{long + "X" + long, 100, 1, "..." + long[:60] + "X" + long[:59] + "...\n" + strings.Repeat(" ", 63) + "^"},
+	} {
+		want := "\n    " + strings.Replace(c.want, "\n", "\n    ", 1)
+		if got := excerpt(c.source, c.offset, c.length); got != want {
+			t.Errorf("%q at %d:\n%s\nwant\n%s", c.source, c.offset, got, want)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package standin_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -155,6 +156,39 @@ func TestWhatMessagesAreLike(t *testing.T) {
 }
 
 // A shared mailbox keeps a message once, and hands on nothing.
+// steps is what the log of TestLog tells, in the order of the alphabet.
+const steps = `archived to=tray@kelp.example group=tray@kelp.example
+bounced to=cy@kelp.example group=frail@kelp.example status=5.2.1
+bounced to=cy@kelp.example group=frail@kelp.example status=5.2.1
+copied to=ada@kelp.example group=frail@kelp.example
+copied to=ada@kelp.example group=frail@kelp.example
+copied to=ada@kelp.example group=frail@kelp.example
+copied to=cy@kelp.example group=frail@kelp.example
+copied to=cy@kelp.example group=frail@kelp.example
+delivered to=ada@kelp.example
+delivered to=ada@kelp.example
+delivered to=ada@kelp.example
+delivered to=ada@kelp.example
+delivered to=bo@kelp.example
+delivered to=bo@kelp.example
+delivered to=bo@kelp.example
+delivered to=bo@kelp.example
+delivered to=tray@kelp.example
+held group=silent@kelp.example
+judged group=frail@kelp.example verdict=admit rule=1
+judged group=frail@kelp.example verdict=admit rule=1
+judged group=frail@kelp.example verdict=admit rule=1
+judged group=silent@kelp.example verdict=hold rule=1
+judged group=strict@kelp.example verdict=refuse rule=2
+judged group=tray@kelp.example verdict=admit rule=1
+notice to=bo@kelp.example group=
+notice to=bo@kelp.example group=
+notice to=bo@kelp.example group=
+notice to=bo@kelp.example group=
+paused to=cy@kelp.example group=frail@kelp.example
+refused to=strict@kelp.example
+taken to=ada@kelp.example`
+
 func TestMailbox(t *testing.T) {
 	r := start(t, sample.Load(t, quay).Estate(), nil)
 	r.send("", "guest@far.example", "tray@kelp.example", nil)
@@ -180,6 +214,39 @@ func TestPausedAfterBounces(t *testing.T) {
 	}
 	if got := r.box("ada@kelp.example"); len(got) != 4 {
 		t.Errorf("ada has %d messages", len(got))
+	}
+}
+
+// The log tells of each step of each message: to whom, and for which group.
+func TestLog(t *testing.T) {
+	r, log := faulty(t, standin.Faults{})
+	r.send("", "guest@far.example", "ada@kelp.example", nil)
+	for range 3 {
+		r.send("bo@kelp.example", "bo@kelp.example", "frail@kelp.example", nil)
+		r.box("bo@kelp.example")
+	}
+	r.send("", "guest@far.example", "strict@kelp.example", func(m *compose.Message) { m.Text = strings.Repeat("long\n", 5000) })
+	r.send("bo@kelp.example", "bo@kelp.example", "silent@kelp.example", nil)
+	r.send("", "guest@far.example", "tray@kelp.example", nil)
+	r.box("tray@kelp.example")
+	var got []string
+	for line := range strings.Lines(log.String()) {
+		var l map[string]any
+		if err := json.Unmarshal([]byte(line), &l); err != nil {
+			t.Fatal(err)
+		}
+		text, _ := l["step"].(string)
+		for _, key := range []string{"to", "group", "verdict", "rule", "status"} {
+			if value, ok := l[key]; ok {
+				text += fmt.Sprintf(" %s=%v", key, value)
+			}
+		}
+		got = append(got, text)
+	}
+	slices.Sort(got)
+	text := strings.Join(got, "\n")
+	if text != steps {
+		t.Errorf("the log tells\n%s", text)
 	}
 }
 

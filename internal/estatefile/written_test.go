@@ -1,0 +1,102 @@
+package estatefile
+
+import (
+	"bytes"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"yorvet.example/yorvet/internal/core/change/changetest"
+)
+
+var update = flag.Bool("update", false, "write what edits make to testdata/written.txt, to be read before it is kept")
+
+// What edits write, to the letter: testdata/written.txt was read by people.
+func TestWritten(t *testing.T) {
+	var b strings.Builder
+	quay := writeEstate(t, map[string]string{"estate.yaml": changetest.Quay})
+	e, err := Load(t.Context(), quay)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, a := range changetest.Alterations(e) {
+		d, err := Open(t.Context(), quay)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d.Apply(a.With(d.Before())...)
+		fmt.Fprintf(&b, "%d %T\n", i, a.Change)
+		b.WriteString(edited(t, d, quay, map[string]string{"estate.yaml": changetest.Quay}))
+	}
+	for _, name := range slices.Sorted(maps.Keys(commented)) {
+		files := commented[name]
+		path := writeEstate(t, files)
+		random := rand.New(rand.NewPCG(19, uint64(len(name))))
+		for n := range 60 {
+			d, err := Open(t.Context(), path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			one := randomEdit(random, d.Before(), n)
+			d.Apply(one.changes...)
+			fmt.Fprintf(&b, "%s %d %T\n", name, n, one.changes[0])
+			b.WriteString(edited(t, d, path, files))
+		}
+	}
+	path := filepath.Join("testdata", "written.txt")
+	if *update {
+		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
+	for i := range min(len(was), len(is)) {
+		if was[i] != is[i] {
+			t.Fatalf("%s:%d:\n got %q\nwant %q", path, i+1, is[i], was[i])
+		}
+	}
+	if len(was) != len(is) {
+		t.Fatalf("%d lines, want %d", len(is), len(was))
+	}
+}
+
+// edited returns what a draft writes otherwise: of each file the lines from the first that
+// differs to the last.
+func edited(t *testing.T, d *Draft, path string, files map[string]string) string {
+	t.Helper()
+	if _, err := d.Estate(); err != nil {
+		text, _, _ := strings.Cut(strings.ReplaceAll(err.Error(), path, ""), "\n")
+		return "  ! " + text + "\n"
+	}
+	var b strings.Builder
+	for _, file := range slices.Sorted(maps.Keys(files)) {
+		later, ok := d.edited[filepath.Join(path, file)]
+		if !ok {
+			continue
+		}
+		was, is := bytes.SplitAfter([]byte(files[file]), []byte("\n")), bytes.SplitAfter(later, []byte("\n"))
+		for len(was) > 0 && len(is) > 0 && bytes.Equal(was[0], is[0]) {
+			was, is = was[1:], is[1:]
+		}
+		for len(was) > 0 && len(is) > 0 && bytes.Equal(was[len(was)-1], is[len(is)-1]) {
+			was, is = was[:len(was)-1], is[:len(is)-1]
+		}
+		for _, line := range was {
+			fmt.Fprintf(&b, "  %s -%q\n", file, line)
+		}
+		for _, line := range is {
+			fmt.Fprintf(&b, "  %s +%q\n", file, line)
+		}
+	}
+	return b.String()
+}
