@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/RoaringBitmap/roaring/v2 v2.30.0
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/emersion/go-imap/v2 v2.0.0-beta.8
 	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6

@@ -236,7 +236,7 @@ func BenchmarkWhole(b *testing.B) {
 			b.Run("check/"+s.name, func(b *testing.B) {
 				for b.Loop() {
 					r := load(b, dir)
-					present.NewHazards(r, hazard.All(), hazard.Run(r, hazard.All()))
+					present.NewHazards(r, hazard.All(), hazard.Run(r, hazard.All()), present.HazardLayout{})
 				}
 			})
 			for name, scattered := range map[string]bool{"compare/": false, "compare-scattered/": true} {

@@ -202,7 +202,7 @@ func flagError(cmd *cli.Command, err error) error {
 		}
 	}
 	unknown = "--" + strings.TrimLeft(unknown, "-")
-	return usageError("there is no flag %s%s", unknown, meant(nearest.Word(unknown, known)))
+	return usageError("unknown flag %s%s", unknown, meant(nearest.Word(unknown, known)))
 }
 
 // missingCommand says that a command of a group of them was not given or is
@@ -215,12 +215,14 @@ func missingCommand(cmd *cli.Command) error {
 	word := cmd.Args().First()
 	switch {
 	case word != "":
-		return usageError(
-			"there is no command %q, expected %s%s",
-			word,
-			orList(known),
-			meant(nearest.Word(word, known)),
-		)
+		path := ""
+		if cmd.Root() != cmd {
+			path = name(cmd) + " "
+		}
+		if near := nearest.Word(word, known); near != "" {
+			return usageError("unknown command %q; did you mean %q?", path+word, path+near)
+		}
+		return usageError("unknown command %q, expected %s", path+word, orList(known))
 	case cmd.Root() == cmd:
 		return cli.ShowRootCommandHelp(cmd)
 	}
@@ -230,6 +232,15 @@ func missingCommand(cmd *cli.Command) error {
 // name returns the full name of a command without the program's.
 func name(cmd *cli.Command) string {
 	return strings.TrimPrefix(cmd.FullName(), cmd.Root().Name+" ")
+}
+
+// unknown says that a word is none of those that are known: with the one that was meant, or
+// else with all of them.
+func unknown(what, word string, known []string) error {
+	if near := nearest.Word(word, known); near != "" {
+		return usageError("unknown %s %q; did you mean %q?", what, word, near)
+	}
+	return usageError("unknown %s %q, expected %s", what, word, orList(known))
 }
 
 // meant returns "; did you mean X?", or "" if nothing is near.

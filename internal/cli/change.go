@@ -25,7 +25,8 @@ func changeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "yes", Usage: "make the change without asking"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what the change would do, and make none"},
-		&cli.BoolFlag{Name: "quietly", Usage: "new members are not to be welcomed"},
+		&cli.BoolFlag{Name: "diff", Usage: "show the lines of the files that change"},
+		&cli.BoolFlag{Name: "quietly", Usage: "do not welcome new members"},
 	}
 }
 
@@ -139,7 +140,11 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		return false, usageError("%w", err)
 	}
 	for _, f := range files {
-		answer.Files = append(answer.Files, present.FileChange(f))
+		change := present.FileChange{File: f.File, Added: f.Added, Removed: f.Removed, Names: f.Names}
+		if c.cmd.Bool("diff") {
+			change.Diff = present.Unified(f.File, f.Before, f.Later)
+		}
+		answer.Files = append(answer.Files, change)
 	}
 	show := func() error {
 		if c.wrap != nil {
@@ -159,8 +164,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 			return false, err
 		}
 		if !c.askable() {
-			return false, usageError("nothing is written: there is nobody to ask, say --yes to make this change, or " +
-				"--preview to look only")
+			return false, usageError("not written: no terminal to ask on. Use --yes to apply, --preview to look")
 		}
 		if !c.agreed(ctx) {
 			return false, errWrong
@@ -168,7 +172,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		if err := c.draft.Write(); err != nil {
 			return false, writeError(err)
 		}
-		fmt.Fprintln(c.streams.Out, "It is written.")
+		fmt.Fprintln(c.streams.Out, "Written.")
 		return false, done
 	}
 	if err := c.draft.Write(); err != nil {
@@ -193,7 +197,7 @@ func (c *changer) askable() bool {
 
 // agreed asks whether the change is to be made.
 func (c *changer) agreed(ctx context.Context) bool {
-	fmt.Fprint(c.streams.Out, "\nMake this change? (yes, or anything else to leave all as it is) ")
+	fmt.Fprint(c.streams.Out, "\nApply this change? [y/N] ")
 	answer := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -206,12 +210,12 @@ func (c *changer) agreed(ctx context.Context) bool {
 		}
 	case <-ctx.Done():
 	}
-	fmt.Fprintln(c.streams.Out, "Nothing is written.")
+	fmt.Fprintln(c.streams.Out, "Nothing written.")
 	return false
 }
 
-// warnMastered tells of groups that are mastered elsewhere.
-func (c *changer) warnMastered(groups ...estate.ID) {
+// warnManaged tells of groups that are managed elsewhere.
+func (c *changer) warnManaged(groups ...estate.ID) {
 	by := map[string]int{}
 	var systems []string
 	for _, g := range groups {
@@ -223,14 +227,10 @@ func (c *changer) warnMastered(groups ...estate.ID) {
 		}
 	}
 	for _, system := range systems {
-		what := "This group is"
+		what := c.e.Address(groups[0]).String() + " is"
 		if len(groups) > 1 {
 			what = fmt.Sprintf("%d of these groups are", by[system])
 		}
-		c.note(
-			"%s mastered in %s: hand the change out with yorvet export, or the next import takes it back.",
-			what,
-			system,
-		)
+		c.note("%s managed in %s. Export this change there (yorvet export), or the next import undoes it.", what, system)
 	}
 }

@@ -8,14 +8,13 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/present"
 )
 
 func newCheck(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "check",
-		Usage: "find what is going to bite",
+		Usage: "find mail that is lost, leaks or can be forged",
 		Description: "Every hazard comes with its place, what will go wrong, and what to do. The exit code is 1 if there\n" +
 			"is one at least as severe as --fail-on. A finding that is meant to be is accepted in the estate, in\n" +
 			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
@@ -28,6 +27,7 @@ func newCheck(streams Streams) *cli.Command {
 			},
 			&cli.StringSliceFlag{Name: "only", Usage: "look for hazards of this `NAME` only; may be repeated"},
 			&cli.StringSliceFlag{Name: "skip", Usage: "do not look for hazards of this `NAME`; may be repeated"},
+			&cli.StringFlag{Name: "by", Value: "severity", Usage: "the `ORDER`: severity, or group with all hazards of each"},
 			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return check(ctx, cmd, streams) },
@@ -48,6 +48,14 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			return usageError("--fail-on takes high, medium, low or never, not %q", cmd.String("fail-on"))
 		}
 	}
+	layout := present.HazardLayout{Full: cmd.IsSet("only")}
+	switch by := cmd.String("by"); by {
+	case "severity":
+	case "group":
+		layout.ByGroup = true
+	default:
+		return usageError("--by takes severity or group, not %q", by)
+	}
 	checks, err := chosenChecks(cmd)
 	if err != nil {
 		return err
@@ -56,7 +64,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	answer := present.NewHazards(s.r, checks, hazard.Run(s.r, checks))
+	answer := present.NewHazards(s.r, checks, hazard.Run(s.r, checks), layout)
 	if err := s.print(answer); err != nil {
 		return err
 	}
@@ -91,7 +99,7 @@ func findCheck(name string) (*hazard.Check, error) {
 		}
 		known = append(known, c.Name)
 	}
-	return nil, usageError("there is no hazard %q%s", name, meant(nearest.Word(name, known)))
+	return nil, unknown("hazard", name, known)
 }
 
 func explainHazard(cmd *cli.Command, streams Streams) error {

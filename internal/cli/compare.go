@@ -17,7 +17,7 @@ import (
 func newCompare(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "compare",
-		Usage:     "what changes for whom from one estate to another",
+		Usage:     "show what changes from one estate to another",
 		ArgsUsage: "OLD NEW",
 		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who sends-as,\n" +
 			"which hazards appear and go, and which welcome notices would go out. OLD and NEW are files or\n" +

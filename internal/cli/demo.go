@@ -142,7 +142,7 @@ var demoSteps = []step{
 		"",
 	},
 	{
-		"And the directory that the group is mastered in?",
+		"And the directory that the group is managed in?",
 		"In the copy of the estate in the folder changed they are added. The difference comes out as a change that the " +
 			"directory takes: LDIF here, or SCIM.",
 		[]string{"export", "--as", "ldif", "--since", "estate", "--for", "hq-directory"},

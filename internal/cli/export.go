@@ -11,7 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/handout"
 	"yorvet.example/yorvet/internal/localfile"
@@ -26,7 +25,7 @@ func newExport(streams Streams) *cli.Command {
 		Description: "Without --since it is the whole estate. With --since it is the change that takes the groups of one\n" +
 			"system from the estate OLD to this one: LDIF change records, or a SCIM bulk request of PATCH bodies.\n" +
 			"OLD may be a source, such as the directory itself: then the change is what brings it to the estate,\n" +
-			"and entries go by the names that they have there. Groups that are mastered elsewhere are refused by\n" +
+			"and entries go by the names that they have there. Groups that are managed elsewhere are refused by\n" +
 			"name. What the format cannot hold is listed.\n\n" +
 			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
@@ -66,8 +65,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case as == "":
 		return usageError("export needs --as, one of %s", orList(formats))
 	case !slices.Contains(formats, as):
-		near := nearest.Word(as, formats)
-		return usageError("--as: there is no format %q, expected %s%s", as, orList(formats), meant(near))
+		return unknown("format", as, formats)
 	case cmd.IsSet("since") && !handout.HoldsChanges(as):
 		return usageError("--since: a change can be handed out as ldif or scim, not as %s", as)
 	case as == "csv" && !cmd.IsSet("output"):

@@ -77,7 +77,7 @@ func newGroupNew(streams Streams) *cli.Command {
 				Usage: "take members from a `FILE`, or from - for standard input, as they are pasted",
 			},
 			&cli.StringFlag{Name: "where", Usage: "take those as members that a `SELECTOR` picks"},
-			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is mastered"},
+			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is managed"},
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, proposeGroup)
@@ -255,7 +255,7 @@ func (c *changer) checkListed(flag, text string) error {
 		return usageError("--%s: %w", flag, err)
 	}
 	if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
-		return usageError("--%s: %s is inside and belongs to nobody%s", flag, text, meant(c.nearAddress(text)))
+		return usageError("--%s: %s does not exist%s", flag, text, meant(c.nearAddress(text)))
 	}
 	return nil
 }
@@ -292,7 +292,7 @@ func parseSettings(args []string) ([]setting, error) {
 			now, _ := estate.Former(name)
 			return nil, usageError("%s is %s now", name, now)
 		case !ok:
-			return nil, usageError("there is no setting %q%s", name, meant(nearest.Word(name, settingNames())))
+			return nil, unknown("setting", name, settingNames())
 		case !known.Form.IsList() && s.operator != '=':
 			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
 		case value == "":
@@ -300,6 +300,13 @@ func parseSettings(args []string) ([]setting, error) {
 			s.Texts = estatefile.SplitList(value)
 		default:
 			s.Texts = []string{value}
+		}
+		if s.operator != '-' {
+			for _, text := range s.Texts {
+				if _, err := known.Parse(text); err != nil {
+					return nil, usageError("%s=%s: %w. Nothing written", name, value, err)
+				}
+			}
 		}
 		list = append(list, s)
 	}
@@ -359,7 +366,7 @@ func newGroupSet(streams Streams) *cli.Command {
 				for _, g := range groups {
 					c.set(g, settings)
 				}
-				c.warnMastered(groups...)
+				c.warnManaged(groups...)
 				return nil
 			})
 		},
@@ -443,7 +450,24 @@ func (c *changer) rename(g estate.ID, text string) error {
 		return err
 	}
 	c.draft.Apply(change.RenameGroup{Group: g, To: a, Forget: c.cmd.Bool("forget")})
-	c.warnMastered(g)
+	c.warnManaged(g)
+	return nil
+}
+
+// unused returns an error where rules of other groups name one of those that go.
+func (c *changer) unused(gone []estate.ID) error {
+	for _, id := range gone {
+		var used []string
+		for _, use := range c.e.Uses(id) {
+			if !slices.Contains(gone, use.Group) {
+				used = append(used, fmt.Sprintf("  %s: %s, %s", c.e.Settings().Position(use.Place), c.e.Address(use.Group), use.Rule))
+			}
+		}
+		if len(used) > 0 {
+			return usageError("%s is still named by \"in\" in these rules; change them first\n%s", c.e.Address(id),
+				strings.Join(used, "\n"))
+		}
+	}
 	return nil
 }
 
@@ -452,7 +476,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 		Name:      "remove",
 		Usage:     "remove groups",
 		ArgsUsage: "GROUP...",
-		Description: "Where other groups list it as a member, owner or moderator, it is taken out there, too.\n\nExample: " +
+		Description: "If other groups list it as a member, owner or moderator, it is removed there, too.\n\nExample: " +
 			"yorvet group remove old-regatta@kelpmere.example",
 		Flags: changeFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -470,11 +494,14 @@ func newGroupRemove(streams Streams) *cli.Command {
 				}
 				slices.Sort(gone)
 				gone = slices.Compact(gone)
+				if err := c.unused(gone); err != nil {
+					return err
+				}
 				for _, g := range gone {
 					c.draft.Apply(change.RemoveGroup{Group: g})
 				}
 				c.draft.Apply(change.Cascade(c.e, gone, nil)...)
-				c.warnMastered(gone...)
+				c.warnManaged(gone...)
 				return nil
 			})
 		},

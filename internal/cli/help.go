@@ -73,7 +73,7 @@ func newHelp(streams Streams) *cli.Command {
 			for _, sub := range cmd.Root().Commands {
 				known = append(known, sub.Name)
 			}
-			return usageError("there is no command or topic %q%s", name, meant(nearest.Word(name, known)))
+			return usageError("unknown command or topic %q%s", name, meant(nearest.Word(name, known)))
 		},
 	}
 }

@@ -53,13 +53,10 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 			i = 0
 		}
 		if i < 0 {
-			return usageError(
-				"--%s: expected %s or group, not %q%s",
-				flag,
-				strings.Join(words[1:], ", "),
-				text,
-				meant(nearest.Word(text, words)),
-			)
+			if near := nearest.Word(text, words); near != "" {
+				return usageError("--%s: unknown value %q; did you mean %q?", flag, text, near)
+			}
+			return usageError("--%s: expected %s or group, not %q", flag, strings.Join(words[1:], ", "), text)
 		}
 		set(i)
 		return nil
@@ -119,7 +116,7 @@ func newMemberAdd(streams Streams) *cli.Command {
 						return err
 					}
 				}
-				c.warnMastered(groups...)
+				c.warnManaged(groups...)
 				return nil
 			})
 		},
@@ -222,7 +219,7 @@ func newMemberRemove(streams Streams) *cli.Command {
 				if len(touched) == 0 && !c.wrong && !cmd.IsSet("where") {
 					c.leaveOut("None of them is listed in these groups.")
 				}
-				c.warnMastered(touched...)
+				c.warnManaged(touched...)
 				return nil
 			})
 		},
@@ -314,7 +311,7 @@ func newMemberSet(streams Streams) *cli.Command {
 						touched = append(touched, g)
 					}
 				}
-				c.warnMastered(touched...)
+				c.warnManaged(touched...)
 				return nil
 			})
 		},

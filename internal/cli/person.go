@@ -51,12 +51,12 @@ func (s *session) person(text string) (estate.ID, error) {
 	}
 	a, err := address.Parse(text)
 	if err != nil {
-		return estate.None, usageError("nobody in the estate has the name or address %q", text)
+		return estate.None, usageError("no person %q", text)
 	}
 	id, ok := s.e.Find(a)
 	switch {
 	case !ok:
-		return estate.None, usageError("nobody in the estate has %s%s", text, meant(nearest.Words(text, s.e.Addresses, 3)...))
+		return estate.None, usageError("no person %q%s", text, meant(nearest.Words(text, s.e.Addresses, 3)...))
 	case s.e.IsGroup(id):
 		return estate.None, usageError("%s is a group; try yorvet who receives %s", text, text)
 	}

@@ -18,7 +18,6 @@ import (
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/present"
@@ -188,7 +187,8 @@ func connectionError(cmd *cli.Command, err error) error {
 	var file *fs.PathError
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("connections"):
-		return usageError("there is no connections.yaml here; name the connections file with --connections")
+		return usageError("there is no connections.yaml here; name the connections file with --connections. " +
+			"To rehearse without a mail server: yorvet standin --connections connections.yaml")
 	case errors.As(err, &file):
 		return usageError("%w", err)
 	}
@@ -219,12 +219,7 @@ func (s *session) choice() (probe.Choice, error) {
 			words = append(words, string(k))
 		}
 		if !known {
-			return c, usageError(
-				"--kind: there is no kind %q, expected one of %s%s",
-				text,
-				orList(words),
-				meant(nearest.Word(text, words)),
-			)
+			return c, unknown("kind", text, words)
 		}
 		c.Kinds = append(c.Kinds, kind)
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -52,7 +51,7 @@ func unlock(ctx context.Context, cmd *cli.Command, l *connections.Connections) e
 func newRollcall(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "rollcall",
-		Usage:     "ask every member of a group to answer, and see who has",
+		Usage:     "ask every member of a group to answer, and see who did",
 		ArgsUsage: "GROUP",
 		Description: "For when mailboxes cannot be opened: one message goes to the group and asks its members to answer.\n" +
 			"The answers and bounces are collected from your own mailbox. Without --send nothing is sent, and\n" +
@@ -122,8 +121,9 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	return s.print(present.NewRollCall(s.r, call))
 }
 
-// newDecide returns the command by which an approver decides about held messages.
-func newDecide(streams Streams, word, usage string, admit bool) *cli.Command {
+// newDecide returns the command by which an approver decides about held messages; done is
+// what is said of each that is decided.
+func newDecide(streams Streams, word, usage, done string, admit bool) *cli.Command {
 	return &cli.Command{
 		Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: connectionFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -153,7 +153,8 @@ func newDecide(streams Streams, word, usage string, admit bool) *cli.Command {
 				if err := q.Decide(ctx, s.r, l, admit); err != nil {
 					return networkError(err)
 				}
-				fmt.Fprintf(streams.Out, "%s: %s\n", strings.ToUpper(word[:1])+word[1:], present.Clean(q.Subject))
+				held := present.NewHeldQueue(s.r, me, []probe.Request{*q}).Held[0]
+				fmt.Fprintf(streams.Out, "%s: %s\n", done, present.Clean(held.Line()))
 			}
 			return nil
 		},
@@ -163,10 +164,10 @@ func newDecide(streams Streams, word, usage string, admit bool) *cli.Command {
 func newHeld(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "held",
-		Usage: "what waits for you as an approver, by your mailbox",
+		Usage: "list, admit or refuse held messages",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "what waits for you", Flags: connectionFlags(),
+				Name: "list", Usage: "list the held messages that wait for you", Flags: connectionFlags(),
 				Description: "The requests are found in your mailbox, which the connections open.\n\n" +
 					"Example: yorvet held list --as " +
 					"tam.weld@kelpmere.example",
@@ -185,8 +186,8 @@ func newHeld(streams Streams) *cli.Command {
 					return s.print(present.NewHeldQueue(s.r, me, requests))
 				},
 			},
-			newDecide(streams, "admit", "let messages in", true),
-			newDecide(streams, "refuse", "refuse messages", false),
+			newDecide(streams, "admit", "admit messages", "Admitted", true),
+			newDecide(streams, "refuse", "refuse messages", "Refused", false),
 		},
 	}
 }

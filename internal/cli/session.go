@@ -117,12 +117,7 @@ func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) 
 	case format == "":
 		return present.Text, nil
 	case !slices.Contains(known, format):
-		return "", usageError(
-			"there is no format %q, expected %s%s",
-			format,
-			orList(known),
-			meant(nearest.Word(format, known)),
-		)
+		return "", unknown("format", format, known)
 	}
 	return present.Format(format), nil
 }
@@ -153,7 +148,7 @@ func (s *session) print(a present.Answer) error {
 // pageOptions returns how wide a page is and whether it has colour. That hangs
 // on whether people read it on a terminal.
 func pageOptions(w io.Writer) present.Options {
-	const usual, least, most = 80, 40, 160
+	const usual, least, most = 80, 40, 200
 	options := present.Options{Width: usual}
 	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
 		options.Width = columns
@@ -176,15 +171,15 @@ func (s *session) group(text string) (estate.ID, error) {
 	}
 	a, err := address.Parse(text)
 	if err != nil {
-		if near := s.nearGroups(text); len(near) > 0 && !strings.Contains(text, "@") {
-			return estate.None, usageError("there is no group %s%s", text, meant(near...))
+		if near := s.nearGroups(text); !strings.Contains(text, "@") {
+			return estate.None, usageError("no group %q%s", text, meant(near...))
 		}
 		return estate.None, usageError("%v%s", err, meant(s.nearGroups(text)...))
 	}
 	id, ok := s.e.Find(a)
 	switch {
 	case !ok:
-		return estate.None, usageError("there is no group %s%s", text, meant(s.nearGroups(text)...))
+		return estate.None, usageError("no group %q%s", text, meant(s.nearGroups(text)...))
 	case !s.e.IsGroup(id):
 		return estate.None, usageError("%s is a person, expected a group", text)
 	}
@@ -250,7 +245,10 @@ func (s *session) address(flag, text string) (address.Address, error) {
 		return s.e.Address(id), nil
 	}
 	a, err := address.Parse(text)
-	if err != nil {
+	switch {
+	case err != nil && !strings.Contains(text, "@"):
+		return a, usageError("--%s: no address %q in the estate", flag, text)
+	case err != nil:
 		return a, usageError("--%s: %w", flag, err)
 	}
 	return a, nil

@@ -22,14 +22,14 @@ func newStandin(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "standin",
 		Usage: "a mail service that behaves as the estate says, to rehearse on",
-		Description: "It takes mail over SMTP from outside and from those who log in, judges it by the estate, holds it,\n" +
+		Description: "It accepts mail over SMTP from outside and from those who log in, judges it by the estate, holds it,\n" +
 			"makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
 			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +
 			"It runs until it is interrupted; on a hang-up signal it reads the estate again.\n\n" +
 			"Example: yorvet --estate served standin --connections connections.yaml",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "connections", Usage: "write a connections `FILE` with which yorvet probe reaches it"},
-			&cli.StringFlag{Name: "ready", Usage: "write a `FILE` with its ports in JSON once it takes mail"},
+			&cli.StringFlag{Name: "ready", Usage: "write a `FILE` with its ports in JSON once it accepts mail"},
 			&cli.StringFlag{Name: "certificate", Usage: "write the certificate of its own authority to a `FILE`"},
 			&cli.StringFlag{
 				Name:  "secret",
@@ -182,7 +182,7 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	}
 	fmt.Fprintf(
 		w,
-		"the stand-in takes mail\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s "+
+		"Stand-in ready (Ctrl-C stops it)\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s "+
 			"(STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; "+
 			"%s opens every mailbox\n",
 		ready.Outside,

@@ -40,8 +40,8 @@ func newWho(streams Streams) *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error { return whoReceives(ctx, cmd, streams) },
 			},
 			newWhoGroup(streams, "sends-as", "who may write in a group's name, and whether they can prove it",
-				"Where the group asks for a mailed code, it is sent as the mail service would send it: it has to be\n"+
-					"let in, and has to reach the person.\n\n"+
+				"If the group asks for a mailed code, the code is followed like any message: the gate has to admit\n"+
+					"it, and it has to reach the person.\n\n"+
 					"Example: yorvet who sends-as charter@kelpmere.example", present.NewSendsAs),
 			newWhoGroup(streams, "approves", "who can release a held message",
 				"Example: yorvet who approves lost-property@kelpmere.example", present.NewApproves),

@@ -11,7 +11,6 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/paste"
@@ -96,7 +95,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 			return nil, usageError("%w", err)
 		}
 		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) && verb != "removed" {
-			return nil, usageError("%s is inside and belongs to nobody%s", text, meant(c.nearAddress(text)))
+			return nil, usageError("%s does not exist%s", text, meant(c.nearAddress(text)))
 		}
 		add(a, "")
 	}
@@ -142,7 +141,7 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	for _, p := range people {
 		if _, known := c.e.Find(p.Address); !known && c.e.InsideDomain(p.Address.Domain()) && verb != "removed" {
 			c.leaveOut(
-				"%s:%d: %s is inside and belongs to nobody%s",
+				"%s:%d: %s does not exist%s",
 				from,
 				p.Line,
 				p.Address,
@@ -241,11 +240,6 @@ func (c *session) role() (string, error) {
 	case "owner", "moderator":
 		return as + "s", nil
 	default:
-		return "", usageError(
-			"--as: expected %s, not %q%s",
-			orList(present.Roles()),
-			as,
-			meant(nearest.Word(as, present.Roles())),
-		)
+		return "", unknown("role", as, present.Roles())
 	}
 }

@@ -8,7 +8,7 @@ import (
 )
 
 // A Difference is what has to be done in a system so that the groups that are
-// mastered there become what an estate says.
+// managed there become what an estate says.
 type Difference struct {
 	Old, New *estate.Estate
 	Groups   []GroupDifference
@@ -29,21 +29,21 @@ type GroupDifference struct {
 	OtherChanges []string // settings that differ, and which directories do not hold
 }
 
-// A Refusal is a group that differs, and is mastered elsewhere.
+// A Refusal is a group that differs, and is managed elsewhere.
 type Refusal struct {
 	Group  string `json:"group"`
-	System string `json:"system"` // where it is mastered; "" for nowhere
+	System string `json:"system"` // where it is managed; "" for nowhere
 }
 
 // String says what to do instead.
 func (r Refusal) String() string {
 	if r.System == "" {
-		return r.Group + ": the estate does not say where it is mastered (managed-in)"
+		return r.Group + ": the estate does not say where it is managed (managed-in)"
 	}
-	return r.Group + ": mastered in " + r.System + ", change it there"
+	return r.Group + ": managed in " + r.System + ", change it there"
 }
 
-// Differ compares two estates as for the groups that are mastered in a system.
+// Differ compares two estates as for the groups that are managed in a system.
 func Differ(older, newer *estate.Estate, system string) *Difference {
 	d := &Difference{Old: older, New: newer}
 	met := map[estate.ID]bool{}

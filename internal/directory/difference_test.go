@@ -45,7 +45,7 @@ func identifiers(t *testing.T) *directory.Identifiers {
 }
 
 // What has to be done for each kind of change is said in as few words as LDIF and
-// SCIM need; what is mastered elsewhere is refused, and what cannot be said is
+// SCIM need; what is managed elsewhere is refused, and what cannot be said is
 // listed.
 func TestDifferences(t *testing.T) {
 	ids := identifiers(t)
@@ -73,7 +73,7 @@ func TestDifferences(t *testing.T) {
 		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, gate: [admit anyone], members: [bob@kelp.example]", "", "", "", ""},
 		{"title: Crew, ", "title: Crew, gate: [admit anyone], ", "", "", "", "gate of crew@kelp.example"},
 		{"members: [ann@kelp.example, bob@kelp.example]", "members: [ann@kelp.example, bob@kelp.example, cat@out.example]", "", "", "", "cat@out.example in crew@kelp.example"},
-		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, members: [ann@kelp.example]", "", "", "ours@kelp.example: mastered in lists, change it there", ""},
+		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, members: [ann@kelp.example]", "", "", "ours@kelp.example: managed in lists, change it there", ""},
 		{"free@kelp.example, members: [bob@kelp.example]", "free@kelp.example, members: [ann@kelp.example]", "", "", "free@kelp.example: the estate does not say where", ""},
 		{"  - {address: ours", "  - {address: new@kelp.example, members: [crew@kelp.example], managed-in: hq}\n  - {address: ours",
 			"cn=new@kelp.example,ou=groups,dc=kelp,dc=example add; groupOfNames; extensibleObject; new@kelp.example; new@kelp.example; cn=crew,dc=kelp", "POST", "", ""},

@@ -102,7 +102,7 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 		p.Also,
 		func(a address.Address) bool { return !c.HoldsAlso(e, id, a) || c.harmful(a) || c.harmful(p.Address) },
 	) {
-		l.add("further addresses", who)
+		l.add("aliases", who)
 	}
 	if p.Name != "" && !c.Names {
 		l.add("names", who)
@@ -136,10 +136,10 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 	}
 	l.controls(c, name, group.Title, group.About)
 	if slices.ContainsFunc(group.Also, c.harmful) {
-		l.add("further addresses that a mail server would take for a program, file or list", name)
+		l.add("aliases that a mail server would take for a program, file or list", name)
 	}
 	if len(group.Also) > 0 && !c.Also {
-		l.add("further addresses", name)
+		l.add("aliases", name)
 	}
 	if len(group.Owners) > 0 && !c.Owners {
 		l.add("owners", name)
@@ -163,10 +163,10 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 	}
 	for _, listed := range slices.Concat(group.Owners, group.Moderators) {
 		if who := e.Address(listed.ID); c.harmful(who) {
-			l.add("an owner whom a mail server would take for a program, file or list", who.String()+" of "+name)
+			l.add("an owner that a mail server would take for a program, file or list", who.String()+" of "+name)
 		}
 		if listed.ID.IsNobody() && !c.Nobody {
-			l.add("an owner or moderator who belongs to nobody", name)
+			l.add("an owner or moderator that does not exist", name)
 		}
 	}
 	l.members(e, g, c)
@@ -183,10 +183,10 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 		}
 		seen[entry.Member] = true
 		if c.harmful(who) {
-			l.add("a member whom a mail server would take for a program, file or list", who.String()+" in "+name)
+			l.add("a member that a mail server would take for a program, file or list", who.String()+" in "+name)
 		}
 		if entry.Member.IsNobody() && !c.Nobody {
-			l.add("a member that belongs to nobody", name)
+			l.add("a member that does not exist", name)
 		}
 		if entry.Membership() != (estate.Membership{}) && !c.Memberships {
 			l.add("what members chose ("+chosen(entry)+")", who.String()+" in "+name)

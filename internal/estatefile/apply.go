@@ -278,7 +278,7 @@ func (d *Draft) setMemberRule(c change.SetMemberRule) {
 	}
 	m := estate.Membership{Copy: c.Copy, Invitations: c.Invitations}
 	if d.isTable(rule.Place) && m != (estate.Membership{}) {
-		d.refuse(rule.Place, "a rule in a table says nothing besides whom it picks; change it by hand")
+		d.refuse(rule.Place, "a filter in a table has no settings of its own; change it by hand")
 		return
 	}
 	if was != where {

@@ -115,14 +115,14 @@ func TestContentErrors(t *testing.T) {
 		return &Content{Domains: []string{"kelp.example"}, Files: []string{"x.ldif"}, Groups: []NewGroup{{Place: at, Fields: append([]Field{{Name: "address", Text: "a@kelp.example"}}, fields...)}}}
 	}
 	for want, c := range map[string]*Content{
-		"x.ldif:7:3: expected list, forum":        group(Field{Name: "kind", Text: "loud"}),
-		"x.ldif:7:3: expected a whole number":     group(Field{Name: "pause-after", Text: "-1"}),
-		"everbody":                                group(Field{Name: "gate", List: []string{"admit everbody"}}),
-		`"nobody" is no address`:                  group(Field{Name: "owners", List: []string{"nobody"}}),
-		"there are no domains":                    {},
-		"the group \"a@x.example\" is outside":    {Domains: []string{"kelp.example"}, Groups: []NewGroup{{Fields: []Field{{Name: "address", Text: "a@x.example"}}}}},
-		"the group has no address":                {Domains: []string{"kelp.example"}, Groups: []NewGroup{{}}},
-		"the address \"A@kelp.example\" is taken": {Domains: []string{"kelp.example"}, People: []NewPerson{{Fields: []Field{{Name: "address", Text: "a@kelp.example"}}}, {Fields: []Field{{Name: "address", Text: "A@kelp.example"}}}}},
+		"x.ldif:7:3: expected list, forum":                      group(Field{Name: "kind", Text: "loud"}),
+		"x.ldif:7:3: expected a whole number":                   group(Field{Name: "pause-after", Text: "-1"}),
+		"everbody":                                              group(Field{Name: "gate", List: []string{"admit everbody"}}),
+		`"nobody" is no address`:                                group(Field{Name: "owners", List: []string{"nobody"}}),
+		"there are no domains":                                  {},
+		"the group \"a@x.example\" is outside":                  {Domains: []string{"kelp.example"}, Groups: []NewGroup{{Fields: []Field{{Name: "address", Text: "a@x.example"}}}}},
+		"the group has no address":                              {Domains: []string{"kelp.example"}, Groups: []NewGroup{{}}},
+		"\"A@kelp.example\" is already the address of a person": {Domains: []string{"kelp.example"}, People: []NewPerson{{Fields: []Field{{Name: "address", Text: "a@kelp.example"}}}, {Fields: []Field{{Name: "address", Text: "A@kelp.example"}}}}},
 	} {
 		if _, err := c.Build(); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("err = %v, want %s", err, want)

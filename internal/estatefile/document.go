@@ -165,11 +165,15 @@ func (d *document) mapping(n *yaml.Node, what string, names []string, fields map
 			continue
 		}
 		if !ok {
-			d.fail(
-				d.place(key),
-				"unknown key "+quote(key.Value)+" in "+what+", expected one of "+strings.Join(names, ", "),
-				nearest.Word(key.Value, names),
-			)
+			kind := "key"
+			if what == "a group" {
+				kind = "setting"
+			}
+			text, near := "unknown "+kind+" "+quote(key.Value)+" in "+what, nearest.Word(key.Value, names)
+			if near == "" {
+				text += ", expected one of " + strings.Join(names, ", ")
+			}
+			d.fail(d.place(key), text, near)
 			continue
 		}
 		read(key, value)

@@ -297,17 +297,19 @@ func (d *Draft) Changed() ([]FileChange, error) {
 		if info, err := os.Stat(name); err == nil {
 			c.Names = localfile.Names(info)
 		}
-		c.Added, c.Removed = countLines(d.read[name], data)
+		c.Before, c.Later = d.read[name], data
+		c.Added, c.Removed = countLines(c.Before, c.Later)
 		list = append(list, c)
 	}
 	slices.SortFunc(list, func(a, b FileChange) int { return bytes.Compare([]byte(a.File), []byte(b.File)) })
 	return list, nil
 }
 
-// A FileChange is how many lines come and go in a file.
+// A FileChange is what comes and goes in a file.
 type FileChange struct {
 	File           string
-	Added, Removed int
+	Before, Later  []byte
+	Added, Removed int // lines
 	Names          int // of the file (hard links); the change reaches this one only
 }
 

@@ -211,11 +211,11 @@ func (d *document) readAcceptance(s *groupSpec, n *yaml.Node) {
 			if now, old := estate.Former(a.Hazard); old && slices.Contains(known, now) {
 				d.fail(d.place(value), quote(a.Hazard)+" is "+quote(now)+" now", "")
 			} else if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
-				d.fail(
-					d.place(value),
-					"there is no hazard "+quote(a.Hazard)+", expected one of those of yorvet check",
-					nearest.Word(a.Hazard, known),
-				)
+				text, near := "unknown hazard "+quote(a.Hazard), nearest.Word(a.Hazard, known)
+				if near == "" {
+					text += ", expected one of those of yorvet check"
+				}
+				d.fail(d.place(value), text, near)
 			}
 		},
 		"address": set(&a.Address),

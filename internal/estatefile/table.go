@@ -120,9 +120,11 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 			t.l.fail(t.place(i), quote(name)+" is "+quote(now)+" now", "")
 			ok = false
 		} else if !others {
-			t.l.fail(t.place(i), "unknown column "+quote(name)+" in a table of "+what+", expected one of "+strings.Join(known,
-				", "),
-				nearest.Word(name, known))
+			text, near := "unknown column "+quote(name)+" in a table of "+what, nearest.Word(name, known)
+			if near == "" {
+				text += ", expected one of " + strings.Join(known, ", ")
+			}
+			t.l.fail(t.place(i), text, near)
 			ok = false
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// Says returns what would be so by a change of an estate, to go on from "as if".
+// Says returns what is so by a change of an estate.
 func Says(e *estate.Estate, c change.Change) string { return namer{e: e}.asIf(c).Says }
 
 // asIf tells of a change that would explain what was seen.
@@ -36,35 +36,35 @@ func (n namer) asIf(c change.Change) AsIf {
 	case change.SetMemberRule, change.RemoveMemberRule:
 		n.asIfMemberRule(&a, c)
 	case change.RemoveGroup:
-		a.Value, a.Says = a.Group, a.Group+" were not there"
+		a.Value, a.Says = a.Group, a.Group+" does not exist"
 		a.YAML = "# without the address " + a.Value + "\n"
 	case change.SetPerson:
-		a.Value, a.Says = c.Text, "the "+c.Field+" of "+a.Person+" were "+c.Text
+		a.Value, a.Says = c.Text, "the "+c.Field+" of "+a.Person+" is "+c.Text
 		a.YAML = "people:\n  - {address: " + a.Person + ", " + c.Field + ": " + c.Text + "}\n"
 	case change.AddGroup:
-		a.Value, a.Says = c.Address.String(), c.Address.String()+" were a group"
+		a.Value, a.Says = c.Address.String(), c.Address.String()+" is a group"
 	case change.RenameGroup:
-		a.Value, a.Says = c.To.String(), a.Group+" were called "+c.To.String()
+		a.Value, a.Says = c.To.String(), a.Group+" is called "+c.To.String()
 	case change.AddPerson:
-		a.Value, a.Says = c.Address.String(), c.Address.String()+" were there"
+		a.Value, a.Says = c.Address.String(), c.Address.String()+" exists"
 	case change.SetAttribute:
 		a.Value = strings.Join(c.Values, "; ")
-		a.Says = "the " + c.Attribute + " of " + a.Person + " were " + orNone(a.Value)
+		a.Says = "the " + c.Attribute + " of " + a.Person + " is " + orNone(a.Value)
 	case change.SetPersonAlso:
 		a.Value = strings.Join(addressTexts(c.Also), "; ")
-		a.Says = "the further addresses of " + a.Person + " were " + orNone(a.Value)
+		a.Says = "aliases of " + a.Person + ": " + orNone(a.Value)
 	case change.RenamePerson:
-		a.Value, a.Says = c.To.String(), a.Person+" were called "+c.To.String()
+		a.Value, a.Says = c.To.String(), a.Person+" is called "+c.To.String()
 	case change.RemovePerson:
-		a.Value, a.Says = a.Person, a.Person+" were not there"
+		a.Value, a.Says = a.Person, a.Person+" does not exist"
 	case change.AddDomain:
-		a.Value, a.Says = c.Name, "the domain "+c.Name+" were one of the estate"
+		a.Value, a.Says = c.Name, "the domain "+c.Name+" is one of the estate"
 	case change.RemoveDomain:
-		a.Value, a.Says = c.Name, "the domain "+c.Name+" led nowhere"
+		a.Value, a.Says = c.Name, "the domain "+c.Name+" is not one of the estate"
 		a.YAML = "# domains: without " + c.Name + "\n"
 	case change.SetNestedGates:
 		a.Value = estate.NestedGatesWord(c.Open)
-		a.Says, a.YAML = "nested-gates were "+a.Value, "nested-gates: "+a.Value+"\n"
+		a.Says, a.YAML = "nested-gates is "+a.Value, "nested-gates: "+a.Value+"\n"
 	}
 	return a
 }
@@ -104,30 +104,30 @@ func rulesYAML(address, setting string, texts []string) string {
 func (n namer) asIfSetting(a *AsIf, c change.SetSetting) {
 	switch {
 	case c.Setting == "gate" && len(c.Texts) == 1:
-		a.Value, a.Says = c.Texts[0], "the gate of "+a.Group+" were just \""+c.Texts[0]+"\""
+		a.Value, a.Says = c.Texts[0], "the gate of "+a.Group+" is just \""+c.Texts[0]+"\""
 		a.YAML = rulesYAML(a.Group, c.Setting, c.Texts)
 		return
 	case c.Setting == "send-as" && len(c.Texts) == 0:
-		a.Value, a.Says, a.YAML = "[]", "nobody could send as "+a.Group, rulesYAML(a.Group, c.Setting, nil)
+		a.Value, a.Says, a.YAML = "[]", "nobody may send as "+a.Group, rulesYAML(a.Group, c.Setting, nil)
 		return
 	}
 	a.Value = strings.Join(c.Texts, "; ")
-	a.Says, a.YAML = c.Setting+" of "+a.Group+" were "+orNone(a.Value), groupYAML(a.Group, c.Setting+": "+a.Value)
+	a.Says, a.YAML = c.Setting+" of "+a.Group+" is "+orNone(a.Value), groupYAML(a.Group, c.Setting+": "+a.Value)
 	if c.Setting == "kind" {
-		a.Says = a.Group + " were a " + a.Value
+		a.Says = a.Group + " is a " + a.Value
 	}
 }
 
 func (n namer) asIfList(a *AsIf, c change.SetList) {
 	a.Value = slices.Concat(c.Drop, c.Add)[0]
 	if c.Setting == "also" {
-		a.Says = "the address " + a.Value + " did not lead to " + a.Group
+		a.Says = "the address " + a.Value + " is not an alias of " + a.Group
 		a.YAML = "# without the address " + a.Value + "\n"
 		return
 	}
-	role, verb := map[string]string{"owners": "an owner", "moderators": "a moderator"}[c.Setting], " were "
+	role, verb := map[string]string{"owners": "an owner", "moderators": "a moderator"}[c.Setting], " is "
 	if len(c.Drop) > 0 {
-		verb = " were not "
+		verb = " is not "
 	}
 	a.Says = a.Value + verb + role + " of " + a.Group
 	listed := n.e.Group(c.Group)
@@ -152,22 +152,22 @@ func (n namer) asIfRule(a *AsIf, c change.Change) {
 	number := func(at int) string { return "rule " + strconv.Itoa(at+1) + " of " + of }
 	switch c := c.(type) {
 	case change.RemoveRule:
-		a.Says = number(c.At) + " (\"" + texts[c.At] + "\") were not there"
+		a.Says = number(c.At) + " (\"" + texts[c.At] + "\") does not exist"
 		texts = slices.Delete(texts, c.At, c.At+1)
 	case change.SetRule:
-		a.Value, a.Says = c.Text, number(c.At)+" said \""+c.Text+"\""
+		a.Value, a.Says = c.Text, number(c.At)+" says \""+c.Text+"\""
 		texts[c.At] = c.Text
 	case change.InsertRule:
 		a.Value = c.Text
 		switch {
 		case a.Setting == "send-as":
-			a.Says = of + " had \"" + c.Text + "\""
+			a.Says = of + " has \"" + c.Text + "\""
 		case c.At == 0:
-			a.Says = of + " began with \"" + c.Text + "\""
+			a.Says = of + " begins with \"" + c.Text + "\""
 		case c.At == len(texts):
-			a.Says = of + " ended with \"" + c.Text + "\""
+			a.Says = of + " ends with \"" + c.Text + "\""
 		default:
-			a.Says = of + " had \"" + c.Text + "\" before rule " + strconv.Itoa(c.At+1)
+			a.Says = of + " has \"" + c.Text + "\" before rule " + strconv.Itoa(c.At+1)
 		}
 		texts = slices.Insert(texts, c.At, c.Text)
 	}
@@ -183,10 +183,10 @@ func (n namer) asIfMember(a *AsIf, c change.Change) {
 	}
 	switch c := c.(type) {
 	case change.RemoveMember:
-		a.Says = who + " were no member of " + a.Group
+		a.Says = who + " is not a member of " + a.Group
 		a.YAML = groupYAML(a.Group, "members: # without "+who)
 		if nested {
-			a.Says, a.YAML = who+" were not nested in "+a.Group, groupYAML(a.Group, "members: # without it")
+			a.Says, a.YAML = who+" is not nested in "+a.Group, groupYAML(a.Group, "members: # without it")
 		}
 		return
 	case change.SetMember:
@@ -197,18 +197,18 @@ func (n namer) asIfMember(a *AsIf, c change.Change) {
 	case change.AddMember:
 		if c.Member.IsRule() {
 			a.Value = ruleWords(c.Member.Filter)
-			a.Says, a.YAML = "\""+a.Value+"\" stood among the members of "+a.Group, groupYAML(a.Group,
+			a.Says, a.YAML = "\""+a.Value+"\" is among the members of "+a.Group, groupYAML(a.Group,
 				"members:\n      - "+a.Value)
 			return
 		}
 		who = c.Member.Address.String()
-		a.Says = who + " were a member of " + a.Group
+		a.Says = who + " is a member of " + a.Group
 		if c.Member.Copy != estate.CopyUnset {
 			a.Says += " with copy " + c.Member.Copy.String()
 		}
 		a.Value = "{address: " + who + ", copy: " + c.Member.Copy.String() + "}"
 		if n.picked(c.Group, about.Person) {
-			a.Value, a.Says = "copy: none", who+" had a copy none of their own in "+a.Group
+			a.Value, a.Says = "copy: none", who+" has copy none of their own in "+a.Group
 		}
 	}
 	item := a.Value
@@ -220,20 +220,20 @@ func (n namer) asIfMember(a *AsIf, c change.Change) {
 
 // asIfMembership tells what a membership says otherwise than before.
 func (n namer) asIfMembership(who, group string, was, now estate.Membership) (value, says string) {
-	of := " of " + who + " in " + group + " were "
+	of := " of " + who + " in " + group + " is "
 	switch {
 	case now.Copy != was.Copy:
 		return "copy: " + now.Copy.String(), "the copy" + of + now.Copy.String()
 	case now.Invitations != was.Invitations:
-		return "invitations: " + now.Invitations.String(), "the invitations" + of + now.Invitations.String()
+		return "invitations: " + now.Invitations.String(), "invitations" + of + now.Invitations.String()
 	case now.Paused && !was.Paused:
-		return "paused: true", "the membership of " + who + " in " + group + " were paused"
+		return "paused: true", "the membership of " + who + " in " + group + " is paused"
 	case was.Paused && !now.Paused:
-		return "paused: false", "the membership of " + who + " in " + group + " were not paused"
+		return "paused: false", "the membership of " + who + " in " + group + " is not paused"
 	case now.Since == 0:
-		return "since: ", who + " were no newcomer in " + group
+		return "since: ", who + " is not a newcomer in " + group
 	}
-	return "since: " + now.Since.String(), who + " were new in " + group
+	return "since: " + now.Since.String(), who + " is new in " + group
 }
 
 // picked reports whether a rule among the members of a group picks somebody.
@@ -248,14 +248,14 @@ func (n namer) picked(group, person estate.ID) bool {
 func (n namer) asIfMemberRule(a *AsIf, c change.Change) {
 	switch c := c.(type) {
 	case change.RemoveMemberRule:
-		a.Says = "\"" + ruleWords(n.e.Rules(c.Group)[c.Rule].Filter) + "\" did not stand among the members of " + a.Group
+		a.Says = "\"" + ruleWords(n.e.Rules(c.Group)[c.Rule].Filter) + "\" is not among the members of " + a.Group
 		a.YAML = groupYAML(a.Group, "members: # without "+ruleWords(n.e.Rules(c.Group)[c.Rule].Filter))
 	case change.SetMemberRule:
 		was := n.e.Rules(c.Group)[c.Rule]
 		text := ruleWords(was.Filter)
 		if c.Copy != was.Copy {
 			a.Value = "copy: " + c.Copy.String()
-			a.Says = "the members of " + a.Group + " by \"" + text + "\" had " + strings.Replace(a.Value, ":", "", 1)
+			a.Says = "the members of " + a.Group + " by \"" + text + "\" have " + strings.Replace(a.Value, ":", "", 1)
 			item := text
 			if was.Filter == nil {
 				item += ": true"
@@ -264,7 +264,7 @@ func (n namer) asIfMemberRule(a *AsIf, c change.Change) {
 			return
 		}
 		a.Person = leftOut(c.Filter)
-		a.Says = a.Person + " were not among those in " + a.Group + " by \"" + text + "\""
+		a.Says = a.Person + " is not among those in " + a.Group + " by \"" + text + "\""
 		a.YAML = groupYAML(a.Group, "members: # without "+a.Person)
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/aymanbagabas/go-udiff"
+
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/preset"
@@ -22,12 +24,13 @@ type Change struct {
 	Written   bool         `json:"written"`
 }
 
-// FileChange is how many lines come and go in a file.
+// FileChange is how many lines come and go in a file, and which.
 type FileChange struct {
 	File    string `json:"file"`
 	Added   int    `json:"added"`
 	Removed int    `json:"removed"`
-	Names   int    `json:"names"` // of the file (hard links): the change reaches this one only
+	Names   int    `json:"names"`          // of the file (hard links): the change reaches this one only
+	Diff    string `json:"diff,omitempty"` // unified, where it was asked for
 }
 
 // NewChange tells what a change does. Quietly, nobody is welcomed.
@@ -53,27 +56,21 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 }
 
 func (a *Change) writeText(p *Page) {
-	if a.About != "" {
-		p.Line(2, Span{Plain, a.About})
-	}
-	for _, note := range a.Notes {
-		p.Line(2, Span{Doubtful, note})
-	}
-	if len(a.Notes)+len(a.About) > 0 && len(a.Files) > 0 {
-		p.Gap()
-	}
 	if len(a.Files) == 0 {
+		a.writeNotes(p)
 		p.Line(0, Span{Good, "There is nothing to change."})
 		return
 	}
-	a.Comparison.writeText(p)
+	a.writeHead(p)
+	a.writeNotes(p)
+	a.writeBody(p)
 	for i, row := range a.NewGroups {
 		if i == 0 {
 			p.Gap()
 			p.Title("What the new groups do")
 		}
-		if i == mostRest && !p.options.All {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(a.NewGroups)-i) + " more"})
+		if i == mostShown && !p.options.All {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(a.NewGroups)-i) + " more (--all)"})
 			break
 		}
 		p.Line(6, append([]Span{{Plain, "  " + row.Group + ": "}}, row.spans()...)...)
@@ -82,25 +79,36 @@ func (a *Change) writeText(p *Page) {
 		p.Gap()
 		p.Line(
 			2,
-			Span{Doubtful, count(a.KeptBack, "welcome notice is", "welcome notices are") + " kept back."},
+			Span{Doubtful, count(a.KeptBack, "welcome mail is", "welcome mails are") + " kept back."},
 			Span{Plain, " Tell the system that sends them: the estate has no place for that."},
 		)
 	}
 	p.Gap()
-	verb := "would change"
+	a.writeFiles(p)
+}
+
+// writeNotes says what is made, and what to know about it.
+func (a *Change) writeNotes(p *Page) {
+	if a.About != "" {
+		p.Line(2, Span{Plain, a.About})
+	}
+	for _, note := range a.Notes {
+		p.Line(2, Span{Doubtful, note})
+	}
+}
+
+// writeFiles says in which files the change stands, or would.
+func (a *Change) writeFiles(p *Page) {
+	verb := "Not written yet: "
 	if a.Written {
-		verb = "changed"
+		verb = "Written: "
 	}
 	for _, f := range a.Files {
-		p.Line(
-			2,
-			Span{Strong, f.File},
-			Span{Plain, " " + verb + ": "},
-			Span{Good, "+" + strconv.Itoa(f.Added)},
-			Span{Plain, " "},
-			Span{Bad, "-" + strconv.Itoa(f.Removed)},
-			Span{Plain, " lines"},
-		)
+		spans := []Span{{Plain, verb}, {Strong, f.File}, {Plain, " "}, {Plain, f.lines()}}
+		if f.Diff == "" {
+			spans = append(spans, Span{Faint, " (--diff shows them)"})
+		}
+		p.Line(2, spans...)
 		if f.Names > 1 {
 			p.Line(
 				4,
@@ -109,7 +117,40 @@ func (a *Change) writeText(p *Page) {
 				Span{Plain, " What is there under " + those(f.Names-1) + " stays as it was."},
 			)
 		}
+		for line := range strings.Lines(f.Diff) {
+			style := Plain
+			switch line[0] {
+			case '+':
+				style = Good
+			case '-':
+				style = Bad
+			case '@':
+				style = Faint
+			}
+			p.write("  ", p.render(Span{style, strings.TrimRight(line, "\r\n")}), "\n")
+		}
 	}
+}
+
+// lines says how many lines come and go.
+func (f FileChange) lines() string {
+	var parts []string
+	if f.Added > 0 {
+		parts = append(parts, "+"+strconv.Itoa(f.Added))
+	}
+	if f.Removed > 0 {
+		parts = append(parts, "-"+strconv.Itoa(f.Removed))
+	}
+	if f.Added+f.Removed == 1 {
+		return parts[0] + " line"
+	}
+	return strings.Join(parts, " ") + " lines"
+}
+
+// Unified returns what two versions of a file have otherwise, as a unified diff (POSIX,
+// diff -u).
+func Unified(file string, before, later []byte) string {
+	return udiff.Unified(file, file, string(before), string(later))
 }
 
 func those(n int) string {
@@ -119,21 +160,39 @@ func those(n int) string {
 	return "those names"
 }
 
-// spans tells of a group in a line.
+// verdictPast says of a message what a verdict has made of it.
+var verdictPast = map[string]string{"admit": "admitted", "hold": "held", "refuse": "refused", "drop": "dropped"}
+
+// spans tells of a group in a line: who may post, what becomes of forged mail, and what
+// its members get.
 func (r MatrixRow) spans() []Span {
-	spans := []Span{}
-	for _, one := range []struct{ who, verdict string }{{"outsiders ", r.Outside}, {"unknown insiders ", r.Inside},
-		{"forgeries ", r.Forged}} {
-		spans = append(spans, Span{Plain, one.who}, Span{verdictStyle(one.verdict), one.verdict}, Span{Plain, ", "})
+	posts := count(r.Posters["admit"], "person may post", "people may post")
+	switch {
+	case r.Outside == "admit" && r.Inside == "admit":
+		posts = "anyone may post"
+	case r.Outside == "admit":
+		posts = "anyone outside and " + posts
+	case r.Inside == "admit":
+		posts += ", unknown inside addresses too"
 	}
-	spans = append(spans, Span{Plain, count(r.Posters["admit"], "person posts", "people post") + "; "})
+	spans := []Span{{Plain, posts + "; forged mail is "}}
+	forged := Span{Plain, verdictPast[r.Forged]}
+	if r.Known > 0 || r.Forged == "admit" {
+		forged = Span{Bad, "admitted"}
+	}
+	spans = append(spans, forged, Span{Plain, "; "})
+	var outcomes []string
+	total := 0
 	for _, outcome := range resolve.OutcomeWords() {
 		if n := r.Receives[outcome]; n > 0 {
-			spans = append(spans, Span{outcomeStyle(outcome), strconv.Itoa(n) + " " + outcome + ", "})
+			outcomes = append(outcomes, strconv.Itoa(n)+" "+outcome)
+			total += n
 		}
 	}
-	spans[len(spans)-1].Text = strings.TrimRight(spans[len(spans)-1].Text, ", ;")
-	return spans
+	if total == 0 {
+		return append(spans, Span{Plain, "nobody gets it"})
+	}
+	return append(spans, Span{Plain, count(total, "recipient", "recipients") + " (" + strings.Join(outcomes, ", ") + ")"})
 }
 
 // MemberList is the members of groups, as they are written.
@@ -160,8 +219,12 @@ type ListedMember struct {
 func (a *MemberList) writeText(p *Page) {
 	group, shown := "", 0
 	var rows [][]Span
+	const mostListed = 20
 	flush := func() {
 		p.Table(rows)
+		if shown > len(rows) {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(shown-len(rows)) + " more (--all)"})
+		}
 		rows, shown = nil, 0
 	}
 	for _, m := range a.Members {
@@ -173,8 +236,7 @@ func (a *MemberList) writeText(p *Page) {
 			group = m.Group
 			p.Title(group)
 		}
-		if shown++; shown > 3*mostRest && !p.options.All {
-			p.cut = true
+		if shown++; shown > mostListed && !p.options.All {
 			continue
 		}
 		var says []string
@@ -205,7 +267,6 @@ func (a *MemberList) writeText(p *Page) {
 	if len(a.Members) == 0 {
 		p.Line(0, Span{Plain, "Nobody."})
 	}
-	p.hint()
 }
 
 func (a *MemberList) table() ([]string, iter.Seq[[]string]) {

@@ -74,20 +74,20 @@ func TestChange(t *testing.T) {
 	before := sample.Load(t, smallEstate)
 	later := sample.Load(t, smallEstate+"- {address: new@kelp.example, gate: [hold outside, admit members], members: [ann@kelp.example, bob@kelp.example]}\n")
 	a := present.NewChange(before, later, false)
-	a.Notes, a.Files = append(a.Notes, "a note"), []present.FileChange{{"estate.yaml", 3, 1, 1}}
+	a.Notes, a.Files = append(a.Notes, "a note"), []present.FileChange{{File: "estate.yaml", Added: 3, Removed: 1, Names: 1, Diff: present.Unified("estate.yaml", []byte("a\nb\n"), []byte("a\nc\n"))}}
 	text := shown(t, a, present.Text, false)
-	for _, want := range []string{"a note\n", "2 welcome notices would go out", "new@kelp.example: outsiders hold, unknown insiders refuse, forgeries hold, 2 people post; 1 inbox, 1 undeliverable", "estate.yaml would change: +3 -1 lines"} {
+	for _, want := range []string{"a note\n", "2 welcome mails are sent.", "new@kelp.example: 2 people may post; forged mail is held; 2 recipients (1 inbox, 1 undeliverable)", "Not written yet: estate.yaml +3 -1 lines\n", "  -b\n  +c\n"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
 	}
 	a.Written = true
-	if text := shown(t, a, present.Text, false); !strings.Contains(text, "estate.yaml changed: +3 -1 lines") {
+	if text := shown(t, a, present.Text, false); !strings.Contains(text, "Written: estate.yaml +3 -1 lines") {
 		t.Errorf("written:\n%s", text)
 	}
 	quiet := present.NewChange(before, later, true)
 	quiet.Files = a.Files
-	if text := shown(t, quiet, present.Text, false); quiet.Total != 0 || quiet.KeptBack != 2 || !strings.Contains(text, "2 welcome notices are kept back.") || !strings.Contains(text, "0 welcome notices would go out") {
+	if text := shown(t, quiet, present.Text, false); quiet.Total != 0 || quiet.KeptBack != 2 || !strings.Contains(text, "2 welcome mails are kept back.") || !strings.Contains(text, "No welcome mail is sent.") {
 		t.Errorf("quietly:\n%s", text)
 	}
 	same := present.NewChange(before, resolve.New(before.Estate(), before.Today()), false)
@@ -108,7 +108,7 @@ func TestImportAnswer(t *testing.T) {
 	}
 	a.Remarks = append(a.Remarks, present.ImportRemark{"x.ldif", 0, "lost", true})
 	text := shown(t, a, present.Text, false)
-	for _, want := range []string{"1 person, 2 groups, 3 memberships at a.example, b.example", "Worth knowing (61, of which 1 not taken)\n  x.ldif  lost\n", " more\n", "The sources differ (60)", "g@a.example  title: A (x:1), not B (y:2)", "estate written: estate.yaml", "--all"} {
+	for _, want := range []string{"1 person, 2 groups, 3 memberships at a.example, b.example", "Notes (61): 1 entry skipped\n  x.ldif  lost\n", " more (--all)\n", "Sources disagree (60)", "g@a.example  title\n    kept: A  ", " x:1\n    not:  B  ", " y:2\n", "Wrote estate.yaml", "Next: yorvet --estate estate check"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
@@ -120,7 +120,7 @@ func TestImportAnswer(t *testing.T) {
 		t.Errorf("CSV:\n%.300s", csv)
 	}
 	a.Gone = present.ImportGone{Groups: []string{"g@a.example"}, People: []string{"p@a.example", "q@a.example"}}
-	if text := shown(t, a, present.Text, false); !strings.Contains(text, "1 group is not there any more and will be removed: g@a.example") || !strings.Contains(text, "2 people are in no source and stay") {
+	if text := shown(t, a, present.Text, false); !strings.Contains(text, "1 group is in no source any more and will be removed: g@a.example") || !strings.Contains(text, "2 people are in no source and stay") {
 		t.Errorf("gone:\n%s", text)
 	}
 }

@@ -12,15 +12,22 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Hazards are what is going to bite in an estate.
+// Hazards are the hazards of an estate.
 type Hazards struct {
 	Hazards  []Hazard       `json:"hazards"`
 	Counts   map[string]int `json:"counts"`   // by severity, without those that are accepted
 	Accepted []Hazard       `json:"accepted"` // meant to be, as the estate says
 	Stale    []string       `json:"stale"`    // places where the estate accepts what is not there
 
-	folder string
 	checks []*hazard.Check
+	groups int // of the estate
+	layout HazardLayout
+}
+
+// HazardLayout is how hazards are laid out in text.
+type HazardLayout struct {
+	ByGroup bool // rather than by severity and kind
+	Full    bool // all of them, not only those of high severity
 }
 
 // A Hazard is one finding.
@@ -36,6 +43,8 @@ type Hazard struct {
 	Fix      string       `json:"fix"`
 	Witness  *WitnessCase `json:"witness,omitempty"`
 	Because  string       `json:"because,omitempty"` // why it is accepted
+
+	trap string
 }
 
 // A WitnessCase is a message that shows a hazard; explain follows it.
@@ -47,15 +56,16 @@ type WitnessCase struct {
 }
 
 // NewHazards tells what checks have found.
-func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.Finding) *Hazards {
+func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.Finding, layout HazardLayout) *Hazards {
 	n := newNamer(r)
 	a := &Hazards{
 		Hazards:  []Hazard{},
 		Accepted: []Hazard{},
 		Stale:    []string{},
 		Counts:   map[string]int{},
-		folder:   n.folder(),
 		checks:   checks,
+		groups:   n.e.Groups(),
+		layout:   layout,
 	}
 	for _, word := range hazard.SeverityWords() {
 		a.Counts[word] = 0
@@ -82,6 +92,7 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 		Group:    n.address(f.Group),
 		Address:  f.Address,
 		Because:  f.Because,
+		trap:     f.Check.Trap,
 	}
 	h.Says, h.Fix = f.Text()
 	if f.Place != (estate.Place{}) {
@@ -119,7 +130,40 @@ func severityStyle(severity string) Style {
 }
 
 func (a *Hazards) writeText(p *Page) {
-	p.folder = a.folder
+	p.Line(2, a.head()...)
+	switch {
+	case a.layout.ByGroup:
+		for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
+			p.Gap()
+			p.Title(list[0].Group + ": " + count(len(list), "hazard", "hazards"))
+			p.findings(list)
+		}
+	case a.layout.Full || p.options.All:
+		p.findings(a.Hazards)
+	default:
+		at := slices.IndexFunc(a.Hazards, func(h Hazard) bool { return h.Severity != hazard.High.String() })
+		if at < 0 {
+			at = len(a.Hazards)
+		}
+		p.findings(a.Hazards[:at])
+		p.kinds(a.Hazards[at:])
+	}
+	for _, stale := range a.Stale {
+		p.Gap()
+		p.Line(2, Span{Doubtful, "accepted, and does not occur: "}, Span{Plain, stale})
+	}
+	if len(a.Hazards) > 0 {
+		p.Gap()
+		p.Line(0, Span{Faint, "More about a kind of hazard: yorvet check --explain NAME"})
+	}
+}
+
+// head says how many hazards there are, and which group has the most.
+func (a *Hazards) head() []Span {
+	if len(a.Hazards)+len(a.Accepted) == 0 {
+		return []Span{{Strong, "No hazards in " + count(a.groups, "group", "groups") + " (" +
+			count(len(a.checks), "check", "checks") + ")"}}
+	}
 	head := []Span{{Strong, count(len(a.Hazards), "hazard", "hazards")}}
 	if len(a.Hazards) > 0 {
 		head = append(head, Span{Plain, ": "})
@@ -128,54 +172,98 @@ func (a *Hazards) writeText(p *Page) {
 	if len(a.Accepted) > 0 {
 		head = append(head, Span{Faint, "; " + strconv.Itoa(len(a.Accepted)) + " accepted in the estate"})
 	}
-	p.Line(2, head...)
-	const most = 4
-	for i := 0; i < len(a.Hazards); {
-		j := i
-		for j < len(a.Hazards) && a.Hazards[j].Name == a.Hazards[i].Name {
-			j++
-		}
-		p.hazards(a.Hazards[i:j], most)
-		i = j
+	groups := a.gathered(func(h Hazard) string { return h.Group })
+	most := slices.MaxFunc(append(groups, nil), func(x, y []Hazard) int { return len(x) - len(y) })
+	if len(groups) > 1 && len(most) > 1 {
+		head = append(head, Span{Plain, ". Most: " + most[0].Group + " (" + strconv.Itoa(len(most)) + ")"})
 	}
-	for _, stale := range a.Stale {
-		p.Gap()
-		p.Line(2, Span{Doubtful, "accepted, and does not occur: "}, Span{Plain, p.short(stale)})
-	}
-	if len(a.Hazards) > 0 {
-		p.Gap()
-		p.Line(0, Span{Faint, "yorvet check --explain NAME tells more about a kind of hazard."})
-	}
-	p.hint()
+	return head
 }
 
-// hazards writes the findings of one check.
-func (p *Page) hazards(list []Hazard, most int) {
+// gathered returns the hazards that have a key in common together, in the order in which
+// the keys come first.
+func (a *Hazards) gathered(key func(Hazard) string) [][]Hazard {
+	var lists [][]Hazard
+	at := map[string]int{}
+	for _, h := range a.Hazards {
+		i, ok := at[key(h)]
+		if !ok {
+			i = len(lists)
+			at[key(h)] = i
+			lists = append(lists, nil)
+		}
+		lists[i] = append(lists[i], h)
+	}
+	return lists
+}
+
+// kinds writes a line for each kind of hazard of a list.
+func (p *Page) kinds(list []Hazard) {
+	var rows [][]Span
+	for i := 0; i < len(list); {
+		j := i
+		for j < len(list) && list[j].Name == list[i].Name {
+			j++
+		}
+		first := list[i]
+		rows = append(rows, []Span{
+			{severityStyle(first.Severity), first.Severity}, number(j-i, Plain), {Strong, first.Name}, {Plain, first.trap},
+		})
+		i = j
+	}
+	if len(rows) == 0 {
+		return
+	}
 	p.Gap()
-	first := list[0]
-	spans := []Span{{severityStyle(first.Severity), first.Severity}, {Plain, "  "}, {Strong, first.Name}}
-	if len(list) > 1 {
-		spans = append(spans, Span{Plain, " (" + strconv.Itoa(len(list)) + ")"})
-	}
-	p.Line(2, spans...)
-	shown := list
-	if !p.options.All && len(list) > most+1 {
-		shown = list[:most]
-	}
-	for _, h := range shown {
-		place := ""
-		if h.File != "" {
-			place = " (" + p.short(h.File+":"+strconv.Itoa(h.Line)+":"+strconv.Itoa(h.Column)) + ")"
+	p.Title("Less severe (" + strconv.Itoa(len(list)) + "; --all, or --only NAME, shows each)")
+	p.Table(rows)
+}
+
+// findings writes hazards in full. What is found alike of several people is said once, and
+// a fix that several in turn have comes behind the last.
+func (p *Page) findings(list []Hazard) {
+	for i := 0; i < len(list); {
+		first := list[i]
+		j := i + 1
+		var also []string
+		for j < len(list) && list[j].likes(first) {
+			also = append(also, list[j].Address)
+			j++
 		}
-		p.Line(4, Span{Plain, "  " + p.short(h.Says)}, Span{Faint, place})
-		if len(shown) == len(list) && len(list) == 1 || h == shown[len(shown)-1] {
-			p.Line(4, Span{Faint, "    " + h.Fix})
+		if i == 0 || list[i-1].Name != first.Name || list[i-1].Fix != first.Fix {
+			p.Gap()
 		}
+		var spans []Span
+		if place := first.place(); place != "" {
+			spans = append(spans, Span{Faint, place}, Span{Plain, "  "})
+		}
+		spans = append(spans, Span{severityStyle(first.Severity), first.Severity}, Span{Plain, "  "}, Span{Strong, first.Name})
+		p.Line(2, spans...)
+		p.Line(2, Span{Plain, "  " + first.Says})
+		if len(also) > 0 {
+			p.Line(2, Span{Plain, "  Also: "}, Span{Plain, p.some(also)})
+		}
+		if j == len(list) || list[j].Name != first.Name || list[j].Fix != first.Fix {
+			p.Line(2, Span{Faint, "  fix: " + first.Fix})
+		}
+		i = j
 	}
-	if len(shown) < len(list) {
-		p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(list)-len(shown)) + " more"})
-		p.cut = true
+}
+
+// likes reports whether a hazard says of somebody else what another says.
+func (h Hazard) likes(other Hazard) bool {
+	alike := func(x, y string) bool {
+		return strings.ReplaceAll(x, h.Address, "") == strings.ReplaceAll(y, other.Address, "")
 	}
+	return h.Name == other.Name && h.Group == other.Group && h.Address != "" && other.Address != "" &&
+		alike(h.Says, other.Says) && alike(h.Fix, other.Fix)
+}
+
+func (h Hazard) place() string {
+	if h.File == "" {
+		return ""
+	}
+	return h.File + ":" + strconv.Itoa(h.Line) + ":" + strconv.Itoa(h.Column)
 }
 
 func (a *Hazards) table() ([]string, iter.Seq[[]string]) {

@@ -181,14 +181,18 @@ func (a *Comparison) writeText(p *Page) {
 		return
 	}
 	a.writeHead(p)
+	a.writeBody(p)
+}
+
+// writeBody says what changes, for whom.
+func (a *Comparison) writeBody(p *Page) {
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
 	p.settings("The estate", a.Estate)
 	for i, one := range a.Persons {
-		if i == mostRest+2 && !p.options.All {
+		if i == mostShown && !p.options.All {
 			more := count(len(a.Persons)-i, "more person", "more people")
-			p.Line(4, Span{Faint, "  and " + more + " with other differences"})
-			p.cut = true
+			p.Line(4, Span{Faint, "  and " + more + " with other differences (--all)"})
 			break
 		}
 		p.settings(one.Address, one.Settings)
@@ -196,46 +200,104 @@ func (a *Comparison) writeText(p *Page) {
 	for _, c := range a.Changes {
 		p.Gap()
 		p.Title(c.Group)
-		for _, kind := range []struct {
-			verb string
-			list []EffectCount
-		}{{"posting", c.Posts}, {"receiving", c.Receives}, {"sending as", c.SendsAs}} {
-			for _, change := range kind.list {
-				p.effect(kind.verb, change)
-			}
-		}
-		p.settingLines(c.Settings)
+		p.Table(append(p.effects(c), p.settingRows(c.Settings)...))
 	}
-	p.findings("Hazards that appear", a.Hazards.Appear, Bad)
-	p.findings("Hazards that go", a.Hazards.Go, Good)
+	if list := a.Hazards.Appear; len(list) > 0 {
+		p.Gap()
+		p.Title("New hazards (" + strconv.Itoa(len(list)) + ")")
+		p.findings(list)
+	}
+	if list := a.Hazards.Go; len(list) > 0 {
+		p.Gap()
+		p.Title("Hazards that disappear (" + strconv.Itoa(len(list)) + ")")
+		p.inShort(list)
+	}
 	var blocks []block
 	for _, n := range a.Notices {
-		blocks = append(blocks, block{word: Span{Doubtful, "welcome"}, text: "new in " + n.Group, people: n.People})
+		blocks = append(blocks, block{word: Span{Plain, "new"}, text: n.Group, people: n.People})
 	}
-	p.blocks("Welcome notices", blocks, mostRest)
-	p.hint()
+	p.blocks("Welcome mail", blocks)
 }
 
-// writeHead tells how much changes.
+// writeHead says how much changes, and what of it must not be missed.
 func (a *Comparison) writeHead(p *Page) {
 	effects := 0
+	parts := map[string]int{}
 	for _, c := range a.Changes {
-		if c.hasEffect() {
-			effects++
+		if !c.hasEffect() {
+			continue
+		}
+		effects++
+		for _, part := range c.parts() {
+			if len(part.list) > 0 {
+				parts[part.name]++
+			}
 		}
 	}
-	changes := count(effects, "group changes", "groups change")
-	if effects == 0 && !a.Groups.isEmpty() {
-		changes = "No other group changes"
+	var said []string
+	said = append(said, a.Groups.head("group", "groups")...)
+	if effects > 0 {
+		var in []string
+		for _, part := range (GroupChange{}).parts() {
+			if n := parts[part.name]; n > 0 && effects > 1 {
+				in = append(in, part.name+" in "+strconv.Itoa(n))
+			} else if n > 0 {
+				in = append(in, "in "+part.name)
+			}
+		}
+		said = append(said, count(effects, "group changes", "groups change")+" ("+strings.Join(in, ", ")+")")
 	}
-	settings := ""
-	if only := len(a.Changes) - effects; only > 0 {
-		settings = ", " + strconv.Itoa(only) + " in settings only"
+	if n := len(a.Changes) - effects; n > 0 {
+		said = append(said, count(n, "group changes in settings only", "groups change in settings only"))
 	}
-	appear := count(len(a.Hazards.Appear), "hazard appears", "hazards appear")
-	p.Line(2, Span{Strong, changes},
-		Span{Plain, " in effect" + settings + "; " + appear + ", " + count(len(a.Hazards.Go), "goes", "go") + "; "},
-		Span{Doubtful, count(a.Total, "welcome notice", "welcome notices")}, Span{Plain, " would go out"})
+	said = append(said, a.People.head("person", "people")...)
+	if n := len(a.Persons); n > 0 {
+		said = append(said, count(n, "person changes", "people change"))
+	}
+	if len(a.Estate) > 0 {
+		said = append(said, count(len(a.Estate), "setting of the estate changes", "settings of the estate change"))
+	}
+	if len(said) == 0 {
+		said = []string{"No group and no person changes"}
+	}
+	p.Line(2, Span{Strong, strings.Join(said, "; ")})
+	var more []Span
+	if n := len(a.Hazards.Appear); n > 0 {
+		more = append(more, Span{Bad, "! " + count(n, "new hazard", "new hazards")}, Span{Plain, ". "})
+	}
+	if n := len(a.Hazards.Go); n > 0 {
+		more = append(more, Span{Plain, count(n, "hazard disappears. ", "hazards disappear. ")})
+	}
+	welcome := Span{Plain, "No welcome mail is sent."}
+	if a.Total > 0 {
+		welcome = Span{Doubtful, count(a.Total, "welcome mail is sent.", "welcome mails are sent.")}
+	}
+	p.Line(2, append(more, welcome)...)
+}
+
+// head says how many groups or people are added, removed and renamed.
+func (c PartyChanges) head(one, many string) []string {
+	var said []string
+	for _, part := range []struct {
+		n    int
+		verb string
+	}{{len(c.Added), " added"}, {len(c.Removed), " removed"}, {len(c.Renamed), " renamed"}} {
+		if part.n > 0 {
+			said = append(said, count(part.n, one, many)+part.verb)
+		}
+	}
+	return said
+}
+
+// parts are what of a group changes, with the words for each.
+func (c GroupChange) parts() []struct {
+	name, row string
+	list      []EffectCount
+} {
+	return []struct {
+		name, row string
+		list      []EffectCount
+	}{{"posting", "posting", c.Posts}, {"receiving", "receiving", c.Receives}, {"send-as", "send-as", c.SendsAs}}
 }
 
 // hasEffect reports whether anybody posts, receives or sends as a group otherwise.
@@ -246,121 +308,124 @@ func (p *Page) settings(title string, list []SettingChange) {
 	if len(list) > 0 {
 		p.Gap()
 		p.Title(title)
-		p.settingLines(list)
+		p.Table(p.settingRows(list))
 	}
 }
 
-func (p *Page) settingLines(list []SettingChange) {
+// settingRows are the rows of settings that differ, laid out as those of effects.
+func (p *Page) settingRows(list []SettingChange) [][]Span {
+	var rows [][]Span
+	row := func(what, change, which string) {
+		rows = append(rows, []Span{{Plain, what}, {Strong, change}, {Plain, ""}, {Plain, which}})
+	}
 	for _, s := range list {
-		if s.Name == "members" {
-			for _, only := range []struct {
-				when string
-				list []string
-			}{{"only before", s.Old}, {"only after", s.New}} {
-				if len(only.list) > 0 {
-					p.Line(
-						6,
-						Span{Plain, "  memberships " + only.when + ", " + strconv.Itoa(len(only.list)) + ": "},
-						Span{Strong, p.values(only.list)},
-					)
-				}
-			}
+		if s.Name != "members" {
+			row("setting", s.Name, p.values(s.Old)+" -> "+p.values(s.New))
 			continue
 		}
-		p.Line(
-			6,
-			Span{Plain, "  setting "},
-			Span{Strong, s.Name},
-			Span{Plain, ": " + p.values(s.Old) + " becomes " + p.values(s.New)},
-		)
+		if len(s.Old) > 0 {
+			row("entries", "removed", p.some(s.Old))
+		}
+		if len(s.New) > 0 {
+			row("entries", "added", p.some(s.New))
+		}
 	}
+	return rows
 }
 
 // values words what a setting says.
 func (p *Page) values(list []string) string {
-	const most = 3
-	switch {
-	case len(list) == 0:
-		return "nothing"
-	case len(list) > most && !p.options.All:
-		p.cut = true
-		return strings.Join(list[:most], "; ") + "; and " + strconv.Itoa(len(list)-most) + " more"
+	if len(list) == 0 {
+		return "not set"
 	}
-	return strings.Join(list, "; ")
+	return p.some(list)
 }
 
 func (c PartyChanges) write(p *Page, title string) {
 	blocks := []block{}
 	if len(c.Added) > 0 {
-		blocks = append(blocks, block{word: Span{Good, "added"}, people: c.Added})
+		blocks = append(blocks, block{word: Span{Plain, "added"}, people: c.Added})
 	}
 	if len(c.Removed) > 0 {
-		blocks = append(blocks, block{word: Span{Bad, "removed"}, people: c.Removed})
+		blocks = append(blocks, block{word: Span{Doubtful, "removed"}, people: c.Removed})
 	}
 	var renamed []string
 	for _, r := range c.Renamed {
-		renamed = append(renamed, r.Old+" is "+r.New)
+		renamed = append(renamed, r.Old+" -> "+r.New)
 	}
 	if len(renamed) > 0 {
 		blocks = append(blocks, block{word: Span{Doubtful, "renamed"}, people: renamed})
 	}
-	p.blocks(title, blocks, mostRest)
+	p.blocks(title, blocks)
 }
 
-// effect writes one kind of change and for whom.
-func (p *Page) effect(verb string, c EffectCount) {
-	or := func(word string) string {
-		if word == "" {
-			return "nothing"
+// strangerLabels are how strangers are called in text.
+var strangerLabels = map[string]string{
+	"outside stranger": "anyone outside",
+	"inside stranger":  "unknown inside address",
+	"forged stranger":  "forged",
+}
+
+// effects are the rows of what changes for whom in a group; what is the same change is
+// one row.
+func (p *Page) effects(c GroupChange) [][]Span {
+	var rows [][]Span
+	for _, part := range c.parts() {
+		for i := 0; i < len(part.list); {
+			first := part.list[i]
+			var who []string
+			for ; i < len(part.list) && part.list[i].Old == first.Old && part.list[i].New == first.New; i++ {
+				for _, name := range part.list[i].People {
+					if label, ok := strangerLabels[name]; ok {
+						name = label
+					}
+					who = append(who, name)
+				}
+			}
+			rows = append(rows, []Span{
+				{Plain, part.row}, {Strong, first.arrow(part.row)}, {Plain, strconv.Itoa(len(who))}, {Plain, p.some(who)},
+			})
 		}
-		return word
 	}
-	text := ""
-	switch {
-	case verb == "sending as" && c.Old == "":
-		text = "may send " + c.New + " the group"
-	case verb == "sending as" && c.New == "":
-		text = "may no longer send " + c.Old + " the group"
-	case c.Old == "":
-		text = "starts: " + c.New
-	case c.New == "":
-		text = "stops: was " + c.Old
-	default:
-		text = or(c.Old) + " becomes " + or(c.New)
-	}
-	shown, more := c.People, ""
-	if !p.options.All && len(shown) > mostRest+2 {
-		shown, more = shown[:mostRest], ", and "+strconv.Itoa(len(c.People)-mostRest)+" more"
-		p.cut = true
-	}
-	p.Line(
-		6,
-		Span{Plain, "  " + verb + ", " + strconv.Itoa(len(c.People)) + ": "},
-		Span{Strong, text},
-		Span{Plain, "  " + strings.Join(shown, ", ")},
-		Span{Faint, more},
-	)
+	return rows
 }
 
-// findings writes hazards in short.
-func (p *Page) findings(title string, list []Hazard, style Style) {
-	if len(list) == 0 {
-		return
-	}
-	p.Gap()
-	p.Title(title + " (" + strconv.Itoa(len(list)) + ")")
-	for i, h := range list {
-		if i == mostRest+2 && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more"})
-			p.cut = true
-			return
+// arrow says what one thing becomes.
+func (c EffectCount) arrow(row string) string {
+	none := map[string]string{"receiving": "no recipient", "send-as": "no right"}[row]
+	word := func(text string) string {
+		switch text {
+		case "":
+			return none
+		case "nothing":
+			return "no copy"
 		}
-		p.Line(4, Span{style, "  " + h.Name}, Span{Plain, "  " + h.Says})
+		return text
+	}
+	return word(c.Old) + " -> " + word(c.New)
+}
+
+// inShort writes hazards in a line each: their names, groups and whom they are about.
+func (p *Page) inShort(list []Hazard) {
+	for i := 0; i < len(list); {
+		first := list[i]
+		var about []string
+		for ; i < len(list) && list[i].Name == first.Name && list[i].Group == first.Group; i++ {
+			if list[i].Address != "" {
+				about = append(about, list[i].Address)
+			}
+		}
+		text := "  " + first.Group
+		if len(about) > 0 {
+			text += ": " + p.some(about)
+		}
+		p.Line(6, Span{Plain, "  "}, Span{severityStyle(first.Severity), first.Severity}, Span{Plain, "  "},
+			Span{Strong, first.Name}, Span{Plain, text})
 	}
 }
 
-// settingRows are the rows of settings that differ: of the estate, groups and people.
-func (a *Comparison) settingRows() [][]string {
+// settingCells are the rows of settings that differ: of the estate, groups and people.
+func (a *Comparison) settingCells() [][]string {
 	var rows [][]string
 	add := func(group, who string, list []SettingChange) {
 		for _, s := range list {
@@ -416,7 +481,7 @@ func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
 				}
 			}
 		}
-		for _, row := range a.settingRows() {
+		for _, row := range a.settingCells() {
 			if !yield(row) {
 				return
 			}

@@ -16,8 +16,6 @@ import (
 // Expectations says which expectations hold.
 type Expectations struct {
 	Expectations []Expectation `json:"expectations"`
-
-	folder string
 }
 
 // An Expectation is one statement, and who breaks it.
@@ -44,7 +42,6 @@ type Counterexample struct {
 // Add evaluates the expectations of a file.
 func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expectation) {
 	n := newNamer(r)
-	a.folder = n.folder()
 	if a.Expectations == nil {
 		a.Expectations = []Expectation{}
 	}
@@ -138,7 +135,6 @@ func traitsOf(m resolve.Message) string {
 }
 
 func (a *Expectations) writeText(p *Page) {
-	p.folder = a.folder
 	broken := a.Broken()
 	head := []Span{{Strong, count(len(a.Expectations), "expectation", "expectations")}, {Plain, ": "}}
 	if broken == 0 {
@@ -148,51 +144,49 @@ func (a *Expectations) writeText(p *Page) {
 			strconv.Itoa(len(a.Expectations)-broken) + " hold"})
 	}
 	p.Line(2, head...)
-	const most = 5
 	for _, e := range a.Expectations {
-		if e.Holds {
-			continue
-		}
-		p.Gap()
-		p.Line(
-			4,
-			Span{Bad, "broken  "},
-			Span{Strong, e.Text},
-			Span{Plain, "  to " + e.Group},
-			Span{Faint, " (" + e.File + ":" + strconv.Itoa(e.Line) + ":" + strconv.Itoa(e.Column) + ")"},
-		)
-		shown := e.Counterexamples
-		if !p.options.All && len(shown) > most+1 {
-			shown = shown[:most]
-		}
-		for _, c := range shown {
-			who := c.Address
-			if c.Who != "person" && c.Who != "" {
-				who = "the " + c.Who + ", " + c.Address
-			}
-			if who != "" {
-				who += ": "
-			}
-			place := ""
-			if c.Place != "" {
-				place = " (" + p.short(c.Place) + ")"
-			}
-			p.Line(6, Span{Plain, "    " + who + c.Says}, Span{Faint, place})
-		}
-		if len(shown) < len(e.Counterexamples) {
-			p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(e.Counterexamples)-len(shown)) + " more"})
-			p.cut = true
+		if !e.Holds {
+			p.Gap()
+			p.expectation(e, Span{Bad, "broken"})
+			p.counterexamples(e)
 		}
 	}
-	if p.options.All {
+	if p.options.All && broken < len(a.Expectations) {
 		p.Gap()
 		for _, e := range a.Expectations {
 			if e.Holds {
-				p.Line(4, Span{Good, "holds  "}, Span{Plain, e.Text + "  to " + e.Group})
+				p.expectation(e, Span{Good, "holds"})
 			}
 		}
 	}
-	p.hint()
+}
+
+// expectation writes a statement, where it stands, and whether it holds.
+func (p *Page) expectation(e Expectation, holds Span) {
+	place := e.File + ":" + strconv.Itoa(e.Line) + ":" + strconv.Itoa(e.Column)
+	p.Line(2, Span{Faint, place}, Span{Plain, "  "}, holds, Span{Plain, "  " + e.Group})
+	p.Line(4, Span{Strong, "  " + e.Text})
+}
+
+// counterexamples writes who breaks an expectation, and by which rule.
+func (p *Page) counterexamples(e Expectation) {
+	shown := e.Counterexamples
+	if !p.options.All && len(shown) > mostShown {
+		shown = shown[:firstShown]
+	}
+	for _, c := range shown {
+		who := c.Address
+		if label, ok := strangerLabels[c.Who]; ok {
+			who = label + ", " + c.Address
+		}
+		if who != "" {
+			who += ": "
+		}
+		p.LineAt(6, c.Place, Span{Plain, "    " + who + c.Says})
+	}
+	if len(shown) < len(e.Counterexamples) {
+		p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(e.Counterexamples)-len(shown)) + " more (--all)"})
+	}
 }
 
 func (a *Expectations) table() ([]string, iter.Seq[[]string]) {

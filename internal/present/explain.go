@@ -33,8 +33,7 @@ type Explanation struct {
 	Sees       Sees        `json:"sees"`
 	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
 
-	name    string // of the group
-	folder  string
+	name    string   // of the group
 	gate    Decision // of the group, whether or not the message gets there
 	unknown string   // the address that Nearest are near to
 	owners  bool     // the approvers are owners, for want of moderators
@@ -109,7 +108,7 @@ type Case struct {
 func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	n := newNamer(r)
 	a := &Explanation{
-		From: c.From.String(), To: c.To.String(), folder: n.folder(),
+		From: c.From.String(), To: c.To.String(),
 		Message: MessageAttributes(c.Message),
 		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
 	}
@@ -247,7 +246,7 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 			a.Sees.Reaching++
 		}
 	}
-	a.Sees.Sender = n.told(g, f, a.Decision)
+	a.Sees.Sender = n.told(g, f, m, a.Decision)
 	if decision.Verdict != estate.Admit && s.Inside && !m.Unproven {
 		a.Sees.Before = n.foreseen(g, group, s)
 	}
@@ -270,19 +269,23 @@ func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
 }
 
 // told tells what the sender learns of a verdict.
-func (n namer) told(g *estate.Group, f *message.Fate, decision Decision) string {
+func (n namer) told(g *estate.Group, f *message.Fate, m resolve.Message, decision Decision) string {
 	switch {
 	case f.Gate.Verdict == estate.Admit:
 		return "is told nothing"
 	case f.Gate.Verdict == estate.Drop:
-		return "is told nothing: it vanishes"
+		return "is told nothing: the message is dropped"
+	case !f.Heard() && m.Unproven && f.Gate.Verdict == estate.Hold:
+		return "is told nothing: not authenticated"
+	case !f.Heard() && m.Automatic && f.Gate.Verdict == estate.Hold:
+		return "is told nothing: a program gets no answer"
 	case !f.Heard():
-		return "is told nothing, as tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
+		return "is told nothing: tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
 	}
-	words := map[estate.Verdict]string{estate.Hold: "is told that it is held",
-		estate.Refuse: "is told that it is refused"}[f.Gate.Verdict]
+	words := map[estate.Verdict]string{estate.Hold: "is told: held for approval",
+		estate.Refuse: "is told: refused"}[f.Gate.Verdict]
 	if decision.Text != "" {
-		words += `: "` + decision.Text + `"`
+		words += `, "` + decision.Text + `"`
 	}
 	return words
 }
@@ -292,13 +295,13 @@ func (n namer) foreseen(g *estate.Group, group estate.ID, s resolve.Sender) stri
 	find := g.Access[estate.Find]
 	switch {
 	case !n.r.Eval(group, find.Selector, s, resolve.Message{}):
-		return "could not have known: they do not find the group (find: " + oneLine(find.Text) + ")" + n.at(find.Place)
+		return "No, they do not find the group (find is " + oneLine(find.Text) + ")." + n.at(find.Place)
 	case g.Kind == estate.Roster:
-		return "could have known: they find the group, and see that it is a roster"
+		return "Yes, they find the group and see that it is a roster."
 	case g.About != "":
-		return "could have known: they find the group, which says: " + g.About
+		return "Yes, the description of the group says: " + g.About
 	}
-	return "could hardly have known: they find the group, but it says nothing about itself"
+	return "Hardly, they find the group, but it has no description."
 }
 
 func (a *Explanations) writeText(p *Page) {
@@ -310,53 +313,65 @@ func (a *Explanations) writeText(p *Page) {
 		}
 		one.writeText(p)
 	}
-	p.hint()
 }
 
 func (a *Explanation) writeText(p *Page) {
-	p.folder = a.folder
 	p.Line(2, Span{Strong, a.answer()})
 	rule, waits := a.reason()
-	p.Line(2, Span{Plain, rule + " "}, Span{Faint, p.at(a.Decision)}, Span{Plain, waits})
+	p.LineAt(2, a.Place, Span{Plain, rule + waits})
+	admitted := a.Verdict == estate.Admit.String()
+	if admitted {
+		if worst := worst(p, a.Recipients); worst.Style == Bad || worst.Style == Doubtful {
+			p.Line(2, worst)
+		}
+	}
+	if a.unknown != "" {
+		meant := ""
+		if len(a.Nearest) > 0 {
+			meant = " Did you mean " + strings.Join(a.Nearest, " or ") + "?"
+		}
+		p.Line(2, Span{Doubtful, "! " + a.unknown + " does not exist."}, Span{Plain, meant})
+	}
 	p.Gap()
 	p.message(a)
-	step := 0
-	title := func(s string) {
-		step++
-		p.Gap()
-		p.Title(strconv.Itoa(step) + ". " + s)
-	}
 	if a.SendAs != nil {
-		title("May " + a.SendAs.By + " write in the name of " + a.SendAs.As + "?")
 		p.sendAs(a.SendAs)
 	}
 	switch {
 	case a.Group != "":
-		title("The gate of " + a.Group)
 		p.gate(a)
 		if len(a.Ways) > 1 {
-			title("The ways into nested groups")
 			p.ways(a.Ways)
 		}
 	case len(a.Recipients) == 0:
-		title("The address")
-		p.Line(2, Span{Plain, "  "}, verdictSpan(a.Decision), Span{Plain, ": " + a.Text})
 		return
 	}
-	if a.Verdict == estate.Admit.String() {
-		title("Who gets it")
-	} else {
-		title("Who would get it, were it let in")
+	if admitted || p.options.All {
+		p.recipients(a.Recipients)
 	}
-	p.recipients(a.Recipients)
-	title("What each side sees")
+	p.Gap()
 	p.sees(a)
+	if !admitted && len(a.Recipients) > 0 {
+		condition := "If it were admitted: "
+		if a.Verdict == estate.Hold.String() {
+			condition = "If released: "
+		}
+		more := " (--all)"
+		if p.options.All {
+			more = ""
+		}
+		p.Line(2, Span{Plain, condition + howMany(a.Recipients) + more})
+	}
 }
 
 // answer is the first line: true by itself.
 func (a *Explanation) answer() string {
-	words := map[string]string{"admit": "admitted", "hold": "held", "refuse": "refused", "drop": "dropped"}
-	line := words[a.Verdict] + ": " + a.From + " to " + a.To
+	words := map[string]string{"admit": "Admitted", "hold": "Held", "refuse": "Refused", "drop": "Dropped"}
+	line := words[a.Verdict] + ": " + a.From
+	if a.Sender.Name != "" && !a.Message.Unproven {
+		line += " (" + a.Sender.Name + ")"
+	}
+	line += " to " + a.To
 	if a.SendAs != nil {
 		line += ", as " + a.SendAs.As
 	}
@@ -373,16 +388,20 @@ func (a *Explanation) reason() (rule, waits string) {
 	case rule == "":
 		rule = "mail to a person passes no gate"
 	case a.Verdict == estate.Hold.String() && len(a.Approvers) == 0:
-		waits = "; nobody can release it"
+		waits = "; nobody can release it: there is no moderator or owner"
 	case a.Verdict == estate.Hold.String():
-		waits = "; it waits for " + strings.Join(a.Approvers, ", ")
+		role := choose(len(a.Approvers), "moderator", "moderators")
+		if a.owners {
+			role = choose(len(a.Approvers), "owner", "owners")
+		}
+		waits = "; waits for " + strings.Join(a.Approvers, ", ") + " (" + role + ")"
 	}
 	return rule, waits
 }
 
 // message writes what the message is.
 func (p *Page) message(a *Explanation) {
-	from := "a stranger"
+	from := "not in the estate"
 	if a.Sender.Is != "stranger" {
 		from = a.Sender.Is
 		if a.Sender.Name != "" {
@@ -406,7 +425,7 @@ func (p *Page) message(a *Explanation) {
 		is   bool
 		name string
 	}{
-		{a.Message.Unproven, "unproven"}, {a.Message.Suspect, "suspect"}, {a.Message.Automatic, "automatic"},
+		{a.Message.Unproven, "not authenticated"}, {a.Message.Suspect, "suspect"}, {a.Message.Automatic, "automatic"},
 		{a.Message.Invitation, "an invitation"}, {a.Message.Size > 0, count(int(a.Message.Size), "byte", "bytes")},
 	} {
 		if trait.is {
@@ -414,53 +433,35 @@ func (p *Page) message(a *Explanation) {
 		}
 	}
 	if len(traits) == 0 {
-		traits = []string{"a plain, proven post"}
+		traits = []string{"an ordinary, authenticated message"}
 	}
-	p.Title("A message")
-	rows := [][]Span{
+	p.Table([][]Span{
 		{{Faint, "from"}, {Plain, a.From}, {Faint, from}},
 		{{Faint, "to"}, {Plain, a.To}, {Faint, to}},
-		{{Faint, "it is"}, {Plain, strings.Join(traits, ", ")}, {}},
-	}
-	p.Table(rows)
-	if a.unknown != "" {
-		near := ""
-		if len(a.Nearest) > 0 {
-			near = " Near it: " + strings.Join(a.Nearest, ", ")
-		}
-		p.Line(2, Span{Doubtful, "  Nobody here has " + a.unknown + "."}, Span{Plain, near})
-	}
+		{{Faint, "is"}, {Plain, strings.Join(traits, ", ")}, {}},
+	})
 }
 
 func (p *Page) sendAs(v *SendAsDecision) {
+	p.Gap()
 	if v.Rule == 0 {
-		p.Line(
-			2,
-			Span{Plain, "  "},
-			Span{Bad, "no"},
-			Span{
-				Plain,
-				": no rule lets them. The message is not sent; what follows is what would happen to it.",
-			},
-		)
+		p.Line(2, Span{Strong, "Send-as: "}, Span{Bad, "no"},
+			Span{Plain, ", no rule lets " + v.By + " send as " + v.As + ". What follows is what would become of it."})
 		return
 	}
-	p.Line(
-		2,
-		Span{Plain, "  "},
-		Span{Good, "yes"},
-		Span{Plain, ", " + v.SendAs + " the group, by rule " + strconv.Itoa(v.Rule) + ": " + v.Written + " "},
-		Span{Faint, "(" + p.short(v.Place) + ")"},
-	)
+	p.LineAt(2, v.Place, Span{Strong, "Send-as: "}, Span{Plain, "yes, " + v.SendAs + " the group, by rule " +
+		strconv.Itoa(v.Rule) + ": " + v.Written})
 }
 
-// gate writes the rules that were tried, and what they lead to.
+// gate writes the rules that were tried.
 func (p *Page) gate(a *Explanation) {
+	p.Gap()
+	p.Title("Gate of " + a.Group)
 	var rows [][]Span
 	for _, tried := range a.Tried {
 		answer := Span{Faint, "no"}
 		if tried.Matched {
-			answer = Span{verdictStyle(a.gate.Verdict), "yes"}
+			answer = Span{Strong, "YES"}
 		}
 		rows = append(
 			rows,
@@ -468,38 +469,25 @@ func (p *Page) gate(a *Explanation) {
 				{Plain, strconv.Itoa(tried.Rule)},
 				{Plain, tried.Written},
 				answer,
-				{Faint, p.short(strings.Join(tried.Because, "; "))},
+				{Faint, strings.Join(tried.Because, "; ")},
 			},
 		)
 	}
 	p.Table(rows)
-	result := []Span{{Plain, "  So: "}, verdictSpan(a.gate)}
-	switch {
-	case a.gate.Rule == 0:
-		result = append(result, Span{Plain, ", " + a.gate.Text})
-	default:
-		result = append(result, Span{Plain, " by rule " + strconv.Itoa(a.gate.Rule) + " "}, Span{Faint, p.at(a.gate)})
-	}
-	p.Line(2, result...)
-	if a.gate.Verdict != estate.Hold.String() {
-		return
-	}
-	switch {
-	case len(a.Approvers) == 0:
-		p.Line(2, Span{Bad, "  Nobody can release it: the group has no moderators and no owners."})
-	case a.owners:
-		p.Line(
-			2,
-			Span{Plain, "  It waits for the owners, as there are no moderators: " + strings.Join(a.Approvers, ", ")},
-		)
-	default:
-		p.Line(2, Span{Plain, "  It waits for the moderators: " + strings.Join(a.Approvers, ", ")})
+	if a.gate.Rule == 0 {
+		p.Line(2, Span{Plain, "  " + a.gate.by() + ": "}, verdictSpan(a.gate))
 	}
 }
 
-// ways writes the nested groups that the message reaches, the troubled first.
+// ways writes the nested groups that the message comes to: those with trouble, and with
+// --all the others.
 func (p *Page) ways(ways []Way) {
-	var open, troubled [][]Span
+	words := map[string]Span{
+		resolve.WayOpen.String():    {Plain, "admits"},
+		resolve.WayWaiting.String(): {Doubtful, "holds"},
+		resolve.WayStopped.String(): {Bad, "refuses"},
+	}
+	rows := map[string][][]Span{}
 	for _, w := range ways[1:] {
 		why := "its own gate is not asked"
 		if w.Decision != nil {
@@ -508,42 +496,58 @@ func (p *Page) ways(ways []Way) {
 		if w.From != ways[0].Group {
 			why = "from " + w.From + "; " + why
 		}
-		row := []Span{{verdictStyle(w.State), w.State}, {Plain, w.Group}, {Faint, why}}
-		if w.State == resolve.WayOpen.String() {
-			open = append(open, row)
-		} else {
-			troubled = append(troubled, row)
+		rows[w.State] = append(rows[w.State], []Span{words[w.State], {Plain, w.Group}, {Faint, why}})
+	}
+	var counts []string
+	var shown [][]Span
+	for _, state := range []string{resolve.WayStopped.String(), resolve.WayWaiting.String(), resolve.WayOpen.String()} {
+		n := len(rows[state])
+		if n == 0 {
+			continue
+		}
+		verb := words[state].Text
+		if n > 1 {
+			verb = strings.TrimSuffix(verb, "s")
+		}
+		counts = append(counts, strconv.Itoa(n)+" "+verb)
+		if state != resolve.WayOpen.String() || p.options.All {
+			shown = append(shown, rows[state]...)
 		}
 	}
-	rows := append(troubled, open...)
-	if !p.options.All && len(rows) > mostExceptions+2 {
-		p.Table(rows[:mostExceptions])
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(rows)-mostExceptions) + " more"})
-		p.cut = true
+	p.Gap()
+	title := []Span{{Strong, "Nested groups: "}, {Plain, strings.Join(counts, ", ")}}
+	if len(rows[resolve.WayOpen.String()]) > 0 && !p.options.All {
+		title = append(title, Span{Faint, "   (--all lists them)"})
+	}
+	p.Line(2, title...)
+	if !p.options.All && len(shown) > mostShown {
+		p.Table(shown[:firstShown])
+		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(shown)-firstShown) + " more (--all)"})
 		return
 	}
-	p.Table(rows)
+	p.Table(shown)
 }
 
+// sees writes what each side sees.
 func (p *Page) sees(a *Explanation) {
-	rows := [][]Span{{{Faint, "sender"}, {Plain, a.From + " " + p.short(a.Sees.Sender)}}}
-	if a.Sees.Before != "" {
-		rows = append(rows, []Span{{Faint, "before"}, {Plain, a.From + " " + p.short(a.Sees.Before)}})
+	p.Line(2, Span{Plain, "Sender " + a.Sees.Sender})
+	if a.Sees.Before != "" && p.options.All {
+		p.Line(2, Span{Plain, "Could they have known? " + a.Sees.Before})
 	}
-	if a.Verdict == estate.Admit.String() && a.Sees.Reaching > 0 {
-		view := "From: " + a.Sees.From
-		if a.Sees.SentBy != "" {
-			view += "; Sender: " + a.Sees.SentBy
-		}
-		if a.Sees.ReplyTo != "" {
-			view += "; Reply-To: " + a.Sees.ReplyTo
-		}
-		if a.Sees.Subject != "" {
-			view += "; Subject: " + a.Sees.Subject + " ..."
-		}
-		rows = append(rows, []Span{{Faint, "readers"}, {Plain, view}})
+	if a.Verdict != estate.Admit.String() || a.Sees.Reaching == 0 {
+		return
 	}
-	p.Table(rows)
+	view := "Readers see From: " + a.Sees.From
+	if a.Sees.SentBy != "" {
+		view += "; Sender: " + a.Sees.SentBy
+	}
+	if a.Sees.ReplyTo != "" {
+		view += "; Reply-To: " + a.Sees.ReplyTo
+	}
+	if a.Sees.Subject != "" {
+		view += "; Subject: " + a.Sees.Subject + " ..."
+	}
+	p.Line(2, Span{Plain, view})
 }
 
 func (a *Explanations) table() ([]string, iter.Seq[[]string]) {

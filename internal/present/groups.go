@@ -60,7 +60,7 @@ func (a *Groups) writeText(p *Page) {
 	const most = 40
 	shown := a.Groups
 	if !p.options.All && len(shown) > most+2 {
-		shown, p.cut = shown[:most], true
+		shown = shown[:most]
 	}
 	var head []Span
 	for _, word := range []string{"group", "kind", "members", "rules", "owners", "title"} {
@@ -76,11 +76,10 @@ func (a *Groups) writeText(p *Page) {
 	p.Table(rows)
 	p.Gap()
 	if len(shown) < len(a.Groups) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more (--all)"})
 	}
 	p.Line(0, Span{Faint, "members, owners: as listed; rules: how many pick members. Addresses without a domain end in " +
 		a.domain + "."})
-	p.hint()
 }
 
 func (a *Groups) table() ([]string, iter.Seq[[]string]) {
@@ -109,8 +108,7 @@ type GroupSettings struct {
 	Rules    []string       `json:"rules"`    // among the members
 	In       []string       `json:"in"`       // groups that list this one
 
-	name   string
-	folder string
+	name string
 }
 
 // GroupSetting is one setting of a group.
@@ -126,7 +124,7 @@ func NewGroupSettings(r *resolve.Resolver, id estate.ID) *GroupSettings {
 	n := newNamer(r)
 	g := n.e.Group(id)
 	a := &GroupSettings{
-		Group: n.address(id), Title: g.Title, Place: n.position(g.Place), name: groupName(g), folder: n.folder(),
+		Group: n.address(id), Title: g.Title, Place: n.position(g.Place), name: groupName(g),
 		Settings: []GroupSetting{}, Groups: []string{}, Rules: []string{}, In: []string{},
 	}
 	for s := range estate.GroupSettings() {
@@ -153,7 +151,6 @@ func NewGroupSettings(r *resolve.Resolver, id estate.ID) *GroupSettings {
 }
 
 func (a *GroupSettings) writeText(p *Page) {
-	p.folder = a.folder
 	set := 0
 	var own, byDefault [][]Span
 	var unset []string
@@ -163,7 +160,7 @@ func (a *GroupSettings) writeText(p *Page) {
 		case s.Setting == "address": // the first line says it
 		case !s.Default:
 			set++
-			own = append(own, []Span{{Faint, s.Setting}, {Faint, p.short(s.Place)}, {Plain, value}})
+			own = append(own, []Span{{Faint, s.Setting}, {Faint, s.Place}, {Plain, value}})
 		case value == "":
 			unset = append(unset, s.Setting)
 		default:
@@ -171,7 +168,7 @@ func (a *GroupSettings) writeText(p *Page) {
 		}
 	}
 	p.Line(2, Span{Strong, a.Group + ", " + a.name + ": " + count(set, "setting", "settings") + " of its own"},
-		Span{Faint, " (" + p.short(a.Place) + ")"})
+		Span{Faint, " (" + a.Place + ")"})
 	p.Gap()
 	p.Table(own)
 	p.Gap()

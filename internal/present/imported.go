@@ -55,7 +55,7 @@ func (a *Import) writeText(p *Page) {
 			Plain,
 			", " + count(a.Groups, "group", "groups") + ", " + count(a.Members, "membership", "memberships") + " at ",
 		},
-		Span{Plain, joinShort(a.Domains, mostRest)},
+		Span{Plain, p.some(a.Domains)},
 	)
 	a.remarks(p)
 	a.conflicts(p)
@@ -66,30 +66,13 @@ func (a *Import) writeText(p *Page) {
 		a.Change.writeText(p)
 	default:
 		p.Gap()
-		verb := "would be written: "
-		if a.Written {
-			verb = "written: "
+		if !a.Written {
+			p.Line(2, Span{Plain, "Not written yet: " + p.some(a.Files)})
+			return
 		}
-		p.Line(2, Span{Strong, a.Estate}, Span{Plain, " " + verb + joinShort(a.Files, mostRest)})
-		if a.Written {
-			p.Line(2, Span{Faint, "Now ask it something: yorvet --estate " + a.Estate + " matrix"})
-		}
+		p.Line(2, Span{Plain, "Wrote " + p.some(a.Files)})
+		p.Line(2, Span{Faint, "Next: yorvet --estate " + a.Estate + " check"})
 	}
-	p.hint()
-}
-
-func joinShort(list []string, most int) string {
-	text := ""
-	for i, one := range list {
-		if i == most {
-			return text + " and " + strconv.Itoa(len(list)-i) + " more"
-		}
-		if i > 0 {
-			text += ", "
-		}
-		text += one
-	}
-	return text
 }
 
 func (a *Import) remarks(p *Page) {
@@ -103,7 +86,11 @@ func (a *Import) remarks(p *Page) {
 		}
 	}
 	p.Gap()
-	p.Title("Worth knowing (" + strconv.Itoa(len(a.Remarks)) + ", of which " + strconv.Itoa(lost) + " not taken)")
+	title := "Notes (" + strconv.Itoa(len(a.Remarks)) + ")"
+	if lost > 0 {
+		title += ": " + count(lost, "entry", "entries") + " skipped"
+	}
+	p.Title(title)
 	// What was not taken comes first.
 	list := slices.Clone(a.Remarks)
 	slices.SortStableFunc(list, func(x, y ImportRemark) int {
@@ -115,9 +102,8 @@ func (a *Import) remarks(p *Page) {
 		return 1
 	})
 	for i, r := range list {
-		if i == 2*mostRest && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more"})
-			p.cut = true
+		if i == 2*mostShown && !p.options.All {
+			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more (--all)"})
 			break
 		}
 		place := r.Source
@@ -137,23 +123,15 @@ func (a *Import) conflicts(p *Page) {
 		return
 	}
 	p.Gap()
-	p.Title("The sources differ (" + strconv.Itoa(len(a.Conflicts)) + "); the first named counts")
+	p.Title("Sources disagree (" + strconv.Itoa(len(a.Conflicts)) + "); the first named is kept")
 	for i, c := range a.Conflicts {
-		if i == mostRest+2 && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(a.Conflicts)-i) + " more"})
-			p.cut = true
+		if i == mostShown && !p.options.All {
+			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(a.Conflicts)-i) + " more (--all)"})
 			break
 		}
-		p.Line(
-			6,
-			Span{Strong, "  " + c.Who},
-			Span{Plain, "  " + c.What + ": "},
-			Span{Good, c.Taken},
-			Span{Faint, " (" + c.TakenAt + ")"},
-			Span{Plain, ", not "},
-			Span{Bad, c.Left},
-			Span{Faint, " (" + c.LeftAt + ")"},
-		)
+		p.Line(2, Span{Strong, "  " + c.Who}, Span{Plain, "  " + c.What})
+		p.LineAt(6, c.TakenAt, Span{Plain, "    kept: " + c.Taken})
+		p.LineAt(6, c.LeftAt, Span{Doubtful, "    not:  " + c.Left})
 	}
 }
 
@@ -162,8 +140,8 @@ func (a *Import) gone(p *Page) {
 		p.Gap()
 		p.Line(
 			2,
-			Span{Doubtful, count(n, "group is", "groups are") + " not there any more"},
-			Span{Plain, " and will be removed: " + joinShort(a.Gone.Groups, mostRest)},
+			Span{Doubtful, count(n, "group is", "groups are") + " in no source any more"},
+			Span{Plain, " and will be removed: " + p.some(a.Gone.Groups)},
 		)
 	}
 	if n := len(a.Gone.People); n > 0 {
@@ -172,14 +150,14 @@ func (a *Import) gone(p *Page) {
 		if n == 1 {
 			verb = "stays"
 		}
-		what := " and " + verb + ", as they may be written down by hand (--prune takes them out): "
+		what := " and " + verb + ", as they may be written down by hand (--prune removes them): "
 		if a.Gone.Pruned {
-			what = " and will be taken out: "
+			what = " and will be removed: "
 		}
 		p.Line(
 			2,
 			Span{Doubtful, count(n, "person is", "people are") + " in no source"},
-			Span{Plain, what + joinShort(a.Gone.People, mostRest)},
+			Span{Plain, what + p.some(a.Gone.People)},
 		)
 	}
 }

@@ -15,7 +15,7 @@ func TestMarkdown(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := "**desk@kelp.example: 2 of 3 \\<b\\>people\\</b\\> \\*may\\* " + long + "**\n" +
-		"\n````text\nBlocks (1)\n  1 admit: rule 1: admit `inside` ```\n      ann_bee@kelp.example\n````\n"
+		"\n````text\nBlocks (1)\n  1 admit: rule 1: admit `inside` ```\n    ann_bee@kelp.example\n````\n"
 	if b.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", b.String(), want)
 	}
@@ -31,5 +31,5 @@ type onlyLine struct{ anyAnswer }
 
 func (s onlyLine) writeText(p *Page) {
 	p.Line(2, s.line...)
-	p.blocks("Blocks", s.block, 2)
+	p.blocks("Blocks", s.block)
 }

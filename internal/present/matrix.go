@@ -106,9 +106,9 @@ func findColumn(name string) (column, error) {
 		known = append(known, c.name)
 	}
 	if near := nearest.Word(name, known); near != "" {
-		return column{}, fmt.Errorf("there is no column %q; did you mean %s?", name, near)
+		return column{}, fmt.Errorf("unknown column %q; did you mean %q?", name, near)
 	}
-	return column{}, fmt.Errorf("there is no column %q, expected one of %s", name, strings.Join(known, ", "))
+	return column{}, fmt.Errorf("unknown column %q, expected one of %s", name, strings.Join(known, ", "))
 }
 
 // Where keeps the rows that fulfil a condition, such as "outside admit and
@@ -200,8 +200,7 @@ func (a *Matrix) writeText(p *Page) {
 	p.Table(a.fitting(shown, p.options.Width))
 	p.Gap()
 	if len(shown) < len(a.Groups) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more"})
-		p.cut = true
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more (--all)"})
 	}
 	p.Line(
 		0,
@@ -211,7 +210,6 @@ func (a *Matrix) writeText(p *Page) {
 				"nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
 		},
 	)
-	p.hint()
 }
 
 // answer is the first line: true by itself.
@@ -298,10 +296,10 @@ func forgedCell(g MatrixRow) Span {
 	return Span{Plain, g.Forged}
 }
 
-// number is a count in a cell; 0 is a dot.
+// number is a count in a cell; 0 is a dash.
 func number(n int, style Style) Span {
 	if n == 0 {
-		return Span{Faint, "."}
+		return Span{Faint, "-"}
 	}
 	return Span{style, strconv.Itoa(n)}
 }

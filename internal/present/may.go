@@ -2,6 +2,8 @@ package present
 
 import (
 	"iter"
+	"strconv"
+	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -18,8 +20,8 @@ type May struct {
 	Rule      string       `json:"rule"` // what decides: a selector, or the list that does
 	Place     string       `json:"place,omitempty"`
 
-	verb   string
-	folder string
+	verb string
+	why  string // the rule in words
 }
 
 // MayStrangers says whether strangers may.
@@ -32,13 +34,18 @@ type MayStrangers struct {
 func NewMay(r *resolve.Resolver, group estate.ID, action estate.Action, verb string) *May {
 	n := newNamer(r)
 	g := n.e.Group(group)
-	a := &May{Group: n.address(group), verb: verb, folder: n.folder()}
+	a := &May{Group: n.address(group), verb: verb}
 	people, outside, inside := r.May(group, action)
 	a.Strangers = MayStrangers{outside, inside}
 	rule := g.Access[action]
 	a.Rule, a.Place = oneLine(rule.Text), n.position(rule.Place)
+	a.why = "access." + action.String() + " is " + a.Rule
+	if a.Place == "" {
+		a.why += ", the default"
+	}
 	if action == estate.Read && !g.Kind.Keeps() {
-		a.Rule, a.Place = "a "+g.Kind.String()+" keeps nothing to read", n.position(g.Where("kind"))
+		a.Rule, a.Place = "a "+g.Kind.String()+" has no archive to read", n.position(g.Where("kind"))
+		a.why = a.Rule
 	}
 	a.take(n, people)
 	return a
@@ -48,14 +55,15 @@ func NewMay(r *resolve.Resolver, group estate.ID, action estate.Action, verb str
 func NewApproves(r *resolve.Resolver, group estate.ID) *May {
 	n := newNamer(r)
 	a := &May{
-		Group:  n.address(group),
-		verb:   "approves",
-		folder: n.folder(),
-		Rule:   "moderators",
+		Group: n.address(group),
+		verb:  "approves",
+		Rule:  "moderators",
+		why:   "the moderators release held mail",
 	}
 	approvers, owners := r.Approvers(group)
 	if owners {
 		a.Rule = "owners, as there are no moderators"
+		a.why = "the owners release held mail, as there are no moderators"
 	}
 	set := roaring.New()
 	for _, id := range approvers {
@@ -76,19 +84,16 @@ func (a *May) take(n namer, people *roaring.Bitmap) {
 }
 
 func (a *May) writeText(p *Page) {
-	p.folder = a.folder
 	p.Line(2, Span{Strong, a.answer()})
 	style, mark := Plain, ""
 	if a.Strangers.Outside {
 		style, mark = Doubtful, "! "
 	}
-	spans := []Span{{style, mark + a.Rule}}
-	if a.Place != "" {
-		spans = append(spans, Span{Faint, " (" + p.short(a.Place) + ")"})
+	p.LineAt(2, a.Place, Span{style, mark + a.why})
+	if len(a.People) > 1 || len(a.People) == 1 && !strings.Contains(a.answer(), a.People[0]) {
+		p.Gap()
+		p.Line(2, Span{Plain, "  " + p.some(a.People)})
 	}
-	p.Line(2, spans...)
-	p.blocks("These may", []block{{word: Span{Plain, a.verb}, people: a.People}}, mostExceptions)
-	p.hint()
 }
 
 // doing says what people may.
@@ -105,13 +110,19 @@ func (a *May) doing() string {
 
 // answer is the first line: true by itself.
 func (a *May) answer() string {
-	line := a.Group + ": " + count(len(a.People), "person", "people") + " may " + a.doing()
-	if len(a.People) == 0 {
-		line = a.Group + ": no person may " + a.doing()
+	line := a.Group + ": "
+	switch len(a.People) {
+	case 0:
+		line += "nobody"
+	case 1:
+		line += a.People[0]
+	default:
+		line += strconv.Itoa(len(a.People)) + " people"
 	}
+	line += " may " + a.doing()
 	switch {
 	case a.Strangers.Outside && a.Strangers.Inside:
-		return line + ", and so may anyone else, outside and inside"
+		return line + ", and so may anyone else"
 	case a.Strangers.Outside:
 		return line + ", and so may anyone outside"
 	case a.Strangers.Inside:

@@ -3,6 +3,7 @@ package present
 import (
 	"bufio"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -43,8 +44,6 @@ type Span struct {
 type Page struct {
 	w       *bufio.Writer
 	options Options
-	folder  string // what places begin with that need not be shown
-	cut     bool   // a list was not shown in full
 }
 
 func newPage(w io.Writer, options Options) *Page {
@@ -67,6 +66,13 @@ func (p *Page) render(s Span) string {
 // Line writes spans on a line, broken where it is too long. What follows a
 // break is set in by indent.
 func (p *Page) Line(indent int, spans ...Span) {
+	for _, line := range p.broken(indent, spans) {
+		p.write(line, "\n")
+	}
+}
+
+// broken returns the lines into which spans are broken.
+func (p *Page) broken(indent int, spans []Span) []string {
 	// Leading blanks are no part of what is broken into lines.
 	lead := ""
 	for i, s := range spans {
@@ -82,12 +88,31 @@ func (p *Page) Line(indent int, spans ...Span) {
 		b.WriteString(p.render(s))
 	}
 	margin := strings.Repeat(" ", indent)
-	body := b.String()
-	for i, line := range strings.Split(wrap(body, max(p.options.Width-max(indent, len(lead)), 20)), "\n") {
-		if i > 0 {
-			lead = margin
-		}
-		p.write(lead, strings.TrimRight(line, " "), "\n")
+	lines := strings.Split(wrap(b.String(), max(p.options.Width-max(indent, len(lead)), 20)), "\n")
+	for i := range lines {
+		lines[i] = lead + strings.TrimRight(lines[i], " ")
+		lead = margin
+	}
+	return lines
+}
+
+// LineAt is Line with a place at the right margin: on the last line if there is room, else
+// on one of its own.
+func (p *Page) LineAt(indent int, place string, spans ...Span) {
+	if place == "" {
+		p.Line(indent, spans...)
+		return
+	}
+	lines := p.broken(indent, spans)
+	last := len(lines) - 1
+	size := text.StringWidth(Clean(place))
+	if gap := p.options.Width - text.StringWidthWithoutEscSequences(lines[last]) - size; gap >= columnGap {
+		lines[last] += strings.Repeat(" ", gap) + p.render(Span{Faint, place})
+	} else {
+		lines = append(lines, strings.Repeat(" ", max(p.options.Width-size, indent))+p.render(Span{Faint, place}))
+	}
+	for _, line := range lines {
+		p.write(line, "\n")
 	}
 }
 
@@ -202,15 +227,21 @@ func numeric(rows [][]Span, column int) bool {
 
 // A block is a number of people of whom the same is true.
 type block struct {
-	word   Span   // the verdict or outcome
-	text   string // what is true of them
-	place  string // where that is written, or ""
-	people []string
+	word   Span     // what is true of them
+	text   string   // more about it, or ""
+	via    string   // the groups that it comes through, or ""
+	place  string   // where it is written, or ""
+	people []string // addresses
+	places []string // where each of them is written, or ""; nil: nowhere
 }
 
-// blocks writes a titled list of blocks. Of each, no more than most people are
-// shown, unless all are wanted.
-func (p *Page) blocks(title string, list []block, most int) {
+// apart reports whether each of the people stands at a place of their own.
+func (b block) apart() bool {
+	return b.place == "" && slices.ContainsFunc(b.places, func(place string) bool { return place != "" })
+}
+
+// blocks writes a titled list of blocks.
+func (p *Page) blocks(title string, list []block) {
 	total := 0
 	for _, b := range list {
 		total += len(b.people)
@@ -221,40 +252,59 @@ func (p *Page) blocks(title string, list []block, most int) {
 	p.Gap()
 	p.Title(title + " (" + strconv.Itoa(total) + ")")
 	for _, b := range list {
-		spans := []Span{{Plain, "  " + strconv.Itoa(len(b.people)) + " "}, b.word}
-		if b.text != "" {
-			spans = append(spans, Span{Plain, ": " + b.text})
-		}
-		if b.place != "" {
-			spans = append(spans, Span{Faint, " (" + p.short(b.place) + ")"})
-		}
-		p.Line(4, spans...)
-		shown := b.people
-		more := ""
-		if !p.options.All && len(shown) > most+2 {
-			shown = shown[:most]
-			more = ", and " + strconv.Itoa(len(b.people)-most) + " more"
-			p.cut = true
-		}
-		p.Line(6, Span{Plain, "      " + strings.Join(shown, ", ")}, Span{Faint, more})
+		p.block(b)
 	}
 }
 
-// hint tells how to see what was cut, if anything was.
-func (p *Page) hint() {
-	if p.cut {
-		p.Gap()
-		p.Line(0, Span{Faint, "Long lists are cut; --all shows them in full."})
+// block writes a block: one person on a line with it, several below.
+func (p *Page) block(b block) {
+	spans := []Span{{Plain, "  " + strconv.Itoa(len(b.people)) + " "}, b.word}
+	rest := ""
+	if b.text != "" {
+		rest += ": " + b.text
+	}
+	place := b.place
+	alone := len(b.people) == 1 && b.text == ""
+	if alone {
+		rest += ": " + b.people[0]
+		if b.apart() {
+			place = b.places[0]
+		}
+	}
+	if b.via != "" {
+		rest += ", via " + b.via
+	}
+	p.LineAt(4, place, append(spans, Span{Plain, rest})...)
+	switch {
+	case alone:
+	case b.apart():
+		shown := len(b.people)
+		if !p.options.All && shown > mostShown {
+			shown = firstShown
+		}
+		for i := range shown {
+			p.LineAt(6, b.places[i], Span{Plain, "    " + b.people[i]})
+		}
+		if shown < len(b.people) {
+			p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(b.people)-shown) + " more (--all)"})
+		}
+	default:
+		p.Line(4, Span{Plain, "    " + p.some(b.people)})
 	}
 }
 
-// short returns a text in which places come without the folder that all files
-// of the estate are in.
-func (p *Page) short(s string) string {
-	if p.folder == "" {
-		return s
+// How many of a list are shown: all of a short one, and the first of a longer one.
+const (
+	mostShown  = 10
+	firstShown = 6
+)
+
+// some returns a list in one line; of a long one the first, and how many more there are.
+func (p *Page) some(list []string) string {
+	if p.options.All || len(list) <= mostShown {
+		return strings.Join(list, ", ")
 	}
-	return strings.ReplaceAll(s, p.folder, "")
+	return strings.Join(list[:firstShown], ", ") + " and " + strconv.Itoa(len(list)-firstShown) + " more (--all)"
 }
 
 // Clean returns s with every character that could control a terminal, or the

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -27,8 +29,7 @@ type Person struct {
 	Owns       []string            `json:"owns"`
 	Alone      []Alone             `json:"alone"` // what breaks without them
 
-	folder string
-	told   int // groups along the ways that are told and do not decide
+	told int // groups along the ways that are told and do not decide
 }
 
 // The bounds of what is told of ways that do not decide: in rings of groups there
@@ -46,6 +47,8 @@ type PersonGroup struct {
 	Why     string      `json:"why"`
 	Ways    []PersonWay `json:"ways"` // all of them, but for those that are counted in Further
 	Further int         `json:"further,omitempty"`
+
+	reason, place string // of the way that decides: Why in two parts
 }
 
 // PersonWay is one way in which a group's mail comes to a person.
@@ -54,6 +57,8 @@ type PersonWay struct {
 	Outcome string   `json:"outcome"`
 	Why     string   `json:"why"`
 	Decides bool     `json:"decides"`
+
+	reason, place string // Why in two parts
 }
 
 // Posted is what the gate of a group says to a person.
@@ -94,7 +99,6 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 		Approves:   []string{},
 		Owns:       []string{},
 		Alone:      []Alone{},
-		folder:     n.folder(),
 	}
 	for _, also := range p.Also {
 		a.Also = append(a.Also, also.String())
@@ -133,12 +137,13 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 			a.told += len(via)
 		}
 		why, own := n.why(d, c.Recipient())
-		way := PersonWay{Via: via, Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides}
-		if place := why.place + own; place != "" {
-			way.Why += " (" + place + ")"
+		way := PersonWay{Via: via, Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides,
+			reason: why.text, place: why.place + own}
+		if way.place != "" {
+			way.Why += " (" + way.place + ")"
 		}
 		if c.Decides {
-			g.Outcome, g.Via, g.Why = way.Outcome, way.Via, way.Why
+			g.Outcome, g.Via, g.Why, g.reason, g.place = way.Outcome, way.Via, way.Why, way.reason, way.place
 		}
 		g.Ways = append(g.Ways, way)
 	}
@@ -187,32 +192,32 @@ func (a *Person) act(n namer, group, id estate.ID, s resolve.Sender) {
 }
 
 func (a *Person) writeText(p *Page) {
-	p.folder = a.folder
-	where := "outside"
-	if a.Inside {
-		where = "inside"
-	}
 	p.Line(2, Span{Strong, a.answer()})
-	if worst := a.worst(p); worst.Text != "" {
-		p.Line(2, worst)
+	if g := a.worst(); g != nil {
+		p.LineAt(2, g.place, Span{outcomeStyle(g.Outcome), "! misses " + g.Group + ": " + g.reason})
 	}
-	p.Line(2, Span{Faint, where + ", mailbox " + a.Mailbox + " (" + p.short(a.Place) + ")"})
+	p.Gap()
+	p.personGroups("misses", a.Receives, false)
+	p.personGroups("gets", a.Receives, true)
+	p.Gap()
+	a.writePosts(p)
+	a.writeRoles(p)
+	p.Gap()
+	where := "Outside"
+	if a.Inside {
+		where = "Inside"
+	}
+	p.LineAt(2, a.Place, Span{Plain, where + ", mailbox " + a.Mailbox})
 	if len(a.Also) > 0 {
-		p.Line(2, Span{Faint, "also "}, Span{Plain, strings.Join(a.Also, ", ")})
+		p.Line(2, Span{Plain, "Aliases: " + strings.Join(a.Also, ", ")})
 	}
 	var attributes []string
 	for _, name := range slices.Sorted(maps.Keys(a.Attributes)) {
-		attributes = append(attributes, name+": "+strings.Join(a.Attributes[name], ", "))
+		attributes = append(attributes, name+" "+strings.Join(a.Attributes[name], ", "))
 	}
 	if len(attributes) > 0 {
-		p.Line(2, Span{Faint, strings.Join(attributes, "; ")})
+		p.Line(2, Span{Plain, "Attributes: " + strings.Join(attributes, "; ")})
 	}
-	p.personGroups("Does not reach them", a.Receives, false)
-	p.personGroups("Reaches them", a.Receives, true)
-	a.writePosts(p)
-	a.writeRights(p)
-	a.writeAlone(p)
-	p.hint()
 }
 
 // answer is the first line: true by itself.
@@ -222,7 +227,7 @@ func (a *Person) answer() string {
 		who = a.Name + ", " + a.Address
 	}
 	if len(a.Receives) == 0 {
-		return who + ": no group's mail is meant for them"
+		return who + ": gets no group's mail"
 	}
 	gets := 0
 	for _, g := range a.Receives {
@@ -230,133 +235,138 @@ func (a *Person) answer() string {
 			gets++
 		}
 	}
-	line := who + ": gets the mail of " + strconv.Itoa(gets) + " of " + count(len(a.Receives), "group", "groups")
+	line := who + ": gets mail of " + strconv.Itoa(gets) + " of " + count(len(a.Receives), "group", "groups")
 	if misses := len(a.Receives) - gets; misses > 0 {
-		line += ", misses that of " + strconv.Itoa(misses)
+		line += ", misses " + strconv.Itoa(misses)
 	}
 	return line + ", if every gate admits"
 }
 
-// worst is the first of what they miss, and why; nothing where they miss none.
-func (a *Person) worst(p *Page) Span {
+// worst is the first of what they miss; nil where they miss none.
+func (a *Person) worst() *PersonGroup {
 	for _, outcome := range outcomeOrder[:4] {
-		for _, g := range a.Receives {
-			if g.Outcome == outcome {
-				return Span{outcomeStyle(outcome), "! " + g.Group + ", " + outcome + ": " + p.short(g.Why)}
+		for i := range a.Receives {
+			if a.Receives[i].Outcome == outcome {
+				return &a.Receives[i]
 			}
 		}
 	}
-	return Span{}
+	return nil
 }
 
-// writePosts tells what becomes of their own messages.
+// writePosts says to how many groups they may post, and with --all to which.
 func (a *Person) writePosts(p *Page) {
-	var blocks []block
+	total := 0
+	for _, list := range a.Posts {
+		total += len(list)
+	}
+	line := "May post to " + strconv.Itoa(len(a.Posts["admit"])) + " of " + count(total, "group", "groups")
+	for _, one := range [][2]string{{"hold", "held in"}, {"refuse", "refused by"}, {"drop", "dropped by"}} {
+		if n := len(a.Posts[one[0]]); n > 0 {
+			line += ", " + one[1] + " " + strconv.Itoa(n)
+		}
+	}
+	if !p.options.All {
+		p.Line(2, Span{Plain, line}, Span{Faint, "   (--all lists them)"})
+		return
+	}
+	p.Line(2, Span{Plain, line})
 	for _, verdict := range []string{"refuse", "drop", "hold", "admit"} {
 		var groups []string
 		for _, posted := range a.Posts[verdict] {
 			groups = append(groups, posted.Group)
 		}
 		if len(groups) > 0 {
-			words := map[string]string{
-				"admit":  "may post",
-				"hold":   "are held",
-				"refuse": "are refused",
-				"drop":   "are dropped",
-			}
-			blocks = append(
-				blocks,
-				block{word: Span{verdictStyle(verdict), verdict}, text: words[verdict], people: groups},
-			)
+			p.block(block{word: Span{Strong, verdictPast[verdict]}, people: groups})
 		}
 	}
-	p.blocks("Their own messages, by group", blocks, 8)
 }
 
-// writeRights tells what they may do for groups besides.
-func (a *Person) writeRights(p *Page) {
-	var may []block
-	add := func(word string, groups []string) {
-		if len(groups) > 0 {
-			may = append(may, block{word: Span{Plain, word}, people: groups})
-		}
+// writeRoles says what else they are for groups, and what only they are.
+func (a *Person) writeRoles(p *Page) {
+	only := map[Alone]bool{}
+	for _, one := range a.Alone {
+		only[one] = true
 	}
-	var sendsAs []string
+	role := func(title, as string, groups []string) {
+		if len(groups) == 0 {
+			return
+		}
+		var list []string
+		for _, group := range groups {
+			if only[Alone{group, as}] {
+				group += " (the only one)"
+			}
+			list = append(list, group)
+		}
+		p.Line(4, Span{Plain, title + ": "}, Span{Plain, p.some(list)})
+	}
+	role("Owner of", "owner", a.Owns)
+	role("Releases held mail of", "approver", a.Approves)
+	var sendsAs, reads []string
 	for _, v := range a.SendsAs {
-		sendsAs = append(sendsAs, v.Group+" ("+v.SendAs+" it, proof "+v.Proof+")")
-	}
-	add("sends for", sendsAs)
-	add("approves for", a.Approves)
-	add("owns", a.Owns)
-	p.blocks("What else they may do", may, 8)
-}
-
-// writeAlone tells where nobody else does what they do.
-func (a *Person) writeAlone(p *Page) {
-	words := map[string]string{
-		"owner":    "nobody else answers for",
-		"approver": "nobody else can release what is held for",
-		"member":   "nobody else gets the mail of",
-	}
-	var alone []block
-	for _, as := range []string{"owner", "approver", "member"} {
-		var groups []string
-		for _, one := range a.Alone {
-			if one.As == as {
-				groups = append(groups, one.Group)
-			}
+		proof := ""
+		switch v.Proof {
+		case "impossible":
+			proof = ", but cannot get the code"
+		case "possible":
+			proof = ", with a mailed code"
 		}
-		if len(groups) > 0 {
-			alone = append(alone, block{word: Span{Doubtful, "only " + as}, text: words[as], people: groups})
+		sendsAs = append(sendsAs, v.SendAs+" "+v.Group+proof)
+	}
+	role("May send", "", sendsAs)
+	for _, one := range a.Alone {
+		if one.As == "member" {
+			reads = append(reads, one.Group)
 		}
 	}
-	p.blocks("What breaks without them", alone, 8)
+	role("The only one who gets mail of", "", reads)
+	if len(a.Owns)+len(a.Approves)+len(sendsAs)+len(reads) == 0 {
+		p.Line(2, Span{Plain, "No roles in any group"})
+	}
 }
 
-// personGroups writes the groups whose mail reaches a person, or does not.
-func (p *Page) personGroups(title string, groups []PersonGroup, reaching bool) {
-	var rows [][]Span
+// personGroups writes the groups whose mail a person gets, or misses: the way that decides,
+// and with --all the others.
+func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
+	width, shown, left := 0, []PersonGroup{}, 0
+	const most = 20
 	for _, g := range groups {
-		if delivered(g.Outcome) != reaching {
+		if delivered(g.Outcome) != gets {
+			continue
+		}
+		if len(shown) == most && !p.options.All {
+			left++
+			continue
+		}
+		shown = append(shown, g)
+		width = max(width, text.StringWidth(Clean(g.Group)))
+	}
+	style := map[bool]Style{true: Good, false: Bad}[gets]
+	for _, g := range shown {
+		name := g.Group + strings.Repeat(" ", width-text.StringWidth(Clean(g.Group)))
+		reason := g.reason
+		if len(g.Via) > 1 {
+			reason += ", via " + shorten(g.Via[1:])
+		}
+		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, strings.Repeat(" ", len("misses  ")-len(verb))},
+			Span{Strong, name}, Span{Plain, "  " + reason})
+		if !p.options.All {
 			continue
 		}
 		for _, way := range g.Ways {
-			mark := Span{Plain, ""}
-			if way.Decides {
-				mark = Span{outcomeStyle(way.Outcome), way.Outcome}
-			} else {
-				mark = Span{Faint, "also " + way.Outcome}
-			}
-			text := p.short(way.Why)
-			if len(way.Via) > 1 {
-				text = "via " + shorten(way.Via[1:]) + ": " + text
-			}
-			name := g.Group
 			if !way.Decides {
-				name = ""
+				p.LineAt(12, way.place, Span{Faint, "          also " + way.Outcome + ": " + way.reason + ", via " +
+					shorten(way.Via[1:])})
 			}
-			rows = append(rows, []Span{mark, {Plain, name}, {Faint, text}})
 		}
 		if g.Further > 0 {
-			rows = append(
-				rows,
-				[]Span{{Faint, "also"}, {Plain, ""}, {Faint, "by " + count(g.Further, "further way", "further ways")}},
-			)
+			p.Line(12, Span{Faint, "          also by " + count(g.Further, "other path", "other paths")})
 		}
 	}
-	if len(rows) == 0 {
-		return
+	if left > 0 {
+		p.Line(4, Span{Faint, "  " + verb + " " + strconv.Itoa(left) + " more (--all)"})
 	}
-	p.Gap()
-	p.Title(title)
-	const most = 25
-	if !p.options.All && len(rows) > most+2 {
-		p.Table(rows[:most])
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(rows)-most) + " more"})
-		p.cut = true
-		return
-	}
-	p.Table(rows)
 }
 
 func (a *Person) table() ([]string, iter.Seq[[]string]) {

@@ -22,7 +22,6 @@ type Posts struct {
 	ForgedKnown Forgeries `json:"forgedKnown"`
 	People      []Poster  `json:"people"`
 
-	folder    string
 	addresses [3]string // of the strangers
 	like      string    // what the messages are like, if not like most
 	approvers []string
@@ -50,7 +49,7 @@ type Poster struct {
 // NewPosts asks a group's gate about everyone. m is what the messages are like.
 func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	n := newNamer(r)
-	a := &Posts{Group: n.address(group), folder: n.folder(), like: messageLike(m), People: []Poster{}}
+	a := &Posts{Group: n.address(group), like: messageLike(m), People: []Poster{}}
 	decide := func(d resolve.Decision) Decision { return newDecision(n.e, group, d) }
 	strangers := r.Strangers()
 	forged := m
@@ -186,23 +185,27 @@ func (a *Posts) forgedWorst() Span {
 	case a.Strangers.Forged.Verdict == "admit":
 		return Span{Bad, "! " + forged + " gets in from an address inside that nobody has"}
 	case len(known.Held) > 0 || a.Strangers.Forged.Verdict == "hold":
-		return Span{Doubtful, plain + " waits for a moderator"}
+		return Span{Doubtful, plain + " is held for approval"}
 	}
 	return Span{Plain, plain + " does not get in"}
 }
 
 func (a *Posts) writeText(p *Page) {
-	p.folder = a.folder
 	p.Line(2, Span{Strong, a.answer()})
 	p.Line(2, a.forgedWorst())
 	p.Gap()
 	p.Table(a.senders(p))
-	refused, admitted := a.byRule()
-	p.blocks("Not let in at once", refused, mostExceptions)
-	p.blocks("Let in", admitted, mostRest)
+	p.Gap()
+	p.Title("People (" + strconv.Itoa(len(a.People)) + ")")
+	byVerdict := a.byRule()
+	for _, verdict := range verdictOrder {
+		for _, b := range byVerdict[verdict] {
+			p.block(b)
+		}
+	}
 	if a.holds() {
 		p.Gap()
-		release := "Nobody can release held mail."
+		release := "! Nobody can release held mail."
 		if len(a.approvers) > 0 {
 			release = "Held mail is released by " + strings.Join(a.approvers[:min(3, len(a.approvers))], ", ")
 			if more := len(a.approvers) - 3; more > 0 {
@@ -212,19 +215,18 @@ func (a *Posts) writeText(p *Page) {
 		}
 		p.Line(0, Span{Plain, release})
 	}
-	p.hint()
 }
 
 // senders are the rows of those whom the estate does not know, and of those who claim
 // an address that it knows.
 func (a *Posts) senders(p *Page) [][]Span {
-	rows := [][]Span{{{Faint, "sender"}, {Faint, "verdict"}, {Faint, "n"}, {Faint, "place"}, {Faint, "rule"}}}
+	rows := [][]Span{{{Faint, "sender"}, {Faint, "verdict"}, {Faint, "n"}, {Faint, "rule"}, {Faint, "place"}}}
 	row := func(who string, d Decision, style Style, n int) {
 		size := Span{Faint, "-"}
 		if n > 0 {
 			size = Span{Plain, strconv.Itoa(n)}
 		}
-		rows = append(rows, []Span{{Plain, who}, {style, d.Verdict}, size, {Faint, p.short(d.Place)}, {Plain, d.by()}})
+		rows = append(rows, []Span{{Plain, who}, {style, d.Verdict}, size, {Plain, d.byShort()}, {Faint, d.Place}})
 	}
 	forged := func(d Decision) Style {
 		return map[string]Style{"admit": Bad, "hold": Doubtful}[d.Verdict]
@@ -239,6 +241,12 @@ func (a *Posts) senders(p *Page) [][]Span {
 		}
 		row("forged, known address", d, forged(d), a.ForgedKnown.sizes[verdict])
 	}
+	placed := slices.ContainsFunc(rows[1:], func(row []Span) bool { return row[4].Text != "" })
+	if !placed || tableWidth(rows) > p.options.Width { // they stand with the people below, too
+		for i := range rows {
+			rows[i] = rows[i][:4]
+		}
+	}
 	return rows
 }
 
@@ -249,34 +257,30 @@ func (a *Posts) holds() bool {
 		a.Strangers.Forged.Verdict == "hold" || len(a.ForgedKnown.Held) > 0
 }
 
-// byRule gathers the people by the rule that decides for them.
-func (a *Posts) byRule() (refused, admitted []block) {
-	blocks := map[int]*block{}
+// byRule gathers people by verdict and by the rule that decides.
+func (a *Posts) byRule() map[string][]block {
+	blocks, verdicts := map[int]*block{}, map[int]string{}
 	for _, person := range a.People {
+		verdicts[person.Rule] = person.Verdict
 		b, ok := blocks[person.Rule]
 		if !ok {
-			b = &block{word: verdictSpan(person.Decision), text: person.by(), place: person.Place}
+			b = &block{word: Span{Strong, verdictPast[person.Verdict]}, text: person.byIn(), place: person.Place}
 			blocks[person.Rule] = b
 		}
 		b.people = append(b.people, person.Address)
 	}
+	byVerdict := map[string][]block{}
 	for _, rule := range slices.Sorted(maps.Keys(blocks)) {
-		if b := *blocks[rule]; b.word.Text == estate.Admit.String() {
-			admitted = append(admitted, b)
-		} else {
-			refused = append(refused, b)
-		}
+		b := *blocks[rule]
+		byVerdict[verdicts[rule]] = append(byVerdict[verdicts[rule]], b)
 	}
-	return refused, admitted
+	return byVerdict
 }
 
-func verdictSpan(d Decision) Span { return Span{verdictStyle(d.Verdict), d.Verdict} }
+// verdictOrder is the order in which people are listed: the fewest surprises last.
+var verdictOrder = []string{"hold", "refuse", "drop", "admit"}
 
-// How many people of a block are shown without --all.
-const (
-	mostExceptions = 20
-	mostRest       = 6
-)
+func verdictSpan(d Decision) Span { return Span{verdictStyle(d.Verdict), d.Verdict} }
 
 // countSpans writes counts as "3 admit, 1 hold", in the order of words.
 func countSpans(counts map[string]int, words []string, style func(string) Style) []Span {

@@ -28,8 +28,7 @@ func (s anyAnswer) writeText(p *Page) {
 	if s.line != nil {
 		p.Line(4, s.line...)
 	}
-	p.blocks("Blocks", s.block, 2)
-	p.hint()
+	p.blocks("Blocks", s.block)
 }
 
 func (s anyAnswer) table() ([]string, iter.Seq[[]string]) {
@@ -111,8 +110,10 @@ func TestTable(t *testing.T) {
 
 func TestLinesAndBlocks(t *testing.T) {
 	s := anyAnswer{line: []Span{{Plain, "  " + strings.Repeat("word ", 30)}}, block: []block{
-		{word: Span{Bad, "stopped"}, text: "why", place: "a.yaml:1:2", people: []string{"a", "b", "c", "d", "e"}},
-		{word: Span{Good, "inbox"}, text: "so", people: []string{"f"}},
+		{word: Span{Bad, "stopped"}, text: "why", place: "a.yaml:1:2", people: strings.Split("abcdefghijkl", "")},
+		{word: Span{Good, "inbox"}, text: "so", people: []string{"z"}},
+		{word: Span{Good, "digest"}, via: "x", people: []string{"y"}, places: []string{"b.yaml:3:4"}},
+		{word: Span{Bad, "late"}, people: []string{"v", "w"}, places: []string{"c.yaml:5:6", "c.yaml:7:8"}},
 	}}
 	out := printed(t, s, Options{Width: 50})
 	for i, line := range strings.Split(out, "\n")[:3] {
@@ -120,12 +121,12 @@ func TestLinesAndBlocks(t *testing.T) {
 			t.Errorf("line %d is %q", i, line)
 		}
 	}
-	for _, want := range []string{"Blocks (6)", "  5 stopped: why (a.yaml:1:2)\n      a, b, and 3 more\n", "  1 inbox: so\n      f\n", "--all shows them"} {
+	for _, want := range []string{"Blocks (16)", "  12 stopped: why                       a.yaml:1:2\n    a, b, c, d, e, f and 6 more (--all)\n", "  1 inbox: so\n    z\n", "  1 digest: y, via x                    b.yaml:3:4\n", "  2 late\n    v                                   c.yaml:5:6\n    w                                   c.yaml:7:8\n"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("there is no %q in\n%s", want, out)
 		}
 	}
-	if all := printed(t, s, Options{Width: 50, All: true}); !strings.Contains(all, "a, b, c, d, e\n") || strings.Contains(all, "--all") {
+	if all := printed(t, s, Options{Width: 50, All: true}); !strings.Contains(all, "a, b, c, d, e, f, g, h, i, j, k, l\n") || strings.Contains(all, "--all") {
 		t.Errorf("with --all:\n%s", all)
 	}
 }

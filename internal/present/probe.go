@@ -60,33 +60,25 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 }
 
 func (a *ProbePlan) writeText(p *Page) {
-	p.Line(
-		2,
-		Span{Strong, "Nothing is sent: this is the plan. "},
-		Span{
-			Plain,
-			count(
-				len(a.Cases),
-				"message",
-				"messages",
-			) + ", which " + count(
-				len(a.Touched),
-				"person",
-				"people",
-			) + " would find in their mailbox.",
-		},
-	)
+	p.Line(2, Span{Strong, a.answer()})
 	a.writeCases(p)
 	a.writeNotes(p)
 	p.Gap()
 	if len(a.Touched) > a.Limit {
 		text := "the connections allow " + count(a.Limit, "person", "people") +
 			". Choose groups or kinds, or raise limits: people."
-		p.Line(2, Span{Bad, "Too many: "}, Span{Plain, text})
-	} else {
-		p.Line(0, Span{Faint, "Add --send to send them."})
+		p.Line(2, Span{Bad, "! Too many: "}, Span{Plain, text})
 	}
-	p.hint()
+}
+
+// answer is the first line: true by itself.
+func (a *ProbePlan) answer() string {
+	groups := map[string]bool{}
+	for _, c := range a.Cases {
+		groups[c.group] = true
+	}
+	return "Plan: " + count(len(a.Cases), "test message", "test messages") + " to " + count(len(groups), "group", "groups") +
+		"; " + count(len(a.Touched), "person", "people") + " would get some. Nothing is sent without --send."
 }
 
 // writeCases lists the messages by group.
@@ -132,8 +124,7 @@ func (a *ProbePlan) writeCases(p *Page) {
 	}
 	flush()
 	if len(shown) < len(a.Cases) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Cases)-len(shown)) + " more"})
-		p.cut = true
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Cases)-len(shown)) + " more (--all)"})
 	}
 }
 
@@ -144,8 +135,7 @@ func (a *ProbePlan) writeNotes(p *Page) {
 	}
 	for i, note := range a.Notes {
 		if i == 6 && !p.options.All && len(a.Notes) > 8 {
-			p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried"})
-			p.cut = true
+			p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried (--all)"})
 			break
 		}
 		p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, note})
@@ -171,7 +161,7 @@ type Probe struct {
 	AsPredicted    int           `json:"asPredicted"`
 	NotAsPredicted int           `json:"notAsPredicted"`
 	Causes         []ProbeCause  `json:"causes"`
-	Unexplained    int           `json:"unexplained"` // what no change to the estate explains
+	Unexplained    int           `json:"unexplained"` // differences that no change to the estate explains
 	NotLookedInto  []string      `json:"notLookedInto"`
 	Notes          []string      `json:"notes"`
 	Ended          bool          `json:"ended"` // false: it was ended before its time
@@ -212,11 +202,12 @@ type ProbeMember struct {
 
 // ProbeCause is what explains a difference.
 type ProbeCause struct {
-	Explains int      `json:"explains"`
+	Explains int      `json:"explains"` // differences, each counted with one cause
 	Cases    []string `json:"cases"`
 	AsIf     []AsIf   `json:"asIf"` // equally good, the likeliest first
 
-	example string // of what it explains
+	example  string // of what it explains
+	messages int    // in which the differences are
 }
 
 // AsIf is a change under which all would have been predicted.
@@ -239,10 +230,10 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		Causes:        []ProbeCause{},
 		NotLookedInto: []string{},
 		Notes:         append([]string{}, j.Run.Plan.Notes...),
-		Unexplained:   len(j.Lost),
 		Ended:         !j.Run.Broken,
 	}
 	a.AsPredicted, a.NotAsPredicted = j.Counts()
+	a.Unexplained = a.NotAsPredicted
 	for i := range j.Cases {
 		c := &j.Cases[i]
 		one := ProbeCase{
@@ -272,8 +263,11 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		a.Members = append(a.Members, one)
 	}
 	for _, cause := range j.Causes {
-		a.Causes = append(a.Causes, n.cause(j, cause))
-		a.markExplained(n, j, cause)
+		one := n.cause(j, cause)
+		one.Explains, one.messages = a.markExplained(n, j, cause)
+		one.example = a.example(n, j, cause)
+		a.Causes = append(a.Causes, one)
+		a.Unexplained -= one.Explains
 	}
 	for _, err := range j.Run.Problems {
 		a.NotLookedInto = append(a.NotLookedInto, err.Error())
@@ -283,38 +277,24 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 }
 
 func (a *Probe) writeText(p *Page) {
-	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ": "}}
+	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ", " +
+		count(a.AsPredicted+a.NotAsPredicted, "check", "checks") + ": "}}
 	if a.NotAsPredicted == 0 {
-		head = append(
-			head,
-			Span{Good, "all as predicted"},
-			Span{Plain, " (" + count(a.AsPredicted, "observation", "observations") + ")"},
-		)
+		head = append(head, Span{Good, "all as predicted"})
 	} else {
-		head = append(head, Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not as predicted"}, Span{Plain, ", " +
-			strconv.Itoa(a.AsPredicted) + " as predicted"})
+		head = append(head, Span{Plain, strconv.Itoa(a.AsPredicted) + " as predicted, "},
+			Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not"})
 	}
 	p.Line(2, head...)
+	if a.NotAsPredicted > 0 {
+		p.Line(2, a.explanation())
+	}
 	if !a.Ended {
-		p.Line(
-			2,
-			Span{Doubtful, "This run was ended before its time. "},
-			Span{Plain, "What is not seen may yet come. Go on with it: yorvet probe --resume " + a.Run},
-		)
+		p.Line(2, Span{Doubtful, "! The run was interrupted; what was not seen may yet come. To go on:"})
+		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run})
 	}
 	for i, cause := range a.Causes {
 		a.writeCause(p, i, cause)
-	}
-	if a.Unexplained > 0 {
-		p.Gap()
-		p.Line(
-			2,
-			Span{Bad, count(a.Unexplained, "difference", "differences")},
-			Span{
-				Plain,
-				" that no change to one or two settings explains: lost on the way, or something that an estate cannot say.",
-			},
-		)
 	}
 	a.writeDifferences(p)
 	a.writeReaders(p)
@@ -323,15 +303,27 @@ func (a *Probe) writeText(p *Page) {
 			p.Gap()
 		}
 		if i == 4 && !p.options.All && len(a.NotLookedInto) > 6 {
-			p.Line(2, Span{Doubtful, "nor into " + strconv.Itoa(len(a.NotLookedInto)-i) + " more mailboxes"})
-			p.cut = true
+			p.Line(2, Span{Doubtful, "not looked into: " + strconv.Itoa(len(a.NotLookedInto)-i) + " more mailboxes (--all)"})
 			break
 		}
 		p.Line(2, Span{Doubtful, "not looked into: "}, Span{Plain, name})
 	}
 	p.Gap()
-	p.Line(0, Span{Faint, "run " + a.Run})
-	p.hint()
+	p.Line(0, Span{Faint, "Run " + a.Run + ". Show again: yorvet probe --show " + a.Run})
+	p.Line(0, Span{Faint, "Remove its messages: yorvet probe --tidy " + a.Run})
+}
+
+// explanation says how much of what differs is explained.
+func (a *Probe) explanation() Span {
+	if len(a.Causes) == 0 {
+		return Span{Bad, "! No change to one or two settings explains it: lost on the way, or nothing an estate can say"}
+	}
+	causes := count(len(a.Causes), "cause explains", "causes explain")
+	if a.Unexplained == 0 {
+		return Span{Plain, causes + " all " + strconv.Itoa(a.NotAsPredicted)}
+	}
+	return Span{Bad, "! " + causes + " " + strconv.Itoa(a.NotAsPredicted-a.Unexplained) + ", " +
+		strconv.Itoa(a.Unexplained) + " not explained"}
 }
 
 // writeDifferences tells what was not as predicted, case by case.
@@ -355,19 +347,16 @@ func (a *Probe) writeDifferences(p *Page) {
 		}
 		if shown == 0 {
 			p.Gap()
-			p.Title("What was seen otherwise")
+			p.Title("Not as predicted")
 		}
 		shown++
 		c.writeDifference(p, verdict, members)
 	}
 	if left > 0 {
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages"})
-		p.cut = true
+		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages (--all)"})
 	}
-	if explained > 0 {
-		p.Gap()
-		p.Line(0, Span{Faint, count(explained, "difference", "differences") + " explained above."})
-		p.cut = true
+	if explained > 0 && shown > 0 {
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(explained) + " more, explained above (--all)"})
 	}
 }
 
@@ -406,15 +395,10 @@ func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember
 	p.Line(6, spans...)
 	for k, m := range members {
 		if k == mostMembers && !p.options.All && len(members) > mostMembers+1 {
-			p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more"})
-			p.cut = true
+			p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more (--all)"})
 			break
 		}
-		predicted := m.Predicted
-		if predicted == "" {
-			predicted = "nothing at all"
-		}
-		p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Plain, predicted + " predicted, "}, Span{Bad, m.Seen})
+		p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Bad, m.difference()})
 	}
 }
 

@@ -10,45 +10,62 @@ import (
 	"yorvet.example/yorvet/internal/probe"
 )
 
-// markExplained marks what a cause explains: what members got, and verdicts with all
-// that follows from them.
-func (a *Probe) markExplained(n namer, j *probe.Judgement, cause infer.Cause) {
+// markExplained marks what a cause explains and no other before it: what members got, and
+// verdicts with all that follows from them. It returns how many differences these are, and
+// in how many messages.
+func (a *Probe) markExplained(n namer, j *probe.Judgement, cause infer.Cause) (differences, messages int) {
+	met := map[int]bool{}
 	for _, miss := range cause.Explains {
 		number := j.Explained[miss.Trial]
-		if miss.Person == estate.None {
-			a.Cases[number].explained = true
+		note := func(explained *bool) {
+			if !*explained {
+				*explained = true
+				differences++
+				met[number] = true
+			}
+		}
+		if c := &a.Cases[number]; miss.Person == estate.None && !c.AsPredicted {
+			note(&c.explained)
 		}
 		for i := range a.Members {
 			m := &a.Members[i]
-			if m.index == number &&
+			if m.index == number && !m.AsPredicted &&
 				(miss.Person == estate.None || n.e.IsPerson(miss.Person) && m.Address == n.address(miss.Person)) &&
-				m.Seen != probe.SeenJunk &&
-				m.Seen != probe.SeenTwice {
-				m.explained = true
+				m.Seen != probe.SeenJunk && m.Seen != probe.SeenTwice {
+				note(&m.explained)
 			}
 		}
 	}
-	example := &a.Causes[len(a.Causes)-1].example
+	return differences, len(met)
+}
+
+// example words one of the differences that a cause explains.
+func (a *Probe) example(n namer, j *probe.Judgement, cause infer.Cause) string {
 	first := cause.Explains[0]
 	c := &a.Cases[j.Explained[first.Trial]]
-	*example = c.Kind + ", " + c.From + " to " + c.To + ": "
+	text := "message " + c.Case + ", " + c.From + " to " + c.To + ": "
 	if first.Person == estate.None {
-		*example += c.Predicted + " predicted, seen " + c.Seen
-		return
+		return text + c.Predicted + " predicted, seen " + c.Seen
 	}
 	for _, m := range a.Members {
 		if m.index == j.Explained[first.Trial] && m.Address == n.address(first.Person) {
-			predicted := m.Predicted
-			if predicted == "" {
-				predicted = "nothing"
-			}
-			*example += m.Address + ", " + predicted + " predicted, " + m.Seen
+			return text + m.Address + " " + m.difference()
 		}
 	}
+	return text + "as predicted"
+}
+
+// difference says what was predicted for a mailbox, and what was seen in it.
+func (m *ProbeMember) difference() string {
+	predicted := m.Predicted
+	if predicted == "" {
+		predicted = "nothing"
+	}
+	return predicted + " predicted, " + m.Seen
 }
 
 func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
-	c := ProbeCause{Explains: len(cause.Explains)}
+	c := ProbeCause{}
 	for _, miss := range cause.Explains {
 		if name := j.Cases[j.Explained[miss.Trial]].Case.Name; !slices.Contains(c.Cases, name) {
 			c.Cases = append(c.Cases, name)
@@ -69,33 +86,18 @@ func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
 
 func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
 	p.Gap()
-	p.Line(
-		3,
-		Span{Strong, strconv.Itoa(i+1) + ". It is as if "},
-		Span{Bad, c.AsIf[0].Says},
-		Span{Plain, "."},
-		Span{
-			Faint,
-			" Explains " + count(
-				c.Explains,
-				"difference",
-				"differences",
-			) + " in " + count(
-				len(c.Cases),
-				"message",
-				"messages",
-			) + ".",
-		},
-	)
+	p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". Likely cause: "}, Span{Bad, c.AsIf[0].Says})
+	p.Line(3, Span{Plain, "   Explains " + strconv.Itoa(c.Explains) + " of " + strconv.Itoa(a.NotAsPredicted) + ", in " +
+		count(c.messages, "message", "messages")})
 	for line := range strings.Lines(c.AsIf[0].YAML) {
-		p.Line(10, Span{Plain, "       " + strings.TrimRight(line, "\n")})
+		p.write("       ", Clean(strings.TrimRight(line, "\n")), "\n")
 	}
-	p.Line(6, Span{Faint, "   Such as in " + c.example + "."})
+	p.Line(6, Span{Faint, "   Example: " + c.example})
 	const most = 3
 	for i, other := range c.AsIf[1:min(len(c.AsIf), 1+most)] {
-		word := "or as if "
+		word := "or: "
 		if i == 0 {
-			word = "What was seen cannot tell it from this: as if "
+			word = "Equally possible: "
 		}
 		p.Line(6, Span{Faint, "   " + word + other.Says})
 	}

@@ -15,8 +15,6 @@ type Receives struct {
 	From       string      `json:"from,omitempty"`
 	*Decision              // absent without a sender
 	Recipients []Recipient `json:"recipients"`
-
-	folder string
 }
 
 // A Recipient is somebody and what they get of a message.
@@ -34,7 +32,7 @@ type Recipient struct {
 // particular.
 func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m resolve.Message) *Receives {
 	n := newNamer(r)
-	a := &Receives{Group: n.address(group), folder: n.folder()}
+	a := &Receives{Group: n.address(group)}
 	if s != nil {
 		decision := newDecision(n.e, group, r.Judge(group, *s, m))
 		a.From, a.Decision = s.Address.String(), &decision
@@ -67,22 +65,19 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 }
 
 func (a *Receives) writeText(p *Page) {
-	p.folder = a.folder
 	p.Line(2, Span{Strong, a.answer()})
 	if a.Decision != nil {
-		p.Line(2, Span{Plain, a.Verdict + ", " + a.by() + " "}, Span{Faint, p.at(*a.Decision)})
+		p.LineAt(2, a.Place, Span{Plain, verdictPast[a.Verdict] + ", " + a.by()})
 	}
 	if len(a.Recipients) == 0 {
 		return
 	}
 	if a.Decision != nil && a.Verdict != estate.Admit.String() {
-		p.Line(2, Span{Plain, "What follows is what would happen if it were admitted."})
+		p.Line(2, Span{Plain, "If it is admitted: " + howMany(a.Recipients)})
 	} else {
-		p.Line(2, a.worst(p))
+		p.Line(2, worst(p, a.Recipients))
 	}
-	p.Gap()
 	p.recipients(a.Recipients)
-	p.hint()
 }
 
 // answer is the first line: true by itself.
@@ -96,9 +91,9 @@ func (a *Receives) answer() string {
 	}
 	if a.Decision != nil && a.Verdict != estate.Admit.String() {
 		if a.Verdict == estate.Hold.String() {
-			return who + ": held, nobody gets it before a moderator admits it"
+			return who + ": held for approval, nobody gets it before that"
 		}
-		return who + ": " + map[string]string{"refuse": "refused", "drop": "dropped"}[a.Verdict] + ", nobody gets it"
+		return who + ": " + verdictPast[a.Verdict] + ", nobody gets it"
 	}
 	return who + ": " + howMany(a.Recipients)
 }
@@ -136,9 +131,9 @@ func howMany(list []Recipient) string {
 }
 
 // worst names the most frequent reason for which somebody gets nothing of it.
-func (a *Receives) worst(p *Page) Span {
+func worst(p *Page, list []Recipient) Span {
 	var most block
-	byOutcome := p.byCause(a.Recipients)
+	byOutcome := p.byCause(list)
 	for _, outcome := range outcomeOrder[:4] {
 		for _, b := range byOutcome[outcome] {
 			if len(b.people) > len(most.people) {
@@ -147,51 +142,47 @@ func (a *Receives) worst(p *Page) Span {
 		}
 	}
 	if most.people == nil {
-		return Span{Plain, "Nobody who is listed misses it"}
+		return Span{Plain, "Everybody who is listed gets it or can read it"}
 	}
-	return Span{most.word.Style, "! " + strconv.Itoa(len(most.people)) + " " + most.word.Text + ": " + most.text}
-}
-
-// at returns the place of the rule that decides in parentheses.
-func (p *Page) at(d Decision) string {
-	switch {
-	case d.Rule == 0:
-		return ""
-	case d.Place == "":
-		return "(the default gate)"
+	if len(most.people) == 1 {
+		return Span{most.word.Style, "! " + most.people[0] + ": " + most.word.Text}
 	}
-	return "(" + p.short(d.Place) + ")"
+	return Span{most.word.Style, "! " + strconv.Itoa(len(most.people)) + " " + most.word.Text}
 }
 
 // outcomeOrder is the order in which outcomes are listed: what is wrong first.
 var outcomeOrder = []string{"undeliverable", "stopped", "waiting", "nothing", "archive", "digest", "inbox"}
 
-// recipients writes counts, then those who get nothing delivered, then the rest.
+// recipients writes those who get nothing delivered, and how many do; with --all also by
+// which way and setting.
 func (p *Page) recipients(list []Recipient) {
-	if len(list) == 0 {
-		p.Line(2, Span{Bad, "Nobody"}, Span{Plain, " receives it."})
-		return
-	}
+	byOutcome := p.byCause(list)
 	counts := map[string]int{}
 	for _, r := range list {
 		counts[r.Outcome]++
 	}
-	p.Line(
-		2,
-		append(
-			[]Span{{Plain, count(len(list), "address", "addresses") + ": "}},
-			countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)...)
-	byOutcome := p.byCause(list)
 	var missing, rest []block
+	delivered := 0
 	for i, outcome := range outcomeOrder {
 		if i < 4 {
 			missing = append(missing, byOutcome[outcome]...)
+			delete(counts, outcome)
 		} else {
 			rest = append(rest, byOutcome[outcome]...)
+			delivered += counts[outcome]
 		}
 	}
-	p.blocks("Not delivered", missing, mostExceptions)
-	p.blocks("Delivered", rest, mostRest)
+	p.blocks("Not delivered", missing)
+	switch {
+	case delivered == 0:
+	case p.options.All:
+		p.blocks("Delivered", rest)
+	default:
+		p.Gap()
+		spans := []Span{{Strong, "Delivered (" + strconv.Itoa(delivered) + ")"}, {Plain, ": "}}
+		spans = append(spans, countSpans(counts, resolve.OutcomeWords(), outcomeStyle)...)
+		p.Line(2, append(spans, Span{Faint, "   (--all lists them)"})...)
+	}
 }
 
 // byCause gathers recipients by outcome and by what they have it for.
@@ -207,22 +198,20 @@ func (p *Page) byCause(list []Recipient) map[string][]block {
 		if len(r.Via) > 1 {
 			via = shorten(r.Via[1:])
 		}
+		if via == r.cause.names {
+			via = ""
+		}
 		k := key{r.Outcome, via, r.cause}
 		i, ok := index[k]
 		if !ok {
 			i = len(blocks[r.Outcome])
 			index[k] = i
-			b := block{word: Span{outcomeStyle(r.Outcome), r.Outcome}, text: r.cause.text, place: r.cause.place}
-			if via != "" && via != r.cause.names {
-				b.text = "via " + via + ": " + b.text
-			}
+			b := block{word: Span{outcomeStyle(r.Outcome), r.cause.text}, via: via, place: r.cause.place}
 			blocks[r.Outcome] = append(blocks[r.Outcome], b)
 		}
-		person := r.Address
-		if r.own != "" {
-			person += " (" + p.short(r.own) + ")"
-		}
-		blocks[r.Outcome][i].people = append(blocks[r.Outcome][i].people, person)
+		b := &blocks[r.Outcome][i]
+		b.people = append(b.people, r.Address)
+		b.places = append(b.places, r.own)
 	}
 	return blocks
 }

@@ -3,6 +3,7 @@ package present
 import (
 	"iter"
 	"strconv"
+	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -58,22 +59,18 @@ func callStyle(state string) Style {
 
 func (a *RollCall) writeText(p *Page) {
 	if a.Run == "" {
-		p.Line(
-			2,
-			Span{Strong, "Nothing is sent. "},
-			Span{
-				Plain,
-				a.Caller + " would ask " + count(
-					len(a.Members),
-					"member",
-					"members",
-				) + " of " + a.Group + " to answer:",
-			},
-		)
-	} else {
-		p.Line(2, append([]Span{{Strong, a.Group + ": "}}, countSpans(a.Counts, []string{probe.Answered, probe.Arrived,
-			probe.NotYet, probe.Bounced}, callStyle)...)...)
+		p.Line(2, Span{Strong, "Plan: ask " + count(len(a.Members), "member", "members") + " of " + a.Group +
+			" to answer. Nothing is sent without --send."})
+		p.Line(2, Span{Plain, "From " + a.Caller + ", who gets the answers"})
+		p.Gap()
+		for _, m := range a.Members {
+			p.Line(2, Span{Plain, "  " + m.Address})
+		}
+		return
 	}
+	p.Line(2, Span{Strong, a.Group + ": " + strconv.Itoa(a.Counts[probe.Answered]) + " of " +
+		count(len(a.Members), "member has answered", "members have answered")})
+	p.Line(2, countSpans(a.Counts, []string{probe.Answered, probe.Arrived, probe.NotYet, probe.Bounced}, callStyle)...)
 	p.Gap()
 	var rows [][]Span
 	for _, state := range callStates {
@@ -90,19 +87,13 @@ func (a *RollCall) writeText(p *Page) {
 	}
 	p.Table(shown)
 	if len(shown) < len(rows) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(rows)-len(shown)) + " more"})
-		p.cut = true
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(rows)-len(shown)) + " more (--all)"})
 	}
 	for _, other := range a.Others {
 		p.Line(2, Span{Doubtful, "also answered: "}, Span{Plain, other})
 	}
 	p.Gap()
-	if a.Run == "" {
-		p.Line(0, Span{Faint, "Add --send to ask them."})
-	} else {
-		p.Line(0, Span{Faint, "Look again: yorvet rollcall --run " + a.Run})
-	}
-	p.hint()
+	p.Line(0, Span{Faint, "Look again: yorvet rollcall --run " + a.Run})
 }
 
 func (a *RollCall) table() ([]string, iter.Seq[[]string]) {
@@ -125,8 +116,12 @@ type HeldQueue struct {
 type HeldMessage struct {
 	Number  int    `json:"number"`
 	Group   string `json:"group"`
-	Subject string `json:"subject"`
-	Says    string `json:"says"`
+	From    string `json:"from"`    // as the message claims
+	Subject string `json:"subject"` // of the message
+	Date    string `json:"date"`    // of the message (RFC 3339), or ""
+	Size    int    `json:"size"`    // bytes
+	Request string `json:"request"` // the subject of the request
+	Says    string `json:"says"`    // how the request begins
 }
 
 // NewHeldQueue tells what waits for an approver.
@@ -134,28 +129,68 @@ func NewHeldQueue(r *resolve.Resolver, approver address.Address, requests []prob
 	n := newNamer(r)
 	a := &HeldQueue{Approver: approver.String(), Held: []HeldMessage{}}
 	for _, q := range requests {
-		a.Held = append(a.Held, HeldMessage{q.Number, n.address(q.Group), q.Subject, q.Text})
+		a.Held = append(a.Held, newHeldMessage(n, q))
 	}
 	return a
 }
 
+func newHeldMessage(n namer, q probe.Request) HeldMessage {
+	m := HeldMessage{
+		Number: q.Number, Group: n.address(q.Group), Subject: q.Held.Subject, Size: q.Held.Size, Request: q.Subject, Says: q.Text,
+	}
+	if len(q.Held.From) > 0 {
+		m.From = q.Held.From[0].String()
+	}
+	if !q.Held.Date.IsZero() {
+		m.Date = q.Held.Date.Format(time.RFC3339)
+	}
+	return m
+}
+
+// Line says what a held message is: whom it is from, as it claims, and its subject, date
+// and size.
+func (m HeldMessage) Line() string {
+	from := m.From
+	if from == "" {
+		from = "nobody in particular"
+	}
+	text := from + " to " + m.Group + ", \"" + m.Subject + "\""
+	if date, err := time.Parse(time.RFC3339, m.Date); err == nil {
+		text += ", " + date.Format("2 Jan 2006 15:04")
+	}
+	return text + ", " + size(m.Size)
+}
+
+// size writes a number of bytes; kB and MB are powers of ten.
+func size(bytes int) string {
+	switch {
+	case bytes < 1000:
+		return count(bytes, "byte", "bytes")
+	case bytes < 1_000_000:
+		return strconv.Itoa((bytes+500)/1000) + " kB"
+	}
+	return strconv.Itoa((bytes+500_000)/1_000_000) + " MB"
+}
+
 func (a *HeldQueue) writeText(p *Page) {
-	p.Line(2, Span{Strong, count(len(a.Held), "message waits", "messages wait") + " for " + a.Approver})
+	if len(a.Held) == 0 {
+		p.Line(2, Span{Strong, "No held message waits for " + a.Approver})
+		return
+	}
+	p.Line(2, Span{Strong, count(len(a.Held), "held message waits", "held messages wait") + " for " + a.Approver})
 	p.Gap()
 	for _, m := range a.Held {
-		p.Line(4, Span{Strong, "  " + strconv.Itoa(m.Number) + " "}, Span{Plain, m.Group})
-		p.Line(4, Span{Faint, "    " + m.Says})
+		p.Line(5, Span{Strong, "  " + strconv.Itoa(m.Number) + "  "}, Span{Plain, m.Line()})
+		p.Line(5, Span{Faint, "     " + m.Says})
 	}
-	if len(a.Held) > 0 {
-		p.Gap()
-		p.Line(0, Span{Faint, "yorvet held admit NUMBER lets one in; yorvet held refuse NUMBER does not."})
-	}
+	p.Gap()
+	p.Line(0, Span{Faint, "Decide: yorvet held admit NUMBER --as " + a.Approver + ", or refuse"})
 }
 
 func (a *HeldQueue) table() ([]string, iter.Seq[[]string]) {
-	return []string{"number", "group", "subject", "says"}, func(yield func([]string) bool) {
+	return []string{"number", "group", "from", "subject", "date", "size", "says"}, func(yield func([]string) bool) {
 		for _, m := range a.Held {
-			if !yield([]string{strconv.Itoa(m.Number), m.Group, m.Subject, m.Says}) {
+			if !yield([]string{strconv.Itoa(m.Number), m.Group, m.From, m.Subject, m.Date, strconv.Itoa(m.Size), m.Says}) {
 				return
 			}
 		}

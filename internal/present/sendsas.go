@@ -15,8 +15,7 @@ type SendsAs struct {
 	People []Delegate `json:"people"`
 	Reader Reader     `json:"reader"`
 
-	folder string
-	none   string // why nobody may, and what would serve
+	none string // why nobody may, and what would serve
 }
 
 // A Delegate is a person who may send as the group.
@@ -47,7 +46,7 @@ type Reader struct {
 func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 	n := newNamer(r)
 	g := n.e.Group(group)
-	a := &SendsAs{Group: n.address(group), People: []Delegate{}, folder: n.folder()}
+	a := &SendsAs{Group: n.address(group), People: []Delegate{}}
 	delegates := r.Delegates(group)
 	for _, s := range delegates.People {
 		rule := g.SendAs[s.Rule-1]
@@ -66,27 +65,27 @@ func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 	}
 	a.Reader.From, a.Reader.AnswerTo = a.Group, a.Group
 	if g.Kind == estate.Roster {
-		a.Reader.AnswerTo = "nowhere: a roster takes no mail"
+		a.Reader.AnswerTo = "nowhere: a roster accepts no mail"
 	}
 	if len(a.People) == 0 {
-		a.none = n.silence(g)
+		a.none = n.silence(group, g)
 	}
 	return a
 }
 
 // silence tells why nobody may send as a group, and what would serve.
-func (n namer) silence(g *estate.Group) string {
+func (n namer) silence(id estate.ID, g *estate.Group) string {
 	switch {
 	case len(g.SendAs) == 0 && g.Kind == estate.Roster:
 		return "It is a roster, and answers to it would be refused: a forum or a mailbox " +
-			"would serve, with send-as such as [as members]."
+			"would serve, for example with send-as: [as members]."
 	case len(g.SendAs) == 0 && g.Kind == estate.List:
-		return "To let people send as it: send-as: [as owners] or [for members]. A list keeps nothing: where several " +
+		return "To allow it: yorvet group set " + n.address(id) + " \"send-as=as owners\". A list has no archive: if several " +
 			"people answer, a forum or a mailbox serves better, as each sees what the others wrote."
 	case len(g.SendAs) == 0:
-		return "To let people send as it: send-as: [as owners] or [for members]."
+		return "To allow it: yorvet group set " + n.address(id) + " \"send-as=as owners\""
 	}
-	return "The send-as rules of the group fit no person of the estate."
+	return "The send-as rules of the group match no person."
 }
 
 // proof tells whether the ownership code reaches a delegate, what stands in the
@@ -96,7 +95,7 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 	where := n.position(g.Where("send-as-proof"))
 	switch {
 	case s.Proof == resolve.ProofNotNeeded:
-		return cause{text: "the group asks for no proof"}, "", ""
+		return cause{text: "no proof is needed"}, "", ""
 	case delegates.Code == nil:
 		return cause{
 			text:  "the estate has no code-sender",
@@ -105,13 +104,13 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 	case delegates.Code.Verdict != estate.Admit:
 		said := newDecision(n.e, delegates.Group, *delegates.Code)
 		return cause{
-				text:  "the gate does not admit the code: " + said.Verdict + ", " + said.by(),
+				text:  "the gate does not admit the code: " + said.byIn(),
 				place: said.Place,
 			}, "",
-			"put \"admit " + n.e.Settings().CodeSender.String() + "\" before that rule of the gate"
+			"put \"admit " + n.e.Settings().CodeSender.String() + "\" " + before(said)
 	case s.Receipt == nil:
 		return cause{
-			text:  "the code is mailed to the group, and they are no member",
+			text:  "the code is mailed to the group, and they are not a member",
 			place: where,
 		}, "", "make them a member, or let somebody else send"
 	}
@@ -122,33 +121,52 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 	}
 	c.text = "the code does not reach them: " + s.Receipt.Outcome.String() + ", " + c.text
 	fixes := map[resolve.Outcome]string{
-		resolve.Digest:        "set their copy to every for as long as it takes",
+		resolve.Digest:        "set their copy to every until they have the code",
 		resolve.Waiting:       "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
 		resolve.Stopped:       "let the nested group's gate admit " + n.e.Settings().CodeSender.String(),
 		resolve.Nothing:       "set their copy to every, or make the group a forum, where they can read it",
-		resolve.Undeliverable: "have their mailbox repaired",
+		resolve.Undeliverable: "repair their mailbox",
 	}
 	return c, own, fixes[s.Receipt.Outcome]
 }
 
+// before says where in a gate a rule has to stand to decide first.
+func before(d Decision) string {
+	if d.Rule == 0 {
+		return "into the gate"
+	}
+	return "before rule " + strconv.Itoa(d.Rule)
+}
+
 func (a *SendsAs) writeText(p *Page) {
-	p.folder = a.folder
 	p.Line(2, Span{Strong, a.answer()})
 	if len(a.People) == 0 {
 		p.Line(2, Span{Plain, a.none})
 		return
 	}
-	impossible, others := a.byCause()
-	if len(impossible) > 0 {
-		worst := slices.MaxFunc(impossible, func(a, b block) int { return len(a.people) - len(b.people) })
-		p.Line(2, Span{Bad, "! " + count(len(worst.people), "person", "people") + ": " + worst.text})
+	hindered := a.hindered()
+	for i, h := range hindered {
+		if i > 0 {
+			p.Gap()
+		}
+		text := "! " + h.cause.text
+		if len(hindered) > 1 || len(h.people) < len(a.People) {
+			text = "! " + count(len(h.people), "person", "people") + ": " + h.cause.text
+		}
+		p.LineAt(2, h.place(), Span{Bad, text})
+		if len(hindered) > 1 || len(h.people) < len(a.People) {
+			p.Line(2, Span{Plain, "  " + p.some(h.people)})
+		}
+		p.Line(2, Span{Plain, "  fix: " + h.fix})
 	}
-	p.blocks("Cannot prove it", impossible, mostExceptions)
-	p.blocks("May send", others, mostRest)
+	p.Gap()
+	p.Title("Who may")
+	for _, b := range a.rights() {
+		p.block(b)
+	}
 	p.Gap()
 	p.Title("What the reader sees")
-	var rows [][]Span
-	rows = append(rows, []Span{{Faint, "From"}, {Plain, a.Reader.From}})
+	rows := [][]Span{{{Faint, "From"}, {Plain, a.Reader.From}}}
 	sendAs := map[string]bool{}
 	for _, s := range a.People {
 		sendAs[s.SendAs] = true
@@ -161,7 +179,6 @@ func (a *SendsAs) writeText(p *Page) {
 	}
 	rows = append(rows, []Span{{Faint, "answer"}, {Plain, "goes to " + a.Reader.AnswerTo + "; there is no Reply-To"}})
 	p.Table(rows)
-	p.hint()
 }
 
 // answer is the first line: true by itself.
@@ -169,60 +186,79 @@ func (a *SendsAs) answer() string {
 	if len(a.People) == 0 {
 		return a.Group + ": nobody may send as it"
 	}
+	line := a.Group + ": " + count(len(a.People), "person", "people") + " may send as it"
 	counts := map[string]int{}
 	for _, s := range a.People {
 		counts[s.Proof]++
 	}
-	line := a.Group + ": " + count(len(a.People), "person", "people") + " may send as it"
-	if n := counts[resolve.ProofImpossible.String()]; n > 0 {
-		line += ", " + strconv.Itoa(n) + " cannot prove it"
+	switch n := counts[resolve.ProofImpossible.String()]; {
+	case counts[resolve.ProofNotNeeded.String()] > 0:
+		return line + ", no proof is needed"
+	case n == 0:
+		return line + " and can get the code"
+	case n < len(a.People):
+		return line + ", but " + strconv.Itoa(n) + " of them cannot get the code"
+	case n == 1:
+		return line + ", but cannot get the code"
 	}
-	if n := counts[resolve.ProofPossible.String()]; n > 0 {
-		line += ", " + strconv.Itoa(n) + " can prove it"
-	}
-	if n := counts[resolve.ProofNotNeeded.String()]; n > 0 {
-		line += ", no proof is needed"
-	}
-	return line
+	return line + ", but none of them can get the code"
 }
 
-func proofStyle(proof string) Style {
-	if proof == resolve.ProofImpossible.String() {
-		return Bad
-	}
-	return Good
+// hindrance is why some people cannot get the ownership code, and what to change.
+type hindrance struct {
+	cause  cause
+	own    string
+	fix    string
+	people []string
 }
 
-// byCause gathers delegates by right, rule and proof.
-func (a *SendsAs) byCause() (impossible, others []block) {
+func (h hindrance) place() string {
+	if h.cause.place == "" && len(h.people) == 1 {
+		return h.own
+	}
+	return h.cause.place
+}
+
+// hindered gathers those who cannot get the code by what stands in the way.
+func (a *SendsAs) hindered() []hindrance {
 	type key struct {
-		rule  int
 		cause cause
+		fix   string
 	}
 	index := map[key]int{}
-	var blocks []block
+	var list []hindrance
 	for _, s := range a.People {
-		k := key{s.Rule, s.cause}
+		if s.Proof != resolve.ProofImpossible.String() {
+			continue
+		}
+		k := key{s.cause, s.Fix}
 		i, ok := index[k]
 		if !ok {
-			i = len(blocks)
+			i = len(list)
 			index[k] = i
-			text := "rule " + strconv.Itoa(s.Rule) + ", " + s.Written + "; " + s.cause.text
-			if s.Fix != "" {
-				text += "; fix: " + s.Fix
-			}
-			blocks = append(blocks, block{word: Span{proofStyle(s.Proof), s.SendAs}, text: text, place: s.cause.place})
+			list = append(list, hindrance{cause: s.cause, own: s.own, fix: s.Fix})
+		}
+		list[i].people = append(list[i].people, s.Address)
+	}
+	slices.SortStableFunc(list, func(x, y hindrance) int { return len(y.people) - len(x.people) })
+	return list
+}
+
+// rights gathers people by the rule that gives them their right.
+func (a *SendsAs) rights() []block {
+	index := map[int]int{}
+	var blocks []block
+	for _, s := range a.People {
+		i, ok := index[s.Rule]
+		if !ok {
+			i = len(blocks)
+			index[s.Rule] = i
+			blocks = append(blocks, block{word: Span{Strong, s.SendAs}, text: "rule " + strconv.Itoa(s.Rule) + ", " + s.Written,
+				place: s.Place})
 		}
 		blocks[i].people = append(blocks[i].people, s.Address)
 	}
-	for _, b := range blocks {
-		if b.word.Style == Bad {
-			impossible = append(impossible, b)
-		} else {
-			others = append(others, b)
-		}
-	}
-	return impossible, others
+	return blocks
 }
 
 func (a *SendsAs) table() ([]string, iter.Seq[[]string]) {

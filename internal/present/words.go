@@ -11,8 +11,9 @@ import (
 
 // What is said where no rule of a gate decides.
 const (
-	noRule      = "no rule of the gate lets you in"
-	rosterTakes = "a roster takes no mail"
+	noRule      = "no rule of the gate lets you in" // to the sender
+	noMatch     = "no rule matches"                 // to the administrator
+	rosterTakes = "a roster accepts no mail"
 )
 
 // Decision is what a gate says, with the rule that decides.
@@ -40,10 +41,28 @@ func newDecision(e *estate.Estate, group estate.ID, d resolve.Decision) Decision
 
 // by tells which rule decides, in words.
 func (d Decision) by() string {
-	if d.Rule == 0 {
+	switch {
+	case d.Rule == 0 && d.Text == noRule:
+		return noMatch
+	case d.Rule == 0:
 		return d.Text
 	}
+	if d.Place == "" {
+		return "the default gate: " + d.Written
+	}
 	return "rule " + strconv.Itoa(d.Rule) + ": " + d.Written
+}
+
+// byIn is by where a colon stands before it.
+func (d Decision) byIn() string { return strings.Replace(d.by(), ": ", ", ", 1) }
+
+// byShort is by without the word rule and what the sender is told.
+func (d Decision) byShort() string {
+	if d.Rule == 0 {
+		return d.by()
+	}
+	written, _, _ := strings.Cut(d.Written, " because \"")
+	return strconv.Itoa(d.Rule) + " " + written
 }
 
 // verdictStyle is that of a verdict or a way. Colour is for risk: a verdict is what the
@@ -74,11 +93,14 @@ func outcomeStyle(outcome string) Style {
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // count returns a number with its noun, such as "1 group" or "2 groups".
-func count(n int, one, many string) string {
+func count(n int, one, many string) string { return strconv.Itoa(n) + " " + choose(n, one, many) }
+
+// choose returns the word for one, or that for several.
+func choose(n int, one, many string) string {
 	if n == 1 {
-		return "1 " + one
+		return one
 	}
-	return strconv.Itoa(n) + " " + many
+	return many
 }
 
 // groupName returns a group as people speak of it: its title and kind.
@@ -117,19 +139,6 @@ func (n namer) at(p estate.Place) string {
 	return " (" + n.position(p) + ")"
 }
 
-// folder returns the folder, with its slash, that all files of the estate are
-// in.
-func (n namer) folder() string {
-	files := n.e.Settings().Files
-	folder := files[0][:strings.LastIndexByte(files[0], '/')+1]
-	for _, file := range files[1:] {
-		for !strings.HasPrefix(file, folder) {
-			folder = folder[:strings.LastIndexByte(folder[:len(folder)-1], '/')+1]
-		}
-	}
-	return folder
-}
-
 // cause is why a recipient has their outcome.
 type cause struct {
 	text  string // in words
@@ -144,25 +153,25 @@ func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, o
 	g := n.e.Group(reason.Group)
 	switch {
 	case reason.Nobody:
-		return cause{text: "there is no such address, though it is listed"}, n.position(reason.Listed)
+		return cause{text: "does not exist, but is listed"}, n.position(reason.Listed)
 	case recipient.Outcome == resolve.Undeliverable:
 		return cause{text: mailboxWords[reason.Mailbox]}, n.position(n.e.Person(recipient.ID).Place)
 	case recipient.Outcome == resolve.Waiting || recipient.Outcome == resolve.Stopped:
 		return n.hindrance(d, d.Way(recipient)), ""
 	case reason.Shared:
-		return cause{text: "reads it in the shared mailbox"}, ""
+		return cause{text: "can read it in the shared mailbox"}, ""
 	}
 	c, own = n.wish(g, reason)
 	if recipient.Outcome == resolve.Archive {
-		c.text = "can read it in the forum: " + c.text
+		c.text = "can read it in the archive, " + c.text
 	}
 	return c, own
 }
 
 var mailboxWords = map[estate.MailboxState]string{
-	estate.MailboxFull:   "the mailbox is full",
-	estate.MailboxClosed: "the mailbox is closed",
-	estate.MailboxNone:   "there is no mailbox",
+	estate.MailboxFull:   "mailbox full",
+	estate.MailboxClosed: "mailbox closed",
+	estate.MailboxNone:   "no mailbox",
 }
 
 // wish tells what a membership wants, and by which setting.
@@ -174,31 +183,49 @@ func (n namer) wish(g *estate.Group, reason resolve.Reason) (c cause, own string
 	}
 	switch reason.Muting {
 	case resolve.MutedPaused:
-		return cause{text: "the membership is paused"}, own
+		return cause{text: "membership paused"}, own
 	case resolve.MutedEcho:
-		return cause{text: "it is their own message, and echo is false", place: n.position(g.Where("echo"))}, ""
+		return cause{text: "their own message (echo is false)", place: n.position(g.Where("echo"))}, ""
 	case resolve.MutedInvitations:
-		c.text = "no invitations, with copy " + reason.Written.String()
+		c.text = "no invitations (" + deliveryWords[reason.Written] + ")"
 		return c, own
 	}
-	c.text = "copy " + reason.Written.String()
+	c.text = deliveryWords[reason.Written]
 	if reason.Invited {
 		c.text = "every invitation"
 	}
+	matches := ""
 	if reason.Rule {
-		c.text = "picked by a rule, " + c.text
+		matches = ", " + ruleMatches(n.e.Rules(reason.Group), reason.Listed)
 	}
 	switch reason.Source {
 	case resolve.FromMembership:
-		c.text += " by the membership"
+		c.text += " (own setting)" + matches
 		return c, own
 	case resolve.FromOutsideCopy:
-		return cause{text: c.text + " by outside-copy", place: n.position(g.Where("outside-copy"))}, ""
+		return cause{text: c.text + " (outside-copy)" + matches, place: n.position(g.Where("outside-copy"))}, ""
 	case resolve.FromGroup:
-		return cause{text: c.text + " by the group", place: n.position(g.Where("copy"))}, ""
+		return cause{text: c.text + " (group default)" + matches, place: n.position(g.Where("copy"))}, ""
 	}
-	c.text += " by default"
+	c.text += " (default)" + matches
 	return c, ""
+}
+
+// deliveryWords are how members get mail, in words.
+var deliveryWords = map[estate.Copy]string{
+	estate.CopyEvery: "every message", estate.CopyDigest: "digest", estate.CopyReplies: "no copy but of replies",
+	estate.CopyNone: "no copy",
+}
+
+// ruleMatches says by which of the rules among the members somebody is one: the rule at a
+// place.
+func ruleMatches(rules []estate.MemberRule, at estate.Place) string {
+	for _, rule := range rules {
+		if rule.Place == at && rule.Filter != nil {
+			return "matches " + rule.Filter.String()
+		}
+	}
+	return "as everyone inside"
 }
 
 // hindrance tells which gate makes a way wait or stop.
@@ -207,12 +234,15 @@ func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) cause {
 	if !ok {
 		return cause{}
 	}
-	verb := " holds it: "
+	verb := "held by "
 	if way.State == resolve.WayStopped {
-		verb = " does not let it in: "
+		verb = "refused by "
+		if decision.Verdict == estate.Drop {
+			verb = "dropped by "
+		}
 	}
 	said := newDecision(n.e, group, decision)
-	return cause{text: n.address(group) + verb + said.by(), place: said.Place, names: n.address(group)}
+	return cause{text: verb + n.address(group) + ": " + said.byIn(), place: said.Place, names: n.address(group)}
 }
 
 // answer tells why an atom is true or false for a sender, in a few words.
@@ -226,13 +256,13 @@ func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m re
 	atom := a.Atom
 	switch atom.Kind {
 	case selector.Anyone:
-		return "that is everyone"
+		return "everyone"
 	case selector.Nobody:
-		return "that is no one"
+		return "nobody"
 	case selector.Inside, selector.Outside:
 		return n.insideness(s, m)
 	case selector.Known:
-		return not("the address is known here", "nobody here has the address")
+		return not("the address is in the estate", "the address is not in the estate")
 	case selector.Members:
 		return not("a member"+n.lineage(group, s), "not a member")
 	case selector.In:
@@ -253,13 +283,13 @@ func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m re
 	case selector.Where:
 		return n.attributes(s, a)
 	case selector.Unproven:
-		return not("nothing proves who sent it", "it is proven who sent it")
+		return not("not authenticated", "authenticated")
 	case selector.Suspect:
-		return not("it was flagged as suspect", "it was not flagged")
+		return not("flagged as suspect", "not flagged as suspect")
 	case selector.Automatic:
-		return not("a program sent it", "no program sent it")
+		return not("sent by a program", "not sent by a program")
 	case selector.Invitation:
-		return not("it is an invitation", "it is no invitation")
+		return not("an invitation", "not an invitation")
 	case selector.Larger:
 		return "it has " + count(int(m.Size), "byte", "bytes")
 	}
@@ -269,11 +299,11 @@ func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m re
 func (n namer) insideness(s resolve.Sender, m resolve.Message) string {
 	switch {
 	case !s.Inside:
-		return "the address is outside"
+		return "outside"
 	case m.Unproven:
-		return "the address is inside, but nothing proves it"
+		return "in a domain of the estate, but not authenticated"
 	}
-	return "the address is inside"
+	return "inside and authenticated"
 }
 
 // lineage tells how a sender is a member of a group.
@@ -293,9 +323,9 @@ func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) st
 	entry, _ := n.r.Membership(group, s.ID)
 	switch {
 	case entry == nil:
-		return "no direct membership names them"
+		return "not listed as a member"
 	case entry.Since() == 0:
-		return "the membership does not say since when" + n.at(entry.Place)
+		return "a member, without a date" + n.at(entry.Place)
 	}
 	return "a member since " + entry.Since().String() + n.at(entry.Place)
 }
@@ -303,7 +333,7 @@ func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) st
 // attributes tells what a sender's attributes are, as far as a filter asks for them.
 func (n namer) attributes(s resolve.Sender, a selector.Answer) string {
 	if !n.e.IsPerson(s.ID) {
-		return "the sender is no person of the estate"
+		return "not a person of the estate"
 	}
 	var parts []string
 	seen := map[string]bool{}

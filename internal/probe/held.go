@@ -27,6 +27,7 @@ type Request struct {
 	Subject  string // of the request
 	Text     string // how it begins
 	Answer   address.Address
+	Held     read.Inner // the message that is held, as far as the request shows it
 
 	item watch.Item
 }
@@ -55,9 +56,9 @@ func Requests(
 	var list []Request
 	for _, item := range report.Items {
 		m := item.Message
-		inner := slices.ContainsFunc(m.Inner, func(inner read.Inner) bool { return !inner.Digest })
+		held := slices.IndexFunc(m.Inner, func(inner read.Inner) bool { return !inner.Digest })
 		answer, err := address.Parse(answerTo(m))
-		if m.Bounce != nil || !inner || err != nil {
+		if m.Bounce != nil || held < 0 || err != nil {
 			continue
 		}
 		group, ok := approvedBy(r, approver, m)
@@ -73,6 +74,7 @@ func Requests(
 				Subject:  m.Subject,
 				Text:     firstLine(m.Text),
 				Answer:   answer,
+				Held:     m.Inner[held],
 				item:     item,
 			},
 		)

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -51,19 +52,38 @@ func (p *post) askApprovers(j *job, group estate.ID) {
 		p.mail(compose.Message{
 			From: p.ownAddress(heldPart, j.ID), To: e.Address(person), Auto: "auto-generated",
 			Subject: "Waits for you: a message to " + g.Address.String(),
-			Text: "A message from " + j.Sender + " to " + g.Address.String() + " waits for a moderator.\n\n" +
-				because(j.Because) +
+			Text: claimed(j) + " to " + g.Address.String() + " is held.\n\n" + described(j) + because(j.Because) +
 				"Answer this message with the word ADMIT or REFUSE in the first line.\n",
 			Parts: []compose.Part{{Type: "message/rfc822", Data: j.Raw}},
 		})
 	}
 }
 
+// claimed says whom a held message is from, and whether that is known.
+func claimed(j *job) string {
+	if j.Traits.Unproven {
+		return "A message that claims to be from " + j.Sender + ", NOT authenticated,"
+	}
+	return "A message from " + j.Sender
+}
+
+// described says what approvers want to know of a message: its subject, date and size.
+func described(j *job) string {
+	text := ""
+	if m, err := read.Parse(j.Raw); err == nil {
+		text = "Subject: " + oneLine(m.Subject) + "\n"
+		if !m.Date.IsZero() {
+			text += "Date: " + m.Date.UTC().Format(time.RFC1123Z) + "\n"
+		}
+	}
+	return text + "Size: " + strconv.Itoa(len(j.Raw)) + " bytes\n\n"
+}
+
 func because(text string) string {
 	if text == "" {
 		return ""
 	}
-	return "Why it waits: " + oneLine(text) + "\n\n"
+	return "Why it is held: " + oneLine(text) + "\n\n"
 }
 
 // isForService reports whether a message is for an address of the service's own:
@@ -97,8 +117,8 @@ func (p *post) tellHeld(a *arrival, g *estate.Group, reason string) {
 	}
 	p.mail(compose.Message{
 		From: g.Address, To: to, Auto: "auto-replied", InReplyTo: a.message.ID,
-		Subject: "Your message to " + g.Address.String() + " waits for a moderator",
-		Text:    "Your message waits until a moderator of " + g.Address.String() + " has looked at it.\n\n" + because(reason),
+		Subject: "Your message to " + g.Address.String() + " is held for approval",
+		Text:    "Your message to " + g.Address.String() + " is held for approval.\n\n" + because(reason),
 	})
 }
 

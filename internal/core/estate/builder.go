@@ -269,12 +269,16 @@ func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
 	}
 	first, second := see, place
 	if second.before(first) {
-		first, second = second, first
+		first, second, holder = second, first, id
+	}
+	kind := "person"
+	if b.e.IsGroup(holder) {
+		kind = "group"
 	}
 	b.problem(
 		Problem{
 			Place: second,
-			Text:  "the address " + quote(a.String()) + " is taken, expected one that nobody else has",
+			Text:  quote(a.String()) + " is already the address of a " + kind,
 			See:   first,
 		},
 	)

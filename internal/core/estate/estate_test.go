@@ -208,7 +208,7 @@ func TestProblems(t *testing.T) {
 			b.AddPerson(Person{Address: at("bo@kelp.example"), Also: []address.Address{at("b@kelp.example")}, Place: place(9)}, nil, []Place{place(10)})
 			b.AddPerson(Person{Address: at("b@kelp.example"), Place: place(11)}, nil, nil)
 			return b
-		}, []string{`5 the address "Desk@old.example" is taken, see 3`, `11 the address "b@kelp.example" is taken, see 10`}},
+		}, []string{`5 "Desk@old.example" is already the address of a person, see 3`, `11 "b@kelp.example" is already the address of a person, see 10`}},
 		{"groups", func() *Builder {
 			b := NewBuilder(settings())
 			b.AddGroup(Group{Address: at("desk@klep.example"), Also: []address.Address{at("x@out.example")}, Place: place(1)}, []Place{place(2)})

@@ -68,7 +68,10 @@ func ParseFlag(text string, otherwise bool) (bool, error) {
 func ParseWord(words []string, text string) (int, error) {
 	i := slices.Index(words, text)
 	if i < 0 || text == "" {
-		return 0, &ValueError{"expected " + orList(words) + ", not " + quote(text), nearest.Word(text, words)}
+		if near := nearest.Word(text, words); near != "" {
+			return 0, &ValueError{"unknown value " + quote(text), near}
+		}
+		return 0, &ValueError{Text: "expected " + orList(words) + ", not " + quote(text)}
 	}
 	return i, nil
 }

@@ -35,10 +35,10 @@ func TestParseValue(t *testing.T) {
 
 func TestNoValue(t *testing.T) {
 	for _, c := range []struct{ setting, text, want, nearest string }{
-		{"kind", "forun", `expected list, forum, mailbox or roster, not "forun"`, "forum"},
+		{"kind", "forun", `unknown value "forun"`, "forum"},
 		{"kind", "", `expected list, forum, mailbox or roster, not ""`, ""},
 		{"copy", "", `expected every, digest, replies or none, not ""`, ""},
-		{"copy", "digset", `expected every, digest, replies or none, not "digset"`, "digest"},
+		{"copy", "digset", `unknown value "digset"`, "digest"},
 		{"echo", "yes", `expected true or false, not "yes"`, ""},
 		{"pause-after", "0", `expected a whole number of bounces from 1 up, not "0"`, ""},
 		{"pause-after", "x", `expected a whole number of bounces from 1 up, not "x"`, ""},

@@ -222,11 +222,11 @@ func (p *lineParser) statement(verb string) Expectation {
 	case "spares", "speaks":
 		p.fail(first, strconv.Quote(verb)+" is "+strconv.Quote(former[verb])+" now", "")
 	default:
-		p.fail(
-			first,
-			"unknown statement "+strconv.Quote(verb)+", expected to, "+strings.Join(verbs, ", "),
-			nearest.Word(verb, append([]string{"to"}, verbs...)),
-		)
+		text, near := "unknown statement "+strconv.Quote(verb), nearest.Word(verb, append([]string{"to"}, verbs...))
+		if near == "" {
+			text += ", expected to, " + strings.Join(verbs, ", ")
+		}
+		p.fail(first, text, near)
 	}
 	if p.err != nil {
 		return e
@@ -270,11 +270,11 @@ func (p *lineParser) cutOutcome(e *Expectation) {
 	outcome, ok := estate.WordIndex[resolve.Outcome](resolve.OutcomeWords(), last)
 	at := strings.LastIndex(p.line, last)
 	if !ok {
-		p.fail(
-			at,
-			"expected an outcome after \"in\": "+strings.Join(resolve.OutcomeWords(), ", "),
-			nearest.Word(last, resolve.OutcomeWords()),
-		)
+		text, near := "unknown outcome "+strconv.Quote(last), nearest.Word(last, resolve.OutcomeWords())
+		if near == "" {
+			text += ", expected " + strings.Join(resolve.OutcomeWords(), ", ")
+		}
+		p.fail(at, text, near)
 		return
 	}
 	e.Outcome = outcome

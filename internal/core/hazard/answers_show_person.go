@@ -11,10 +11,10 @@ var answersShowPerson = Check{
 	Name:     "answers-show-person",
 	mailed:   true,
 	Severity: Low,
-	Trap:     "outsiders may write, and see the private address of the member who answers",
-	Doc: `Strangers from outside may write to the group, but its members may not send as it, or answer as persons by
-default. Whoever answers shows their own address; the next question goes there, and not to the group.`,
-	Cure: "Let the members send as it, such as by [as members], and set replies-as to group.",
+	Trap:     "people outside may write, and see the private address of the member who answers",
+	Doc: `Anyone outside may write to the group, but its members may not send as it, or answer as persons by
+default. A member who answers shows their own address; the next question goes there, and not to the group.`,
+	Cure: "Let the members send as it, for example with [as members], and set replies-as to group.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
 			return
@@ -34,7 +34,7 @@ default. Whoever answers shows their own address; the next question goes there, 
 		}
 		p.report(Finding{Group: id, Place: where(g, "send-as"),
 			text: func() (says, fix string) {
-				return "Outsiders may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(
+				return "People outside may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(
 						members,
 						total,
 					) + " shows their own address.",

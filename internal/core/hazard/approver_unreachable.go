@@ -7,8 +7,8 @@ var approverUnreachable = Check{
 	mailed:   true,
 	Severity: High,
 	Trap:     "every approver's mailbox is full, closed or missing",
-	Doc: `Those who could release a held message are told by mail. Where none of their mailboxes takes
-mail, nobody learns that anything waits.`,
+	Doc: `Those who can release a held message are asked by mail. If none of their mailboxes accepts mail,
+nobody learns that anything waits.`,
 	Cure: "Repair a mailbox, or name a moderator whose mailbox works.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		approvers, _ := p.R.Approvers(id)
@@ -23,8 +23,8 @@ mail, nobody learns that anything waits.`,
 		}
 		p.report(Finding{Group: id, Place: rule.Place,
 			text: func() (says, fix string) {
-				return "What " + p.name(id) + " holds waits for " + p.names(approvers) +
-						", and none of their mailboxes accepts mail.",
+				return "Mail held by " + p.name(id) + " waits for " + p.names(approvers) + ", " +
+						choose(len(approvers), "whose mailbox does", "whose mailboxes do") + " not accept mail.",
 					"Name a moderator whose mailbox works."
 			}})
 	},

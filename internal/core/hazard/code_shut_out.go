@@ -21,7 +21,7 @@ message.`,
 		if p.R.Judge(id, p.R.Sender(codes), code).Verdict != estate.Admit {
 			p.report(Finding{Group: id, Place: where(g, "send-as-proof"), Witness: &Witness{From: codes, Message: code},
 				text: func() (says, fix string) {
-					return p.name(id) + " does not let in the ownership codes of " + codes.String() + ": nobody can send as it.",
+					return p.name(id) + " does not admit the ownership codes of " + codes.String() + ", so nobody can send as it.",
 						"Begin the gate with \"admit " + codes.String() + "\"."
 				}})
 		}

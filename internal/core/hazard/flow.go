@@ -255,7 +255,7 @@ func (p *Pass) who(s senders) string {
 		some = append(some, id)
 	}
 	text := p.some(some, max(total, len(some)))
-	for i, name := range []string{"strangers from outside", "unknown senders from inside"} {
+	for i, name := range []string{"anyone outside", "unknown inside addresses"} {
 		if s.strangers[i] {
 			if text != "" {
 				text += " and "

@@ -9,12 +9,13 @@ var forgeable = Check{
 	Name:     "forgeable",
 	mailed:   true,
 	Severity: High,
-	Trap:     "forged mail that claims the right address gets in where a stranger does not",
-	Doc: `Selectors such as members, an address or a domain go by the address that a message claims, proven or
-not; real systems do the same. If nothing refuses unproven messages first, a forged sender gets in:
+	Trap:     "forged mail that claims the right address gets in, where mail from outside does not",
+	Doc: `Selectors such as members, an address or a domain go by the address that a message claims, authenticated
+or not; real systems do the same. If no rule refuses unproven messages first, a forged (spoofed) sender
+gets in:
 
     gate:
-      - admit director@kelpmere.example     # or anybody who says so`,
+      - admit director@kelpmere.example     # or whatever says so`,
 	Cure: "Begin the gate with \"refuse unproven\" or \"hold unproven\", or ask for \"inside and ...\".",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit {
@@ -41,11 +42,11 @@ func (p *Pass) reportForgeable(id estate.ID, rule int, victim resolve.Sender, ot
 	p.report(Finding{Group: id, Place: p.E.Group(id).Gate[rule-1].Place,
 		Witness: &Witness{From: victim.Address, Message: resolve.Message{Unproven: true}},
 		text: func() (says, fix string) {
-			says = "Anybody who claims to be " + victim.Address.String()
+			says = p.name(id) + " accepts forged mail: a message with " + victim.Address.String()
 			if others > 0 {
-				says += " (or " + count(others, "other", "others") + ")"
+				says += " (or " + count(others, "other address", "other addresses") + ")"
 			}
-			return says + " gets into " + p.name(id) + " without proof; a stranger who says who they are does not.",
+			return says + " in From is admitted without authentication.",
 				"Begin the gate with \"refuse unproven\"."
 		}})
 }

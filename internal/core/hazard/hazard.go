@@ -316,9 +316,12 @@ func where(g *estate.Group, setting string) estate.Place {
 }
 
 // count returns a number with its noun.
-func count(n int, one, many string) string {
+func count(n int, one, many string) string { return strconv.Itoa(n) + " " + choose(n, one, many) }
+
+// choose returns the word for one, or that for several.
+func choose(n int, one, several string) string {
 	if n == 1 {
-		return "1 " + one
+		return one
 	}
-	return strconv.Itoa(n) + " " + many
+	return several
 }

@@ -10,9 +10,9 @@ var loop = Check{
 	Name:     "loop",
 	Severity: Medium,
 	Trap:     "groups nested in a ring",
-	Doc: `A group that is nested in itself, over others or not. Yorvet counts each group once; many mail
-systems send such mail round until they bounce it.`,
-	Cure: "Take one of the groups out of another.",
+	Doc: `A group is nested in itself, directly or through others. Yorvet counts each group once; some mail
+systems send such mail around until they bounce it.`,
+	Cure: "Remove one of the groups from another.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if p.ringed[id] {
 			return
@@ -36,7 +36,7 @@ systems send such mail round until they bounce it.`,
 			}
 		}
 		p.report(Finding{Group: id, Place: place, text: func() (says, fix string) {
-			fix = "Take one of the groups out of another."
+			fix = "Remove one of the groups from another."
 			if len(ring) > 1 {
 				return p.names(ring) + " are nested in each other, in a ring.", fix
 			}

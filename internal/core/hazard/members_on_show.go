@@ -8,14 +8,14 @@ import (
 var membersOnShow = Check{
 	Name:     "members-on-show",
 	Severity: Low,
-	Trap:     "strangers from outside may see the member list",
-	Doc:      `The access setting see-members is true for anybody at all.`,
+	Trap:     "anyone outside may see the member list",
+	Doc:      `The access setting see-members is true for anyone.`,
 	Cure:     "Set see-members to members or inside.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		rule := g.Access[estate.SeeMembers]
 		if p.R.Eval(id, rule.Selector, p.R.Strangers().Outside, resolve.Message{}) {
 			p.report(Finding{Group: id, Place: rule.Place, text: func() (says, fix string) {
-				return "Strangers from outside may see who is in " + p.name(id) + ".",
+				return "Anyone outside may see who is in " + p.name(id) + ".",
 					"Set see-members to members or inside."
 			}})
 		}

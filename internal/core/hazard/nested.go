@@ -7,7 +7,7 @@ import (
 
 // nested reports the groups nested in a group that have members and turn senders
 // away.
-func (p *Pass) nested(id estate.ID, turned func(flow) senders, verb, consequence string) {
+func (p *Pass) nested(id estate.ID, turned func(flow) senders, verb string) {
 	if len(p.E.Children(id)) == 0 {
 		return
 	}
@@ -22,11 +22,8 @@ func (p *Pass) nested(id estate.ID, turned func(flow) senders, verb, consequence
 		}
 		p.report(Finding{Group: id, Address: p.name(f.group), Place: f.place, Witness: p.witness(away),
 			text: func() (says, fix string) {
-				return "Senders that " + p.name(id) + " admits " + verb + " by the nested " + p.name(f.group) + ": " +
-						p.who(away) + ". Its members, " + p.some(
-						members,
-						total,
-					) + ", " + consequence + ".",
+				return p.name(f.group) + " " + verb + " mail that " + p.name(id) + " admits from " + p.who(away) +
+						". Members of " + p.name(f.group) + ": " + p.some(members, total) + ".",
 					"Let the gate of " + p.name(f.group) + " admit them."
 			}})
 	}

@@ -7,10 +7,10 @@ var nestedWaits = Check{
 	mailed:   true,
 	Severity: Medium,
 	Trap:     "a nested group's gate holds somebody that this group admits",
-	Doc: `A nested group asks its own gate again. Whom the outer gate admits and the inner one holds waits for
-the nested group's moderators: its members get the message late, or never.`,
+	Doc: `A nested group asks its own gate again. If the outer gate admits a sender and the inner one holds their
+message, it waits for the nested group's moderators: its members get it late, or never.`,
 	Cure: "Let the nested group's gate admit those senders.",
 	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
-		p.nested(id, func(f flow) senders { return f.held }, "are held", "get it only once a moderator has looked")
+		p.nested(id, func(f flow) senders { return f.held }, "holds")
 	},
 }

@@ -6,8 +6,8 @@ var noOwner = Check{
 	Name:     "no-owner",
 	Severity: Medium,
 	Trap:     "nobody answers for the group",
-	Doc: `The group has no owners, or they amount to no person. Nobody is asked when it is to be changed or
-given up.`,
+	Doc: `The group has no owners, or only groups with no person in them. There is nobody to ask before it is changed
+or removed.`,
 	Cure: "Name an owner.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if len(p.R.Owners(id)) == 0 {

@@ -6,9 +6,9 @@ var noWayIn = Check{
 	Name:     "no-way-in",
 	mailed:   true,
 	Severity: High,
-	Trap:     "a group that takes mail and never admits anybody",
+	Trap:     "a group that accepts mail and admits nobody",
 	Doc: `The gate admits no person of the estate and no stranger, whatever they write. Mail to the group is
-refused, dropped, or waits for a moderator, one by one.`,
+refused, dropped, or held for approval, one by one.`,
 	Cure: "Let the gate admit somebody, or make the group a roster if it only grants access.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if p.admitsNonGroup(id) {
@@ -16,7 +16,7 @@ refused, dropped, or waits for a moderator, one by one.`,
 		}
 		p.report(Finding{Group: id, Place: where(g, "gate"),
 			text: func() (says, fix string) {
-				return "Nobody's message to " + p.name(id) + " is ever let in.",
+				return p.name(id) + " admits nobody.",
 					"Let the gate admit somebody, or make the group a roster."
 			}})
 	},

@@ -6,16 +6,16 @@ var nobodyApproves = Check{
 	Name:     "nobody-approves",
 	mailed:   true,
 	Severity: High,
-	Trap:     "the gate can hold, and nobody exists who could release a held message",
-	Doc: `A held message waits for the group's moderators; where there are none, for its owners. Where
-there are none either, it waits for ever, and its sender hears nothing more of it.`,
+	Trap:     "the gate holds mail, and nobody can release it",
+	Doc: `A held message waits for the group's moderators, or for its owners if there are no moderators. If
+there are no owners either, it waits forever, and its sender hears nothing more about it.`,
 	Cure: "Name a moderator or an owner, or let the gate admit or refuse instead of hold.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		rule, holds := p.holdingRule(id)
 		if approvers, _ := p.R.Approvers(id); holds && len(approvers) == 0 {
 			p.report(Finding{Group: id, Place: rule.Place,
 				text: func() (says, fix string) {
-					return "What " + p.name(id) + " holds is never released: it has no moderator and no owner.",
+					return "Mail held by " + p.name(id) + " is stuck: it has no owner or moderator.",
 						"Name a moderator or an owner."
 				}})
 		}

@@ -9,8 +9,8 @@ var olderMembersDiffer = Check{
 	Name:     "older-members-differ",
 	Severity: Medium,
 	Trap:     "new members get copies, members from before do not",
-	Doc: `The group's copy is none or replies, and joiners sets copies for those who come. Whoever joined before
-that, or was brought in otherwise, has a membership that says nothing: they get none.`,
+	Doc: `The group's copy is none or replies, and joiners sets copies for new members. Those who joined before
+that, or were added otherwise, have a membership that says nothing: they get no copy.`,
 	Cure: "Set copy to what joiners says, or write the copy into the older memberships.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		joiners := g.Joiners
@@ -26,8 +26,7 @@ that, or was brought in otherwise, has a membership that says nothing: they get 
 		if len(older) > 0 {
 			p.report(Finding{Group: id, Place: where(g, "joiners"),
 				text: func() (says, fix string) {
-					return "New members of " + p.name(id) + " get copies, but not " + p.names(older) +
-							", whose memberships say nothing.",
+					return "New members of " + p.name(id) + " get copies; older members do not: " + p.names(older) + ".",
 						"Set copy to " + joiners.String() + ", too."
 				}})
 		}

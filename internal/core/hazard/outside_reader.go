@@ -7,9 +7,9 @@ var outsideReader = Check{
 	mailed:   true,
 	Severity: Medium,
 	Trap:     "somebody outside receives what only inside people may post to, by nesting",
-	Doc: `A group to which only inside people may post is taken for an internal one. If a group with outside
-members is nested in it, they read along.`,
-	Cure: "Set outside-copy of the nested group to none, or take it out of this one.",
+	Doc: `A group that only inside people may post to looks internal. If a group with outside members is nested in
+it, they read along.`,
+	Cure: "Set outside-copy of the nested group to none, or remove it from this one.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if len(p.E.Children(id)) == 0 || !p.admitsOnlyInside(id) {
 			return
@@ -26,9 +26,9 @@ members is nested in it, they read along.`,
 				reported[reader] = true
 				p.report(Finding{Group: id, Address: p.name(reader), Place: f.place, Witness: p.witness(f.open),
 					text: func() (says, fix string) {
-						return p.name(reader) + ", who is outside, receives what inside people write to " + p.name(id) +
-								", as a member of the nested " + p.name(f.group) + ".",
-							"Set outside-copy of " + p.name(f.group) + " to none, or take it out of " + p.name(id) + "."
+						return p.name(reader) + " is outside and gets internal mail of " + p.name(id) + " through " +
+								p.name(f.group) + ".",
+							"Set outside-copy of " + p.name(f.group) + " to none, or remove it from " + p.name(id) + "."
 					}})
 			}
 		}

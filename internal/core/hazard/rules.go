@@ -14,11 +14,11 @@ func (p *Pass) reportDead(id estate.ID, list string, index int, text string, pla
 	p.report(Finding{Group: id, Place: place, text: func() (says, fix string) {
 		says = "Rule " + strconv.Itoa(index+1) + " of the " + list + " of " + p.name(id)
 		if p.E.Group(id).Kind == estate.Roster && list == "gate" {
-			says += " decides for nobody: a roster takes no mail."
+			says += " never applies: a roster accepts no mail."
 		} else {
-			says += ", \"" + text + "\", decides for nobody."
+			says += ", \"" + text + "\", decides for none of the senders tried."
 		}
-		return says, "Move the rule up, correct its selector, or take it out."
+		return says, "Move the rule up, correct its selector, or remove it."
 	}})
 }
 

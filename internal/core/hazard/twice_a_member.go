@@ -6,9 +6,9 @@ var twiceAMember = Check{
 	Name:     "twice-a-member",
 	Severity: Low,
 	Trap:     "one person has two entries in one group",
-	Doc: `Only the first entry that names somebody counts. What the second says (a copy, a pause) is without
-effect, and whoever changes it wonders why.`,
-	Cure: "Take the second entry out.",
+	Doc: `Only the first entry that names somebody counts. What the second says (a copy, a pause) has no effect, and
+neither has a change of it.`,
+	Cure: "Remove the second entry.",
 	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
 		people := 0
 		for _, entry := range p.E.Entries(id) {
@@ -34,9 +34,9 @@ effect, and whoever changes it wonders why.`,
 				reported[entry.Member] = true
 				p.report(Finding{Group: id, Address: p.name(entry.Member), Place: entry.Place,
 					text: func() (says, fix string) {
-						return p.name(entry.Member) + " is listed twice in " + p.name(id) + "; what counts is the entry at " +
-								p.E.Settings().Position(place) + ".",
-							"Take this entry out."
+						return p.name(entry.Member) + " is listed twice in " + p.name(id) + "; the entry at " +
+								p.E.Settings().Position(place) + " counts.",
+							"Remove this entry."
 					}})
 			}
 		}

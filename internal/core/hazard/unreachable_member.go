@@ -26,14 +26,14 @@ best; the member hears nothing.`,
 			}
 			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, text: func() (says, fix string) {
-				says, fix = "the mailbox is "+state.String(), "Repair the mailbox, or take them out."
+				says, fix = "mailbox "+state.String(), "Repair the mailbox, or remove them."
 				switch {
 				case paused:
-					says, fix = "the membership is paused", "End the pause."
+					says, fix = "membership paused", "End the pause."
 				case state == estate.MailboxNone:
-					says = "there is no mailbox"
+					says = "no mailbox"
 				}
-				return p.name(m.person) + " should get the mail of " + p.name(id) + " and cannot: " + says + ".", fix
+				return p.name(m.person) + " should get the mail of " + p.name(id) + " and does not: " + says + ".", fix
 			}})
 		}
 	},

@@ -147,9 +147,14 @@ func (f *Fate) personal() resolve.Outcome {
 }
 
 // Heard reports whether the sender is told that the gate holds or refuses the
-// message, as tell-held says.
+// message, as tell-held says. A refusal is the answer to whoever delivers it; that it is
+// held is told by a message of its own, which neither a program gets (RFC 3834, section 2)
+// nor somebody whose address may have been forged.
 func (f *Fate) Heard() bool {
 	if f.Reason != ByGate || f.Gate.Verdict != estate.Hold && f.Gate.Verdict != estate.Refuse {
+		return false
+	}
+	if f.Gate.Verdict == estate.Hold && (f.message.Unproven || f.message.Automatic) {
 		return false
 	}
 	switch f.r.Estate().Group(f.To).TellHeld {

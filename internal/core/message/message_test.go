@@ -21,6 +21,7 @@ groups:
   - {address: held@kelp.example, gate: [drop suspect, refuse automatic, hold anyone], tell-held: inside, moderators: [ann@kelp.example], members: [bob@kelp.example]}
   - {address: quiet@kelp.example, gate: [], tell-held: none}
   - {address: coded@kelp.example, gate: [admit anyone], members: [ann@kelp.example], send-as: [as ann@kelp.example], send-as-proof: mailed-code}
+  - {address: loud@kelp.example, gate: [refuse suspect, hold anyone], moderators: [ann@kelp.example]}
   - {address: roll@kelp.example, kind: roster, members: [ann@kelp.example]}
 `
 
@@ -48,6 +49,10 @@ func TestFates(t *testing.T) {
 		{r, "ann@kelp.example", "", "held@kelp.example", resolve.Message{Automatic: true}, want{message.ByGate, estate.Refuse, 2, true, 0}},
 		{r, "ann@kelp.example", "", "held@kelp.example", resolve.Message{Suspect: true}, want{message.ByGate, estate.Drop, 1, false, 0}},
 		{r, "ann@kelp.example", "", "quiet@kelp.example", resolve.Message{}, want{message.ByGate, estate.Refuse, 0, false, 0}},
+		{r, "x@out.example", "", "loud@kelp.example", resolve.Message{}, want{message.ByGate, estate.Hold, 2, true, 0}},
+		{r, "ann@kelp.example", "", "loud@kelp.example", resolve.Message{Unproven: true}, want{message.ByGate, estate.Hold, 2, false, 0}},
+		{r, "ann@kelp.example", "", "loud@kelp.example", resolve.Message{Automatic: true}, want{message.ByGate, estate.Hold, 2, false, 0}},
+		{r, "ann@kelp.example", "", "loud@kelp.example", resolve.Message{Unproven: true, Suspect: true}, want{message.ByGate, estate.Refuse, 1, true, 0}},
 		{r, "ann@kelp.example", "", "roll@kelp.example", resolve.Message{}, want{message.ByGate, estate.Refuse, 0, true, 0}},
 		{r, "x@out.example", "", "ann@kelp.example", resolve.Message{}, want{message.ToPerson, estate.Admit, 0, false, 1}},
 		{r, "x@out.example", "", "shut@kelp.example", resolve.Message{}, want{message.ToPerson, estate.Admit, 0, false, 0}},

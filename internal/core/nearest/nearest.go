@@ -25,9 +25,13 @@ func Hint(word string, known []string) string {
 	return ""
 }
 
+// mostEdits is how far a known word is from a mistyped one at most.
+const mostEdits = 2
+
 // Words returns at most n of known that word may have meant, the nearest first
-// and otherwise in the order of known. Each is at most a third of the word's
-// length away (but always one edit and never more than four).
+// and otherwise in the order of known. Each is at most two edits away, and one where the
+// word has less than four letters. Of addresses in the same domain (RFC 5321) the local
+// parts are compared.
 func Words(word string, known func(yield func(string) bool), n int) []string {
 	type candidate struct {
 		word     string
@@ -38,12 +42,17 @@ func Words(word string, known func(yield func(string) bool), n int) []string {
 	if len(folded) > 200 {
 		return nil
 	}
-	limit := min(max(len(folded)/3, 1), 4)
+	local, domain, _ := strings.Cut(folded, "@")
 	for k := range known {
-		if difference := len(k) - len(folded); difference > limit || -difference > limit {
+		if difference := len(k) - len(folded); difference > mostEdits || -difference > mostEdits {
 			continue
 		}
-		if d := distance(folded, strings.ToLower(k), limit); d <= limit {
+		typed, meant := folded, strings.ToLower(k)
+		if sameLocal, sameDomain, ok := strings.Cut(meant, "@"); ok && sameDomain == domain {
+			typed, meant = local, sameLocal
+		}
+		limit := min(len(typed)/2, mostEdits)
+		if d := distance(typed, meant, limit); d <= limit {
 			found = append(found, candidate{k, d})
 		}
 	}

@@ -64,12 +64,14 @@ func TestDistanceBothWays(t *testing.T) {
 	}
 }
 
-// How far away a word may be hangs on its length: a third of it, and at most four edits.
+// A word may be two edits away, and one if it is short; of addresses in one domain the
+// local parts count.
 func TestFarthest(t *testing.T) {
 	for _, c := range []struct{ word, known, want string }{
-		{"ab", "abc", "abc"}, {"ab", "abcd", ""}, {"abcdef", "abcdefgh", "abcdefgh"}, {"abcdef", "abcdefghi", ""},
-		{"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrst", "abcdefghijklmnopqrst"}, {"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrs", ""},
-		{"abcdefghijklmno", "abcdefghijklmnopqrs", "abcdefghijklmnopqrs"}, {"abcdefghijklmno", "abcdefghijklmnopqrst", ""},
+		{"ab", "abc", "abc"}, {"ab", "abcd", ""}, {"abc", "abcde", ""}, {"abcd", "abcdef", "abcdef"}, {"abcdef", "abcdefgh", "abcdefgh"}, {"abcdef", "abcdefghi", ""},
+		{"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrstuv", "abcdefghijklmnopqrstuv"}, {"abcdefghijklmnopqrstuvwx", "abcdefghijklmnopqrstu", ""},
+		{"sam@kelp.example", "tim@kelp.example", ""}, {"sam@kelp.example", "sum@kelp.example", "sum@kelp.example"},
+		{"desk@klep.example", "desk@kelp.example", "desk@kelp.example"}, {"dosk@klep.example", "desk@kelp.example", "desk@kelp.example"}, {"disc@klep.example", "desk@kelp.example", ""},
 		{strings.Repeat("x", 200), strings.Repeat("x", 199), strings.Repeat("x", 199)}, {strings.Repeat("x", 201), strings.Repeat("x", 200), ""},
 	} {
 		if got := Word(c.word, []string{c.known}); got != c.want {

@@ -75,7 +75,7 @@ var all = []Preset{
 		For:  "mail that somebody looks at before anybody gets it",
 		Posts: "Everybody may try, and every message waits for a moderator, or an owner where there is none; what " +
 			"those write themselves does not. Mail that only claims to be from its sender is refused.",
-		Receives: "Every member gets a copy of what is let in.",
+		Receives: "Every member gets a copy of what is admitted.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},
 			{Setting: "copy", Texts: []string{"every"}},

@@ -66,7 +66,11 @@ func ParseRule(text string, heads []string, scope Scope) (Rule, error) {
 	p.next()
 	rule := Rule{Head: p.tok.text, Text: text}
 	if !slices.Contains(heads, p.tok.text) {
-		p.fail("expected "+anyOf(heads)+", not "+p.tok.describe(), nearest.Word(p.tok.text, heads))
+		if near := nearest.Word(p.tok.text, heads); near != "" {
+			p.fail("unknown word "+quote(p.tok.text), near)
+		} else {
+			p.fail("expected "+anyOf(heads)+", not "+p.tok.describe(), "")
+		}
 		return rule, p.failure()
 	}
 	p.next()
@@ -322,8 +326,11 @@ func (p *parser) failAtom(word string) {
 	case ")", "and", "or", "because":
 		p.fail(expected+", before "+quote(word), "")
 	default:
-		text := "unknown word " + quote(word) + ", expected one such as anyone, inside or members, or an address"
-		p.fail(text, nearest.Word(word, vocabulary))
+		text, near := "unknown word "+quote(word), nearest.Word(word, vocabulary)
+		if near == "" {
+			text += ", expected one such as anyone, inside or members, or an address"
+		}
+		p.fail(text, near)
 	}
 }
 

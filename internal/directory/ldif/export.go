@@ -323,7 +323,7 @@ func (c *changes) also(
 	}
 	to := attribute(m.Also)
 	if to == "" {
-		c.lose("further addresses", now.Address.String())
+		c.lose("aliases", now.Address.String())
 		return
 	}
 	lacking := func(list, in []address.Address) []string {

@@ -13,6 +13,7 @@ import (
 	"net/mail"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/emersion/go-message"
 	"github.com/emersion/go-message/textproto"
@@ -35,22 +36,23 @@ const Tag = "Yorvet-Probe"
 type Message struct {
 	From, Sender, ReplyTo, To, Cc []address.Address
 	Subject                       string
-	ID                            string   // Message-ID without angle brackets
-	Answers                       []string // In-Reply-To and References, likewise
-	ListID                        string   // RFC 2919
-	ListPost, ListUnsubscribe     string   // RFC 2369
-	OneClick                      bool     // RFC 8058
-	Authentication                []string // Authentication-Results (RFC 8601), one a field
-	Auto                          string   // Auto-Submitted (RFC 3834), or ""
-	Flagged                       bool     // X-Spam-Flag says yes, as several filters write it
-	Tag                           string   // the field Tag
-	Type                          string   // media type
-	Invitation                    bool     // a part is a calendar request (RFC 5546)
-	Digest                        bool     // multipart/digest is in it
-	Inner                         []Inner  // messages within it
-	Bounce                        *Bounce  // it says that a message did not arrive
-	Text                          string   // of the first text part
-	Shown                         []string // all addresses in its header fields, lower case
+	Date                          time.Time // RFC 5322, section 3.6.1; zero if it does not say
+	ID                            string    // Message-ID without angle brackets
+	Answers                       []string  // In-Reply-To and References, likewise
+	ListID                        string    // RFC 2919
+	ListPost, ListUnsubscribe     string    // RFC 2369
+	OneClick                      bool      // RFC 8058
+	Authentication                []string  // Authentication-Results (RFC 8601), one a field
+	Auto                          string    // Auto-Submitted (RFC 3834), or ""
+	Flagged                       bool      // X-Spam-Flag says yes, as several filters write it
+	Tag                           string    // the field Tag
+	Type                          string    // media type
+	Invitation                    bool      // a part is a calendar request (RFC 5546)
+	Digest                        bool      // multipart/digest is in it
+	Inner                         []Inner   // messages within it
+	Bounce                        *Bounce   // it says that a message did not arrive
+	Text                          string    // of the first text part
+	Shown                         []string  // all addresses in its header fields, lower case
 
 	texts  []string // of all text parts
 	failed []string // see Failed
@@ -60,6 +62,10 @@ type Message struct {
 type Inner struct {
 	ID, Tag string
 	Digest  bool // it is part of a multipart/digest
+	From    []address.Address
+	Subject string
+	Date    time.Time // zero if it does not say
+	Size    int       // bytes, of what was read of it
 }
 
 // A Bounce says that a message did not arrive, or that it will be late.
@@ -217,18 +223,29 @@ func (m *Message) readIdentity(get func(name string) string) {
 	m.Flagged = strings.EqualFold(strings.TrimSpace(get("X-Spam-Flag")), "yes")
 }
 
+// decoded returns the text of a field, with its encoded words read (RFC 2047).
+func decoded(value string) string {
+	value = strings.TrimSpace(value)
+	if text, err := new(mime.WordDecoder).DecodeHeader(value); err == nil {
+		value = text
+	}
+	return strings.ToValidUTF8(value, "?")
+}
+
+func dateOf(h *textproto.Header) time.Time {
+	date, err := mail.ParseDate(h.Get("Date"))
+	if err != nil {
+		return time.Time{}
+	}
+	return date
+}
+
 func (m *Message) readHeader(h *textproto.Header) {
 	m.readIdentity(h.Get)
-	text := func(name string) string {
-		value := strings.TrimSpace(h.Get(name))
-		if decoded, err := new(mime.WordDecoder).DecodeHeader(value); err == nil {
-			value = decoded
-		}
-		return strings.ToValidUTF8(value, "?")
-	}
+	text := func(name string) string { return decoded(h.Get(name)) }
 	m.Sender = addresses(h.Get("Sender"))
 	m.ReplyTo, m.To, m.Cc = addresses(h.Get("Reply-To")), addresses(h.Get("To")), addresses(h.Get("Cc"))
-	m.Subject = text("Subject")
+	m.Subject, m.Date = text("Subject"), dateOf(h)
 	var answers, failed, shown wordSet
 	for _, name := range []string{"In-Reply-To", "References"} {
 		for id := range strings.FieldsSeq(h.Get(name)) {
@@ -379,7 +396,10 @@ func (m *Message) readInner(data []byte, depth int, parts *int, digest bool) {
 	}
 	m.Inner = append(
 		m.Inner,
-		Inner{ID: bracketed(head.Get("Message-ID")), Tag: strings.TrimSpace(head.Get(Tag)), Digest: digest},
+		Inner{
+			ID: bracketed(head.Get("Message-ID")), Tag: strings.TrimSpace(head.Get(Tag)), Digest: digest,
+			From: addresses(head.Get("From")), Subject: decoded(head.Get("Subject")), Date: dateOf(&head), Size: len(data),
+		},
 	)
 	entity, err := message.New(message.Header{Header: head}, body)
 	if err == nil && entity.MultipartReader() != nil {

@@ -245,7 +245,7 @@ func (s *session) marks() ([]Mark, error) {
 }
 
 // look returns what has come since marks. A folder without a mark, or whose UIDs
-// have been given anew since, is looked at from the beginning.
+// have changed since, is looked at from the beginning.
 func (s *session) look(marks []Mark, wants func(*read.Message) bool) Report {
 	r := Report{Account: s.account.Name, Marks: marks, Looked: time.Now()}
 	places, err := s.folders()
@@ -408,7 +408,7 @@ func (s *session) remove(items []Item) error {
 			return err
 		}
 		if data.UIDValidity != validity[folder] {
-			return &boundError{fmt.Sprintf("the UIDs of %s have been given anew", folder)}
+			return &boundError{fmt.Sprintf("the UIDs of %s have changed", folder)}
 		}
 		s.step(mostAnswer)
 		deleted := &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{imap.FlagDeleted}}
