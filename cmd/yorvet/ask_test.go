@@ -28,7 +28,7 @@ func TestAsking(t *testing.T) {
 		var out bytes.Buffer
 		cmd.Stdout = &out
 		_ = cmd.Run() // script ends with what the program ends with
-		if !strings.Contains(out.String(), "Make this change?") || !strings.Contains(out.String(), "starts: inbox") {
+		if !strings.Contains(out.String(), "Apply this change? [y/N]") || !strings.Contains(out.String(), "no recipient -> inbox") {
 			t.Errorf("answer %q: not asked:\n%s", answer, out.String())
 		}
 		if data, _ := os.ReadFile(path); string(data) != want {

@@ -50,7 +50,7 @@ func TestCompareRevisions(t *testing.T) {
 	}
 	path := []string{"PATH=" + os.Getenv("PATH")}
 	got := run(t, dir, path, []string{"compare", "HEAD:estate", "estate"})
-	for _, want := range []string{"1 welcome notice", "lost-property@kelpmere.example", "starts: undeliverable", "gia.low@kelpmere.example", "unreachable-member"} {
+	for _, want := range []string{"1 welcome mail is sent", "lost-property@kelpmere.example", "no recipient -> undeliverable", "gia.low@kelpmere.example", "unreachable-member"} {
 		if got.code != 0 || !strings.Contains(got.stdout, want) {
 			t.Errorf("there is no %q in\n%s%s", want, got.stdout, got.stderr)
 		}

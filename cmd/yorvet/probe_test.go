@@ -233,14 +233,14 @@ func TestHeldAndRollcall(t *testing.T) {
 		return r
 	}
 	do("probe", "sailing-notices@kelpmere.example", "--kind", "insider", "--kind", "rule", "--send", "--run", "held")
-	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "1 message waits") {
+	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "1 held message waits for odile.renn@kelpmere.example") {
 		t.Fatal(r.stdout)
 	}
 	do("held", "admit", "1", "--as", "odile.renn@kelpmere.example")
-	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "0 messages wait") {
+	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "No held message waits for odile.renn@kelpmere.example") {
 		t.Error(r.stdout)
 	}
-	if r := do("rollcall", "radio-watch@kelpmere.example", "--as", "abel.crook@kelpmere.example"); !strings.Contains(r.stdout, "Nothing is sent") {
+	if r := do("rollcall", "radio-watch@kelpmere.example", "--as", "abel.crook@kelpmere.example"); !strings.Contains(r.stdout, "Plan: ask 2 members of radio-watch@kelpmere.example") {
 		t.Error(r.stdout)
 	}
 	do("rollcall", "radio-watch@kelpmere.example", "--as", "abel.crook@kelpmere.example", "--send", "--run", "call")

@@ -1,18 +1,22 @@
 package cli
 
 import (
+	"bufio"
+	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -20,222 +24,193 @@ import (
 func newDemo(program string, streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "demo",
-		Usage:     "write the demo estate and walk through the job with it",
+		Usage:     "write a demo estate and show what Yorvet does with it",
 		ArgsUsage: "[DIR]",
-		Description: "The estate is that of a made-up ferry line. It is written into DIR, a new temporary folder\n" +
-			"by default; files that the demo did not write are never overwritten.\n\n" +
+		Description: "The estate is that of a made-up ferry line. It is written into DIR, by default the new folder\n" +
+			"yorvet-demo; a folder that holds something else is left alone. Dates in it are set so that somebody\n" +
+			"joined a week ago. Nothing leaves this machine.\n\n" +
 			"Example: yorvet demo ferries",
-		Action: func(ctx context.Context, cmd *cli.Command) error { return runDemo(ctx, cmd, program, streams) },
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "tour", Usage: "show the whole job step by step, and wait for Enter"},
+			&cli.IntFlag{Name: "step", Usage: "show one `STEP` of the tour only"},
+			&cli.BoolFlag{Name: "write-only", Usage: "write the estate and show nothing"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			d, err := openDemo(ctx, cmd, program, streams)
+			if err != nil {
+				return err
+			}
+			return d.run(ctx)
+		},
 	}
-}
-
-// step is a part of the demo: what it is about, and the command that shows it.
-type step struct {
-	title  string
-	about  string
-	args   []string
-	estate string // below the demo's folder; "" for the estate as it is written down
-}
-
-// demoDate is the day that the demo plays on: some answers hang on it.
-const demoDate = "2026-11-23"
-
-var demoSteps = []step{
-	{
-		"Who may write to the lost property desk?",
-		"Passengers write to this group from outside, so its gate has to let strangers in, but nobody who only claims to " +
-			"be one of us. The newest member is held for two weeks.",
-		[]string{"who", "posts", "lost-property@kelpmere.example"},
-		"",
-	},
-	{
-		"A passenger writes to the desk",
-		"To an old address of it, even. Every rule that was tried is there, and what each side sees.",
-		[]string{"explain", "--from", "passenger@holiday.example", "--to", "found@kelpmereferries.example"},
-		"",
-	},
-	{
-		"Somebody claims to be a skipper",
-		"The address is one of ours, but nothing proves it. The gate looks at that first.",
-		[]string{
-			"explain",
-			"--from",
-			"ines.maro@kelpmere.example",
-			"--to",
-			"lost-property@kelpmere.example",
-			"--unproven",
-		},
-		"",
-	},
-	{
-		"A new member of the crew writes to the desk",
-		"Proven, inside, a member: and still it waits, for somebody who can release it.",
-		[]string{"explain", "--from", "ivo.lark@kelpmere.example", "--to", "lost-property@kelpmere.example"},
-		"",
-	},
-	{
-		"Who receives a sailing notice?",
-		"A duty officer may post it. But a nested group asks its own gate again: the engine crew miss it, and " +
-			"nobody is told.",
-		[]string{"who", "receives", "sailing-notices@kelpmere.example", "--from", "odile.renn@kelpmere.example"},
-		"",
-	},
-	{
-		"The chief engineer wrote to the same group, and nobody has seen it. Why?",
-		"Step by step: where it turned, and who has to release it. This is what to paste into the ticket.",
-		[]string{"explain", "--from", "chief@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
-		"",
-	},
-	{
-		"Who may answer charter enquiries in the group's name?",
-		"Three people may, on paper. But they have to prove it with a code that is mailed to the group.",
-		[]string{"who", "sends-as", "charter@kelpmere.example"},
-		"",
-	},
-	{
-		"Why does Nora get nothing?",
-		"Everything about one person, and what breaks without them.",
-		[]string{"person", "nora.teale@kelpmere.example"},
-		"",
-	},
-	{
-		"What else is going to bite?",
-		"There are 22 kinds of hazards. These are the worst; the list without --only is longer.",
-		[]string{
-			"check",
-			"--only",
-			"forgeable",
-			"--only",
-			"approver-unreachable",
-			"--only",
-			"nested-stops",
-			"--only",
-			"no-such-address",
-			"--fail-on",
-			"never",
-		},
-		"",
-	},
-	{
-		"All groups at a glance",
-		"What each gate says to strangers, and how many post, get the mail and miss it.",
-		[]string{"matrix", "--where", "outside admit"},
-		"",
-	},
-	{
-		"Does what was promised hold?",
-		"Expectations are kept beside the estate. Two of these are broken.",
-		[]string{"expect", "kelpmere.expect"},
-		"",
-	},
-	{
-		"What would change if the estate were as the mail service really has it?",
-		"Not the texts are compared, but what they do.",
-		[]string{"compare", "estate", "served"},
-		"",
-	},
-	{
-		"New volunteers have signed up: what changes if they are added?",
-		"Their list is pasted as it came. What was not understood is listed, and what the change does is shown, before " +
-			"anything is written.",
-		append(addVolunteers, "--preview"),
-		"",
-	},
-	{
-		"And the directory that the group is managed in?",
-		"In the copy of the estate in the folder changed they are added. The difference comes out as a change that the " +
-			"directory takes: LDIF here, or SCIM.",
-		[]string{"export", "--as", "ldif", "--since", "estate", "--for", "hq-directory"},
-		demo.Changed,
-	},
 }
 
 // addVolunteers is the change that the demo makes.
 var addVolunteers = []string{"member", "add", "volunteers@kelpmere.example", "--from", "volunteers.txt"}
 
-// makeChange makes the demo's change in the copy of its estate.
-func makeChange(ctx context.Context, dir, program string) error {
-	args := []string{program, "--estate", filepath.Join(dir, demo.Changed), "--on", demoDate}
+// demonstration is a run of the demo.
+type demonstration struct {
+	cmd     *cli.Command
+	program string
+	streams Streams
+	dir     string
+	day     estate.Day
+}
+
+// openDemo writes the demo, and makes its change in the copy of its estate.
+func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) (*demonstration, error) {
+	d := &demonstration{cmd: cmd, program: program, streams: streams}
+	if n := cmd.Int("step"); cmd.IsSet("step") && (n < 1 || n > len(tour)+1) {
+		return nil, usageError("--step takes a number from 1 to %d, not %d", len(tour)+1, n)
+	}
+	var err error
+	if d.day, err = dayOf(cmd); err != nil {
+		return nil, err
+	}
+	switch args := cmd.Args(); args.Len() {
+	case 0:
+		d.dir = "yorvet-demo"
+	case 1:
+		d.dir = args.First()
+	default:
+		return nil, usageError("demo takes one folder, not %d", args.Len())
+	}
+	if err := demo.WriteOn(ctx, d.dir, d.day); err != nil {
+		return nil, usageError("%w", err)
+	}
+	args := []string{program, "--estate", filepath.Join(d.dir, demo.Changed), "--on", d.day.String()}
 	for _, arg := range addVolunteers {
-		if slices.Contains(demo.Files(), arg) {
-			arg = filepath.Join(dir, arg)
-		}
-		args = append(args, arg)
+		args = append(args, d.inFolder(arg))
 	}
 	if code := Run(ctx, append(args, "--yes"), Streams{Out: io.Discard, Err: io.Discard}); code != exitAnswered &&
 		code != exitWrong {
-		return usageError("the demo's change ended with exit code %d", code)
+		return nil, usageError("the demo's change ended with exit code %d", code)
 	}
-	return demo.Remember(ctx, dir)
+	return d, demo.Remember(ctx, d.dir)
 }
 
-func runDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) error {
-	dir, err := demoFolder(cmd)
-	if err != nil {
-		return err
+// inFolder returns an argument with the demo's folder before it if it is one of its files.
+func (d *demonstration) inFolder(arg string) string {
+	if slices.Contains(demo.Files(), arg) {
+		return filepath.Join(d.dir, arg)
 	}
-	if err := demo.Write(ctx, dir); err != nil {
-		return usageError("%w", err)
-	}
-	if err := makeChange(ctx, dir, program); err != nil {
-		return err
-	}
-	w := streams.Out
-	heading(w, "Kelpmere Ferries, a made-up ferry line, has its mail groups written down in")
-	fmt.Fprintf(w, "%s\n", present.Clean(filepath.Join(dir, demo.Estate)))
-	for i, one := range demoSteps {
-		if one.estate == "" {
-			one.estate = demo.Estate
-		}
-		fmt.Fprintf(w, "\n")
-		heading(w, fmt.Sprintf("%d. %s", i+1, one.title))
-		present.Paragraph(w, one.about, pageOptions(w))
-		args := append([]string{"--estate", filepath.Join(dir, one.estate), "--on", demoDate}, one.args...)
-		for j, arg := range args {
-			if slices.Contains(demo.Files(), arg) {
-				args[j] = filepath.Join(dir, arg)
+	return arg
+}
+
+func (d *demonstration) run(ctx context.Context) error {
+	w := d.streams.Out
+	switch {
+	case d.cmd.Bool("write-only"):
+		fmt.Fprintf(w, "Wrote the demo estate. Next: cd %s; yorvet check\n", present.Clean(d.dir))
+		return nil
+	case d.cmd.IsSet("step"):
+		return d.step(ctx, d.cmd.Int("step"))
+	case d.cmd.Bool("tour"):
+		for n := 1; n <= len(tour)+1; n++ {
+			if n > 1 {
+				if err := d.pause(ctx); err != nil {
+					return err
+				}
+			}
+			if err := d.step(ctx, n); err != nil {
+				return err
 			}
 		}
-		fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
-		if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered && code != exitWrong {
-			return usageError("this step of the demo ended with exit code %d", code)
+		return nil
+	}
+	for i, scene := range scenes {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		if err := d.show(ctx, scene); err != nil {
+			return err
 		}
 	}
-	if err := rehearse(ctx, dir, program, streams); err != nil {
-		return err
-	}
-	fmt.Fprintf(w, "\n")
-	heading(w, "Now try your own: change "+filepath.Join(dir, demo.Estate, "groups.yaml")+" and ask again,")
-	fmt.Fprintf(w, "or write down one group of yours; the README begins with one.\n")
+	fmt.Fprintf(w, "\nNothing left this machine. Next: cd %s; yorvet check\n", present.Clean(d.dir))
+	fmt.Fprintf(w, "All %d steps: yorvet demo --tour. Your own groups: yorvet import --help\n", len(tour)+1)
 	return nil
 }
 
-// demoFolder returns the folder for the demo, a new one if none is named.
-func demoFolder(cmd *cli.Command) (string, error) {
-	if cmd.Args().Len() > 1 {
-		return "", usageError("demo takes one folder, not %d", cmd.Args().Len())
+// pause waits for Enter, if somebody is there to press it.
+func (d *demonstration) pause(ctx context.Context) error {
+	out, ok := d.streams.Out.(*os.File)
+	if !ok || !term.IsTerminal(int(out.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprintln(d.streams.Out)
+		return nil
 	}
-	if dir := cmd.Args().First(); dir != "" {
-		return dir, nil
+	fmt.Fprint(out, "\n[Enter] ")
+	entered := make(chan error, 1)
+	go func() {
+		_, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		entered <- err
+	}()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-entered:
+		return nil
 	}
-	dir, err := os.MkdirTemp("", "yorvet-demo-")
-	if err != nil {
-		return "", errors.Join(usageError("no temporary folder can be made"), err)
+}
+
+// step shows a step of the tour; the last is the rehearsal.
+func (d *demonstration) step(ctx context.Context, n int) error {
+	if n > len(tour) {
+		return d.show(ctx, act{
+			title: strconv.Itoa(n) + ". What does the mail service really do?",
+			about: "So far all was worked out from files. Now a simulated mail service starts on this machine, set up as the " +
+				"real one is. Yorvet sends it real messages, looks into all mailboxes, and says what differs.",
+			args: probeAll, rehearsed: true,
+		})
 	}
-	return dir, nil
+	one := tour[n-1]
+	return d.show(ctx, act{title: strconv.Itoa(n) + ". " + one.title, about: one.about, args: one.args, estate: one.estate})
+}
+
+// show runs a command in the demo's folder and shows it with its answer, as it is for
+// somebody in that folder.
+func (d *demonstration) show(ctx context.Context, a act) error {
+	w := d.streams.Out
+	heading(w, a.title)
+	present.Paragraph(w, a.about, pageOptions(w))
+	shown := a.args
+	if d.cmd.IsSet("on") {
+		shown = append([]string{"--on", d.day.String()}, shown...)
+	}
+	folder := demo.Estate
+	if a.estate != "" && a.estate != demo.Estate {
+		folder = a.estate
+		shown = append([]string{"--estate", folder}, shown...)
+	}
+	fmt.Fprintf(w, "\n$ %s\n", present.Clean(shellLine("yorvet", shown)))
+	args := []string{d.program, "--estate", filepath.Join(d.dir, folder), "--on", d.day.String()}
+	for _, arg := range a.args {
+		args = append(args, d.inFolder(arg))
+	}
+	if a.rehearsed {
+		r, options, err := rehearsal(ctx, d.dir, d.day)
+		if err != nil {
+			return err
+		}
+		defer r.close()
+		args = append(args, options...)
+	}
+	answer := &captured{options: pageOptions(w)}
+	answer.options.Folder = filepath.ToSlash(d.dir) + "/"
+	if code := Run(ctx, args, Streams{Out: answer, Err: d.streams.Err}); code != exitAnswered && code != exitWrong {
+		return usageError("this step of the demo ended with exit code %d", code)
+	}
+	_, err := io.WriteString(w, a.cut(answer.String()))
+	return err
+}
+
+// captured is an answer that is shown later, laid out for where it is shown.
+type captured struct {
+	bytes.Buffer
+	options present.Options
 }
 
 func heading(w io.Writer, s string) {
 	present.Heading(w, s, pageOptions(w))
-}
-
-// invocation returns how the program is called: by its name, or by the go
-// command if that built it just for this run.
-func invocation(program string) string {
-	if path, err := os.Executable(); err == nil && strings.Contains(filepath.ToSlash(path), "/go-build") {
-		return "go run ./cmd/yorvet"
-	}
-	return shellWord(program)
 }
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)

@@ -2,15 +2,13 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"time"
 
-	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/standin"
 )
 
@@ -23,49 +21,57 @@ const (
 	rehearsalDigest = 300 * time.Millisecond
 )
 
-// rehearse proves the demo's answers with real messages, on this machine only, and
-// leaves nothing behind.
-func rehearse(ctx context.Context, dir, program string, streams Streams) error {
-	folder := filepath.Join(dir, rehearsalFolder)
-	if err := os.Mkdir(folder, 0o700); err != nil {
-		return usageError("the demo needs a folder of its own for the rehearsal: %w", err)
+// rehearsed is a stand-in that serves the demo, with a folder of its own.
+type rehearsed struct {
+	service *standin.Service
+	folder  string
+}
+
+// rehearsal starts a stand-in that serves the demo as the mail service really has it. It
+// returns the arguments that send a probe there.
+func rehearsal(ctx context.Context, dir string, day estate.Day) (*rehearsed, []string, error) {
+	r := &rehearsed{folder: filepath.Join(dir, rehearsalFolder)}
+	if err := os.Mkdir(r.folder, 0o700); err != nil {
+		return nil, nil, usageError("the demo needs a folder of its own for the rehearsal: %w", err)
 	}
-	defer os.RemoveAll(folder)
-	service, err := serveDemo(ctx, filepath.Join(dir, "served"), folder)
+	args, err := r.serve(ctx, dir, day)
 	if err != nil {
-		return err
+		r.close()
 	}
-	defer service.Close()
+	return r, args, err
+}
+
+// close ends the stand-in, and leaves nothing behind.
+func (r *rehearsed) close() {
+	if r.service != nil {
+		r.service.Close()
+	}
+	os.RemoveAll(r.folder)
+}
+
+func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]string, error) {
+	service, err := serveDemo(ctx, filepath.Join(dir, "served"), r.folder, day)
+	if err != nil {
+		return nil, err
+	}
+	r.service = service
 	ready := service.Ready()
 	if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
-		return usageError("%w", err)
+		return nil, usageError("%w", err)
 	}
-	connectionsFile := filepath.Join(folder, "connections.yaml")
+	connectionsFile := filepath.Join(r.folder, "connections.yaml")
 	text := ready.ConnectionsFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)
 	if err := localfile.WritePrivate(connectionsFile, []byte(text)); err != nil {
-		return usageError("%w", err)
+		return nil, usageError("%w", err)
 	}
-	w := streams.Out
-	fmt.Fprintf(w, "\n")
-	heading(w, fmt.Sprintf("%d. What does the mail service really do?", len(demoSteps)+1))
-	present.Paragraph(w, "So far all was worked out from what is written down. Now a stand-in mail service "+
-		"starts on this "+
-		"machine, which behaves as the service really is set up. Yorvet sends it real messages, as strangers, members and "+
-		"moderators, looks into all mailboxes, and finds the quiet differences.", pageOptions(w))
-	args := []string{
-		"--estate", filepath.Join(dir, demo.Estate), "--on", demoDate,
-		"probe", "--connections", connectionsFile, "--runs", filepath.Join(folder, "runs"), "--run", "rehearsal", "--send",
-	}
-	fmt.Fprintf(w, "\n$ %s\n\n", present.Clean(shellLine(invocation(program), args)))
-	if code := Run(ctx, append([]string{program}, args...), streams); code != exitAnswered && code != exitWrong {
-		return usageError("the rehearsal of the demo ended with exit code %d", code)
-	}
-	return nil
+	return []string{
+		"--connections", connectionsFile, "--runs", filepath.Join(r.folder, "runs"), "--run", "rehearsal",
+	}, nil
 }
 
 // serveDemo starts a stand-in with the estate at a path, which keeps its things in a
 // folder.
-func serveDemo(ctx context.Context, path, folder string) (*standin.Service, error) {
+func serveDemo(ctx context.Context, path, folder string, today estate.Day) (*standin.Service, error) {
 	password, err := standin.Secret(ctx, filepath.Join(folder, "secret"))
 	if err != nil {
 		return nil, usageError("%w", err)
@@ -74,7 +80,7 @@ func serveDemo(ctx context.Context, path, folder string) (*standin.Service, erro
 	if err != nil {
 		return nil, loadError(path, err)
 	}
-	day, err := time.Parse(time.DateOnly, demoDate)
+	day, err := time.Parse(time.DateOnly, today.String())
 	if err != nil {
 		return nil, err
 	}

@@ -14,9 +14,11 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 )
 
@@ -42,13 +44,32 @@ var names = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
 // mostFile is the size in bytes of a file of the demo.
 const mostFile = 1 << 20
 
-// Write writes the demo below dir, which it makes if need be. It replaces only
-// files that it wrote itself and nobody changed since; others are an error that
-// names them, and then nothing is written.
+// Day is the day that the demo plays on: some answers hang on how long ago somebody
+// joined.
+const Day = "2026-11-23"
+
+// Write writes the demo below dir as it is on Day; see WriteOn.
 func Write(ctx context.Context, dir string) error {
+	day, err := estate.ParseDay(Day)
+	if err != nil {
+		return err
+	}
+	return WriteOn(ctx, dir, day)
+}
+
+// WriteOn writes the demo below dir, which it makes if need be, with dates that are as
+// far from a day as those of the demo are from Day. It replaces only files that it wrote
+// itself and nobody changed since; others are an error that names them, and then nothing
+// is written. Neither is anything into a folder that holds something else.
+func WriteOn(ctx context.Context, dir string, day estate.Day) error {
 	written, err := readRecord(ctx, dir)
 	if err != nil {
 		return err
+	}
+	if len(written) == 0 {
+		if err := empty(dir); err != nil {
+			return err
+		}
 	}
 	var names, foreign []string
 	content := map[string][]byte{}
@@ -60,6 +81,7 @@ func Write(ctx context.Context, dir string) error {
 		if err != nil {
 			return err
 		}
+		data = shifted(data, day)
 		name := strings.TrimPrefix(path, "files/")
 		all := []string{name}
 		if rest, ok := strings.CutPrefix(name, Estate+"/"); ok {
@@ -100,6 +122,33 @@ func Write(ctx context.Context, dir string) error {
 		}
 	}
 	return nil
+}
+
+// empty returns an error if there is something in a folder.
+func empty(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s holds other files, such as %s; name a new folder", dir, entries[0].Name())
+	}
+	return err
+}
+
+var since = regexp.MustCompile(`since: \d{4}-\d{2}-\d{2}`)
+
+// shifted returns a file with its dates as far from a day as they are from Day.
+func shifted(data []byte, day estate.Day) []byte {
+	base, _ := estate.ParseDay(Day)
+	return since.ReplaceAllFunc(data, func(found []byte) []byte {
+		word, text, _ := strings.Cut(string(found), " ")
+		date, err := estate.ParseDay(text)
+		if err != nil {
+			return found
+		}
+		return []byte(word + " " + (date + day - base).String())
+	})
 }
 
 // Remember notes that the files in Changed are the demo's own as they are now.

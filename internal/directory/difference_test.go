@@ -225,7 +225,7 @@ groups:
 nested-gates of the estate
 code-sender of the estate
 same-as of the domain weed.example
-further addresses of 2, such as ann@kelp.example
+aliases of 2, such as ann@kelp.example
 names of 2, such as ann@kelp.example
 the mailbox being full of ann@kelp.example
 the attribute base of ann@kelp.example
@@ -236,9 +236,9 @@ echo of g@kelp.example
 gate of g@kelp.example
 access of g@kelp.example
 accepted hazards of g@kelp.example
-an owner or moderator who belongs to nobody of g@kelp.example
+an owner or moderator that does not exist of g@kelp.example
 what members chose (copy, paused) of ann@kelp.example in g@kelp.example
-a member that belongs to nobody of g@kelp.example
+a member that does not exist of g@kelp.example
 a second entry of ann@kelp.example in g@kelp.example
 a rule for members of g@kelp.example
 the group itself, as it has no named member, of k@kelp.example`
@@ -265,10 +265,10 @@ groups:
 		got = append(got, loss.String())
 	}
 	want := []string{
-		"further addresses of 2, such as ann@kelp.example",
-		"further addresses that a mail server would take for a program, file or list of g@kelp.example",
-		"an owner whom a mail server would take for a program, file or list of bad2@kelp.example of g@kelp.example",
-		"a member whom a mail server would take for a program, file or list of bad2@kelp.example in g@kelp.example",
+		"aliases of 2, such as ann@kelp.example",
+		"aliases that a mail server would take for a program, file or list of g@kelp.example",
+		"an owner that a mail server would take for a program, file or list of bad2@kelp.example of g@kelp.example",
+		"a member that a mail server would take for a program, file or list of bad2@kelp.example in g@kelp.example",
 		"the group itself, as a mail server would take its address for a program, file or list, of bad4@kelp.example",
 	}
 	if !slices.Equal(got, want) {

@@ -197,7 +197,7 @@ func (a *Matrix) writeText(p *Page) {
 	if !p.options.All && len(shown) > most+2 {
 		shown = shown[:most]
 	}
-	p.Table(a.fitting(shown, p.options.Width))
+	p.Table(a.fitting(p, shown))
 	p.Gap()
 	if len(shown) < len(a.Groups) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more (--all)"})
@@ -232,7 +232,7 @@ func (a *Matrix) answer() string {
 
 // fitting returns the rows with their head, with as many columns as a page has room
 // for.
-func (a *Matrix) fitting(groups []MatrixRow, width int) [][]Span {
+func (a *Matrix) fitting(p *Page, groups []MatrixRow) [][]Span {
 	const most = 3
 	for rank := most; ; rank-- {
 		head := []Span{}
@@ -251,7 +251,7 @@ func (a *Matrix) fitting(groups []MatrixRow, width int) [][]Span {
 			}
 			rows = append(rows, row)
 		}
-		if rank == 0 || tableWidth(rows) <= width {
+		if rank == 0 || p.tableWidth(rows) <= p.options.Width {
 			return rows
 		}
 	}

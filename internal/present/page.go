@@ -50,9 +50,18 @@ func newPage(w io.Writer, options Options) *Page {
 	return &Page{w: bufio.NewWriter(w), options: options}
 }
 
+// clean returns a text without what could control a terminal, and without the folder
+// that places are to be shown without.
+func (p *Page) clean(s string) string {
+	if p.options.Folder != "" {
+		s = strings.ReplaceAll(s, p.options.Folder, "")
+	}
+	return Clean(s)
+}
+
 // render returns a span as it goes to the terminal.
 func (p *Page) render(s Span) string {
-	clean := Clean(s.Text)
+	clean := p.clean(s.Text)
 	if !p.options.Colour || s.Style == Plain || clean == "" {
 		return clean
 	}
@@ -105,7 +114,7 @@ func (p *Page) LineAt(indent int, place string, spans ...Span) {
 	}
 	lines := p.broken(indent, spans)
 	last := len(lines) - 1
-	size := text.StringWidth(Clean(place))
+	size := text.StringWidth(p.clean(place))
 	if gap := p.options.Width - text.StringWidthWithoutEscSequences(lines[last]) - size; gap >= columnGap {
 		lines[last] += strings.Repeat(" ", gap) + p.render(Span{Faint, place})
 	} else {
@@ -157,14 +166,14 @@ func (p *Page) Table(rows [][]Span) {
 }
 
 // tableWidth returns how wide a table is in which nothing is broken.
-func tableWidth(rows [][]Span) int {
+func (p *Page) tableWidth(rows [][]Span) int {
 	var widths []int
 	for _, row := range rows {
 		for i, s := range row {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
-			widths[i] = max(widths[i], text.StringWidth(Clean(s.Text)))
+			widths[i] = max(widths[i], text.StringWidth(p.clean(s.Text)))
 		}
 	}
 	all := tableIndent + columnGap*(len(widths)-1)
@@ -182,7 +191,7 @@ func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
 			if i == len(widths) {
 				widths, words = append(widths, 0), append(words, 0)
 			}
-			clean := Clean(s.Text)
+			clean := p.clean(s.Text)
 			widths[i] = max(widths[i], text.StringWidth(clean))
 			words[i] = max(words[i], longestWord(clean))
 		}

@@ -340,11 +340,11 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 			continue
 		}
 		shown = append(shown, g)
-		width = max(width, text.StringWidth(Clean(g.Group)))
+		width = max(width, text.StringWidth(p.clean(g.Group)))
 	}
 	style := map[bool]Style{true: Good, false: Bad}[gets]
 	for _, g := range shown {
-		name := g.Group + strings.Repeat(" ", width-text.StringWidth(Clean(g.Group)))
+		name := g.Group + strings.Repeat(" ", width-text.StringWidth(p.clean(g.Group)))
 		reason := g.reason
 		if len(g.Via) > 1 {
 			reason += ", via " + shorten(g.Via[1:])

@@ -38,7 +38,8 @@ const (
 type Options struct {
 	Width  int // columns of the page
 	Colour bool
-	All    bool // show long lists in full
+	All    bool   // show long lists in full
+	Folder string // what places begin with that is not shown, or ""
 }
 
 // An Answer can be printed. Its exported fields are its JSON.

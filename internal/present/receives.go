@@ -2,6 +2,7 @@ package present
 
 import (
 	"iter"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -172,6 +173,7 @@ func (p *Page) recipients(list []Recipient) {
 			delivered += counts[outcome]
 		}
 	}
+	slices.SortStableFunc(missing, func(x, y block) int { return len(y.people) - len(x.people) })
 	p.blocks("Not delivered", missing)
 	switch {
 	case delivered == 0:

@@ -53,8 +53,8 @@ func TestAliasesHandNothingToPrograms(t *testing.T) {
 		lost = append(lost, loss.String())
 	}
 	all := strings.Join(lost, "\n")
-	for _, want := range []string{"a member whom a mail server would take for a program, file or list of 7", "the group itself, as a mail server would take its address for a program, file or list, of /spool@kelp.example",
-		"an owner whom a mail server would take for a program, file or list of |touch@kelp.example of crew@kelp.example", "further addresses that a mail server would take for a program, file or list of desk@kelp.example"} {
+	for _, want := range []string{"a member that a mail server would take for a program, file or list of 7", "the group itself, as a mail server would take its address for a program, file or list, of /spool@kelp.example",
+		"an owner that a mail server would take for a program, file or list of |touch@kelp.example of crew@kelp.example", "aliases that a mail server would take for a program, file or list of desk@kelp.example"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("it is not told: %s\n%s", want, all)
 		}
