@@ -123,10 +123,10 @@ func newRoot(args []string, streams Streams) *cli.Command {
 	root := &cli.Command{
 		Name:  "yorvet",
 		Usage: "who may post to each mail group, and who receives it",
-		Description: "Yorvet reads an estate: your domains, people and mail groups, written down in YAML and\n" +
-			"tables. It says who may post to a group, who receives it, and why.\n\n" +
+		Description: "Yorvet reads the estate (your domains, people and groups, as files). It says who may post to a\n" +
+			"group, who receives it, and why.\n\n" +
 			"Begin with: yorvet demo\n\n" +
-			"yorvet help TOPIC tells of " + orList(topicNames()) + ".",
+			"Help with a topic: yorvet help " + strings.Join(topicNames(), "|"),
 		Version: version(),
 		Flags: []cli.Flag{
 			&cli.StringFlag{
@@ -156,20 +156,24 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newExport(streams),
 			newGroup(streams),
 			newMember(streams),
+			newManual(streams),
 			newVersion(streams),
 			newHelp(streams),
 		},
-		Writer:         streams.Out,
-		ErrWriter:      streams.Err,
-		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		EnableShellCompletion:           true,
+		ConfigureShellCompletionCommand: offerCommand,
+		Writer:                          streams.Out,
+		ErrWriter:                       streams.Err,
+		ExitErrHandler:                  func(context.Context, *cli.Command, error) {},
 	}
-	finish(root)
+	finish(root, completer{args, streams.Out})
 	return root
 }
 
 // finish gives every command what package cli does not hand down.
-func finish(cmd *cli.Command) {
+func finish(cmd *cli.Command, c completer) {
 	cmd.HideHelpCommand = true
+	cmd.ShellComplete = c.complete
 	cmd.DisableSliceFlagSeparator = true
 	cmd.Suggest = true
 	cmd.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
@@ -179,7 +183,7 @@ func finish(cmd *cli.Command) {
 		cmd.Action = func(_ context.Context, cmd *cli.Command) error { return missingCommand(cmd) }
 	}
 	for _, sub := range cmd.Commands {
-		finish(sub)
+		finish(sub, c)
 	}
 }
 

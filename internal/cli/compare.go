@@ -19,9 +19,9 @@ func newCompare(streams Streams) *cli.Command {
 		Name:      "compare",
 		Usage:     "show what changes from one estate to another",
 		ArgsUsage: "OLD NEW",
-		Description: "Not the texts are compared, but what they do: who may post, who receives and how, who sends-as,\n" +
-			"which hazards appear and go, and which welcome notices would go out. OLD and NEW are files or\n" +
-			"folders, REV:PATH for a revision of the git repository around, the path seen from here, or sources\n" +
+		Description: "Effects are compared, not text: who may post, who receives and how, who sends as the group,\n" +
+			"which hazards are new or gone, and which welcome mail is sent. OLD and NEW are files or\n" +
+			"folders, REV:PATH for a revision of the current git repository (PATH as seen from here), or sources\n" +
 			"as import takes them. A source beside an estate stands for the estate as the source would have it:\n" +
 			"that shows what has drifted, and the exit code is 1 if anything has.\n\n" +
 			"Example: yorvet compare estate served",

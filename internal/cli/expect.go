@@ -18,7 +18,7 @@ import (
 func newExpect(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "expect",
-		Usage:     "see whether what you expect of the groups holds",
+		Usage:     "check what you expect of the groups",
 		ArgsUsage: "FILE...",
 		Description: "Each file holds statements such as \"reaches members in inbox\". A broken one shows who breaks it,\n" +
 			"and the exit code is 1. With --draft, the arguments are groups, and what holds of them today is\n" +

@@ -21,7 +21,7 @@ import (
 func newExport(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "export",
-		Usage: "hand the estate out, or what has changed, in a form that other systems take",
+		Usage: "write the estate, or a change to it, for another system",
 		Description: "Without --since it is the whole estate. With --since it is the change that takes the groups of one\n" +
 			"system from the estate OLD to this one: LDIF change records, or a SCIM bulk request of PATCH bodies.\n" +
 			"OLD may be a source, such as the directory itself: then the change is what brings it to the estate,\n" +

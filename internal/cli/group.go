@@ -40,7 +40,7 @@ func newGroup(streams Streams) *cli.Command {
 func newPresets(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "presets",
-		Usage: "the ready sets of settings, and what each means",
+		Usage: "show the ready sets of settings",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			format, err := formatOf(cmd)
 			if err != nil {
@@ -68,7 +68,7 @@ func newGroupNew(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
 			&cli.StringFlag{Name: "title", Usage: "what people call it"},
 			&cli.StringFlag{Name: "about", Usage: "what it is for"},
-			&cli.StringSliceFlag{Name: "also", Usage: "a further `ADDRESS`; may be repeated"},
+			&cli.StringSliceFlag{Name: "also", Usage: "an alias `ADDRESS`; may be repeated"},
 			&cli.StringSliceFlag{Name: "owner", Usage: "the `ADDRESS` of an owner; may be repeated"},
 			&cli.StringSliceFlag{Name: "moderator", Usage: "the `ADDRESS` of a moderator; may be repeated"},
 			&cli.StringSliceFlag{Name: "member", Usage: "the `ADDRESS` of a member; may be repeated"},

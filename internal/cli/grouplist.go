@@ -14,7 +14,7 @@ import (
 func newGroupList(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "list",
-		Usage:     "all groups, one line each",
+		Usage:     "list groups, one line each",
 		ArgsUsage: "[GROUP...] [SETTING=VALUE...]",
 		Description: "A GROUP may hold * for anything. SETTING=VALUE keeps the groups for which the setting is that, by\n" +
 			"default or because they say so; of a list, one item has to be. Nothing behind = keeps those for\n" +
@@ -88,7 +88,7 @@ func (s *session) fulfils(group estate.ID, said setting) bool {
 func newGroupShow(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "show",
-		Usage:     "everything that is set of a group, what holds by default, and where it stands",
+		Usage:     "show all settings of a group, and where they stand",
 		ArgsUsage: "GROUP",
 		Description: "yorvet member list shows its members.\n\n" +
 			"Example: yorvet group show lost-property@kelpmere.example",

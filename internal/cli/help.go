@@ -46,7 +46,7 @@ func newHelp(streams Streams) *cli.Command {
 	}
 	return &cli.Command{
 		Name:        "help",
-		Usage:       "help with a command or a topic",
+		Usage:       "show help with a command or a topic",
 		ArgsUsage:   "[COMMAND|TOPIC]",
 		Description: "The topics are:" + about,
 		Action: func(_ context.Context, cmd *cli.Command) error {

@@ -24,7 +24,7 @@ import (
 func newImport(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "import",
-		Usage:     "make an estate of directories, tables and lists, or bring one to where they are",
+		Usage:     "create or update an estate from directories and files",
 		ArgsUsage: "SOURCE...",
 		Description: "A SOURCE is a file (LDIF, SCIM resources, CSV, alias file, vCard, a list as pasted), a URL " +
 			"(ldap, ldaps,\n" +

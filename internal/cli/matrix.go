@@ -11,7 +11,7 @@ import (
 func newMatrix(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "matrix",
-		Usage: "all groups at a glance",
+		Usage: "show all groups at a glance",
 		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
 			"miss it, send as it and approve, and how many hazards it has. --where takes comparisons\n" +
 			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +

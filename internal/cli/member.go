@@ -372,7 +372,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 func newMemberList(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "list",
-		Usage:     "the members of groups as they are written down, with what comes of it",
+		Usage:     "list the members of groups as written, with what they get",
 		ArgsUsage: "GROUP",
 		Description: "Owners and moderators, too, unless --as says otherwise. As CSV it is a table for a " +
 			"spreadsheet; cells\n" +

@@ -14,7 +14,7 @@ import (
 func newPerson(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "person",
-		Usage:     "everything about one person",
+		Usage:     "show everything about one person",
 		ArgsUsage: "ADDRESS|NAME",
 		Description: "Whose mail reaches them and by which ways, whose does not and why, where they may post, send as,\n" +
 			"approve and own, and what breaks without them. They are named by an address, by a local part that\n" +

@@ -27,7 +27,7 @@ import (
 func newProbe(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "probe",
-		Usage:     "send real messages, look into real mailboxes, and say why they differ",
+		Usage:     "check predictions with real messages",
 		ArgsUsage: "[GROUP...]",
 		Description: "Without --send nothing is sent: the plan is shown, with what is predicted and who would find a\n" +
 			"test message. The connections file says how mail is sent, and how mailboxes are opened. A run is\n" +
@@ -53,7 +53,7 @@ func newProbe(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
 		Commands: []*cli.Command{{
-			Name: "send-as", Usage: "send in a group's name as everyone who may, and as one who may not", ArgsUsage: "GROUP",
+			Name: "send-as", Usage: "send as the group, as everyone who may and one who may not", ArgsUsage: "GROUP",
 			Description: "The messages go to a stranger of the connections, and what that reader sees is shown.\n\n" +
 				"Example: yorvet probe send-as charter@kelpmere.example --send",
 			Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },

@@ -21,7 +21,7 @@ import (
 func newStandin(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "standin",
-		Usage: "a mail service that behaves as the estate says, to rehearse on",
+		Usage: "run a simulated mail service to rehearse on",
 		Description: "It accepts mail over SMTP from outside and from those who log in, judges it by the estate, holds it,\n" +
 			"makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
 			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +

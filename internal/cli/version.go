@@ -12,7 +12,7 @@ import (
 func newVersion(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:        "version",
-		Usage:       "which version this is, and under which terms it is used",
+		Usage:       "show the version and its licences",
 		Description: "Example: yorvet version --licences",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "licences", Usage: "show the licences of Yorvet and of all that is built into it"},

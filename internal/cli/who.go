@@ -13,12 +13,12 @@ import (
 func newWho(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:        "who",
-		Usage:       "who may do what with a group, or gets what of it",
+		Usage:       "show who may do what with a group",
 		Description: "Example: yorvet who receives lost-property@kelpmere.example",
 		Commands: []*cli.Command{
 			{
 				Name:      "posts",
-				Usage:     "who may post to a group, and what happens to everyone else's message",
+				Usage:     "show who may post to a group, and who may not",
 				ArgsUsage: "GROUP",
 				Description: "The gate of the group is asked about everyone in the estate, and about three strangers:\n" +
 					"one from outside, an unknown one from inside, and one who only claims to be inside.\n\n" +
@@ -28,9 +28,9 @@ func newWho(streams Streams) *cli.Command {
 			},
 			{
 				Name:      "receives",
-				Usage:     "who receives the mail of a group, how, and if not, why not",
+				Usage:     "show who receives the mail of a group, and who does not",
 				ArgsUsage: "GROUP",
-				Description: "Without --from, every nested group is taken to let the message in.\n\n" +
+				Description: "Without --from, every nested group is taken to admit the sender.\n\n" +
 					"Example: yorvet who receives sailing-notices@kelpmere.example --from odile.renn@kelpmere.example",
 				Flags: append(
 					[]cli.Flag{
@@ -39,16 +39,16 @@ func newWho(streams Streams) *cli.Command {
 					messageFlags()...),
 				Action: func(ctx context.Context, cmd *cli.Command) error { return whoReceives(ctx, cmd, streams) },
 			},
-			newWhoGroup(streams, "sends-as", "who may write in a group's name, and whether they can prove it",
+			newWhoGroup(streams, "sends-as", "show who may send as a group, and can prove it",
 				"If the group asks for a mailed code, the code is followed like any message: the gate has to admit\n"+
 					"it, and it has to reach the person.\n\n"+
 					"Example: yorvet who sends-as charter@kelpmere.example", present.NewSendsAs),
-			newWhoGroup(streams, "approves", "who can release a held message",
+			newWhoGroup(streams, "approves", "show who can release held mail",
 				"Example: yorvet who approves lost-property@kelpmere.example", present.NewApproves),
-			newWhoMay(streams, "reads", estate.Read, "who reads what a group keeps", "volunteers@kelpmere.example"),
-			newWhoMay(streams, "joins", estate.Join, "who may join a group", "volunteers@kelpmere.example"),
-			newWhoMay(streams, "finds", estate.Find, "who finds a group", "works-council@kelpmere.example"),
-			newWhoMay(streams, "manages", estate.Manage, "who manages a group", "galley@kelpmere.example"),
+			newWhoMay(streams, "reads", estate.Read, "show who may read the archive of a group", "volunteers@kelpmere.example"),
+			newWhoMay(streams, "joins", estate.Join, "show who may join a group", "volunteers@kelpmere.example"),
+			newWhoMay(streams, "finds", estate.Find, "show who may find a group", "works-council@kelpmere.example"),
+			newWhoMay(streams, "manages", estate.Manage, "show who may manage a group", "galley@kelpmere.example"),
 		},
 	}
 }
