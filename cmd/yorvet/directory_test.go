@@ -218,7 +218,7 @@ func TestRealDirectory(t *testing.T) {
 	ask(1, "compare", "hq.yaml", "estate-plain")
 	ask(0, append(estate, "export", "--as", "ldif", "--since", "hq.yaml", "-o", "change.ldif")...)
 	r := ask(1, append(estate, "export", "--as", "ldif", "--since", "estate-external", "--for", "hq", "--ids", "hq.yaml")...)
-	if !strings.Contains(r.stderr, "ours@kelpmere.example: the estate does not say where it is mastered") {
+	if !strings.Contains(r.stderr, "ours@kelpmere.example: the estate does not say where it is managed") {
 		t.Errorf("the group of nobody's is not refused:\n%s", r.stderr)
 	}
 	if data, _ := os.ReadFile(filepath.Join(dir, "change.ldif")); string(data) != r.stdout {

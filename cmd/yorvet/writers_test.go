@@ -14,7 +14,7 @@ import (
 // comments are.
 func TestProgramsThatWriteAtOnce(t *testing.T) {
 	dir := t.TempDir()
-	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
+	if r := run(t, dir, nil, []string{"--on", "2026-11-23", "demo", "ferries", "--write-only"}); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
 	const writers, rounds = 4, 4

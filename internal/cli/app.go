@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -94,7 +96,11 @@ func report(ctx context.Context, err error, w io.Writer) int {
 		return exitWrong
 	}
 	for line := range strings.SplitSeq(err.Error(), "\n") {
-		fmt.Fprintln(w, present.Clean(line))
+		if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) && !strings.HasPrefix(line, " ") {
+			present.Paragraph(w, line, pageOptions(w))
+		} else {
+			fmt.Fprintln(w, present.Clean(line)) // an excerpt with its caret, or for programs
+		}
 	}
 	return exitCode(err)
 }

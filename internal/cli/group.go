@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -110,15 +111,20 @@ func proposeGroup(c *changer) error {
 			said[name] = []string{c.cmd.String(name)}
 		}
 	}
-	for _, one := range [][2]string{{"also", "also"}, {"owner", "owners"}, {"moderator", "moderators"}} {
-		flag, name := one[0], one[1]
-		if list := c.cmd.StringSlice(flag); len(list) > 0 {
-			said[name] = list
-			for _, text := range list {
-				if err := c.checkListed(flag, text); err != nil {
-					return err
-				}
-			}
+	for _, text := range c.cmd.StringSlice("also") {
+		alias, err := c.freeAddress(text)
+		if err != nil {
+			return err
+		}
+		said["also"] = append(said["also"], alias.String())
+	}
+	for _, role := range []string{"owner", "moderator"} {
+		list, err := c.listed("--"+role, c.cmd.StringSlice(role))
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			said[role+"s"] = list
 		}
 	}
 	settings, err := parseSettings(c.cmd.Args().Slice()[1:])
@@ -129,7 +135,9 @@ func proposeGroup(c *changer) error {
 		if s.operator != '=' {
 			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Setting, s.Setting)
 		}
-		said[s.Setting] = s.Texts
+		if said[s.Setting], err = c.listedIn(s); err != nil {
+			return err
+		}
 	}
 	g := change.AddGroup{Address: a}
 	for _, name := range slices.Sorted(maps.Keys(said)) {
@@ -248,16 +256,40 @@ func (c *changer) alternatives(a address.Address) []string {
 	return free
 }
 
-// checkListed checks an address that a flag names as owner or moderator.
-func (c *changer) checkListed(flag, text string) error {
-	a, err := address.Parse(text)
-	if err != nil {
-		return usageError("--%s: %w", flag, err)
+// listedIn returns the values of a setting; those of people and groups as addresses.
+func (c *changer) listedIn(s setting) ([]string, error) {
+	if known, ok := estate.GroupSetting(s.Setting); !ok || known.Form != estate.FormParties {
+		return s.Texts, nil
 	}
-	if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
-		return usageError("--%s: %s does not exist%s", flag, text, meant(c.nearAddress(text)))
+	return c.listed(s.Setting, s.Texts)
+}
+
+// listed returns the addresses of those whom a flag or setting names as owners or
+// moderators: by address, or by a local part that is unique.
+func (c *changer) listed(what string, texts []string) ([]string, error) {
+	var list []string
+	for _, text := range texts {
+		id, ok, err := c.byLocalPart(text, ofAnybody)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			list = append(list, c.e.Address(id).String())
+			continue
+		}
+		a, err := address.Parse(text)
+		switch {
+		case err != nil && !strings.Contains(text, "@"):
+			return nil, usageError("%s: no address %q in the estate", what, text)
+		case err != nil:
+			return nil, usageError("%s: %w", what, err)
+		}
+		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
+			return nil, usageError("%s: %s does not exist%s", what, text, meant(c.nearAddress(text)))
+		}
+		list = append(list, a.String())
 	}
-	return nil
+	return list, nil
 }
 
 // nearAddress returns the address of somebody that a text may have meant.
@@ -301,10 +333,14 @@ func parseSettings(args []string) ([]setting, error) {
 		default:
 			s.Texts = []string{value}
 		}
-		if s.operator != '-' {
+		if s.operator != '-' && known.Form != estate.FormParties {
 			for _, text := range s.Texts {
 				if _, err := known.Parse(text); err != nil {
-					return nil, usageError("%s=%s: %w. Nothing written", name, value, err)
+					near := ""
+					if bad := (*estate.ValueError)(nil); errors.As(err, &bad) && bad.Nearest != "" {
+						near = meant(bad.Nearest)
+					}
+					return nil, usageError("%s=%s: %w%s; nothing written", name, value, err, near)
 				}
 			}
 		}
@@ -362,6 +398,11 @@ func newGroupSet(streams Streams) *cli.Command {
 						first = append(first, setting{Said: s, operator: '='})
 					}
 					settings = append(first, settings...)
+				}
+				for i := range settings {
+					if settings[i].Texts, err = c.listedIn(settings[i]); err != nil {
+						return err
+					}
 				}
 				for _, g := range groups {
 					c.set(g, settings)

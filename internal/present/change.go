@@ -2,6 +2,7 @@ package present
 
 import (
 	"iter"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -63,6 +64,12 @@ func (a *Change) writeText(p *Page) {
 	}
 	a.writeHead(p)
 	a.writeNotes(p)
+	if !a.Written { // the places are in files as they are not yet
+		a.Hazards.Appear = slices.Clone(a.Hazards.Appear)
+		for i := range a.Hazards.Appear {
+			a.Hazards.Appear[i].File = ""
+		}
+	}
 	a.writeBody(p)
 	for i, row := range a.NewGroups {
 		if i == 0 {

@@ -148,6 +148,7 @@ func (p *Page) Table(rows [][]Span) {
 	if len(rows) == 0 {
 		return
 	}
+	rows, apart := p.namesApart(rows)
 	w := table.NewWriter()
 	style := table.Style{Box: table.StyleBoxDefault, Options: table.OptionsNoBordersAndSeparators}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", columnGap)
@@ -156,13 +157,51 @@ func (p *Page) Table(rows [][]Span) {
 	for _, row := range rows {
 		cells := make(table.Row, len(row))
 		for i, s := range row {
-			cells[i] = p.render(s)
+			if cells[i] = p.render(s); s.Text == apartMark {
+				cells[i] = apartMark
+			}
 		}
 		w.AppendRow(cells)
 	}
 	for line := range strings.SplitSeq(w.Render(), "\n") {
+		if rest, ok := strings.CutPrefix(line, apartMark); ok && len(apart) > 0 {
+			p.write(strings.Repeat(" ", tableIndent), p.render(apart[0]), "\n")
+			apart, line = apart[1:], " "+rest
+		}
 		p.write(strings.Repeat(" ", tableIndent), strings.TrimRight(line, " "), "\n")
 	}
+}
+
+// apartMark stands in a table for a cell that is on a line of its own. It is a character for
+// private use, which Clean leaves in no text.
+const apartMark = "\ue000"
+
+// namesApart takes the cells of the first column that are too wide out of a table that is
+// wider than the page, and returns them. Marks stand for them.
+func (p *Page) namesApart(rows [][]Span) (narrow [][]Span, apart []Span) {
+	const least, last = 8, 12 // columns of the first, and of the last cell where it is broken
+	if len(rows[0]) < 3 {
+		return rows, nil
+	}
+	without := make([][]Span, len(rows))
+	for i, row := range rows {
+		without[i] = append([]Span{{}}, row[1:]...)
+		if end := &without[i][len(row)-1]; text.StringWidth(p.clean(end.Text)) > last && longestWord(end.Text) < last {
+			*end = Span{Text: strings.Repeat("x", last)}
+		}
+	}
+	room := p.options.Width - p.tableWidth(without)
+	if room < least {
+		return rows, nil
+	}
+	for _, row := range rows {
+		if text.StringWidth(p.clean(row[0].Text)) > room {
+			apart = append(apart, row[0])
+			row = append([]Span{{Text: apartMark}}, row[1:]...)
+		}
+		narrow = append(narrow, row)
+	}
+	return narrow, apart
 }
 
 // tableWidth returns how wide a table is in which nothing is broken.
@@ -321,8 +360,7 @@ func (p *Page) some(list []string) string {
 func Clean(s string) string {
 	harmful := func(r rune) bool {
 		return r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) ||
-			r == '\u2028' ||
-			r == '\u2029'
+			r == '\u2028' || r == '\u2029' || string(r) == apartMark
 	}
 	if strings.IndexFunc(s, harmful) < 0 {
 		return s
@@ -358,6 +396,6 @@ func Heading(w io.Writer, s string, options Options) {
 // Paragraph writes a text to w, broken into lines.
 func Paragraph(w io.Writer, s string, options Options) {
 	p := newPage(w, options)
-	p.Line(0, Span{Plain, s})
+	p.Line(2, Span{Plain, s})
 	_ = p.w.Flush()
 }

@@ -138,6 +138,9 @@ func (a Address) WithDomain(domain string) string {
 // and whether there is a separator with something in front of it. The result
 // is written in canonical form.
 func (a Address) WithoutSubaddress(separator string) (Address, bool) {
+	if a.key == "" {
+		return Address{}, false
+	}
 	local := a.key[:a.at]
 	quoted := local[0] == '"'
 	if quoted {

@@ -173,6 +173,9 @@ func TestParseDomain(t *testing.T) {
 
 func TestZeroAndMust(t *testing.T) {
 	var zero Address
+	if _, ok := zero.WithoutSubaddress("+"); ok {
+		t.Error("the zero address has a subaddress")
+	}
 	if zero.IsValid() || zero.Domain() != "" || zero.String() != "" {
 		t.Errorf("the zero address is %q at %q, valid: %t", zero, zero.Domain(), zero.IsValid())
 	}
