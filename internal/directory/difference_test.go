@@ -68,6 +68,8 @@ func TestDifferences(t *testing.T) {
 			"PATCH replace displayName replace about replace owners", "", ""},
 		{"- {address: crew@kelp.example, title: Crew", "- {address: gang@kelp.example, also: [crew@kelp.example], title: Crew",
 			"cn=crew,dc=kelp modify; replace: mail; gang@kelp.example; -; add: mailAlternateAddress; crew@kelp.example; -", "PATCH replace address replace also", "", ""},
+		{"- {address: crew@kelp.example, title: Crew", "- {address: crew@kelp.example, also: [all@kelp.example], title: Crew",
+			"cn=crew,dc=kelp modify; add: mailAlternateAddress; all@kelp.example; -", "PATCH replace also", "", ""},
 		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?%28ou=quay%29; -", "PATCH replace rules", "", ""},
 		{"(unit=deck)", "(hobby=quay)", "", "PATCH replace rules", "", "rules for members of deck@kelp.example"},
 		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, gate: [admit anyone], members: [bob@kelp.example]", "", "", "", ""},
@@ -244,6 +246,41 @@ a rule for members of g@kelp.example
 the group itself, as it has no named member, of k@kelp.example`
 	if text := strings.Join(got, "\n"); text != want {
 		t.Errorf("got\n%s\nwant\n%s", text, want)
+	}
+}
+
+// What a format holds only in part is told of what it does not hold.
+func TestPartialLosses(t *testing.T) {
+	e := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people:
+  - {address: ann@kelp.example, attributes: {base: quay, post: [x, y, z], rank: a}}
+groups:
+  - {address: g@kelp.example, members: [{everyone: true, copy: none}]}
+  - {address: h@kelp.example, members: [{where: (base=quay)}, {where: (base=pier), invitations: none}]}
+`).Estate()
+	var got []string
+	for _, loss := range directory.Losses(e, directory.Carries{
+		Attributes: func(name, _ string) bool { return name != "rank" }, OneValue: true, Unnamed: true,
+		Rules: func(estate.MemberRule) bool { return true },
+	}) {
+		got = append(got, loss.String())
+	}
+	want := []string{"further values of the attribute post of 2, such as ann@kelp.example", "the attribute rank of ann@kelp.example",
+		"what the members by a rule get of 2, such as g@kelp.example"}
+	if !slices.Equal(got, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// Of remarks there are a thousand at most, and one that says so.
+func TestManyRemarks(t *testing.T) {
+	d := &directory.Directory{File: "x"}
+	for n := range 1500 {
+		d.Remark(n+1, n == 7, "just so")
+	}
+	if len(d.Remarks) != 1001 || d.Remarks[999].Line != 1000 || d.Remarks[1000].Line != 0 || d.Remarks[1000].Text != "there is more like this" || !d.Remarks[7].Harm {
+		t.Errorf("%d remarks, the last %+v", len(d.Remarks), d.Remarks[len(d.Remarks)-1])
 	}
 }
 

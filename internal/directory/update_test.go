@@ -166,6 +166,13 @@ func TestUpdate(t *testing.T) {
 		{name: "somebody new", change: func(d *directory.Directory) {
 			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@kelp.example", Name: "Eve"})
 		}, want: "+ - address: eve@kelp.example\n+ name: Eve"},
+		{name: "somebody new, with all that a person may have", change: func(d *directory.Directory) {
+			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@kelp.example", Name: "Eve", Mailbox: "closed",
+				Also: []string{"e@kelp.example", "eva@kelp.example"}, Attributes: []estate.Attribute{{Attribute: "base", Value: "quay"}}})
+		}, want: "+ - address: eve@kelp.example\n+ name: Eve\n+ also: [e@kelp.example, eva@kelp.example]\n+ mailbox: closed\n+ attributes: {base: quay}"},
+		{name: "a member that does not exist, twice", change: func(d *directory.Directory) {
+			d.Groups[1].Members = append(d.Groups[1].Members, members("ghost@kelp.example", "GHOST@kelp.example")...)
+		}, want: "+ - ghost@kelp.example"},
 		{name: "a setting", change: func(d *directory.Directory) { d.Groups[0].Settings[0].Text = "All crew" },
 			want: "- title: Crew\n+ title: All crew"},
 		{name: "a setting at its default", change: func(d *directory.Directory) {

@@ -582,3 +582,63 @@ func TestEditOfAnotherFile(t *testing.T) {
 		}
 	}
 }
+
+// What is added to an empty collection in flow style stands in it, and lines are counted
+// that come and go.
+func TestEmptyCollections(t *testing.T) {
+	const before = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example}]
+groups:
+  - {address: desk@kelp.example, members: [], owners: [ ], access: {}}
+  - address: crew@kelp.example
+    members: []
+    access: {}
+  - address: free@kelp.example
+    members: !!seq []
+`
+	for _, c := range []struct {
+		change         func(e *estate.Estate) change.Change
+		line           string
+		added, removed int
+	}{
+		{func(e *estate.Estate) change.Change {
+			return change.AddMember{Group: find1(e, "desk@kelp.example"), Member: change.Member{Address: address.MustParse("ann@kelp.example")}}
+		}, "  - {address: desk@kelp.example, members: [ann@kelp.example], owners: [ ], access: {}}\n", 1, 1},
+		{func(e *estate.Estate) change.Change {
+			return change.SetList{Group: find1(e, "desk@kelp.example"), Setting: "owners", Add: []string{"ann@kelp.example"}}
+		}, "  - {address: desk@kelp.example, members: [], owners: [ann@kelp.example], access: {}}\n", 1, 1},
+		{func(e *estate.Estate) change.Change {
+			return change.AddMember{Group: find1(e, "crew@kelp.example"), Member: change.Member{Address: address.MustParse("ann@kelp.example"), Membership: estate.Membership{Copy: estate.CopyNone}}}
+		}, "    members: [{address: ann@kelp.example, copy: none}]\n", 1, 1},
+		{func(e *estate.Estate) change.Change {
+			return change.AddMember{Group: find1(e, "free@kelp.example"), Member: change.Member{Address: address.MustParse("ann@kelp.example")}}
+		}, "    members: [ann@kelp.example]\n", 1, 1},
+		{func(e *estate.Estate) change.Change {
+			return change.SetSetting{Group: find1(e, "crew@kelp.example"), Setting: "access.find", Texts: []string{"anyone"}}
+		}, "    access: {find: anyone}\n", 1, 1},
+		{func(e *estate.Estate) change.Change {
+			return change.SetSetting{Group: find1(e, "crew@kelp.example"), Setting: "title", Texts: []string{"Crew"}}
+		}, "    title: Crew\n", 1, 0},
+		{func(e *estate.Estate) change.Change {
+			return change.RemoveGroup{Group: find1(e, "free@kelp.example")}
+		}, "", 0, 2},
+	} {
+		d, err := Open(t.Context(), writeEstate(t, map[string]string{"estate.yaml": before}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		one := c.change(d.Before())
+		d.Apply(one)
+		later, err := d.Estate()
+		if err != nil {
+			t.Errorf("%T: %v", one, err)
+			continue
+		}
+		checkEdit(t, d, later, []change.Change{one})
+		files, err := d.Changed()
+		if err != nil || len(files) != 1 || files[0].Added != c.added || files[0].Removed != c.removed || !strings.Contains(string(files[0].Later), c.line) || string(files[0].Before) != before {
+			t.Errorf("%T: %v, %+d -%d, want %+d -%d and %q in\n%s", one, err, files[0].Added, files[0].Removed, c.added, c.removed, c.line, files[0].Later)
+		}
+	}
+}

@@ -32,6 +32,8 @@ groups:
   - {address: held@kelp.example, gate: [hold anyone], owners: [bo@kelp.example], members: [eli@kelp.example]}
   - {address: lone@kelp.example, gate: [admit anyone], owners: [cy@kelp.example], members: [ada@kelp.example]}
   - {address: pair@kelp.example, gate: [admit anyone], owners: [dee@kelp.example], members: [ada@kelp.example, bo@kelp.example]}
+  - {address: outer@kelp.example, gate: [admit anyone], members: [ada@kelp.example, kept@kelp.example]}
+  - {address: kept@kelp.example, kind: forum, gate: [hold anyone], owners: [bo@kelp.example], members: [cy@kelp.example]}
   - {address: mute@kelp.example, gate: [admit anyone], members: [dee@kelp.example]}
 `
 
@@ -212,6 +214,7 @@ func TestMembersOfSightings(t *testing.T) {
 		{judging{name: "in junk", seen: []Sighting{seen(sawCopy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
 		{judging{name: "twice", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
 		{judging{name: "another outcome", seen: []Sighting{seen(sawDigest, ada)}}, []row{{ada, "inbox", "digest", false}}},
+		{judging{name: "an archive behind a gate that holds", to: "outer@kelp.example", seen: []Sighting{seen(sawCopy, ada)}}, []row{{ada, "inbox", "inbox", true}, {"kept@kelp.example", "", "none", false}}},
 		{judging{name: "no archive", seen: []Sighting{seen(sawCopy, ada)}}, []row{{shelf, "archive", SeenNot, false}}},
 		{judging{name: "an archive that nobody predicted", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, shelf)}}, []row{{shelf, "", "archive", false}}},
 		{judging{name: "somebody outside", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "far@away.example")}}, []row{{"far@away.example", "", "inbox", false}}},
@@ -223,6 +226,12 @@ func TestMembersOfSightings(t *testing.T) {
 		list := w.members(&result)
 		for _, want := range c.rows {
 			i := slices.IndexFunc(list, func(m MemberResult) bool { return m.Address == want.who })
+			if want.seen == "none" {
+				if i >= 0 {
+					t.Errorf("%s: %s is told of: %+v", c.name, want.who, list[i])
+				}
+				continue
+			}
 			if i < 0 {
 				t.Errorf("%s: nothing is told of %s", c.name, want.who)
 				continue

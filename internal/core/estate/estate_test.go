@@ -19,6 +19,23 @@ func settings(domains ...Domain) Settings {
 	return Settings{Files: []string{"a.yaml", "b.yaml"}, Domains: append([]Domain{{Name: "kelp.example"}}, domains...), Subaddress: "+"}
 }
 
+// A day begins and ends at midnight in UTC.
+func TestDayOf(t *testing.T) {
+	want, err := ParseDay("2026-11-23")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, ahead := range map[string]int{"2026-11-23T00:00:00Z": 0, "2026-11-23T23:59:59Z": 0, "2026-11-24T00:00:00Z": 1, "2026-11-22T23:59:59Z": -1, "2026-11-24T00:30:00+01:00": 0} {
+		at, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := DayOf(at); got != want+Day(ahead) {
+			t.Errorf("%s is %s", text, got)
+		}
+	}
+}
+
 func TestDays(t *testing.T) {
 	for day := Day(1); day <= 3652059; day += 1 + Day(rand.IntN(400)) {
 		text := day.String()

@@ -102,8 +102,11 @@ func TestOverviewCounts(t *testing.T) {
 		}
 	}
 	var got []int
-	for _, o := range hazard.Overviews(r) {
+	for id, o := range hazard.Overviews(r) {
 		got = append(got, o.Hazards)
+		if plain := r.Overview(estate.ID(id)); o.Overview != plain {
+			t.Errorf("%s is %+v, want %+v", r.Estate().Address(estate.ID(id)), o.Overview, plain)
+		}
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("got  %v\nwant %v", got, want)

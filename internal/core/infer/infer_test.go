@@ -199,3 +199,19 @@ func TestPair(t *testing.T) {
 		t.Errorf("the first cause explains %d, the second %d", a, b)
 	}
 }
+
+// Of several causes the one that explains most comes first.
+func TestCausesByWeight(t *testing.T) {
+	replaced := strings.NewReplacer("    also: [other@kelp.example]\n", "", "{address: ada@kelp.example}", "{address: ada@kelp.example, mailbox: full}").Replace(pier)
+	r, real := sample.Load(t, pier), sample.Load(t, replaced)
+	list := trials(r)
+	look(real, list)
+	moveTo(r.Estate(), real.Estate(), list)
+	causes, lost := Explain(r, list)
+	if len(causes) != 2 || len(lost) > 0 {
+		t.Fatalf("%d causes, %d lost: %+v", len(causes), len(lost), causes)
+	}
+	if len(causes[0].Explains) <= len(causes[1].Explains) {
+		t.Errorf("the first explains %d, the second %d", len(causes[0].Explains), len(causes[1].Explains))
+	}
+}
