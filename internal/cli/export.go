@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -31,6 +32,7 @@ func newExport(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(handout.Formats())},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},
+			&cli.BoolFlag{Name: "force", Usage: "overwrite files that are there"},
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
 			&cli.StringFlag{
 				Name:  "for",
@@ -67,7 +69,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case !slices.Contains(formats, as):
 		return unknown("format", as, formats)
 	case cmd.IsSet("since") && !handout.HoldsChanges(as):
-		return usageError("--since: a change can be handed out as ldif or scim, not as %s", as)
+		return usageError("--since: a change can be exported as ldif or scim, not as %s", as)
 	case as == "csv" && !cmd.IsSet("output"):
 		return usageError("csv is three tables, say in which folder: -o FOLDER")
 	}
@@ -76,6 +78,11 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	x := &exporter{s, handout.Writer{Format: as, Base: cmd.String("base")}}
+	if path := cmd.String("output"); path != "" && as != "csv" {
+		if err := x.mayWrite(path); err != nil {
+			return err // before anything is listed
+		}
+	}
 	if err := x.findMap(); err != nil {
 		return err
 	}
@@ -109,7 +116,7 @@ func (x *exporter) findMap() error {
 	return nil
 }
 
-// whole hands out the whole estate.
+// whole exports the whole estate.
 func (x *exporter) whole() error {
 	files, losses, err := x.Whole(x.e)
 	if err != nil {
@@ -147,8 +154,14 @@ func (x *exporter) write(data []byte) error {
 		_, err := x.streams.Out.Write(data)
 		return err
 	}
-	if err := mayWrite(path); err != nil {
+	if err := x.mayWrite(path); err != nil {
 		return err
+	}
+	if info, err := os.Stat(path); err == nil && info.Mode()&fs.ModeDevice != 0 {
+		if err := os.WriteFile(path, data, 0o644); err != nil { // a device is not replaced
+			return usageError("%w", err)
+		}
+		return nil
 	}
 	if err := localfile.Write(path, data, 0o644); err != nil {
 		return usageError("%w", err)
@@ -156,19 +169,20 @@ func (x *exporter) write(data []byte) error {
 	return nil
 }
 
-// mayWrite refuses a path at which something is already.
-func mayWrite(path string) error {
-	if _, err := os.Lstat(path); err == nil {
-		return usageError("%s is there already, and is not overwritten", path)
+// mayWrite refuses a path at which a file is, unless it is to be overwritten.
+func (x *exporter) mayWrite(path string) error {
+	info, err := os.Lstat(path)
+	if err != nil || info.Mode()&fs.ModeDevice != 0 || info.Mode().IsRegular() && x.cmd.Bool("force") {
+		return nil
 	}
-	return nil
+	return usageError("%s exists; use --force", path)
 }
 
 // writeTables writes the files of a folder.
 func (x *exporter) writeTables(files map[string][]byte) error {
 	dir := x.cmd.String("output")
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		if err := mayWrite(filepath.Join(dir, name)); err != nil {
+		if err := x.mayWrite(filepath.Join(dir, name)); err != nil {
 			return err
 		}
 	}
@@ -183,7 +197,7 @@ func (x *exporter) writeTables(files map[string][]byte) error {
 	return nil
 }
 
-// difference hands out what has changed since another estate or source.
+// difference exports what has changed since another estate or source.
 func (x *exporter) difference() error {
 	since, system := x.cmd.String("since"), x.cmd.String("for")
 	var older *estate.Estate

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,16 +85,21 @@ var columns = func() []column {
 		{name: "inside", word: func(r *MatrixRow) string { return r.Inside }, words: estate.VerdictWords()},
 		{name: "forged", word: func(r *MatrixRow) string { return r.Forged }, words: estate.VerdictWords()},
 	}
-	for _, word := range estate.VerdictWords() {
-		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Posters[word] }})
-	}
+	list = append(list,
+		column{name: "post", number: func(r *MatrixRow) int { return r.Posters["admit"] }},
+		column{name: "held", number: func(r *MatrixRow) int { return r.Posters["hold"] }},
+		column{name: "refused", number: func(r *MatrixRow) int { return r.Posters["refuse"] + r.Posters["drop"] }},
+		column{name: "get", number: func(r *MatrixRow) int {
+			return r.Receives["inbox"] + r.Receives["digest"] + r.Receives["archive"]
+		}},
+		column{name: "miss", number: func(r *MatrixRow) int { return r.Receives["nothing"] + r.Receives["undeliverable"] }})
 	for _, word := range resolve.OutcomeWords() {
 		list = append(list, column{name: word, number: func(r *MatrixRow) int { return r.Receives[word] }})
 	}
 	return append(list,
 		column{name: "forged-known", number: func(r *MatrixRow) int { return r.Known }},
 		column{name: "sends-as", number: func(r *MatrixRow) int { return r.SendsAs }},
-		column{name: "approves", number: func(r *MatrixRow) int { return r.Approves }},
+		column{name: "approvers", number: func(r *MatrixRow) int { return r.Approves }},
 		column{name: "hazards", number: func(r *MatrixRow) int { return r.Hazards }})
 }()
 
@@ -111,23 +117,23 @@ func findColumn(name string) (column, error) {
 	return column{}, fmt.Errorf("unknown column %q, expected one of %s", name, strings.Join(known, ", "))
 }
 
-// Where keeps the rows that fulfil a condition, such as "outside admit and
-// stopped > 0": comparisons joined by "and", each of a column with a word it may
+// comparison is a part of a condition: a column, perhaps a sign, and a value.
+var comparison = regexp.MustCompile(`^([a-z-]+)(?:\s*([=<>]+)\s*|\s+)(\S+)$`)
+
+// Where keeps the rows that fulfil a condition, such as "outside=admit and
+// stopped>0": comparisons joined by "and", each of a column with a word it may
 // hold, or with a number by =, <, >, <= or >=. A number alone means "=".
 func (a *Matrix) Where(condition string) error {
 	for part := range strings.SplitSeq(condition, " and ") {
-		words := strings.Fields(part)
-		if len(words) < 2 || len(words) > 3 {
-			return fmt.Errorf(
-				"%q is no condition, expected one such as \"outside admit\" or \"stopped > 0\"",
-				strings.TrimSpace(part),
-			)
+		words := comparison.FindStringSubmatch(strings.TrimSpace(part))
+		if words == nil {
+			return fmt.Errorf("%q is no condition, expected one such as outside=admit or miss>0", strings.TrimSpace(part))
 		}
-		c, err := findColumn(words[0])
+		c, err := findColumn(words[1])
 		if err != nil {
 			return err
 		}
-		keep, err := c.compare(words[1:])
+		keep, err := c.compare(cmp.Or(words[2], "="), words[3])
 		if err != nil {
 			return err
 		}
@@ -137,23 +143,23 @@ func (a *Matrix) Where(condition string) error {
 }
 
 // compare returns whether a row fulfils a comparison with this column.
-func (c column) compare(words []string) (func(*MatrixRow) bool, error) {
-	operator, operand := "=", words[len(words)-1]
-	if len(words) == 2 {
-		operator = words[0]
-	}
+func (c column) compare(operator, operand string) (func(*MatrixRow) bool, error) {
 	if c.word != nil {
 		if operator != "=" {
-			return nil, fmt.Errorf("the column %s holds words, which compare by = only", c.name)
+			example := operand
+			if c.words != nil {
+				example = c.words[0]
+			}
+			return nil, fmt.Errorf("%s holds words; try %s=%s", c.name, c.name, example)
 		}
 		if c.words != nil && !slices.Contains(c.words, operand) {
-			return nil, fmt.Errorf("the column %s holds %s, not %q", c.name, strings.Join(c.words, ", "), operand)
+			return nil, fmt.Errorf("%s holds %s, not %q", c.name, strings.Join(c.words, ", "), operand)
 		}
 		return func(r *MatrixRow) bool { return strings.EqualFold(c.word(r), operand) }, nil
 	}
 	number, err := strconv.Atoi(operand)
 	if err != nil {
-		return nil, fmt.Errorf("the column %s holds numbers, not %q", c.name, operand)
+		return nil, fmt.Errorf("%s holds numbers, not %q", c.name, operand)
 	}
 	signs := map[string][]int{"=": {0}, "<": {-1}, ">": {1}, "<=": {-1, 0}, ">=": {0, 1}}[operator]
 	if signs == nil {
@@ -186,11 +192,8 @@ func (a *Matrix) Sort(by string) error {
 }
 
 func (a *Matrix) writeText(p *Page) {
-	p.Line(
-		2,
-		Span{Strong, a.answer()},
-		Span{Faint, "  addresses without @ end in " + a.domain},
-	)
+	p.Line(2, Span{Strong, a.answer()})
+	p.Line(2, Span{Faint, "Names without @ end in " + a.domain + "."})
 	p.Gap()
 	const most = 30
 	shown := a.Groups
@@ -206,7 +209,7 @@ func (a *Matrix) writeText(p *Page) {
 		0,
 		Span{
 			Faint,
-			"forged: the worst, with how many known addresses get it in. get: inbox, digest or archive; miss: " +
+			"forged: the worst, and as how many known addresses it gets in. get and miss: if nested groups admit. get: inbox, digest or archive; miss: " +
 				"nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
 		},
 	)
@@ -276,8 +279,8 @@ func (a *Matrix) cells(g MatrixRow) []matrixCell {
 		{"refused", 3, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
 		{"get", 0, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
 		{"miss", 0, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
-		{"send as", 3, number(g.SendsAs, Plain)},
-		{"approve", 3, number(g.Approves, Plain)},
+		{"sends-as", 3, number(g.SendsAs, Plain)},
+		{"approvers", 3, number(g.Approves, Plain)},
 		{"hazards", 0, number(g.Hazards, Bad)},
 	}
 }

@@ -16,6 +16,8 @@ type Receives struct {
 	From       string      `json:"from,omitempty"`
 	*Decision              // absent without a sender
 	Recipients []Recipient `json:"recipients"`
+
+	unknown bool // the sender has an inside address that nobody has
 }
 
 // A Recipient is somebody and what they get of a message.
@@ -37,6 +39,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 	if s != nil {
 		decision := newDecision(n.e, group, r.Judge(group, *s, m))
 		a.From, a.Decision = s.Address.String(), &decision
+		a.unknown = s.Inside && s.ID == estate.None
 	} else if n.e.Group(group).Kind == estate.Roster {
 		decision := newDecision(n.e, group, resolve.Decision{Verdict: estate.Refuse})
 		a.Decision = &decision
@@ -67,6 +70,9 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 
 func (a *Receives) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
+	if a.unknown {
+		p.Line(2, Span{Doubtful, "! " + a.From + " is not in the estate; answered for an unknown inside address"})
+	}
 	if a.Decision != nil {
 		p.LineAt(2, a.Place, Span{Plain, verdictPast[a.Verdict] + ", " + a.by()})
 	}
