@@ -80,6 +80,9 @@ func (p *Page) Line(indent int, spans ...Span) {
 	}
 }
 
+// prose is how wide a line of prose is: what is longer is hard to read.
+func (p *Page) prose() int { return min(p.options.Width, 100) }
+
 // broken returns the lines into which spans are broken.
 func (p *Page) broken(indent int, spans []Span) []string {
 	// Leading blanks are no part of what is broken into lines.
@@ -97,7 +100,7 @@ func (p *Page) broken(indent int, spans []Span) []string {
 		b.WriteString(p.render(s))
 	}
 	margin := strings.Repeat(" ", indent)
-	lines := strings.Split(wrap(b.String(), max(p.options.Width-max(indent, len(lead)), 20)), "\n")
+	lines := strings.Split(wrap(b.String(), max(p.prose()-max(indent, len(lead)), 20)), "\n")
 	for i := range lines {
 		lines[i] = lead + strings.TrimRight(lines[i], " ")
 		lead = margin
@@ -115,10 +118,10 @@ func (p *Page) LineAt(indent int, place string, spans ...Span) {
 	lines := p.broken(indent, spans)
 	last := len(lines) - 1
 	size := text.StringWidth(p.clean(place))
-	if gap := p.options.Width - text.StringWidthWithoutEscSequences(lines[last]) - size; gap >= columnGap {
+	if gap := p.prose() - text.StringWidthWithoutEscSequences(lines[last]) - size; gap >= columnGap {
 		lines[last] += strings.Repeat(" ", gap) + p.render(Span{Faint, place})
 	} else {
-		lines = append(lines, strings.Repeat(" ", max(p.options.Width-size, indent))+p.render(Span{Faint, place}))
+		lines = append(lines, strings.Repeat(" ", max(p.prose()-size, indent))+p.render(Span{Faint, place}))
 	}
 	for _, line := range lines {
 		p.write(line, "\n")

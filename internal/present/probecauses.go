@@ -49,7 +49,7 @@ func (a *Probe) example(n namer, j *probe.Judgement, cause infer.Cause) string {
 	}
 	for _, m := range a.Members {
 		if m.index == j.Explained[first.Trial] && m.Address == n.address(first.Person) {
-			return text + m.Address + " " + m.difference()
+			return text + "for " + m.Address + " " + m.difference()
 		}
 	}
 	return text + "as predicted"
