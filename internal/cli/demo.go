@@ -163,7 +163,8 @@ func (d *demonstration) step(ctx context.Context, n int) error {
 		})
 	}
 	one := tour[n-1]
-	return d.show(ctx, act{title: strconv.Itoa(n) + ". " + one.title, about: one.about, args: one.args, estate: one.estate})
+	title := strconv.Itoa(n) + ". " + one.title
+	return d.show(ctx, act{title: title, about: one.about, args: one.args, estate: one.estate})
 }
 
 // show runs a command in the demo's folder and shows it with its answer, as it is for

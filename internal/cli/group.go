@@ -501,7 +501,8 @@ func (c *changer) unused(gone []estate.ID) error {
 		var used []string
 		for _, use := range c.e.Uses(id) {
 			if !slices.Contains(gone, use.Group) {
-				used = append(used, fmt.Sprintf("  %s: %s, %s", c.e.Settings().Position(use.Place), c.e.Address(use.Group), use.Rule))
+				place := c.e.Settings().Position(use.Place)
+				used = append(used, fmt.Sprintf("  %s: %s, %s", place, c.e.Address(use.Group), use.Rule))
 			}
 		}
 		if len(used) > 0 {

@@ -88,7 +88,8 @@ var tour = []step{
 	},
 	{
 		"All groups at a glance",
-		"What each gate says to anyone outside, to unknown inside addresses and to forged mail; who gets the mail, who misses it.",
+		"What each gate says to anyone outside, to unknown inside addresses and to forged mail; who gets the mail, " +
+			"who misses it.",
 		[]string{"matrix", "--where", "outside admit"},
 		demo.Estate,
 	},

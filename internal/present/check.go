@@ -237,7 +237,8 @@ func (p *Page) findings(list []Hazard) {
 		if place := first.place(); place != "" {
 			spans = append(spans, Span{Faint, place}, Span{Plain, "  "})
 		}
-		spans = append(spans, Span{severityStyle(first.Severity), first.Severity}, Span{Plain, "  "}, Span{Strong, first.Name})
+		severity := Span{severityStyle(first.Severity), first.Severity}
+		spans = append(spans, severity, Span{Plain, "  "}, Span{Strong, first.Name})
 		p.Line(2, spans...)
 		p.Line(2, Span{Plain, "  " + first.Says})
 		if len(also) > 0 {

@@ -209,8 +209,8 @@ func (a *Matrix) writeText(p *Page) {
 		0,
 		Span{
 			Faint,
-			"forged: the worst, and as how many known addresses it gets in. get and miss: if nested groups admit. get: inbox, digest or archive; miss: " +
-				"nothing or undeliverable. All counts are in --json and --format csv; a wide page has more.",
+			"forged: the worst, and as how many known addresses it gets in. get: inbox, digest or archive; miss: " +
+				"nothing or undeliverable, if nested groups admit. All counts are in --json and --format csv; a wide page has more.",
 		},
 	)
 }

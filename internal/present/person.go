@@ -349,8 +349,8 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 		if len(g.Via) > 1 {
 			reason += ", via " + shorten(g.Via[1:])
 		}
-		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, strings.Repeat(" ", len("misses  ")-len(verb))},
-			Span{Strong, name}, Span{Plain, "  " + reason})
+		gap := strings.Repeat(" ", len("misses  ")-len(verb))
+		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, gap}, Span{Strong, name}, Span{Plain, "  " + reason})
 		if !p.options.All {
 			continue
 		}

@@ -77,7 +77,8 @@ func (a *ProbePlan) answer() string {
 	for _, c := range a.Cases {
 		groups[c.group] = true
 	}
-	return "Plan: " + count(len(a.Cases), "test message", "test messages") + " to " + count(len(groups), "group", "groups") +
+	return "Plan: " + count(len(a.Cases), "test message", "test messages") + " to " +
+		count(len(groups), "group", "groups") +
 		"; " + count(len(a.Touched), "person", "people") + " would get some. Nothing is sent without --send."
 }
 

@@ -136,7 +136,8 @@ func NewHeldQueue(r *resolve.Resolver, approver address.Address, requests []prob
 
 func newHeldMessage(n namer, q probe.Request) HeldMessage {
 	m := HeldMessage{
-		Number: q.Number, Group: n.address(q.Group), Subject: q.Held.Subject, Size: q.Held.Size, Request: q.Subject, Says: q.Text,
+		Number: q.Number, Group: n.address(q.Group), Subject: q.Held.Subject, Size: q.Held.Size,
+		Request: q.Subject, Says: q.Text,
 	}
 	if len(q.Held.From) > 0 {
 		m.From = q.Held.From[0].String()

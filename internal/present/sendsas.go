@@ -80,8 +80,8 @@ func (n namer) silence(id estate.ID, g *estate.Group) string {
 		return "It is a roster, and answers to it would be refused: a forum or a mailbox " +
 			"would serve, for example with send-as: [as members]."
 	case len(g.SendAs) == 0 && g.Kind == estate.List:
-		return "To allow it: yorvet group set " + n.address(id) + " \"send-as=as owners\". A list has no archive: if several " +
-			"people answer, a forum or a mailbox serves better, as each sees what the others wrote."
+		return "To allow it: yorvet group set " + n.address(id) + " \"send-as=as owners\". A list has no archive: " +
+			"if several people answer, a forum or a mailbox serves better, as each sees what the others wrote."
 	case len(g.SendAs) == 0:
 		return "To allow it: yorvet group set " + n.address(id) + " \"send-as=as owners\""
 	}
