@@ -106,26 +106,8 @@ func proposeGroup(c *changer) error {
 		}
 		c.about = fmt.Sprintf("%s: %s. Who posts: %s Who receives: %s", p.Name, p.For, p.Posts, p.Receives)
 	}
-	for _, name := range []string{"title", "about", "managed-in"} {
-		if c.cmd.IsSet(name) {
-			said[name] = []string{c.cmd.String(name)}
-		}
-	}
-	for _, text := range c.cmd.StringSlice("also") {
-		alias, err := c.freeAddress(text)
-		if err != nil {
-			return err
-		}
-		said["also"] = append(said["also"], alias.String())
-	}
-	for _, role := range []string{"owner", "moderator"} {
-		list, err := c.listed("--"+role, c.cmd.StringSlice(role))
-		if err != nil {
-			return err
-		}
-		if len(list) > 0 {
-			said[role+"s"] = list
-		}
+	if err := c.flagsOfGroup(said); err != nil {
+		return err
 	}
 	settings, err := parseSettings(c.cmd.Args().Slice()[1:])
 	if err != nil {
@@ -147,6 +129,32 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	c.draft.Apply(g)
+	return nil
+}
+
+// flagsOfGroup notes the settings that a new group has by flags.
+func (c *changer) flagsOfGroup(said map[string][]string) error {
+	for _, name := range []string{"title", "about", "managed-in"} {
+		if c.cmd.IsSet(name) {
+			said[name] = []string{c.cmd.String(name)}
+		}
+	}
+	for _, text := range c.cmd.StringSlice("also") {
+		alias, err := c.freeAddress(text)
+		if err != nil {
+			return err
+		}
+		said["also"] = append(said["also"], alias.String())
+	}
+	for _, role := range []string{"owner", "moderator"} {
+		list, err := c.listed("--"+role, c.cmd.StringSlice(role))
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			said[role+"s"] = list
+		}
+	}
 	return nil
 }
 

@@ -71,8 +71,37 @@ func WriteOn(ctx context.Context, dir string, day estate.Day) error {
 			return err
 		}
 	}
-	var names, foreign []string
-	content := map[string][]byte{}
+	names, content, foreign, err := laid(ctx, dir, day, written)
+	if err != nil {
+		return err
+	}
+	if len(foreign) > 0 {
+		return fmt.Errorf(
+			"the demo did not write %s, and does not overwrite it; name another folder",
+			strings.Join(foreign, ", "),
+		)
+	}
+	for _, name := range names {
+		written[name] = sum(content[name])
+	}
+	// The record comes first: a file that is ours is always in it.
+	if err := writeRecord(dir, written); err != nil {
+		return err
+	}
+	for _, name := range names {
+		if err := replace(filepath.Join(dir, filepath.FromSlash(name)), content[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// laid returns the names of the demo's files, what stands in each as of a day, and which of
+// them are somebody else's in a folder where some were written before.
+func laid(
+	ctx context.Context, dir string, day estate.Day, written map[string]string,
+) (names []string, content map[string][]byte, foreign []string, err error) {
+	content = map[string][]byte{}
 	err = fs.WalkDir(files, "files", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
@@ -100,28 +129,7 @@ func WriteOn(ctx context.Context, dir string, day estate.Day) error {
 		}
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	if len(foreign) > 0 {
-		return fmt.Errorf(
-			"the demo did not write %s, and does not overwrite it; name another folder",
-			strings.Join(foreign, ", "),
-		)
-	}
-	for _, name := range names {
-		written[name] = sum(content[name])
-	}
-	// The record comes first: a file that is ours is always in it.
-	if err := writeRecord(dir, written); err != nil {
-		return err
-	}
-	for _, name := range names {
-		if err := replace(filepath.Join(dir, filepath.FromSlash(name)), content[name]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return names, content, foreign, err
 }
 
 // empty returns an error if there is something in a folder.

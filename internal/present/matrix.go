@@ -210,7 +210,8 @@ func (a *Matrix) writeText(p *Page) {
 		Span{
 			Faint,
 			"forged: the worst, and as how many known addresses it gets in. get: inbox, digest or archive; miss: " +
-				"nothing or undeliverable, if nested groups admit. All counts are in --json and --format csv; a wide page has more.",
+				"nothing or undeliverable, if nested groups admit. All counts are in --json and --format csv; a wide " +
+				"page has more.",
 		},
 	)
 }

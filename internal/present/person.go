@@ -350,7 +350,8 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 			reason += ", via " + shorten(g.Via[1:])
 		}
 		gap := strings.Repeat(" ", len("misses  ")-len(verb))
-		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, gap}, Span{Strong, name}, Span{Plain, "  " + reason})
+		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, gap}, Span{Strong, name},
+			Span{Plain, "  " + reason})
 		if !p.options.All {
 			continue
 		}
