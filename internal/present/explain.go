@@ -318,7 +318,7 @@ func (a *Explanations) writeText(p *Page) {
 func (a *Explanation) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	rule, waits := a.reason()
-	p.LineAt(2, a.Place, Span{Plain, rule + waits})
+	p.LineAt(2, a.at(), Span{Plain, rule + waits})
 	admitted := a.Verdict == estate.Admit.String()
 	if admitted {
 		if worst := worst(p, a.Recipients); worst.Style == Bad || worst.Style == Doubtful {

@@ -169,7 +169,7 @@ func (a *Posts) answer() string {
 }
 
 // forgedWorst is the second line: the worst that a forged message does.
-func (a *Posts) forgedWorst() Span {
+func (a *Posts) forgedWorst(p *Page) Span {
 	known := a.ForgedKnown
 	forged, plain := "Forged mail", "Plain forged mail" // what is not plain may still get in
 	if a.like != "" {
@@ -177,11 +177,12 @@ func (a *Posts) forgedWorst() Span {
 	}
 	switch {
 	case len(known.Admitted) > 0:
-		text := "! " + forged + " gets in as " + known.Admitted[0]
-		if others := len(known.Admitted) - 1; others > 0 {
-			text += " and " + count(others, "other", "others")
+		const mostForged = 3
+		names := strings.Join(known.Admitted, ", ")
+		if others := len(known.Admitted) - 1; others >= mostForged && !p.options.All {
+			names = known.Admitted[0] + " and " + strconv.Itoa(others) + " others (--all)"
 		}
-		return Span{Bad, text}
+		return Span{Bad, "! " + forged + " gets in as " + names}
 	case a.Strangers.Forged.Verdict == "admit":
 		return Span{Bad, "! " + forged + " gets in from an address inside that nobody has"}
 	case len(known.Held) > 0 || a.Strangers.Forged.Verdict == "hold":
@@ -192,7 +193,7 @@ func (a *Posts) forgedWorst() Span {
 
 func (a *Posts) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
-	p.Line(2, a.forgedWorst())
+	p.Line(2, a.forgedWorst(p))
 	p.Gap()
 	p.Table(a.senders(p))
 	p.Gap()
@@ -226,7 +227,7 @@ func (a *Posts) senders(p *Page) [][]Span {
 		if n > 0 {
 			size = Span{Plain, strconv.Itoa(n)}
 		}
-		rows = append(rows, []Span{{Plain, who}, {style, d.Verdict}, size, {Plain, d.byShort()}, {Faint, d.Place}})
+		rows = append(rows, []Span{{Plain, who}, {style, d.Verdict}, size, {Plain, d.byShort()}, {Faint, d.at()}})
 	}
 	forged := func(d Decision) Style {
 		return map[string]Style{"admit": Bad, "hold": Doubtful}[d.Verdict]
@@ -264,7 +265,7 @@ func (a *Posts) byRule() map[string][]block {
 		verdicts[person.Rule] = person.Verdict
 		b, ok := blocks[person.Rule]
 		if !ok {
-			b = &block{word: Span{Strong, verdictPast[person.Verdict]}, text: person.byIn(), place: person.Place}
+			b = &block{word: Span{Strong, verdictPast[person.Verdict]}, text: person.byIn(), place: person.at()}
 			blocks[person.Rule] = b
 		}
 		b.people = append(b.people, person.Address)

@@ -89,7 +89,7 @@ func TestPosts(t *testing.T) {
 					t.Errorf("%q, with %d %s", first, counts[verdict], word)
 				}
 			}
-			if second := a.forgedWorst().Text; strings.Contains(second, "gets in") != (known > 0 || a.Strangers.Forged.Verdict == "admit") {
+			if second := a.forgedWorst(&Page{}).Text; strings.Contains(second, "gets in") != (known > 0 || a.Strangers.Forged.Verdict == "admit") {
 				t.Errorf("%q, with %d admitted and %s", second, admitted, a.Strangers.Forged.Verdict)
 			}
 			gotIn += admitted

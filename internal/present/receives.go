@@ -74,7 +74,7 @@ func (a *Receives) writeText(p *Page) {
 		p.Line(2, Span{Doubtful, "! " + a.From + " is not in the estate; answered for an unknown inside address"})
 	}
 	if a.Decision != nil {
-		p.LineAt(2, a.Place, Span{Plain, verdictPast[a.Verdict] + ", " + a.by()})
+		p.LineAt(2, a.Decision.at(), Span{Plain, verdictPast[a.Verdict] + ", " + a.by()})
 	}
 	if len(a.Recipients) == 0 {
 		return

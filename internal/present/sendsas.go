@@ -105,7 +105,7 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 		said := newDecision(n.e, delegates.Group, *delegates.Code)
 		return cause{
 				text:  "the gate does not admit the code: " + said.byIn(),
-				place: said.Place,
+				place: said.at(),
 			}, "",
 			"put \"admit " + n.e.Settings().CodeSender.String() + "\" " + before(said)
 	case s.Receipt == nil:

@@ -23,11 +23,24 @@ type Decision struct {
 	Text    string `json:"text"`            // what the sender is told
 	Written string `json:"written"`         // the rule as written, or ""
 	Place   string `json:"place,omitempty"` // where it stands, as file:line:column
+
+	gate string // the place of the gate, or ""
+}
+
+// at returns the place of the rule that decides, or of the gate that has none for it.
+func (d Decision) at() string {
+	if d.Place == "" {
+		return d.gate
+	}
+	return d.Place
 }
 
 func newDecision(e *estate.Estate, group estate.ID, d resolve.Decision) Decision {
 	g := e.Group(group)
 	decision := Decision{Verdict: d.Verdict.String(), Rule: d.Rule, Text: noRule}
+	if place := g.Where("gate"); place != (estate.Place{}) {
+		decision.gate = e.Settings().Position(place)
+	}
 	switch {
 	case d.Rule > 0:
 		rule := g.Gate[d.Rule-1]
@@ -242,7 +255,7 @@ func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) cause {
 		}
 	}
 	said := newDecision(n.e, group, decision)
-	return cause{text: verb + n.address(group) + ": " + said.byIn(), place: said.Place, names: n.address(group)}
+	return cause{text: verb + n.address(group) + ": " + said.byIn(), place: said.at(), names: n.address(group)}
 }
 
 // answer tells why an atom is true or false for a sender, in a few words.
