@@ -26,23 +26,22 @@ var all = []Preset{
 	{
 		Name: "desk",
 		For:  "an address that people outside write to, answered in its own name",
-		Posts: "Everybody, also from outside. Mail that only claims to be from its sender is refused, what looks " +
-			"suspect waits for a moderator or owner.",
-		Receives: "Every member gets a copy, and past mail can be read. Members answer as the group, and answers come to " +
-			"the group.",
+		Posts: "Everybody, also from outside. Forged mail is refused, and suspect mail is held for approval.",
+		Receives: "Every member gets a copy, and past mail can be read. Members answer its author as the group, so that " +
+			"what the author writes next comes to the group.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"forum"}},
 			{Setting: "copy", Texts: []string{"every"}},
 			{Setting: "gate", Texts: []string{signIn, "hold suspect", "admit anyone"}},
 			{Setting: "send-as", Texts: []string{"as members"}},
 			{Setting: "replies-as", Texts: []string{"group"}},
-			{Setting: "replies-to", Texts: []string{"group"}},
+			{Setting: "replies-to", Texts: []string{"author"}},
 		},
 	},
 	{
 		Name:     "discussion",
 		For:      "people who write to each other",
-		Posts:    "Members and owners alone. Everybody else is refused and told so.",
+		Posts:    "Only members and owners. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},
@@ -54,7 +53,7 @@ var all = []Preset{
 	{
 		Name:     "bulletin",
 		For:      "news from a few to many",
-		Posts:    "Owners and moderators alone. Everybody else is refused and told so.",
+		Posts:    "Only owners and moderators. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy. Answers go to the author, not to all.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},
@@ -73,8 +72,8 @@ var all = []Preset{
 	{
 		Name: "moderated",
 		For:  "mail that somebody looks at before anybody gets it",
-		Posts: "Everybody may try, and every message waits for a moderator, or an owner where there is none; what " +
-			"those write themselves does not. Mail that only claims to be from its sender is refused.",
+		Posts: "Everybody, and every message is held for approval, except those of moderators and owners. Forged mail " +
+			"is refused.",
 		Receives: "Every member gets a copy of what is admitted.",
 		Settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},
