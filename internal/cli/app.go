@@ -95,7 +95,7 @@ func report(ctx context.Context, err error, w io.Writer) int {
 		fmt.Fprintln(w, "yorvet: interrupted")
 		return exitWrong
 	}
-	for line := range strings.SplitSeq(err.Error(), "\n") {
+	for line := range strings.SplitSeq(errorText(err), "\n") {
 		if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) && !strings.HasPrefix(line, " ") {
 			present.Paragraph(w, line, pageOptions(w))
 		} else {
@@ -103,6 +103,23 @@ func report(ctx context.Context, err error, w io.Writer) int {
 		}
 	}
 	return exitCode(err)
+}
+
+// errorText words an error; what the system says of a file in plain words.
+func errorText(err error) string {
+	said := err.Error()
+	var file *fs.PathError
+	if !errors.As(err, &file) {
+		return said
+	}
+	reason := file.Err.Error()
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		reason = "no such file"
+	case errors.Is(err, fs.ErrPermission):
+		reason = "permission denied"
+	}
+	return strings.Replace(said, file.Error(), "cannot read "+file.Path+": "+reason, 1)
 }
 
 // exitCode returns the exit code for an error.
@@ -296,7 +313,7 @@ func loadError(path string, err error) error {
 	}
 	var file *fs.PathError
 	if errors.As(err, &file) {
-		return usageError("the estate %s cannot be read: %w", file.Path, file.Err)
+		return usageError("the estate: %w", file)
 	}
 	return usageError("%w", err)
 }

@@ -68,7 +68,7 @@ func (s *session) expectations(names []string) ([][]expect.Expectation, error) {
 	for i, name := range names {
 		text, err := localfile.Read(s.ctx, name, mostExpectations)
 		if err != nil {
-			return nil, usageError("the expectations %s cannot be read: %w", name, err)
+			return nil, usageError("the expectations: %w", err)
 		}
 		list, errs := expect.Parse(string(text))
 		lists[i] = list

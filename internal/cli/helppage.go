@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -73,8 +75,8 @@ func helpOfFlag(flag cli.Flag) present.HelpEntry {
 			noun, _, _ = strings.Cut(rest, "`")
 		}
 		entry.Name += " " + noun
-		if text := strings.Trim(doc.GetDefaultText(), `"`); text != "" && text != "0" && text != "0s" && text != "[]" &&
-			!strings.Contains(about, "(default") {
+		text := strings.Trim(cmp.Or(doc.GetDefaultText(), doc.GetValue()), `"`)
+		if none := []string{"", "0", "0s", "[]"}; !slices.Contains(none, text) && !strings.Contains(about, "(default") {
 			about += " (default: " + text + ")"
 		}
 	}

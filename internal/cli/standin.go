@@ -18,6 +18,11 @@ import (
 	"yorvet.example/yorvet/internal/standin"
 )
 
+// portFlag is the flag for a port to listen at.
+func portFlag(name, what string) cli.Flag {
+	return &cli.IntFlag{Name: "port-" + name, Usage: "the `PORT` for " + what + " (default: any free port)"}
+}
+
 func newStandin(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:  "standin",
@@ -45,17 +50,14 @@ func newStandin(streams Streams) *cli.Command {
 				Value: []string{"guest@holiday.example"},
 			},
 			&cli.StringFlag{Name: "host", Usage: "the `ADDRESS` to listen at", Value: "127.0.0.1"},
-			&cli.IntFlag{Name: "port-outside", Usage: "SMTP for the world outside: a `PORT`"},
-			&cli.IntFlag{Name: "port-submission", Usage: "SMTP with a login and STARTTLS"},
-			&cli.IntFlag{Name: "port-submissions", Usage: "SMTP with a login and TLS"},
-			&cli.IntFlag{Name: "port-imap", Usage: "IMAP with STARTTLS"},
-			&cli.IntFlag{Name: "port-imaps", Usage: "IMAP with TLS"},
-			&cli.IntFlag{Name: "port-scim", Usage: "SCIM, for import and for changes of groups"},
+			portFlag("outside", "SMTP from outside"), portFlag("submission", "SMTP with a login and STARTTLS"),
+			portFlag("submissions", "SMTP with a login and TLS"), portFlag("imap", "IMAP with STARTTLS"),
+			portFlag("imaps", "IMAP with TLS"), portFlag("scim", "SCIM, for import and for changes of groups"),
 			&cli.StringFlag{
 				Name:  "clock",
 				Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)",
 			},
-			&cli.DurationFlag{Name: "digest-every", Usage: "how long digests collect", Value: 2 * time.Second},
+			&cli.DurationFlag{Name: "digest-every", Usage: "the `TIME` for which digests collect", Value: 2 * time.Second},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runStandin(ctx, cmd, streams) },
 	}

@@ -305,9 +305,9 @@ func having(list []string) string {
 	case len(list) == 0:
 		return ""
 	case len(list) > most:
-		return fmt.Sprintf(", %d of them alone, such as %s", len(list), strings.Join(list[:most], ", "))
+		return fmt.Sprintf(", of which %d only here, such as %s", len(list), strings.Join(list[:most], ", "))
 	}
-	return ", " + strings.Join(list, ", ") + " alone"
+	return ", only here: " + strings.Join(list, ", ")
 }
 
 // addPerson adds a person, or what is said of them to that of an earlier source. It may

@@ -24,8 +24,8 @@ func All() []Preset { return slices.Clone(all) }
 
 var all = []Preset{
 	{
-		Name: "desk",
-		For:  "an address that people outside write to, answered in its own name",
+		Name:  "desk",
+		For:   "an address that people outside write to, answered in its own name",
 		Posts: "Everybody, also from outside. Forged mail is refused, and suspect mail is held for approval.",
 		Receives: "Every member gets a copy, and past mail can be read. Members answer its author as the group, so that " +
 			"what the author writes next comes to the group.",
