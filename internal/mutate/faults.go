@@ -71,6 +71,8 @@ func (c *collector) visit(n ast.Node) bool {
 	switch n := n.(type) {
 	case *ast.GenDecl:
 		return n.Tok == token.VAR // types and constants have no course to change
+	case *ast.CallExpr:
+		return !makesRoom(n)
 	case *ast.BinaryExpr:
 		if other, ok := otherwise[n.Op]; ok && !isText(n) {
 			c.add(n.OpPos, n.OpPos+token.Pos(len(n.Op.String())), other.String(),
@@ -99,16 +101,36 @@ func (c *collector) visit(n ast.Node) bool {
 	return true
 }
 
+// makesRoom reports whether a call makes an empty list, and differs by no more than room if
+// its numbers do, or gives room back.
+func makesRoom(call *ast.CallExpr) bool {
+	switch f := call.Fun.(type) {
+	case *ast.Ident:
+		if f.Name != "make" || len(call.Args) != 3 {
+			return false
+		}
+		length, ok := call.Args[1].(*ast.BasicLit)
+		return ok && length.Value == "0"
+	case *ast.SelectorExpr:
+		return f.Sel.Name == "Clip" || f.Sel.Name == "Grow"
+	}
+	return false
+}
+
 // drop adds the fault that a statement is left out, if it is one that can be.
 func (c *collector) drop(s ast.Stmt) {
 	switch s := s.(type) {
-	case *ast.ExprStmt, *ast.IncDecStmt, *ast.SendStmt:
+	case *ast.ExprStmt:
+		if call, ok := s.X.(*ast.CallExpr); ok && makesRoom(call) {
+			return
+		}
+	case *ast.IncDecStmt, *ast.SendStmt:
 	case *ast.BranchStmt:
 		if s.Tok != token.CONTINUE && s.Tok != token.BREAK {
 			return
 		}
 	case *ast.AssignStmt:
-		if s.Tok == token.DEFINE {
+		if call, ok := s.Rhs[0].(*ast.CallExpr); s.Tok == token.DEFINE || ok && makesRoom(call) {
 			return
 		}
 	default:

@@ -63,6 +63,11 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%v is no fault to try", f)
 		}
 	}
+	// What differs in room alone is left alone.
+	room, err := faults("x.go", []byte("package x\n\nfunc f() (l []int) {\n\tl = make([]int, 0, 7)\n\tl = slices.Clip(l)\n\tb.Grow(5)\n\treturn append(l, make([]int, 2)...)\n}\n"))
+	if err != nil || len(room) != 1 || room[0].says != "2 becomes 3" {
+		t.Errorf("of room, the faults are %v, %v", room, err)
+	}
 	if _, err := faults("x.go", []byte("package")); err == nil {
 		t.Error("what is no Go is no error")
 	}
