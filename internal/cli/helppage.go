@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"io"
 	"slices"
 	"strings"
@@ -16,6 +17,16 @@ func init() {
 		if cmd, ok := data.(*cli.Command); ok {
 			_ = present.Print(w, helpOf(cmd), present.Text, pageOptions(w))
 		}
+	}
+	cli.ShowCommandHelp = func(_ context.Context, cmd *cli.Command, name string) error {
+		switch sub := cmd.Command(name); {
+		case sub != nil:
+			cmd = sub
+		case len(cmd.VisibleCommands()) > 0:
+			return missingCommand(cmd)
+		}
+		cli.HelpPrinter(cmd.Root().Writer, "", cmd) // of this very command, whatever arguments it has
+		return nil
 	}
 	cli.HelpFlag = &cli.BoolFlag{Name: "help", Aliases: []string{"h"}, Usage: "show this help", Local: true}
 	cli.VersionFlag = &cli.BoolFlag{Name: "version", Aliases: []string{"v"}, Usage: "show the version", Local: true}
