@@ -81,9 +81,17 @@ func describe(d *directory.Directory) []string {
 		out = append(out, text)
 	}
 	for _, r := range d.Remarks {
-		out = append(out, "? "+r.String())
+		out = append(out, mark(r)+r.String())
 	}
 	return out
+}
+
+// mark is what a remark begins with: ?! where it says that something is left out.
+func mark(r directory.Remark) string {
+	if r.Harm {
+		return "?! "
+	}
+	return "? "
 }
 
 func TestCollect(t *testing.T) {
@@ -125,10 +133,10 @@ func TestCollect(t *testing.T) {
 				"? hq.csv:3: this has no address and is left out",
 			}},
 		{"no address in it", []string{"a kind=person mail=nowhere displayName=Ann"},
-			[]string{`? hq.csv:1: "nowhere" is no address: there is no @`, "? hq.csv:1: Ann has no address and is left out"}},
+			[]string{`?! hq.csv:1: "nowhere" is no address: there is no @`, "? hq.csv:1: Ann has no address and is left out"}},
 		{"an identifier twice", []string{ann, "ann kind=person mail=b@kelp.example"},
 			[]string{annIs, `2 b@kelp.example also=[] name="" mailbox=""`,
-				"? hq.csv:2: the identifier ann is there already"}},
+				"?! hq.csv:2: the identifier ann is there already"}},
 		{"a group", []string{"g kind=group cn=Deck_crew"},
 			[]string{"1 deck-crew@kelp.example also=[] title=Deck crew" + crewHas}},
 		{"a title that is the address", []string{"g kind=group mail=g@kelp.example cn=g@kelp.example alias="},
@@ -147,8 +155,8 @@ func TestCollect(t *testing.T) {
 			"2" + annIs[1:],
 			"1 g@kelp.example also=[] managed-in=hq read=owners owners=[ann@kelp.example]" +
 				" mods=[ann@kelp.example] members: ann@kelp.example eve@out.example",
-			"? hq.csv:1: the moderator N2 of g@kelp.example is not in this source",
-			"? hq.csv:1: the member nobody of g@kelp.example is not in this source",
+			"?! hq.csv:1: the moderator N2 of g@kelp.example is not in this source",
+			"?! hq.csv:1: the member nobody of g@kelp.example is not in this source",
 		}},
 		{"a roster", []string{
 			"g kind=group mail=g@kelp.example roster=a@kelp.example;b@kelp.example roster=everyone roster=where_(base=x)",
@@ -187,7 +195,8 @@ func TestAttributes(t *testing.T) {
 	if got := withOthers.Attributes(); got != nil {
 		t.Errorf("a map of all other attributes reads %v, want nil for all", got)
 	}
-	m, err := directory.ParseMap("office.yaml", []byte(strings.Replace(office, "others: true", "others: false", 1)))
+	closed := strings.NewReplacer("others: true", "others: false", "\"{cn}@{domain}\"", "\"x-{cn}@{domain}\"").Replace(office)
+	m, err := directory.ParseMap("office.yaml", []byte(closed))
 	if err != nil {
 		t.Fatal(err)
 	}

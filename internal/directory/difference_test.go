@@ -26,7 +26,7 @@ people:
   - {address: cat@out.example}
 groups:
   - {address: crew@kelp.example, title: Crew, owners: [ann@kelp.example], members: [ann@kelp.example, bob@kelp.example], managed-in: hq}
-  - {address: deck@kelp.example, members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}
+  - {address: deck@kelp.example, also: [tars@kelp.example], members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}
   - {address: ours@kelp.example, members: [bob@kelp.example], managed-in: lists}
   - {address: free@kelp.example, members: [bob@kelp.example]}
 `
@@ -70,6 +70,9 @@ func TestDifferences(t *testing.T) {
 			"cn=crew,dc=kelp modify; replace: mail; gang@kelp.example; -; add: mailAlternateAddress; crew@kelp.example; -", "PATCH replace address replace also", "", ""},
 		{"- {address: crew@kelp.example, title: Crew", "- {address: crew@kelp.example, also: [all@kelp.example], title: Crew",
 			"cn=crew,dc=kelp modify; add: mailAlternateAddress; all@kelp.example; -", "PATCH replace also", "", ""},
+		{"[tars@kelp.example]", "[TARS@kelp.example]", "", "", "", ""},
+		{"[tars@kelp.example]", "[mates@kelp.example]",
+			"cn=deck,dc=kelp modify; add: mailAlternateAddress; mates@kelp.example; -; delete: mailAlternateAddress; tars@kelp.example; -", "PATCH replace also", "", ""},
 		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?%28ou=quay%29; -", "PATCH replace rules", "", ""},
 		{"(unit=deck)", "(hobby=quay)", "", "PATCH replace rules", "", "rules for members of deck@kelp.example"},
 		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, gate: [admit anyone], members: [bob@kelp.example]", "", "", "", ""},
@@ -79,7 +82,7 @@ func TestDifferences(t *testing.T) {
 		{"free@kelp.example, members: [bob@kelp.example]", "free@kelp.example, members: [ann@kelp.example]", "", "", "free@kelp.example: the estate does not say where", ""},
 		{"  - {address: ours", "  - {address: new@kelp.example, members: [crew@kelp.example], managed-in: hq}\n  - {address: ours",
 			"cn=new@kelp.example,ou=groups,dc=kelp,dc=example add; groupOfNames; extensibleObject; new@kelp.example; new@kelp.example; cn=crew,dc=kelp", "POST", "", ""},
-		{"  - {address: deck@kelp.example, members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}\n", "", "cn=deck,dc=kelp delete", "DELETE", "", ""},
+		{"  - {address: deck@kelp.example, also: [tars@kelp.example], members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}\n", "", "cn=deck,dc=kelp delete", "DELETE", "", ""},
 	} {
 		older := sample.Load(t, harbour).Estate()
 		newer := sample.Load(t, strings.Replace(harbour, test.old, test.new, 1)).Estate()
@@ -109,6 +112,31 @@ func TestDifferences(t *testing.T) {
 		if got := shortSCIM(t, b.Bytes()); got != test.scim {
 			t.Errorf("%s: SCIM\n got %s\nwant %s", test.new, got, test.scim)
 		}
+	}
+}
+
+// What comes is said first, and what goes last, wherever they stand in the estate.
+func TestDifferencesInTurn(t *testing.T) {
+	older := sample.Load(t, harbour).Estate()
+	newer := sample.Load(t, strings.NewReplacer(
+		"- {address: crew@kelp.example, title: Crew", "- {address: crew@kelp.example, title: Hands",
+		"- {address: deck@kelp.example, also: [tars@kelp.example], members: [crew@kelp.example, {where: (unit=deck)}], managed-in: hq}",
+		"- {address: yard@kelp.example, managed-in: hq}",
+	).Replace(harbour)).Estate()
+	var got []string
+	for _, one := range directory.Differ(older, newer, "hq").Groups {
+		text := "-"
+		if one.Old != estate.None {
+			text = older.Address(one.Old).Local()
+		}
+		text += " "
+		if one.New != estate.None {
+			text += newer.Address(one.New).Local()
+		}
+		got = append(got, text+fmt.Sprint(one.Fields))
+	}
+	if want := "- yard[address]; crew crew[title]; deck [address]"; strings.Join(got, "; ") != want {
+		t.Errorf("%s, want %s", strings.Join(got, "; "), want)
 	}
 }
 
@@ -270,6 +298,32 @@ groups:
 		"what the members by a rule get of 2, such as g@kelp.example"}
 	if !slices.Equal(got, want) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// A text with control characters is told where a format has no way to say them.
+func TestControlLosses(t *testing.T) {
+	e := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example, name: "Ann\e"}, {address: bob@kelp.example, name: Bob}]
+groups:
+  - {address: g@kelp.example, title: "G\u0007", members: [ann@kelp.example, bob@kelp.example]}
+  - {address: h@kelp.example, about: "one\ntwo", members: [bob@kelp.example]}
+`).Estate()
+	for _, controls := range []bool{false, true} {
+		var got []string
+		for _, loss := range directory.Losses(e, directory.Carries{
+			Settings: []string{"title", "about"}, Names: true, Memberships: true, Unnamed: true, Controls: controls,
+		}) {
+			got = append(got, loss.String())
+		}
+		want := "control characters in texts of 2, such as ann@kelp.example"
+		if controls {
+			want = ""
+		}
+		if text := strings.Join(got, "; "); text != want {
+			t.Errorf("with controls %v: %q, want %q", controls, text, want)
+		}
 	}
 }
 

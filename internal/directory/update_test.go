@@ -91,7 +91,7 @@ func update(t *testing.T, text string, options directory.Options, list ...*direc
 		out = append(out, fmt.Sprint("gone ", gone.Groups, gone.People))
 	}
 	for _, r := range m.Remarks {
-		out = append(out, "? "+r.String())
+		out = append(out, mark(r)+r.String())
 	}
 	return strings.Join(out, "\n")
 }
@@ -228,6 +228,11 @@ func TestUpdate(t *testing.T) {
 			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@out.example"})
 			d.Groups[1].Members = members("dan@kelp.example", "eve@out.example")
 		}, want: "+ - address: eve@out.example\n+ - eve@out.example"},
+		{name: "somebody outside, who is a member by address alone", change: func(d *directory.Directory) {
+			d.Groups[1].Members = members("dan@kelp.example", "eve@out.example")
+			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@out.example", Name: "Eve"})
+			d.Groups = append(d.Groups, directory.Group{Line: 10, Address: "isle@kelp.example", Members: members("eve@out.example")})
+		}, want: "+ - address: eve@out.example\n+ name: Eve\n+ - eve@out.example\n+ - address: isle@kelp.example\n+ - eve@out.example"},
 		{name: "a copy that is said", change: func(d *directory.Directory) { d.Groups[0].Members[0].Copy = estate.CopyNone },
 			want: "- - {address: ann@kelp.example, copy: digest}\n+ - {address: ann@kelp.example, copy: none}"},
 		{name: "invitations that are said", change: func(d *directory.Directory) {
@@ -257,15 +262,15 @@ func TestUpdate(t *testing.T) {
 			want:    "- - address: cat@kelp.example\n- - cat@kelp.example\ngone [] [cat@kelp.example]"},
 		{name: "a person who is a group", change: func(d *directory.Directory) {
 			d.People = append(d.People, directory.Person{Line: 9, Address: "yard@kelp.example"})
-		}, want: "? hq.ldif:9: yard@kelp.example is a group in the estate, and no person"},
+		}, want: "?! hq.ldif:9: yard@kelp.example is a group in the estate, and no person"},
 		{name: "a group that is a person", change: func(d *directory.Directory) {
 			d.People = slices.Delete(d.People, 2, 3)
 			d.Groups = append(d.Groups, directory.Group{Line: 9, Address: "cat@kelp.example"})
-		}, want: "gone [] [cat@kelp.example]\n? hq.ldif:9: cat@kelp.example is a person in the estate, and no group"},
+		}, want: "gone [] [cat@kelp.example]\n?! hq.ldif:9: cat@kelp.example is a person in the estate, and no group"},
 		{name: "a group of another system", change: func(d *directory.Directory) {
 			d.Groups = append(d.Groups, directory.Group{Line: 9, Address: "tow@kelp.example",
 				Settings: []estatefile.Field{{Name: "managed-in", Text: "hq"}}, Members: members("dan@kelp.example")})
-		}, want: "? hq.ldif:9: tow@kelp.example is managed in works by the estate, not in hq; " +
+		}, want: "?! hq.ldif:9: tow@kelp.example is managed in works by the estate, not in hq; " +
 			"what this source says of it is not taken"},
 	}
 	for _, test := range tests {
@@ -286,6 +291,39 @@ func TestUpdatePartial(t *testing.T) {
 		got := update(t, followed, directory.Options{Prune: true}, list[order[0]], list[order[1]])
 		if got != "" {
 			t.Errorf("in order %v, changed\n%s", order, got)
+		}
+	}
+}
+
+// What a map owns is taken away where the source says it no longer, and only that; members
+// that a table has a column for are those that it says, if none.
+func TestUpdateOwned(t *testing.T) {
+	m, err := directory.ParseMap("office.yaml", []byte(office))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const text = `yorvet: 1
+domains: [kelp.example]
+people: []
+groups:
+  - address: g@kelp.example
+    managed-in: hq
+    about: All of us
+    subject-tag: "[g]"
+    access: {read: owners}
+    members:
+      - {address: eve@out.example, copy: none}
+`
+	for _, test := range []struct{ entry, want string }{
+		{"g kind=group mail=g@kelp.example text=All_of_us roster=eve@out.example", ""},
+		{"g kind=group mail=g@kelp.example text=Us roster=eve@out.example", "- about: All of us\n+ about: Us"},
+		{"g kind=group mail=g@kelp.example roster=eve@out.example", "- about: All of us"},
+		{"g kind=group mail=g@kelp.example text=All_of_us roster=", "- members:\n- - {address: eve@out.example, copy: none}"},
+	} {
+		c := directory.NewCollector("hq", "hq.csv", m, "kelp.example", strings.ToLower)
+		c.Add(entry(1, test.entry))
+		if got := update(t, text, directory.Options{}, c.Finish()); got != test.want {
+			t.Errorf("%s: changed\n%s\nwant\n%s", test.entry, got, test.want)
 		}
 	}
 }
