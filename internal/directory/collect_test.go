@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory"
 )
 
@@ -183,6 +184,43 @@ func TestCollect(t *testing.T) {
 				t.Errorf("collected\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(test.want, "\n"))
 			}
 		})
+	}
+}
+
+// What is wrong in a map is said in one go.
+func TestMapErrors(t *testing.T) {
+	for text, want := range map[string]string{
+		"people:\n  - match: (a=b)\n": "people need address, the name of an attribute",
+		"groups:\n  - match: (a=b)\n": "groups need address, the name of an attribute",
+		"people:\n  - match: (a=b)\n    address: mail\n    member-of: [{copy: digest}]\n":               "member-of",
+		"groups:\n  - match: (a=b)\n    address: mail\n    members: [{from: m, by: name}]\n":            "members",
+		"groups:\n  - match: (a=b)\n    address: mail\n    owners: [{from: m, by: name}]\n":             "owners",
+		"groups:\n  - match: (a=b)\n    address: mail\n    moderators: [{from: m, by: name}]\n":         "moderators",
+		"people:\n  - match: (a=b)\n    address: mail\ngroups:\n  - match: (a=b)\n    set: {kind: a}\n": "groups need address",
+		"people:\n  - match: (a=\n    address: mail\n":                                                  "never closed",
+		"nothing: yes\n": "nothing",
+	} {
+		if _, err := directory.ParseMap("m.yaml", []byte("yorvet-map: 1\n"+text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+// A map without names gives none to a rule, and takes none from one.
+func TestRuleOfNameless(t *testing.T) {
+	for text, want := range map[string]bool{"": false, "    name: cn\n": true} {
+		m, err := directory.ParseMap("m.yaml", []byte("yorvet-map: 1\npeople:\n  - match: (a=b)\n    address: mail\n"+text+
+			"groups:\n  - match: (c=d)\n    address: mail\n    rules: memberURL\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := selector.ParseFilter("(name=ann)")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if url, ok := m.RuleURL("dc=kelp", estate.MemberRule{Filter: f}); ok != want {
+			t.Errorf("with %q, the rule is %q, %t", text, url, ok)
+		}
 	}
 }
 

@@ -89,6 +89,12 @@ func TestMergeClashes(t *testing.T) {
 		{"other owners", directory.Directory{Groups: []directory.Group{{Line: 2, Address: "crew@k.example", Owners: []string{"x@o.example"}, Mods: []string{"y@o.example"}}}},
 			directory.Directory{Groups: []directory.Group{{Line: 2, Address: "crew@k.example", Owners: []string{"z@o.example"}}}},
 			"crew@k.example x@o.example y@o.example a:\n! crew@k.example: owners is 1, only here: x@o.example (a:2), not 1, only here: z@o.example (b:2)"},
+		{"members of which many are one source's", directory.Directory{Groups: []directory.Group{group("crew@k.example", members("a@o.example", "b@o.example", "c@o.example", "d@o.example"))}},
+			directory.Directory{Groups: []directory.Group{group("crew@k.example", members("d@o.example", "e@o.example", "f@o.example", "g@o.example", "h@o.example"))}},
+			"crew@k.example a: a@o.example b@o.example c@o.example d@o.example\n" +
+				"! crew@k.example: members is 4, only here: a@o.example, b@o.example, c@o.example (a:2), not 5, of which 4 only here, such as e@o.example, f@o.example, g@o.example (b:2)"},
+		{"what the sources remark", directory.Directory{Remarks: []directory.Remark{{Source: "a", Line: 3, Text: "odd", Harm: true}}},
+			directory.Directory{Remarks: []directory.Remark{{Source: "b", Line: 4, Text: "even"}}}, "?! a:3: odd\n? b:4: even"},
 		{"the second fills in", directory.Directory{Groups: []directory.Group{group("crew@k.example", nil)}},
 			directory.Directory{Groups: []directory.Group{group("crew@k.example", members("z@o.example"))}}, "crew@k.example a: z@o.example"},
 		{"members are who they are", directory.Directory{People: []directory.Person{person("ann@k.example", "a@k.example")}, Groups: []directory.Group{group("crew@k.example", members("a@k.example", "ANN@k.example", "x@o.example", "x@o.example"))}},

@@ -292,6 +292,23 @@ func TestFound(t *testing.T) {
 	}
 }
 
+// Who is renamed to an address that they had has each address once.
+func TestRenameToOwnAlias(t *testing.T) {
+	e := sample.Load(t, changetest.Quay).Estate()
+	person, alias, other := e.PersonID(0), address.MustParse("fresh@kelp.example"), address.MustParse("spare@kelp.example")
+	later, err := change.Apply(e, change.SetPersonAlso{Person: person, Also: []address.Address{alias, other}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	later, err = change.Apply(later, change.RenamePerson{Person: person, To: alias})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p := later.Person(person); p.Address != alias || len(p.Also) != 1 || p.Also[0] != other {
+		t.Errorf("is %s, also %v", p.Address, p.Also)
+	}
+}
+
 // The default holds again where nothing is said; a mailbox that was full is open.
 func TestDefaultAgain(t *testing.T) {
 	e := sample.Load(t, changetest.Quay).Estate()

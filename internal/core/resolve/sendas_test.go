@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 
@@ -78,6 +79,55 @@ func TestProof(t *testing.T) {
 		}
 		if (delegates.Code != nil) != (c.codes != "") || (delegates.Delivery != nil) != (c.codes != "") {
 			t.Errorf("%s: the code is %+v", c.name, delegates.Code)
+		}
+	}
+}
+
+// Everybody who writes from their own address is in one class of a send-as: that of the
+// first rule that picks them, or the one of those who may not.
+func TestSendAsClasses(t *testing.T) {
+	b := newBuilder(t)
+	parse := func(text string) selector.Expr {
+		x, err := selector.Parse(text, selector.ForPeople)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	g := b.b.AddGroup(estate.Group{Address: at("g"), SendAs: []estate.SendAsRule{
+		{SendAs: estate.AsGroup, Selector: parse("ada@kelp.example")}, {SendAs: estate.ForGroup, Selector: parse("ada@kelp.example or bo@kelp.example")},
+	}}, nil)
+	for _, name := range []string{"ada", "bo", "cy"} {
+		b.person(name)
+	}
+	r := b.resolver(1)
+	var got []string
+	for i, class := range r.SendAsClasses(g) {
+		for _, id := range class.ToArray() {
+			got = append(got, fmt.Sprint(i, r.e.Address(estate.ID(id)).Local()))
+		}
+	}
+	if want := "[0g 0cy 1ada 2bo]"; fmt.Sprint(got) != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+}
+
+// A gate that speaks of its own group says something else in each.
+func TestSameForAll(t *testing.T) {
+	for gate, want := range map[string]bool{
+		"": true, "admit inside": true, "admit in g@kelp.example": true, "refuse unproven": true, "admit where (a=b)": true,
+		"admit members": false, "admit inside or owners": false, "hold not moderators": false, "hold newcomers(3d)": false,
+	} {
+		var gates []string
+		if gate != "" {
+			gates = []string{"refuse suspect", gate}
+		}
+		b := newBuilder(t)
+		g := b.group("g", estate.List, gates...)
+		roster := b.group("r", estate.Roster, gates...)
+		e := b.resolver(1).Estate()
+		if got := SameForAll(e.Group(g)); got != want || SameForAll(e.Group(roster)) {
+			t.Errorf("%q: the same for all is %t, in a roster %t", gate, got, SameForAll(e.Group(roster)))
 		}
 	}
 }

@@ -38,6 +38,10 @@ func TestFilters(t *testing.T) {
 		{"(base=n*)", true},
 		{"(base=*pier)", true},
 		{"(base=*th*pi*)", true},
+		{"(base=south*pier)", false},
+		{"(base=north*quay)", false},
+		{"(base=*quay)", false},
+		{"(base=quay*)", false},
 		{"(base=n*p*r)", true},
 		{"(base=north*north-pier)", false}, // the pieces do not overlap
 		{"(base=*-*-*)", false},

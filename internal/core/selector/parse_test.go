@@ -144,6 +144,8 @@ func TestParseRule(t *testing.T) {
 		{"admit inside because no", "expected a text in double quotes"},
 		{`admit inside because "no`, "never closed"},
 		{`admit inside because "no" or`, "expected the end after the text"},
+		{`admit inside because "no"x`, "expected the end after the text"},
+		{`admit inside because ""x`, "expected the end after the text"},
 	} {
 		if _, err := ParseRule(c.in, verdicts, ForMessages); err == nil || !strings.Contains(err.Error(), c.reason) {
 			t.Errorf("ParseRule(%q) = %v, want %q", c.in, err, c.reason)
