@@ -1,7 +1,11 @@
 package yorvet
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -64,6 +68,46 @@ func TestLayers(t *testing.T) {
 				if strings.HasPrefix(used, module) && !strings.HasPrefix(used, module+"/internal/core/") && used != module+"/internal/probe" ||
 					slices.Contains([]string{"os", "net", "io/fs", "os/exec"}, used) {
 					t.Errorf("%s uses %s, and is to print only", names[0], used)
+				}
+			}
+		}
+	}
+}
+
+// identifier is a word that can only be a name of the code.
+var identifier = regexp.MustCompile(`^[A-Za-z]+[a-z][A-Z]\w*$`)
+
+// A comment on something begins with its name, not with one that it had.
+func TestCommentsNameWhatTheyAreOf(t *testing.T) {
+	out, err := exec.Command("git", "ls-files", "*.go").Output()
+	if err != nil {
+		t.Skip("this is no clone of the repository: ", err)
+	}
+	files := token.NewFileSet()
+	check := func(name string, doc *ast.CommentGroup, at token.Pos) {
+		words := strings.Fields(doc.Text())
+		if len(words) > 1 && slices.Contains([]string{"A", "An", "The"}, words[0]) {
+			words = words[1:]
+		}
+		if len(words) > 0 && identifier.MatchString(words[0]) && words[0] != name {
+			t.Errorf("%s: the comment on %s begins with %s", files.Position(at), name, words[0])
+		}
+	}
+	for _, path := range strings.Fields(string(out)) {
+		file, err := parser.ParseFile(files, path, nil, parser.ParseComments)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, decl := range file.Decls {
+			switch d := decl.(type) {
+			case *ast.FuncDecl:
+				check(d.Name.Name, d.Doc, d.Pos())
+			case *ast.GenDecl:
+				for _, spec := range d.Specs {
+					if s, ok := spec.(*ast.TypeSpec); ok {
+						check(s.Name.Name, s.Doc, s.Pos())
+						check(s.Name.Name, d.Doc, s.Pos())
+					}
 				}
 			}
 		}

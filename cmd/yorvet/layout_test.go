@@ -128,6 +128,9 @@ func addressesIn(t *testing.T, dir string) map[string]bool {
 	return known
 }
 
+// unwrapped is where a sentence goes on in the next line.
+var unwrapped = regexp.MustCompile(`\n  +`)
+
 // The counts of the first line are those of the JSON.
 func TestFirstLinesCount(t *testing.T) {
 	dir := t.TempDir()
@@ -206,7 +209,8 @@ func TestFirstLinesCount(t *testing.T) {
 		if err := json.Unmarshal([]byte(run(t, dir, nil, append(slices.Clone(args), "--json")).stdout), &answer); err != nil {
 			t.Fatalf("%s: %v", c.line, err)
 		}
-		first, _, _ := strings.Cut(text.stdout, "\n")
+		first := unwrapped.ReplaceAllString(text.stdout, " ")
+		first, _, _ = strings.Cut(first, "\n")
 		if want := c.want(answer); !strings.Contains(first, want) {
 			t.Errorf("%s begins with %q, want %q", c.line, first, want)
 		}

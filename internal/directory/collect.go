@@ -259,7 +259,7 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 			if a := &e.Attributes[i]; a.is(attribute.Value) {
 				for _, v := range a.Values {
 					if v = strings.TrimSpace(v); v != "" {
-						p.Attributes = append(p.Attributes, estate.Attribute{Attribute: attribute.Attribute, Value: v})
+						p.Attributes = append(p.Attributes, estate.Attribute{Name: attribute.Name, Value: v})
 					}
 				}
 			}
@@ -304,7 +304,7 @@ func called(e *Entry, name string) string {
 	return "this"
 }
 
-// otherFacts returns the attributes that no field takes.
+// otherAttributes returns the attributes that no field takes.
 func (c *Collector) otherAttributes(e *Entry, m *PeopleMap) []estate.Attribute {
 	taken := slices.Concat(m.Address, m.Also, m.Name, m.Key)
 	if m.Mailbox != nil {
@@ -323,7 +323,7 @@ func (c *Collector) otherAttributes(e *Entry, m *PeopleMap) []estate.Attribute {
 		for _, value := range a.Values {
 			for _, one := range c.items(value) {
 				if one = strings.TrimSpace(one); one != "" {
-					attributes = append(attributes, estate.Attribute{Attribute: name, Value: one})
+					attributes = append(attributes, estate.Attribute{Name: name, Value: one})
 				}
 			}
 		}

@@ -25,6 +25,7 @@ people:
   - match: (kind=pilot)
     address: mail
     name: call
+    mailbox: {from: mode, open: [ok], closed: [off]}
     others: true
 groups:
   - match: (kind=group)
@@ -60,7 +61,7 @@ func describe(d *directory.Directory) []string {
 	for _, p := range d.People {
 		text := fmt.Sprintf("%d %s also=%v name=%q mailbox=%q", p.Line, p.Address, p.Also, p.Name, p.Mailbox)
 		for _, f := range p.Attributes {
-			text += " " + f.Attribute + "=" + f.Value
+			text += " " + f.Name + "=" + f.Value
 		}
 		out = append(out, text)
 	}
@@ -126,8 +127,8 @@ func TestCollect(t *testing.T) {
 		}},
 		{"attributes", []string{"a kind=person mail=a@kelp.example job=_ job=deck job=tow office=pier"},
 			[]string{`1 a@kelp.example also=[] name="" mailbox="" Post=deck Post=tow base=pier`}},
-		{"all else is an attribute", []string{"a kind=pilot mail=a@kelp.example call=Ay rank=1;2 name=Bee address=x"},
-			[]string{`1 a@kelp.example also=[] name="Ay" mailbox="" kind=pilot rank=1 rank=2 name-2=Bee address-2=x`}},
+		{"all else is an attribute", []string{"a kind=pilot mail=a@kelp.example call=Ay mode=off rank=1;2 name=Bee address=x"},
+			[]string{`1 a@kelp.example also=[] name="Ay" mailbox="closed" kind=pilot rank=1 rank=2 name-2=Bee address-2=x`}},
 		{"nobody without an address", []string{"a kind=person displayName=Ann", "b kind=person", "- kind=person"},
 			[]string{
 				"? hq.csv:1: Ann has no address and is left out", "? hq.csv:2: b has no address and is left out",
@@ -238,7 +239,7 @@ func TestAttributes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := "kind mail nick alias displayName first last number job office state team call " +
+	want := "kind mail nick alias displayName first last number job office state team call mode " +
 		"cn text copy tell-held gate owner judge member roster wide"
 	if got := strings.Join(m.Attributes(), " "); got != want {
 		t.Errorf("reads\n%s\nwant\n%s", got, want)

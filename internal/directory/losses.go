@@ -112,13 +112,13 @@ func (l *losses) person(e *estate.Estate, id estate.ID, c Carries) {
 	}
 	before := ""
 	for _, f := range e.Attributes(id) {
-		l.controls(c, who, f.Attribute, f.Value)
-		if c.Attributes == nil || !c.Attributes(f.Attribute, f.Value) {
-			l.add("the attribute "+f.Attribute, who)
-		} else if c.OneValue && f.Attribute == before {
-			l.add("further values of the attribute "+f.Attribute, who)
+		l.controls(c, who, f.Name, f.Value)
+		if c.Attributes == nil || !c.Attributes(f.Name, f.Value) {
+			l.add("the attribute "+f.Name, who)
+		} else if c.OneValue && f.Name == before {
+			l.add("further values of the attribute "+f.Name, who)
 		}
-		before = f.Attribute
+		before = f.Name
 	}
 }
 
@@ -227,9 +227,9 @@ func chosen(e estate.Entry) string {
 	return strings.Join(list, ", ")
 }
 
-// FactAttribute returns the attribute in which a map has an attribute, and whether
-// there is one.
-func (m *Map) AttributeAttribute(attribute string) (string, bool) { return attributeOf(m, attribute) }
+// FieldOf returns the field of the source that an attribute of people is read from, and
+// whether the map has one.
+func (m *Map) FieldOf(attribute string) (string, bool) { return fieldFor(m, attribute) }
 
 // RuleURL returns a rule for members as an LDAP URL (RFC 4516), if the map has an
 // attribute for all attributes that it asks for.

@@ -190,7 +190,7 @@ func (m *Map) prepare() {
 		p := &m.People[i]
 		look(p.Match)
 		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
-			p.attributes = append(p.attributes, estate.Attribute{Attribute: name, Value: p.Attributes[name]})
+			p.attributes = append(p.attributes, estate.Attribute{Name: name, Value: p.Attributes[name]})
 		}
 	}
 	for _, g := range m.Groups {

@@ -409,7 +409,7 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 	m.mergeAttributes(old, p.Attributes, place)
 }
 
-// mergeFacts adds to a person the attributes that another source says.
+// mergeAttributes adds to a person the attributes that another source says.
 func (m *merger) mergeAttributes(old *mergedPerson, attributes []estate.Attribute, place estate.Place) {
 	old.attributes = slices.Clip(old.attributes)
 	names, values := estatefile.GroupAttributes(attributes)
@@ -419,7 +419,7 @@ func (m *merger) mergeAttributes(old *mergedPerson, attributes []estate.Attribut
 		switch {
 		case len(has) == 0:
 			for _, v := range values[i] {
-				old.attributes = append(old.attributes, estate.Attribute{Attribute: name, Value: v})
+				old.attributes = append(old.attributes, estate.Attribute{Name: name, Value: v})
 			}
 			old.note(field, place)
 		case !slices.Equal(has, values[i]):
@@ -449,7 +449,7 @@ func attributeValues(attributes []estate.Attribute, name string) []string {
 	var list []string
 	folded := selector.Fold(name)
 	for _, f := range attributes {
-		if selector.Fold(f.Attribute) == folded {
+		if selector.Fold(f.Name) == folded {
 			list = append(list, f.Value)
 		}
 	}

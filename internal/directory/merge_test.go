@@ -23,7 +23,7 @@ func tell(m *directory.Merged) string {
 	for _, p := range m.People {
 		text := texts(p.Fields)
 		for _, f := range p.Attributes {
-			text += " " + f.Attribute + "=" + f.Value
+			text += " " + f.Name + "=" + f.Value
 		}
 		parts = append(parts, text)
 	}
@@ -93,6 +93,9 @@ func TestMergeClashes(t *testing.T) {
 			directory.Directory{Groups: []directory.Group{group("crew@k.example", members("d@o.example", "e@o.example", "f@o.example", "g@o.example", "h@o.example"))}},
 			"crew@k.example a: a@o.example b@o.example c@o.example d@o.example\n" +
 				"! crew@k.example: members is 4, only here: a@o.example, b@o.example, c@o.example (a:2), not 5, of which 4 only here, such as e@o.example, f@o.example, g@o.example (b:2)"},
+		{"members by rules", directory.Directory{Groups: []directory.Group{group("crew@k.example", []estatefile.Member{{Everyone: true}, {Where: "(a=b)"}})}},
+			directory.Directory{Groups: []directory.Group{group("crew@k.example", members("x@o.example"))}},
+			"crew@k.example a:  (a=b)\n! crew@k.example: members is 2, only here: everyone, where (a=b) (a:2), not 1, only here: x@o.example (b:2)"},
 		{"what the sources remark", directory.Directory{Remarks: []directory.Remark{{Source: "a", Line: 3, Text: "odd", Harm: true}}},
 			directory.Directory{Remarks: []directory.Remark{{Source: "b", Line: 4, Text: "even"}}}, "?! a:3: odd\n? b:4: even"},
 		{"the second fills in", directory.Directory{Groups: []directory.Group{group("crew@k.example", nil)}},
@@ -102,8 +105,8 @@ func TestMergeClashes(t *testing.T) {
 		{"outside groups are left out", directory.Directory{Groups: []directory.Group{group("crew@o.example", nil), group("deck@k.example", nil, "deck@o.example", "top@k.example")}}, directory.Directory{},
 			"deck@k.example top@k.example a:\n?! a:2: the group crew@o.example is left out: its address is outside k.example"},
 		{"a rule counts once", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Where: "(a=b)"}, {Where: "(A=B)"}, {Everyone: true}, {Everyone: true}})}}, directory.Directory{}, "g@k.example a: (a=b) "},
-		{"attributes of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Attributes: []estate.Attribute{{Attribute: "base", Value: "x"}}}}},
-			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Attributes: []estate.Attribute{{Attribute: "Base", Value: "y"}, {Attribute: "post", Value: "z"}}}}},
+		{"attributes of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Attributes: []estate.Attribute{{Name: "base", Value: "x"}}}}},
+			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Attributes: []estate.Attribute{{Name: "Base", Value: "y"}, {Name: "post", Value: "z"}}}}},
 			"ann@k.example Ann full base=x post=z\n! ann@k.example: name is \"Ann\" (a:1), not \"Anna\" (b:3)\n! ann@k.example: the attribute Base is \"x\" (a:1), not \"y\" (b:3)"},
 		{"a nested group takes every or none", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Address: "h@k.example", Membership: estate.Membership{Copy: estate.CopyDigest, Paused: true}}}), group("h@k.example", nil)}}, directory.Directory{},
 			"g@k.example a: h@k.example\nh@k.example a:"},

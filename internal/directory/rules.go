@@ -107,7 +107,7 @@ func (c *Collector) attributeOf(attribute string) (string, bool) {
 	for _, p := range c.d.Map.People {
 		for _, one := range p.attributes {
 			if strings.EqualFold(one.Value, attribute) {
-				return one.Attribute, true
+				return one.Name, true
 			}
 		}
 		for _, from := range p.Address {
@@ -124,11 +124,12 @@ func (c *Collector) attributeOf(attribute string) (string, bool) {
 	return "", false
 }
 
-// attributeOf is factOf the other way round.
-func attributeOf(m *Map, attribute string) (string, bool) {
+// fieldFor returns the field of the source that an attribute of people is read from: the
+// other way round.
+func fieldFor(m *Map, attribute string) (string, bool) {
 	for _, p := range m.People {
 		for _, f := range p.attributes {
-			if strings.EqualFold(f.Attribute, attribute) {
+			if strings.EqualFold(f.Name, attribute) {
 				return f.Value, true
 			}
 		}
@@ -180,7 +181,7 @@ func untranslate(m *Map, f selector.Filter) (selector.Filter, bool) {
 		return selector.FilterNot{X: x}, ok
 	}
 	item := *f.(*selector.Item)
-	name, ok := attributeOf(m, item.Attribute)
+	name, ok := fieldFor(m, item.Attribute)
 	item.Attribute = name
 	return &item, ok
 }

@@ -102,7 +102,7 @@ func source() *directory.Directory {
 	return &directory.Directory{
 		Name: "hq", File: "hq.ldif",
 		People: []directory.Person{
-			{Line: 1, Address: "ann@kelp.example", Name: "Ann", Attributes: []estate.Attribute{{Attribute: "base", Value: "pier"}}},
+			{Line: 1, Address: "ann@kelp.example", Name: "Ann", Attributes: []estate.Attribute{{Name: "base", Value: "pier"}}},
 			{Line: 2, Address: "bob@kelp.example", Mailbox: "full"},
 			{Line: 3, Address: "cat@kelp.example"},
 			{Line: 4, Address: "dan@kelp.example"},
@@ -145,7 +145,7 @@ func TestUpdate(t *testing.T) {
 		{name: "an attribute", change: func(d *directory.Directory) { d.People[0].Attributes[0].Value = "quay" },
 			want: "- attributes: {base: pier}\n+ attributes: {base: quay}"},
 		{name: "an attribute of two values", change: func(d *directory.Directory) {
-			d.People[0].Attributes = append(d.People[0].Attributes, estate.Attribute{Attribute: "Base", Value: "quay"})
+			d.People[0].Attributes = append(d.People[0].Attributes, estate.Attribute{Name: "Base", Value: "quay"})
 		}, want: "- attributes: {base: pier}\n+ attributes: {base: [pier, quay]}"},
 		{name: "another main address", change: func(d *directory.Directory) {
 			d.People[0].Address, d.People[0].Also = "anna@kelp.example", []string{"ann@kelp.example"}
@@ -168,7 +168,7 @@ func TestUpdate(t *testing.T) {
 		}, want: "+ - address: eve@kelp.example\n+ name: Eve"},
 		{name: "somebody new, with all that a person may have", change: func(d *directory.Directory) {
 			d.People = append(d.People, directory.Person{Line: 9, Address: "eve@kelp.example", Name: "Eve", Mailbox: "closed",
-				Also: []string{"e@kelp.example", "eva@kelp.example"}, Attributes: []estate.Attribute{{Attribute: "base", Value: "quay"}}})
+				Also: []string{"e@kelp.example", "eva@kelp.example"}, Attributes: []estate.Attribute{{Name: "base", Value: "quay"}}})
 		}, want: "+ - address: eve@kelp.example\n+ name: Eve\n+ also: [e@kelp.example, eva@kelp.example]\n+ mailbox: closed\n+ attributes: {base: quay}"},
 		{name: "a member that does not exist, twice", change: func(d *directory.Directory) {
 			d.Groups[1].Members = append(d.Groups[1].Members, members("ghost@kelp.example", "GHOST@kelp.example")...)
@@ -193,6 +193,9 @@ func TestUpdate(t *testing.T) {
 			d.Groups[0].Owners = append(d.Groups[0].Owners, "dan@kelp.example")
 		}, want: "- owners: [ann@kelp.example, bob@kelp.example]\n" +
 			"+ owners: [ann@kelp.example, bob@kelp.example, dan@kelp.example]"},
+		{name: "a moderator more", change: func(d *directory.Directory) {
+			d.Groups[0].Mods = []string{"dan@kelp.example"}
+		}, want: "+ moderators:"},
 		{name: "no owners are said", change: func(d *directory.Directory) { d.Groups[0].Owners = nil }},
 		{name: "a group with another main address", change: func(d *directory.Directory) {
 			d.Groups[0].Address = "team@kelp.example"

@@ -236,10 +236,10 @@ func (p *Prepared) Create(ctx context.Context) ([]string, error) {
 func (p *NewPerson) inTable() bool {
 	for _, f := range p.Attributes {
 		if strings.ContainsAny(f.Value, ";") || f.Value == "" || strings.TrimSpace(f.Value) != f.Value ||
-			selector.Fold(f.Attribute) == "attributes" {
+			selector.Fold(f.Name) == "attributes" {
 			return false
 		}
-		switch f.Attribute {
+		switch f.Name {
 		case "also", "mailbox":
 			return false
 		}
@@ -325,9 +325,9 @@ func (c *Content) peopleTable() []byte {
 	at := map[string]int{}
 	for _, p := range c.People {
 		for _, f := range p.Attributes {
-			if folded := selector.Fold(f.Attribute); at[folded] == 0 {
+			if folded := selector.Fold(f.Name); at[folded] == 0 {
 				at[folded] = len(columns)
-				columns = append(columns, f.Attribute)
+				columns = append(columns, f.Name)
 			}
 		}
 	}
@@ -346,7 +346,7 @@ func (c *Content) peopleTable() []byte {
 			row[slices.Index(columns, f.Name)] = f.cell()
 		}
 		for _, f := range p.Attributes {
-			cell := &row[at[selector.Fold(f.Attribute)]]
+			cell := &row[at[selector.Fold(f.Name)]]
 			if *cell != "" {
 				*cell += ";"
 			}

@@ -23,7 +23,7 @@ func large(people int) *Content {
 		Access: []Field{{Name: "find", Text: "anyone"}}, Members: []Member{{Everyone: true}, {Where: "(base=quay; west)"}}}
 	for i := range people {
 		p := NewPerson{Fields: []Field{{Name: "address", Text: fmt.Sprintf("p%d@kelp.example", i)}, {Name: "name", Text: fmt.Sprintf("Person, %d", i)}, {Name: "mailbox", Text: "open"}},
-			Attributes: []estate.Attribute{{Attribute: "base", Value: []string{"quay", "quay; west", "007", "=x"}[i%4]}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}}
+			Attributes: []estate.Attribute{{Name: "base", Value: []string{"quay", "quay; west", "007", "=x"}[i%4]}, {Name: "post", Value: "a"}, {Name: "post", Value: "b"}}}
 		if i%5 == 0 {
 			p.Fields = append(p.Fields, Field{Name: "also", List: []string{fmt.Sprintf("also%d@out.example", i)}})
 		}

@@ -39,14 +39,14 @@ func (d *Draft) addPerson(p NewPerson) {
 	c.add = append(c.add, v)
 }
 
-// GroupFacts returns the attributes of attributes in their order, without case, and the
-// values of each.
+// GroupAttributes returns the names of attributes in their order, each once whatever its
+// case, and the values of each.
 func GroupAttributes(attributes []estate.Attribute) (names []string, values [][]string) {
 	for _, f := range attributes {
-		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Attribute) })
+		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Name) })
 		if i < 0 {
 			i = len(names)
-			names, values = append(names, f.Attribute), append(values, nil)
+			names, values = append(names, f.Name), append(values, nil)
 		}
 		values[i] = append(values[i], f.Value)
 	}
@@ -68,7 +68,7 @@ func attributeFields(names []string, values [][]string) []Field {
 // plainNumber is a number that stands without quotes in YAML and JSON alike.
 var plainNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?$`)
 
-// factField returns a field that is an attribute: a number stands without quotes.
+// attributeField returns a field that is an attribute: a number stands without quotes.
 func attributeField(f Field) Field {
 	f.isNumber = plainNumber.MatchString(f.Text)
 	return f
@@ -91,7 +91,7 @@ func (d *Draft) setPerson(person estate.ID, fields ...Field) {
 	}
 }
 
-// setFacts sets attributes of a person by their attributes.
+// setAttributes sets attributes of a person.
 func (d *Draft) setAttributes(person estate.ID, attributes ...Field) {
 	place := d.before.Person(person).Place
 	if d.isTable(place) {

@@ -235,7 +235,7 @@ func randomWholeEdit(random *rand.Rand, e *estate.Estate, g estate.ID, fresh add
 func randomPersonEdit(random *rand.Rand, e *estate.Estate, fresh address.Address) edit {
 	person := e.PersonID(random.IntN(e.People()))
 	if e.Person(person).Implied {
-		attributes := []estate.Attribute{{Attribute: "base", Value: "quay"}, {Attribute: "post", Value: "a"}, {Attribute: "post", Value: "b"}}
+		attributes := []estate.Attribute{{Name: "base", Value: "quay"}, {Name: "post", Value: "a"}, {Name: "post", Value: "b"}}
 		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Address: fresh, Name: "New", Attributes: attributes}}}
 	}
 	who := e.Address(person).String()

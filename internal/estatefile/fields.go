@@ -144,7 +144,7 @@ func (s *personSpec) setMailbox(l *loader, it item) {
 	setWord(l, &s.person.Mailbox, it, mailboxWords)
 }
 
-// checkFactName reports whether an attribute may have that name.
+// checkAttributeName reports whether an attribute may have that name.
 func (l *loader) checkAttributeName(name string, place estate.Place) bool {
 	switch selector.Fold(name) {
 	case "address", "name":

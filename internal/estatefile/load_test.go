@@ -327,7 +327,7 @@ groups:
 	}
 	var attributes []string
 	for _, f := range e.Attributes(ada) {
-		attributes = append(attributes, f.Attribute+"="+f.Value)
+		attributes = append(attributes, f.Name+"="+f.Value)
 	}
 	if got := strings.Join(attributes, " "); got != "big=1_000 is=true n=0x1F on=no tags=x tags=7 when=2026-03-02 years=007" {
 		t.Errorf("the attributes are %s", got)

@@ -325,7 +325,7 @@ func (d *document) readPerson(n *yaml.Node) {
 	}
 }
 
-// readFacts reads a mapping with any keys to a value or a list of values, which
+// readAttributes reads a mapping with any keys to a value or a list of values, which
 // all are text as written.
 func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
 	if n.Kind != yaml.MappingNode {
@@ -364,7 +364,7 @@ func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
 			case v.Kind != yaml.ScalarNode:
 				d.wrong(v, "text or a list of texts for an attribute")
 			case d.what(v) != "nothing":
-				s.attributes = append(s.attributes, estate.Attribute{Attribute: key.Value, Value: v.Value})
+				s.attributes = append(s.attributes, estate.Attribute{Name: key.Value, Value: v.Value})
 			}
 		}
 	}

@@ -415,10 +415,10 @@ func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, 
 		switch {
 		case name == "" || value == "":
 		case strings.IndexByte(value, ';') < 0:
-			s.attributes = append(s.attributes, estate.Attribute{Attribute: name, Value: value})
+			s.attributes = append(s.attributes, estate.Attribute{Name: name, Value: value})
 		default:
 			for _, it := range t.cells(i) {
-				s.attributes = append(s.attributes, estate.Attribute{Attribute: name, Value: it.text})
+				s.attributes = append(s.attributes, estate.Attribute{Name: name, Value: it.text})
 			}
 		}
 	}

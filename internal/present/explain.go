@@ -19,13 +19,13 @@ type Explanations struct {
 
 // An Explanation follows one message.
 type Explanation struct {
-	From    string            `json:"from"`
-	To      string            `json:"to"`
-	Message MessageAttributes `json:"message"`
-	Sender  SenderAttributes  `json:"sender"`
-	SendAs  *SendAsDecision   `json:"sendAs,omitempty"` // where it is written in a group's name
-	Group   string            `json:"group,omitempty"`  // the main address of To, if it is a group
-	Tried   []Tried           `json:"tried"`
+	From    string          `json:"from"`
+	To      string          `json:"to"`
+	Message MessageTraits   `json:"message"`
+	Sender  SenderTraits    `json:"sender"`
+	SendAs  *SendAsDecision `json:"sendAs,omitempty"` // where it is written in a group's name
+	Group   string          `json:"group,omitempty"`  // the main address of To, if it is a group
+	Tried   []Tried         `json:"tried"`
 	Decision
 	Approvers  []string    `json:"approvers,omitempty"` // who can release it, if it is held
 	Ways       []Way       `json:"ways"`
@@ -39,8 +39,8 @@ type Explanation struct {
 	owners  bool     // the approvers are owners, for want of moderators
 }
 
-// MessageFacts are what the gates can know of the message.
-type MessageAttributes struct {
+// MessageTraits are what the gates can know of the message.
+type MessageTraits struct {
 	Unproven   bool  `json:"unproven"`
 	Suspect    bool  `json:"suspect"`
 	Automatic  bool  `json:"automatic"`
@@ -48,8 +48,8 @@ type MessageAttributes struct {
 	Size       int64 `json:"size"`
 }
 
-// SenderAttributes are what the estate knows of the sender.
-type SenderAttributes struct {
+// SenderTraits are what the estate knows of the sender.
+type SenderTraits struct {
 	Is      string `json:"is"`                // person, group or stranger
 	Address string `json:"address,omitempty"` // the main address
 	Name    string `json:"name,omitempty"`
@@ -109,7 +109,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	n := newNamer(r)
 	a := &Explanation{
 		From: c.From.String(), To: c.To.String(),
-		Message: MessageAttributes(c.Message),
+		Message: MessageTraits(c.Message),
 		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
 	}
 	a.Sender = n.sender(r.Sender(c.From))
@@ -161,8 +161,8 @@ func (a *Explanation) suggest(n namer, unknown string) {
 	a.Nearest = nearest.Words(unknown, n.e.Addresses, 3)
 }
 
-func (n namer) sender(s resolve.Sender) SenderAttributes {
-	attributes := SenderAttributes{Is: "stranger", Inside: s.Inside}
+func (n namer) sender(s resolve.Sender) SenderTraits {
+	attributes := SenderTraits{Is: "stranger", Inside: s.Inside}
 	switch {
 	case s.ID == estate.None:
 	case n.e.IsGroup(s.ID):

@@ -104,7 +104,7 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 		a.Also = append(a.Also, also.String())
 	}
 	for _, attribute := range n.e.Attributes(id) {
-		a.Attributes[attribute.Attribute] = append(a.Attributes[attribute.Attribute], attribute.Value)
+		a.Attributes[attribute.Name] = append(a.Attributes[attribute.Name], attribute.Value)
 	}
 	for _, verdict := range estate.VerdictWords() {
 		a.Posts[verdict] = []Posted{}

@@ -42,7 +42,7 @@ type Reader struct {
 	Private  bool   `json:"private"`  // whether a member's own address shows in some such message
 }
 
-// NewSpeaks asks who may write in the name of a group.
+// NewSendsAs asks who may write in the name of a group.
 func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 	n := newNamer(r)
 	g := n.e.Group(group)

@@ -149,7 +149,7 @@ func TestMerge(t *testing.T) {
 [{address crew@kelpmere.example []} {title Crew []} {managed-in hq []}] ann@kelpmere.example bob@kelpmere.example
 [{address all@kelpmere.example []} {managed-in lists []}] crew@kelpmere.example cat@kelpmere.example
 ann@kelpmere.example: name is "Ann Oake" (hq.ldif:1), not "Anna Oake" (staff.csv:2)
-crew@kelpmere.example: members is 2, bob@kelpmere.example alone (hq.ldif:13), not 2, cat@kelpmere.example alone (lists.aliases:1)
+crew@kelpmere.example: members is 2, only here: bob@kelpmere.example (hq.ldif:13), not 2, only here: cat@kelpmere.example (lists.aliases:1)
 `
 	if text := strings.ReplaceAll(got.String(), " false}", "}"); text != want {
 		t.Errorf("got\n%s\nwant\n%s", got.String(), want)

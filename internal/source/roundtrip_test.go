@@ -118,12 +118,12 @@ func describe(e *estate.Estate, c directory.Carries, selves bool) string {
 		}
 		before := ""
 		for _, f := range e.Attributes(id) {
-			if c.OneValue && f.Attribute == before {
+			if c.OneValue && f.Name == before {
 				continue
 			}
-			before = f.Attribute
-			if c.Attributes != nil && c.Attributes(f.Attribute, f.Value) {
-				line(who, "attribute", f.Attribute, f.Value)
+			before = f.Name
+			if c.Attributes != nil && c.Attributes(f.Name, f.Value) {
+				line(who, "attribute", f.Name, f.Value)
 			}
 		}
 	}

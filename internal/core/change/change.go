@@ -157,7 +157,7 @@ type SetPerson struct {
 	Text   string // "" for none
 }
 
-// A SetFact is a person with other values of an attribute.
+// A SetAttribute is a person with other values of an attribute.
 type SetAttribute struct {
 	Person    estate.ID
 	Attribute string

@@ -95,7 +95,7 @@ func (c RemoveGroup) key(k *key) { k.add("remove group", c.Group) }
 func (c AddPerson) key(k *key) {
 	k.add("add person", estate.None, c.Name, c.Mailbox.String()).addresses(c.Address).addresses(c.Also...)
 	for _, f := range c.Attributes {
-		k.texts(f.Attribute, f.Value)
+		k.texts(f.Name, f.Value)
 	}
 }
 func (c SetPerson) key(k *key)     { k.add("set person", c.Person, c.Field, c.Text) }

@@ -84,10 +84,10 @@ func (c SetAttribute) apply(w *work) error {
 	p := w.person(c.Person)
 	w.moves = true
 	p.attributes = slices.DeleteFunc(p.attributes, func(f estate.Attribute) bool {
-		return selector.Fold(f.Attribute) == selector.Fold(c.Attribute)
+		return selector.Fold(f.Name) == selector.Fold(c.Attribute)
 	})
 	for _, value := range c.Values {
-		p.attributes = append(p.attributes, estate.Attribute{Attribute: w.e.AttributeName(c.Attribute), Value: value})
+		p.attributes = append(p.attributes, estate.Attribute{Name: w.e.AttributeName(c.Attribute), Value: value})
 	}
 	return nil
 }

@@ -100,7 +100,7 @@ func addressTexts(list []address.Address) []string {
 func attributeTexts(e *estate.Estate, id estate.ID) []string {
 	var texts []string
 	for _, f := range e.Attributes(id) {
-		texts = append(texts, f.Attribute+": "+f.Value)
+		texts = append(texts, f.Name+": "+f.Value)
 	}
 	return texts
 }

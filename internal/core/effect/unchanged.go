@@ -204,7 +204,7 @@ func (p *printer) person(id estate.ID) uint64 {
 		text(h, p.e.Key(a))
 	}
 	for _, attribute := range p.e.Attributes(id) {
-		text(h, selector.Fold(attribute.Attribute), attribute.Value)
+		text(h, selector.Fold(attribute.Name), attribute.Value)
 	}
 	return h.Sum64()
 }

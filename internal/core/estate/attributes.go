@@ -9,8 +9,8 @@ import (
 
 // An Attribute is one value of one attribute of a person.
 type Attribute struct {
-	Attribute string
-	Value     string
+	Name  string
+	Value string
 }
 
 // attributes holds the attributes of all people by attribute. Equal values are stored
@@ -34,14 +34,14 @@ type cell struct {
 }
 
 func (f *attributes) add(person int, attribute Attribute) {
-	c, ok := f.written[attribute.Attribute]
+	c, ok := f.written[attribute.Name]
 	if !ok {
-		folded := selector.Fold(attribute.Attribute)
+		folded := selector.Fold(attribute.Name)
 		if c, ok = f.columns[folded]; !ok {
-			c = &column{name: strings.Clone(attribute.Attribute)}
+			c = &column{name: strings.Clone(attribute.Name)}
 			f.columns[strings.Clone(folded)] = c
 		}
-		f.written[strings.Clone(attribute.Attribute)] = c
+		f.written[strings.Clone(attribute.Name)] = c
 	}
 	value, ok := f.known[attribute.Value]
 	if !ok {
@@ -87,7 +87,7 @@ func (e *Estate) Values(person ID, attribute string) []string {
 	return values
 }
 
-// FactName returns the name of an attribute as it is first written, or as it is
+// AttributeName returns the name of an attribute as it is first written, or as it is
 // given where nobody has it.
 func (e *Estate) AttributeName(attribute string) string {
 	if c, ok := e.attributes.columns[selector.Fold(attribute)]; ok {
@@ -104,7 +104,7 @@ func (e *Estate) Attributes(person ID) []Attribute {
 			list = append(list, Attribute{c.name, e.attributes.values[cell.value]})
 		}
 	}
-	sort.SliceStable(list, func(i, j int) bool { return list[i].Attribute < list[j].Attribute })
+	sort.SliceStable(list, func(i, j int) bool { return list[i].Name < list[j].Name })
 	return list
 }
 

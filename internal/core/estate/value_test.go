@@ -8,7 +8,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// valuesOf are values of each form: what is read, and what the value then holds.
+// Values of each form: what is read, and what the value then holds.
 func TestParseValue(t *testing.T) {
 	for _, c := range []struct {
 		setting, text string

@@ -353,7 +353,7 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 		others, places := also(p.addresses)
 		var attributes []estate.Attribute
 		for attr, value := range p.attributes {
-			attributes = append(attributes, estate.Attribute{Attribute: attr, Value: value})
+			attributes = append(attributes, estate.Attribute{Name: attr, Value: value})
 		}
 		person := estate.Person{Address: must(p.addresses[0]), Also: others}
 		person.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), p.mailbox)

@@ -399,7 +399,7 @@ func TestFilterSets(t *testing.T) {
 	b := newBuilder(t)
 	desk := b.group("desk", estate.List)
 	for i, attributes := range [][]estate.Attribute{
-		{{Attribute: "post", Value: "deck"}, {Attribute: "years", Value: "3"}}, {{Attribute: "post", Value: "deck"}}, {{Attribute: "years", Value: "12"}}, nil,
+		{{Name: "post", Value: "deck"}, {Name: "years", Value: "3"}}, {{Name: "post", Value: "deck"}}, {{Name: "years", Value: "12"}}, nil,
 	} {
 		b.b.AddPerson(estate.Person{Address: at(fmt.Sprint("p", i))}, attributes, nil)
 	}

@@ -56,7 +56,7 @@ func (x *Export) Carries() directory.Carries {
 		Owners:      len(g.Owners) > 0,
 		Moderators:  len(g.Moderators) > 0,
 		Names:       true,
-		Attributes:  func(name, _ string) bool { _, ok := x.Map.AttributeAttribute(name); return ok },
+		Attributes:  func(name, _ string) bool { _, ok := x.Map.FieldOf(name); return ok },
 		Rules:       func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
 		Unnamed:     true,
 		Controls:    true,
@@ -125,7 +125,7 @@ func (x *Export) person(out *Writer, e *estate.Estate, id estate.ID) {
 		out.Attribute(attribute(m.Address), a.String())
 	}
 	for _, f := range e.Attributes(id) {
-		if to, ok := x.Map.AttributeAttribute(f.Attribute); ok {
+		if to, ok := x.Map.FieldOf(f.Name); ok {
 			out.Attribute(to, f.Value)
 		}
 	}

@@ -62,7 +62,7 @@ func (x *Export) Carries() directory.Carries {
 		Owners:      true,
 		Moderators:  true,
 		Names:       true,
-		Attributes:  func(name, _ string) bool { _, ok := x.Map.AttributeAttribute(name); return ok },
+		Attributes:  func(name, _ string) bool { _, ok := x.Map.FieldOf(name); return ok },
 		OneValue:    true,
 		Mailbox:     func(m estate.MailboxState) bool { return m == estate.MailboxClosed },
 		Rules:       func(estate.MemberRule) bool { return true },
@@ -131,7 +131,7 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 	}
 	extension := map[string]any{}
 	for _, f := range e.Attributes(id) {
-		to, ok := x.Map.AttributeAttribute(f.Attribute)
+		to, ok := x.Map.FieldOf(f.Name)
 		switch {
 		case !ok || user[to] != nil || extension[to] != nil: // a list is none of the schema's
 		case slices.Contains(enterprise, to):

@@ -102,8 +102,8 @@ func people(e *estate.Estate) []byte {
 	carries := Carries()
 	for i := range e.People() {
 		for _, f := range e.Attributes(e.PersonID(i)) {
-			if !slices.Contains(columns, f.Attribute) && carries.Attributes(f.Attribute, f.Value) {
-				columns = append(columns, f.Attribute)
+			if !slices.Contains(columns, f.Name) && carries.Attributes(f.Name, f.Value) {
+				columns = append(columns, f.Name)
 			}
 		}
 	}
@@ -116,10 +116,10 @@ func people(e *estate.Estate) []byte {
 			row[3] = p.Mailbox.String()
 		}
 		for _, f := range e.Attributes(e.PersonID(i)) {
-			if !carries.Attributes(f.Attribute, f.Value) {
+			if !carries.Attributes(f.Name, f.Value) {
 				continue
 			}
-			cell := &row[slices.Index(columns, f.Attribute)]
+			cell := &row[slices.Index(columns, f.Name)]
 			if *cell != "" {
 				*cell += ";"
 			}

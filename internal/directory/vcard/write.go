@@ -27,7 +27,7 @@ func Carries(m *directory.Map) directory.Carries {
 // property returns the property of an attribute, if it has one: letters, digits and
 // hyphens (RFC 6350, section 3.3).
 func property(m *directory.Map, attribute string) (string, bool) {
-	name, ok := m.AttributeAttribute(attribute)
+	name, ok := m.FieldOf(attribute)
 	plain := strings.IndexFunc(name, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-'
 	}) < 0
@@ -41,7 +41,7 @@ func Write(w io.Writer, e *estate.Estate, m *directory.Map) error {
 		p := e.Person(e.PersonID(i))
 		card := newCard(p.Address, p.Also, p.Name, "individual")
 		for _, f := range e.Attributes(e.PersonID(i)) {
-			if to, ok := property(m, f.Attribute); ok {
+			if to, ok := property(m, f.Name); ok {
 				card.Add(to, &vcard.Field{Value: directory.Plain(f.Value)})
 			}
 		}
