@@ -59,7 +59,7 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 func (a *Change) writeText(p *Page) {
 	if len(a.Files) == 0 {
 		a.writeNotes(p)
-		p.Line(0, Span{Good, "There is nothing to change."})
+		p.Line(0, Span{Plain, "There is nothing to change."})
 		return
 	}
 	a.writeHead(p)
@@ -202,122 +202,6 @@ func (r MatrixRow) spans() []Span {
 	return append(spans, Span{Plain, count(total, "recipient", "recipients") + " (" + strings.Join(outcomes, ", ") + ")"})
 }
 
-// MemberList is the members of groups, as they are written.
-type MemberList struct {
-	Members []ListedMember `json:"members"`
-}
-
-// ListedMember is one entry of one group, with what comes of it.
-type ListedMember struct {
-	Group       string `json:"group"`
-	Address     string `json:"address"` // or the rule: where (...), everyone
-	Name        string `json:"name"`
-	Role        string `json:"role"`        // member, owner, moderator
-	Is          string `json:"is"`          // person, outside, group, rule, nobody
-	Copy        string `json:"copy"`        // as written; "" where the group decides
-	Since       string `json:"since"`       // a date, or ""
-	Invitations string `json:"invitations"` // as written
-	Paused      bool   `json:"paused"`
-	Outcome     string `json:"outcome"` // of a post to the group; "" for groups and rules
-	File        string `json:"file"`
-	Line        int    `json:"line"`
-}
-
-func (a *MemberList) writeText(p *Page) {
-	group, shown := "", 0
-	var rows [][]Span
-	const mostListed = 20
-	flush := func() {
-		p.Table(rows)
-		if shown > len(rows) {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(shown-len(rows)) + " more (--all)"})
-		}
-		rows, shown = nil, 0
-	}
-	for _, m := range a.Members {
-		if m.Group != group {
-			flush()
-			if group != "" {
-				p.Gap()
-			}
-			group = m.Group
-			p.Title(group)
-		}
-		if shown++; shown > mostListed && !p.options.All {
-			continue
-		}
-		var says []string
-		for _, part := range []struct{ name, text string }{{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ",
-			m.Invitations}} {
-			if part.text != "" {
-				says = append(says, part.name+part.text)
-			}
-		}
-		if m.Paused {
-			says = append(says, "paused")
-		}
-		what := m.Role
-		if m.Role == "member" {
-			what = m.Is
-		}
-		rows = append(
-			rows,
-			[]Span{
-				{Plain, m.Address},
-				{Faint, what},
-				{outcomeStyle(m.Outcome), m.Outcome},
-				{Plain, strings.Join(says, ", ")},
-			},
-		)
-	}
-	flush()
-	if len(a.Members) == 0 {
-		p.Line(0, Span{Plain, "Nobody."})
-	}
-}
-
-func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"group",
-			"address",
-			"name",
-			"role",
-			"is",
-			"copy",
-			"since",
-			"invitations",
-			"paused",
-			"outcome",
-			"file",
-			"line",
-		}, func(yield func([]string) bool) {
-			for _, m := range a.Members {
-				paused := ""
-				if m.Paused {
-					paused = "true"
-				}
-				if !yield(
-					[]string{
-						m.Group,
-						m.Address,
-						m.Name,
-						m.Role,
-						m.Is,
-						m.Copy,
-						m.Since,
-						m.Invitations,
-						paused,
-						m.Outcome,
-						m.File,
-						strconv.Itoa(m.Line),
-					},
-				) {
-					return
-				}
-			}
-		}
-}
-
 // Presets are the ready sets of settings for groups.
 type Presets struct {
 	Presets []Preset `json:"presets"`
@@ -349,10 +233,10 @@ func NewPresets(list ...preset.Preset) *Presets {
 }
 
 func (a *Presets) writeText(p *Page) {
-	for i, one := range a.Presets {
-		if i > 0 {
-			p.Gap()
-		}
+	p.Line(2, Span{Strong, count(len(a.Presets), "preset", "presets")},
+		Span{Plain, ": ready sets of settings for a group (--preset NAME)"})
+	for _, one := range a.Presets {
+		p.Gap()
 		p.Line(2, Span{Strong, one.Name}, Span{Plain, ": " + one.For})
 		rows := [][]Span{{{Faint, "posts"}, {Plain, one.Posts}}, {{Faint, "receives"}, {Plain, one.Receives}}}
 		for _, s := range one.ordered {

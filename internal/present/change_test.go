@@ -2,6 +2,7 @@ package present_test
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -53,18 +54,38 @@ everyone,,member,rule,,,,,`
 	if strings.Join(short, "\n") != want {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(short, "\n"), want)
 	}
-	if text := shown(t, present.NewMemberList(r, groups, "", nil), present.Text, false); !strings.Contains(text, "crew@kelp.example\n") || !strings.Contains(text, "copy digest, since 2026-03-02") {
+	if text := shown(t, present.NewMemberList(r, groups, "", nil), present.Text, false); !strings.Contains(text, "crew@kelp.example: 2 members, 1 outside member, 1 rule, 1 unknown member, 1 owner\n") ||
+		!strings.Contains(text, "nobody@kelp.example  unknown member  undeliverable") || !strings.Contains(text, "copy digest, since 2026-03-02") {
 		t.Errorf("text:\n%s", text)
 	}
 	only := present.NewMemberList(r, groups, "member", func(_, id estate.ID) bool { return r.Estate().IsPerson(id) && !r.Estate().Inside(id) })
 	if len(only.Members) != 1 || only.Members[0].Address != "x@out.example" {
 		t.Errorf("picked: %+v", only.Members)
 	}
-	if text := shown(t, &present.MemberList{Members: []present.ListedMember{}}, present.Text, false); text != "Nobody.\n" {
+	nobody := present.NewMemberList(r, groups[:1], "moderator", nil)
+	if text := shown(t, nobody, present.Text, false); text != "crew@kelp.example: nobody listed matches\n" {
 		t.Errorf("nobody: %q", text)
 	}
-	if json := shown(t, &present.MemberList{Members: []present.ListedMember{}}, present.JSON, false); !strings.Contains(json, `"members": []`) {
+	if json := shown(t, nobody, present.JSON, false); !strings.Contains(json, `"members": []`) {
 		t.Errorf("nobody: %s", json)
+	}
+}
+
+// Who is listed twice is counted once, and beyond twenty the rest is counted.
+func TestLongMemberList(t *testing.T) {
+	var people, members strings.Builder
+	for i := range 30 {
+		fmt.Fprintf(&people, "- {address: p%d@kelp.example}\n", i)
+		fmt.Fprintf(&members, "p%d@kelp.example, ", i)
+	}
+	r := sample.Load(t, "yorvet: 1\ndomains: [kelp.example]\npeople:\n"+people.String()+"groups:\n- {address: g@kelp.example, members: ["+members.String()+"p3@kelp.example]}\n")
+	list := present.NewMemberList(r, []estate.ID{0}, "", nil)
+	for all, want := range map[bool]int{false: 20, true: 31} {
+		text := shown(t, list, present.Text, all)
+		if !strings.HasPrefix(text, "g@kelp.example: 30 members, 1 second entry\n") || strings.Count(text, "inbox") != want ||
+			strings.Contains(text, "and 11 more (--all)") == all {
+			t.Errorf("with all %t:\n%s", all, text)
+		}
 	}
 }
 

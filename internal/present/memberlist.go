@@ -1,10 +1,39 @@
 package present
 
 import (
+	"iter"
 	"slices"
+	"strconv"
+	"strings"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
+
+// MemberList is the members of groups, as they are written.
+type MemberList struct {
+	Members []ListedMember `json:"members"`
+	groups  []string       // that were asked for
+	picked  bool           // not all that they list was asked for
+}
+
+// ListedMember is one entry of one group, with what comes of it.
+type ListedMember struct {
+	Group       string `json:"group"`
+	Address     string `json:"address"` // or the rule: where (...), everyone
+	Name        string `json:"name"`
+	Role        string `json:"role"`        // member, owner, moderator
+	Is          string `json:"is"`          // person, outside, group, rule, nobody
+	Copy        string `json:"copy"`        // as written; "" where the group decides
+	Since       string `json:"since"`       // a date, or ""
+	Invitations string `json:"invitations"` // as written
+	Paused      bool   `json:"paused"`
+	Outcome     string `json:"outcome"` // of a post to the group; "" for groups and rules
+	File        string `json:"file"`
+	Line        int    `json:"line"`
+	place       string
+	again       bool // an entry before this one names them, and counts
+}
 
 // Roles returns whom NewMemberList can list.
 func Roles() []string { return slices.Clone(roles) }
@@ -20,8 +49,9 @@ func NewMemberList(
 	wanted func(group, id estate.ID) bool,
 ) *MemberList {
 	n := newNamer(r)
-	a := &MemberList{Members: []ListedMember{}}
+	a := &MemberList{Members: []ListedMember{}, picked: role != "" || wanted != nil}
 	for _, g := range groups {
+		a.groups = append(a.groups, n.address(g))
 		group := n.e.Group(g)
 		for _, listed := range []struct {
 			role string
@@ -36,9 +66,12 @@ func NewMemberList(
 		if role != "" && role != "member" {
 			continue
 		}
+		met := map[estate.ID]bool{}
 		for _, entry := range n.e.Entries(g) {
 			if wanted == nil || wanted(g, entry.Member) {
 				a.add(n, g, entry.Member, "member", entry.Membership(), entry.Place)
+				a.Members[len(a.Members)-1].again = met[entry.Member]
+				met[entry.Member] = true
 			}
 		}
 		for _, rule := range n.e.Rules(g) {
@@ -57,6 +90,7 @@ func NewMemberList(
 				m.Address = "where " + rule.Filter.String()
 			}
 			m.File, m.Line = n.e.Settings().Files[rule.Place.File], int(rule.Place.Line)
+			m.place = n.position(rule.Place)
 			a.Members = append(a.Members, m)
 		}
 	}
@@ -74,6 +108,7 @@ func (a *MemberList) add(n namer, g, id estate.ID, role string, says estate.Memb
 		Paused:      says.Paused,
 		File:        n.e.Settings().Files[place.File],
 		Line:        int(place.Line),
+		place:       n.position(place),
 	}
 	switch {
 	case id.IsNobody():
@@ -90,4 +125,148 @@ func (a *MemberList) add(n namer, g, id estate.ID, role string, says estate.Memb
 		}
 	}
 	a.Members = append(a.Members, m)
+}
+
+const (
+	mostMembers    = 20 // of a group are listed unasked
+	widthForPlaces = 96 // from which an entry and its place stand in one line
+)
+
+func (a *MemberList) writeText(p *Page) {
+	for i, group := range a.groups {
+		if i > 0 {
+			p.Gap()
+		}
+		var list []ListedMember
+		for _, m := range a.Members {
+			if m.Group == group {
+				list = append(list, m)
+			}
+		}
+		if len(list) == 0 {
+			nobody := ": nobody is listed"
+			if a.picked {
+				nobody = ": nobody listed matches"
+			}
+			p.Line(2, Span{Strong, group}, Span{Plain, nobody})
+			continue
+		}
+		p.Line(2, Span{Strong, group}, Span{Plain, ": " + listedCounts(list)})
+		p.Gap()
+		p.listedMembers(list)
+	}
+}
+
+// listedCounts says how many of each kind are listed.
+func listedCounts(list []ListedMember) string {
+	counts := map[string]int{}
+	for _, m := range list {
+		counts[m.word()]++
+	}
+	var parts []string
+	for _, kind := range []struct{ word, many string }{
+		{"member", "members"}, {"outside member", "outside members"}, {"nested group", "nested groups"},
+		{"rule", "rules"}, {"unknown member", "unknown members"}, {"second entry", "second entries"},
+		{"owner", "owners"}, {"moderator", "moderators"},
+	} {
+		if n := counts[kind.word]; n > 0 {
+			parts = append(parts, count(n, kind.word, kind.many))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// word says what somebody is in the list.
+func (m *ListedMember) word() string {
+	switch {
+	case m.Role != "member":
+		return m.Role
+	case m.again:
+		return "second entry"
+	}
+	return map[string]string{
+		"person": "member", "outside": "outside member", "group": "nested group", "rule": "rule", "nobody": "unknown member",
+	}[m.Is]
+}
+
+// says is what an entry says of itself.
+func (m *ListedMember) says() string {
+	var says []string
+	for _, part := range []struct{ name, text string }{
+		{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ", m.Invitations},
+	} {
+		if part.text != "" {
+			says = append(says, part.name+part.text)
+		}
+	}
+	if m.Paused {
+		says = append(says, "paused")
+	}
+	return strings.Join(says, ", ")
+}
+
+func (p *Page) listedMembers(list []ListedMember) {
+	shown := list
+	if !p.options.All && len(shown) > mostMembers+2 {
+		shown = shown[:mostMembers]
+	}
+	var rows [][]Span
+	for i := range shown {
+		m := &shown[i]
+		outcome := m.Outcome
+		if outcome == resolve.Nothing.String() {
+			outcome = "no copy"
+		}
+		row := []Span{{Plain, m.Address}, {Faint, m.word()}, {outcomeStyle(m.Outcome), outcome}, {Plain, m.says()}}
+		if p.options.Width >= widthForPlaces {
+			row = append(row, Span{Faint, m.place})
+		}
+		rows = append(rows, row)
+	}
+	p.Table(rows)
+	if more := len(list) - len(shown); more > 0 {
+		p.Line(2, Span{Faint, "  and " + strconv.Itoa(more) + " more (--all)"})
+	}
+}
+
+func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
+	return []string{
+			"group",
+			"address",
+			"name",
+			"role",
+			"is",
+			"copy",
+			"since",
+			"invitations",
+			"paused",
+			"outcome",
+			"file",
+			"line",
+		}, func(yield func([]string) bool) {
+			for _, m := range a.Members {
+				paused := ""
+				if m.Paused {
+					paused = "true"
+				}
+				if !yield(
+					[]string{
+						m.Group,
+						m.Address,
+						m.Name,
+						m.Role,
+						m.Is,
+						m.Copy,
+						m.Since,
+						m.Invitations,
+						paused,
+						m.Outcome,
+						m.File,
+						strconv.Itoa(m.Line),
+					},
+				) {
+					return
+				}
+			}
+		}
 }

@@ -342,7 +342,7 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 		shown = append(shown, g)
 		width = max(width, text.StringWidth(p.clean(g.Group)))
 	}
-	style := map[bool]Style{true: Good, false: Bad}[gets]
+	style := map[bool]Style{true: Plain, false: Bad}[gets]
 	for _, g := range shown {
 		name := g.Group + strings.Repeat(" ", width-text.StringWidth(p.clean(g.Group)))
 		reason := g.reason

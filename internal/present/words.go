@@ -94,8 +94,8 @@ func verdictStyle(verdict string) Style {
 
 func outcomeStyle(outcome string) Style {
 	switch outcome {
-	case "inbox", "digest", "archive":
-		return Good
+	case "inbox", "digest", "archive", "":
+		return Plain
 	case "waiting", "nothing":
 		return Doubtful
 	}
