@@ -175,8 +175,9 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		return loadError(path, err)
 	}
 	a := newImportAnswer(path, m)
+	a.Files = prepared.Files()
 	if !cmd.Bool("preview") {
-		if a.Files, err = prepared.Create(ctx); err != nil {
+		if err := prepared.Create(ctx); err != nil {
 			return usageError("%w", err)
 		}
 		a.Written = true

@@ -198,7 +198,6 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("connections"); path != "" {
 		fmt.Fprintf(w, "  rehearse     yorvet probe --connections %s\n", path)
 	}
-	fmt.Fprintln(w, "interrupt it to end it")
 	if path := cmd.String("ready"); path != "" {
 		data, err := json.MarshalIndent(ready, "", "  ")
 		if err == nil {

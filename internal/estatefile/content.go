@@ -189,46 +189,54 @@ func (c *Content) Prepare(path string) *Prepared {
 }
 
 // Create writes content as a new estate, as Prepare makes it.
-func (c *Content) Create(ctx context.Context, path string) ([]string, error) {
+func (c *Content) Create(ctx context.Context, path string) error {
 	return c.Prepare(path).Create(ctx)
 }
 
 // Create writes a new estate, all of it or nothing. A path at which something is
-// already is an error. It returns the names of the files.
-func (p *Prepared) Create(ctx context.Context) ([]string, error) {
+// already is an error.
+func (p *Prepared) Create(ctx context.Context) error {
 	if _, err := os.Stat(p.path); err == nil {
-		return nil, fmt.Errorf("%s is there already", p.path)
+		return fmt.Errorf("%s is there already", p.path)
 	} else if !errors.Is(err, os.ErrNotExist) {
-		return nil, err
+		return err
 	}
-	if strings.HasSuffix(p.path, ".yaml") {
-		return []string{
-				p.path,
-			}, writeAll(
-				ctx,
-				filepath.Dir(p.path),
-				map[string]replacement{p.path: {new: p.files[p.path]}},
-			)
+	if p.isFile() {
+		return writeAll(ctx, filepath.Dir(p.path), map[string]replacement{p.path: {new: p.files[p.path]}})
 	}
 	// The folder comes up whole, by another name first.
 	parent := filepath.Dir(filepath.Clean(p.path))
 	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return nil, err
+		return err
 	}
 	dir, err := os.MkdirTemp(parent, ".new-estate-")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer os.RemoveAll(dir)
 	for name, data := range p.files {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := errors.Join(os.Chmod(dir, 0o755), ctx.Err()); err != nil {
-		return nil, err
+		return err
 	}
-	return slices.Sorted(maps.Keys(p.files)), os.Rename(dir, p.path)
+	return os.Rename(dir, p.path)
+}
+
+// isFile reports whether the estate is one file, and no folder.
+func (p *Prepared) isFile() bool { return strings.HasSuffix(p.path, ".yaml") }
+
+// Files returns the paths of the files of the estate.
+func (p *Prepared) Files() []string {
+	names := slices.Sorted(maps.Keys(p.files))
+	if !p.isFile() {
+		for i := range names {
+			names[i] = filepath.Join(p.path, names[i])
+		}
+	}
+	return names
 }
 
 // inTable reports whether a table of people can hold somebody: lists are

@@ -82,12 +82,15 @@ func TestContent(t *testing.T) {
 		if strings.HasSuffix(path, ".yaml") {
 			path = filepath.Join(t.TempDir(), test.path)
 		}
-		files, err := c.Create(context.Background(), path)
-		if err != nil {
+		if err := c.Create(context.Background(), path); err != nil {
 			t.Fatal(err)
 		}
-		for i := range files {
-			files[i] = filepath.Base(files[i])
+		files := c.Prepare(path).Files()
+		for i, file := range files {
+			if _, err := os.Stat(file); err != nil {
+				t.Error(err)
+			}
+			files[i] = filepath.Base(file)
 		}
 		if got := strings.Join(files, " "); got != test.files {
 			t.Errorf("%s: files %s, want %s", test.path, got, test.files)
@@ -99,7 +102,7 @@ func TestContent(t *testing.T) {
 		if tell(loaded) != tell(built) {
 			t.Errorf("%s: what is read is not what was built:\n%.500s\n%.500s", test.path, tell(loaded), tell(built))
 		}
-		if _, err := c.Create(context.Background(), path); err == nil || !strings.Contains(err.Error(), "there already") {
+		if err := c.Create(context.Background(), path); err == nil || !strings.Contains(err.Error(), "there already") {
 			t.Errorf("%s: it is written over: %v", test.path, err)
 		}
 		if left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), ".new*")); len(left) > 0 {

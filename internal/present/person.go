@@ -326,10 +326,19 @@ func (a *Person) writeRoles(p *Page) {
 	}
 }
 
+// nameWidth returns how wide the longest name of groups is.
+func nameWidth(p *Page, groups []PersonGroup) int {
+	width := 0
+	for _, g := range groups {
+		width = max(width, text.StringWidth(p.clean(g.Group)))
+	}
+	return width
+}
+
 // personGroups writes the groups whose mail a person gets, or misses: the way that decides,
 // and with --all the others.
 func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
-	width, shown, left := 0, []PersonGroup{}, 0
+	width, shown, left := nameWidth(p, groups), []PersonGroup{}, 0
 	const most = 20
 	for _, g := range groups {
 		if delivered(g.Outcome) != gets {
@@ -340,7 +349,6 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 			continue
 		}
 		shown = append(shown, g)
-		width = max(width, text.StringWidth(p.clean(g.Group)))
 	}
 	style := map[bool]Style{true: Plain, false: Bad}[gets]
 	for _, g := range shown {

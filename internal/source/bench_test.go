@@ -83,7 +83,7 @@ func BenchmarkImportWhole(b *testing.B) {
 		if _, err := m.Build(); err != nil {
 			b.Fatal(err)
 		}
-		if _, err := m.Create(context.Background(), filepath.Join(b.TempDir(), fmt.Sprint(i))); err != nil {
+		if err := m.Create(context.Background(), filepath.Join(b.TempDir(), fmt.Sprint(i))); err != nil {
 			b.Fatal(err)
 		}
 	}

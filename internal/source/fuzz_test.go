@@ -42,7 +42,7 @@ func fuzz(f *testing.F, name string, seeds ...string) {
 			return
 		}
 		to := filepath.Join(t.TempDir(), "e")
-		if _, err := m.Create(context.Background(), to); err != nil {
+		if err := m.Create(context.Background(), to); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := estatefile.Load(context.Background(), to); err != nil {
