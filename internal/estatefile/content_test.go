@@ -118,8 +118,8 @@ func TestContentErrors(t *testing.T) {
 		return &Content{Domains: []string{"kelp.example"}, Files: []string{"x.ldif"}, Groups: []NewGroup{{Place: at, Fields: append([]Field{{Name: "address", Text: "a@kelp.example"}}, fields...)}}}
 	}
 	for want, c := range map[string]*Content{
-		"x.ldif:7:3: expected list, forum":                      group(Field{Name: "kind", Text: "loud"}),
-		"x.ldif:7:3: expected a whole number":                   group(Field{Name: "pause-after", Text: "-1"}),
+		"x.ldif:7:3: kind: expected list, forum":           group(Field{Name: "kind", Text: "loud"}),
+		"x.ldif:7:3: pause-after: expected a whole number": group(Field{Name: "pause-after", Text: "-1"}),
 		"everbody":                                              group(Field{Name: "gate", List: []string{"admit everbody"}}),
 		`"nobody" is no address`:                                group(Field{Name: "owners", List: []string{"nobody"}}),
 		"there are no domains":                                  {},

@@ -61,19 +61,19 @@ func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
 	}
 	return func(l *loader, s *groupSpec, it item) {
 		v, err := setting.Parse(it.text)
-		l.failValue(err, it)
+		l.failValue(err, setting.Name, it)
 		take(s, it, v)
 	}
 }
 
 // failValue notes that an item is no value of a setting, if err says so.
-func (l *loader) failValue(err error, it item) {
+func (l *loader) failValue(err error, setting string, it item) {
 	if err == nil {
 		return
 	}
 	var bad *estate.ValueError
 	if errors.As(err, &bad) {
-		l.fail(it.place, bad.Text, bad.Nearest)
+		l.fail(it.place, setting+": "+bad.Text, bad.Nearest)
 	}
 }
 
@@ -141,7 +141,7 @@ func (s *personSpec) addAlso(l *loader, it item) {
 }
 
 func (s *personSpec) setMailbox(l *loader, it item) {
-	setWord(l, &s.person.Mailbox, it, mailboxWords)
+	setWord(l, &s.person.Mailbox, "mailbox", it, mailboxWords)
 }
 
 // checkAttributeName reports whether an attribute may have that name.
@@ -186,15 +186,15 @@ var (
 func (l *loader) setMembership(m *estate.Membership, name string, it item) {
 	switch name {
 	case "copy":
-		setWord(l, &m.Copy, it, copyWords)
+		setWord(l, &m.Copy, name, it, copyWords)
 	case "invitations":
-		setWord(l, &m.Invitations, it, invitationsWords)
+		setWord(l, &m.Invitations, name, it, invitationsWords)
 	case "paused":
-		m.Paused = l.parseBool(it, false)
+		m.Paused = l.parseBool(name, it, false)
 	case "since":
 		day, err := estate.ParseDay(it.text)
 		if err != nil {
-			l.fail(it.place, err.Error(), "")
+			l.fail(it.place, name+": "+err.Error(), "")
 		}
 		m.Since = day
 	}
@@ -229,16 +229,16 @@ func (l *loader) findGroup(it item) (estate.ID, bool) {
 }
 
 // parseBool reads true or false. otherwise is returned for anything else.
-func (l *loader) parseBool(it item, otherwise bool) bool {
+func (l *loader) parseBool(setting string, it item, otherwise bool) bool {
 	flag, err := estate.ParseFlag(it.text, otherwise)
-	l.failValue(err, it)
+	l.failValue(err, setting, it)
 	return flag
 }
 
-// setWord sets something to one of its words.
-func setWord[T ~uint8](l *loader, to *T, it item, words []string) {
+// setWord sets something to one of the words of a setting.
+func setWord[T ~uint8](l *loader, to *T, setting string, it item, words []string) {
 	i, err := estate.ParseWord(words, it.text)
-	if l.failValue(err, it); err == nil {
+	if l.failValue(err, setting, it); err == nil {
 		*to = T(i)
 	}
 }

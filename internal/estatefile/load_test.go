@@ -55,7 +55,7 @@ func TestErrors(t *testing.T) {
 			`estate.yaml:6:1: unknown key "2"`,
 		}},
 		{"settings", top + "nested-gates: enforced\nsubaddress: \"@\"\ncode-sender: codes\nname: 12\n", []string{
-			`estate.yaml:3:15: unknown value "enforced"; did you mean "enforce"?`,
+			`estate.yaml:3:15: nested-gates: unknown value "enforced"; did you mean "enforce"?`,
 			`estate.yaml:4:13: expected a separator`,
 			`estate.yaml:5:14: "codes" is no address: there is no @`,
 			`estate.yaml:6:7: expected text (in quotes, if it is meant so), not a number ("12")`,
@@ -70,7 +70,7 @@ func TestErrors(t *testing.T) {
   - {address: [a], also: b, attributes: [c]}
 `, []string{
 			`estate.yaml:5:5: unknown key "nmae" in a person; did you mean "name"?`,
-			`estate.yaml:6:14: unknown value "opne"; did you mean "open"?`,
+			`estate.yaml:6:14: mailbox: unknown value "opne"; did you mean "open"?`,
 			`estate.yaml:7:24: expected text or a list of texts for an attribute, not a mapping`,
 			`estate.yaml:7:32: the key "Base" stands here for the second time (see estate.yaml:7:18)`,
 			`estate.yaml:7:41: an attribute cannot be called "name"`,
@@ -111,11 +111,11 @@ groups:
     access: {fnid: inside, read: unproven}
   - address: far@out.example
 `, []string{
-			`estate.yaml:5:11: unknown value "froum"; did you mean "forum"?`,
-			`estate.yaml:6:11: expected every, digest, replies or none, not "all"`,
+			`estate.yaml:5:11: kind: unknown value "froum"; did you mean "forum"?`,
+			`estate.yaml:6:11: copy: expected every, digest, replies or none, not "all"`,
 			`estate.yaml:7:14: expected true or false, not text ("yes")`,
 			`estate.yaml:8:11: expected true or false, not text ("true")`,
-			`estate.yaml:9:18: expected a whole number of bounces from 1 up, not "0"`,
+			`estate.yaml:9:18: pause-after: expected a whole number of bounces from 1 up, not "0"`,
 			`estate.yaml:10:13: expected a list, not text ("ines@kelp.example")`,
 			`estate.yaml:12:9: expected exactly one of address, where and everyone`,
 			`estate.yaml:13:9: expected exactly one of address, where and everyone`,
@@ -124,7 +124,7 @@ groups:
 			`estate.yaml:16:23: this kind of match is not supported`,
 			`    (post~=x)`,
 			`         ^`,
-			`estate.yaml:17:42: there is no date "2026-02-30"`,
+			`estate.yaml:17:42: since: there is no date "2026-02-30"`,
 			`estate.yaml:17:62: expected true or false, not text ("no")`,
 			`estate.yaml:18:19: the nested group "desk@kelp.example" takes copy every or none, not digest`,
 			`estate.yaml:19:9: expected text (in quotes, if it is meant so), not a number ("7")`,

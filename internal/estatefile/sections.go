@@ -62,7 +62,7 @@ func (d *document) readScalar(key, value *yaml.Node) {
 	switch key.Value {
 	case "nested-gates":
 		var open uint8
-		setWord(d.loader, &open, item{text, place}, []string{"enforce", "open"})
+		setWord(d.loader, &open, key.Value, item{text, place}, []string{"enforce", "open"})
 	case "subaddress":
 		if _, err := address.Parse("a" + text + "a@example"); err != nil || text == "" || text[0] == '"' {
 			d.fail(place, `expected a separator of subaddresses such as "+", not `+quote(text), "")
@@ -275,7 +275,7 @@ func (d *document) readMemberMapping(s *groupSpec, n *yaml.Node, r relation) {
 		}),
 		"everyone": one(estate.FormFlag, func(it item) {
 			named++
-			if !d.parseBool(it, true) {
+			if !d.parseBool("everyone", it, true) {
 				d.fail(it.place, "everyone is true or left out, not false", "")
 				bad = true
 			}

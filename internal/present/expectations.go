@@ -2,9 +2,11 @@ package present
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,9 +35,10 @@ type Expectation struct {
 // A Counterexample breaks an expectation.
 type Counterexample struct {
 	Address string `json:"address"`
-	Who     string `json:"who"`  // person, outside stranger, inside stranger or forged stranger
-	Says    string `json:"says"` // what is the case instead
-	Rule    int    `json:"rule"` // that decides, where one does
+	Who     string `json:"who"`               // person, outside stranger, inside stranger or forged stranger
+	Says    string `json:"says"`              // what is the case instead
+	Outcome string `json:"outcome,omitempty"` // of a recipient
+	Rule    int    `json:"rule"`              // that decides, where one does
 	Place   string `json:"place,omitempty"`
 }
 
@@ -57,8 +60,9 @@ func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expec
 			Picked:          result.Picked,
 			Counterexamples: []Counterexample{},
 		}
+		reasons := n.reasonsOf(result)
 		for _, c := range result.Counter {
-			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c))
+			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c, reasons))
 		}
 		if !e.Holds && len(e.Counterexamples) == 0 {
 			e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
@@ -78,7 +82,36 @@ func (a *Expectations) Broken() int {
 	return broken
 }
 
-func (n namer) counterexample(result expect.Result, c expect.Counterexample) Counterexample {
+// reasonsOf returns why people get, or do not get, the message of an expectation that is
+// broken: by address.
+func (n namer) reasonsOf(result expect.Result) map[string]Recipient {
+	x := result.Expectation
+	if result.Holds || !slices.Contains([]expect.Kind{expect.Reaches, expect.NeverReaches, expect.Invites}, x.Kind) {
+		return nil
+	}
+	var from *resolve.Sender
+	if x.From.IsValid() {
+		sender := n.r.Sender(x.From)
+		from = &sender
+	}
+	reasons := map[string]Recipient{}
+	for _, one := range n.recipients(n.r.Deliver(result.Group, from, x.Message())) {
+		reasons[one.Address] = one
+	}
+	return reasons
+}
+
+// says tells what comes of a message for a recipient, and why.
+func (r Recipient) says() string {
+	if delivered(r.Outcome) && !strings.HasPrefix(r.cause.text, r.Outcome) {
+		return r.Outcome + ", " + r.cause.text
+	}
+	return r.cause.text
+}
+
+func (n namer) counterexample(
+	result expect.Result, c expect.Counterexample, reasons map[string]Recipient,
+) Counterexample {
 	e := Counterexample{Who: "person"}
 	if c.From.IsValid() {
 		e.Address = c.From.String()
@@ -97,7 +130,8 @@ func (n namer) counterexample(result expect.Result, c expect.Counterexample) Cou
 	case expect.Reaches, expect.NeverReaches, expect.Invites:
 		switch {
 		case c.Gets:
-			e.Says = c.Outcome.String()
+			reason := reasons[e.Address]
+			e.Outcome, e.Says, e.Place = c.Outcome.String(), reason.says(), cmp.Or(reason.cause.place, reason.own)
 		case c.Decision.Verdict != estate.Admit:
 			d := newDecision(n.e, result.Group, c.Decision)
 			e.Says, e.Rule, e.Place = "gets nothing: the gate says "+d.Verdict+", "+d.by(), d.Rule, d.Place
@@ -140,8 +174,10 @@ func (a *Expectations) writeText(p *Page) {
 	if broken == 0 {
 		head = append(head, Span{Good, "all hold"})
 	} else {
-		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"}, Span{Plain, ", " +
-			strconv.Itoa(len(a.Expectations)-broken) + " hold"})
+		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"})
+		if hold := len(a.Expectations) - broken; hold > 0 {
+			head = append(head, Span{Plain, ", " + strconv.Itoa(hold) + " hold"})
+		}
 	}
 	p.Line(2, head...)
 	for _, e := range a.Expectations {
@@ -168,24 +204,42 @@ func (p *Page) expectation(e Expectation, holds Span) {
 	p.Line(4, Span{Strong, "  " + e.Text})
 }
 
-// counterexamples writes who breaks an expectation, and by which rule.
+// counterexamples writes who breaks an expectation, and why: those for whom it is the same
+// together.
 func (p *Page) counterexamples(e Expectation) {
-	shown := e.Counterexamples
+	type reason struct{ says, place string }
+	var reasons []reason
+	who := map[reason][]string{}
+	for _, c := range e.Counterexamples {
+		name := c.Address
+		if label, ok := strangerLabels[c.Who]; ok {
+			name += " (" + label + ")"
+		}
+		r := reason{c.Says, c.Place}
+		if _, met := who[r]; !met {
+			reasons = append(reasons, r)
+		}
+		who[r] = append(who[r], name)
+	}
+	shown := reasons
 	if !p.options.All && len(shown) > mostShown {
 		shown = shown[:firstShown]
 	}
-	for _, c := range shown {
-		who := c.Address
-		if label, ok := strangerLabels[c.Who]; ok {
-			who = label + ", " + c.Address
+	left := len(e.Counterexamples)
+	for _, r := range shown {
+		left -= len(who[r])
+		switch {
+		case who[r][0] == "":
+			p.LineAt(6, r.place, Span{Plain, "    " + r.says})
+		case len(who[r]) == 1:
+			p.LineAt(6, r.place, Span{Plain, "    " + who[r][0] + ": " + r.says})
+		default:
+			p.LineAt(6, r.place, Span{Plain, "    " + strconv.Itoa(len(who[r])) + " addresses: " + r.says})
+			p.Line(6, Span{Plain, "      " + p.some(who[r])})
 		}
-		if who != "" {
-			who += ": "
-		}
-		p.LineAt(6, c.Place, Span{Plain, "    " + who + c.Says})
 	}
-	if len(shown) < len(e.Counterexamples) {
-		p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(e.Counterexamples)-len(shown)) + " more (--all)"})
+	if left > 0 {
+		p.Line(6, Span{Faint, "    and " + strconv.Itoa(left) + " more (--all)"})
 	}
 }
 

@@ -209,7 +209,7 @@ func Tries(r *resolve.Resolver, x *Expectation) []Try {
 			t.eachPicked(m, func(s resolve.Sender, stranger string) { list = append(list, Try{s, stranger, m}) })
 		}
 	case (x.Kind == Reaches || x.Kind == NeverReaches || x.Kind == Invites) && x.From.IsValid():
-		list = append(list, Try{From: r.Sender(x.From), Message: x.message()})
+		list = append(list, Try{From: r.Sender(x.From), Message: x.Message()})
 	}
 	return list
 }
@@ -237,8 +237,8 @@ func (t *trial) judges() {
 	}
 }
 
-// message returns the message that a statement about who gets it is about.
-func (x *Expectation) message() resolve.Message {
+// Message returns the message that a statement about who gets it is about.
+func (x *Expectation) Message() resolve.Message {
 	return resolve.Message{Invitation: x.Kind == Invites}
 }
 
@@ -247,10 +247,10 @@ func (t *trial) reaches() {
 	outcomes := map[estate.ID]resolve.Outcome{}
 	if t.x.From.IsValid() {
 		to := t.r.Estate().Address(t.result.Group)
-		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to, Message: t.x.message()})
+		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to, Message: t.x.Message()})
 		decision, outcomes = fate.Gate, fate.Outcomes()
 	} else {
-		for _, recipient := range t.r.Deliver(t.result.Group, nil, t.x.message()).Recipients {
+		for _, recipient := range t.r.Deliver(t.result.Group, nil, t.x.Message()).Recipients {
 			outcomes[recipient.ID] = recipient.Outcome
 		}
 	}
