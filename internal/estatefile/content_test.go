@@ -22,7 +22,7 @@ func large(people int) *Content {
 	g := NewGroup{Fields: []Field{{Name: "address", Text: "all@kelp.example"}, {Name: "gate", List: []string{`refuse unproven because "No: go."`, "admit anyone"}}, {Name: "pause-after", Text: "3"}},
 		Access: []Field{{Name: "find", Text: "anyone"}}, Members: []Member{{Everyone: true}, {Where: "(base=quay; west)"}}}
 	for i := range people {
-		p := NewPerson{Fields: []Field{{Name: "address", Text: fmt.Sprintf("p%d@kelp.example", i)}, {Name: "name", Text: fmt.Sprintf("Person, %d", i)}, {Name: "mailbox", Text: "open"}},
+		p := NewPerson{Fields: []Field{{Name: "address", Text: fmt.Sprintf("p%d@kelp.example", i)}, {Name: "name", Text: fmt.Sprintf("Person, %d", i)}, {Name: "mailbox", Text: []string{"open", "full"}[i%2]}},
 			Attributes: []estate.Attribute{{Name: "base", Value: []string{"quay", "quay; west", "007", "=x"}[i%4]}, {Name: "post", Value: "a"}, {Name: "post", Value: "b"}}}
 		if i%5 == 0 {
 			p.Fields = append(p.Fields, Field{Name: "also", List: []string{fmt.Sprintf("also%d@out.example", i)}})
@@ -87,8 +87,8 @@ func TestContent(t *testing.T) {
 		}
 		files := c.Prepare(path).Files()
 		for i, file := range files {
-			if _, err := os.Stat(file); err != nil {
-				t.Error(err)
+			if data, err := os.ReadFile(file); err != nil || strings.Contains(string(data), "mailbox: open") {
+				t.Errorf("%s: %v, or it says what is so by default", file, err)
 			}
 			files[i] = filepath.Base(file)
 		}

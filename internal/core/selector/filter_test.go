@@ -119,6 +119,8 @@ func TestFilterErrors(t *testing.T) {
 		{"(a=b§\x00c)", "has to be escaped"},
 		{"(a=§\\zz)", "two hexadecimal digits"},
 		{"(a=§\\4)", "two hexadecimal digits"},
+		{"(a=§\\4", "two hexadecimal digits"},
+		{"(a=§\\", "two hexadecimal digits"},
 		{"(a>=7§*)", "a star can follow"},
 		{"(a=§\\ff)", "not valid UTF-8"},
 		{"(a=b)§x", "expected the end"},
