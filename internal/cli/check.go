@@ -88,6 +88,9 @@ func chosenChecks(cmd *cli.Command) ([]*hazard.Check, error) {
 			checks = append(checks, c)
 		}
 	}
+	if len(checks) == 0 {
+		return nil, usageError("--only and --skip leave nothing to look for")
+	}
 	return checks, nil
 }
 

@@ -75,6 +75,9 @@ func (s *session) expectations(names []string) ([][]expect.Expectation, error) {
 		for _, e := range append(errs, expect.Check(s.e, list)...) {
 			problems = append(problems, name+":"+e.Error()+caret(e))
 		}
+		if len(list)+len(errs) == 0 {
+			problems = append(problems, name+":1:1: there is no expectation in this file")
+		}
 	}
 	if len(problems) > 0 {
 		return nil, fmt.Errorf("%s", strings.Join(problems, "\n"))

@@ -193,6 +193,9 @@ func (a *Matrix) Sort(by string) error {
 
 func (a *Matrix) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
+	if len(a.Groups) == 0 {
+		return
+	}
 	p.Line(2, Span{Faint, "Names without @ end in " + a.domain + "."})
 	p.Gap()
 	const most = 30
@@ -226,6 +229,9 @@ func (a *Matrix) answer() string {
 		if g.Known > 0 || g.Forged == "admit" {
 			forged++
 		}
+	}
+	if len(a.Groups) == 0 {
+		return "No group to show"
 	}
 	line := count(len(a.Groups), "group", "groups") + ": " + strconv.Itoa(hazards) + " with hazards"
 	if forged > 0 {
