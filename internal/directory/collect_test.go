@@ -35,7 +35,7 @@ groups:
     about: text
     owners: [{from: owner}]
     moderators: [{from: judge, by: key}]
-    members: [{from: member}, {from: roster, by: address, copy: none}]
+    members: [{from: roster, by: address, copy: none}, {from: member}]
     settings: [copy, tell-held, gate]
     set: {managed-in: hq, access.read: owners}
     set-when:
@@ -240,7 +240,7 @@ func TestAttributes(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := "kind mail nick alias displayName first last number job office state team call mode " +
-		"cn text copy tell-held gate owner judge member roster wide"
+		"cn text copy tell-held gate owner judge roster member wide"
 	if got := strings.Join(m.Attributes(), " "); got != want {
 		t.Errorf("reads\n%s\nwant\n%s", got, want)
 	}

@@ -241,6 +241,9 @@ func TestUpdate(t *testing.T) {
 		{name: "invitations that are said", change: func(d *directory.Directory) {
 			d.Groups[1].Members[0].Invitations = estate.InvitationsNone
 		}, want: "- - dan@kelp.example\n+ - {address: dan@kelp.example, invitations: none}"},
+		{name: "a date that is said", change: func(d *directory.Directory) {
+			d.Groups[1].Members[0].Since = today
+		}, want: "- - dan@kelp.example\n+ - {address: dan@kelp.example, since: 2026-11-23}"},
 		{name: "a rule less", change: func(d *directory.Directory) { d.Groups[0].Members = d.Groups[0].Members[:2] },
 			want: "- - where: (base=pier)"},
 		{name: "another rule", change: func(d *directory.Directory) { d.Groups[0].Members[2].Where = "(base=quay)" },
@@ -322,6 +325,8 @@ groups:
 		{"g kind=group mail=g@kelp.example text=Us roster=eve@out.example", "- about: All of us\n+ about: Us"},
 		{"g kind=group mail=g@kelp.example roster=eve@out.example", "- about: All of us"},
 		{"g kind=group mail=g@kelp.example text=All_of_us roster=", "- members:\n- - {address: eve@out.example, copy: none}"},
+		{"g kind=group mail=g@kelp.example text=All_of_us member=", "- members:\n- - {address: eve@out.example, copy: none}"},
+		{"g kind=group mail=g@kelp.example text=All_of_us", ""},
 	} {
 		c := directory.NewCollector("hq", "hq.csv", m, "kelp.example", strings.ToLower)
 		c.Add(entry(1, test.entry))
