@@ -77,6 +77,9 @@ func (a *ProbePlan) answer() string {
 	for _, c := range a.Cases {
 		groups[c.group] = true
 	}
+	if len(a.Cases) == 0 {
+		return "Plan: no test message to send."
+	}
 	return "Plan: " + count(len(a.Cases), "test message", "test messages") + " to " +
 		count(len(groups), "group", "groups") +
 		"; " + count(len(a.Touched), "person", "people") + " would get some. Nothing is sent without --send."
