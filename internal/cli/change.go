@@ -24,7 +24,7 @@ import (
 func changeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "yes", Usage: "make the change without asking"},
-		&cli.BoolFlag{Name: "preview", Usage: "show what the change would do, and make none"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what the change does; write nothing"},
 		&cli.BoolFlag{Name: "diff", Usage: "show the lines of the files that change"},
 		&cli.BoolFlag{Name: "quietly", Usage: "do not welcome new members"},
 	}

@@ -36,6 +36,10 @@ func offerCommand(cmd *cli.Command) {
 	cmd.ArgsUsage = "bash|zsh|fish"
 	cmd.Description = "Commands, flags, their values, and the addresses of the estate are completed.\n\n" +
 		"Example: source <(yorvet completion bash)"
+	cmd.Commands = slices.DeleteFunc(cmd.Commands, func(sub *cli.Command) bool {
+		sub.Usage = "write completions for " + sub.Name
+		return !slices.Contains([]string{"bash", "zsh", "fish"}, sub.Name)
+	})
 }
 
 // completer offers what may stand next on a command line.

@@ -36,7 +36,7 @@ func newExport(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
 			&cli.StringFlag{
 				Name:  "for",
-				Usage: "the `SYSTEM` that is to be changed (default: the name of the source OLD)",
+				Usage: "the `SYSTEM` to change (default: the name of the source OLD)",
 			},
 			&cli.StringFlag{
 				Name:  "ids",
@@ -215,7 +215,7 @@ func (x *exporter) difference() error {
 		return err
 	}
 	if system == "" {
-		return usageError("--since: say which system is to be changed, with --for; the groups name theirs with managed-in")
+		return usageError("--since needs --for with the system to change; groups name theirs with managed-in")
 	}
 	d := directory.Differ(older, x.e, system)
 	data, losses, err := x.Change(d)

@@ -463,7 +463,7 @@ func newGroupRename(streams Streams) *cli.Command {
 		Name:      "rename",
 		Usage:     "give a group another address",
 		ArgsUsage: "OLD NEW",
-		Description: "The old address stays as a further one, so that mail to it still arrives, unless --forget says\n" +
+		Description: "The old address stays as an alias, so that mail to it still arrives, unless --forget says\n" +
 			"otherwise. Where other groups list it, the new address is written.\n\n" +
 			"Example: yorvet group rename charter@kelpmere.example whole-ships@kelpmere.example",
 		Flags: append(

@@ -35,7 +35,7 @@ func init() {
 // helpOf returns what a command says of itself.
 func helpOf(cmd *cli.Command) *present.Help {
 	usage := cmd.FullName()
-	if len(cmd.VisibleCommands()) > 0 {
+	if len(cmd.VisibleCommands()) > 0 && cmd.ArgsUsage == "" {
 		usage += " COMMAND"
 	}
 	if cmd.ArgsUsage != "" {

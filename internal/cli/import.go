@@ -30,7 +30,7 @@ func newImport(streams Streams) *cli.Command {
 			"(ldap, ldaps,\n" +
 			"ldapi, https for SCIM), FORMAT:PATH, or a source file with a login and a map. Of several, what an\n" +
 			"earlier one says counts more; where they differ is listed. An estate that is there already keeps its\n" +
-			"comments, gates, send-as and what members chose; what would change is shown first.\n\n" +
+			"comments, gates, send-as and what members chose; the changes are shown first.\n\n" +
 			"Example: yorvet import list:volunteers.txt --domain kelpmere.example -o fair.yaml",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{

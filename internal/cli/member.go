@@ -37,7 +37,7 @@ func membershipFlags() []cli.Flag {
 		&cli.StringFlag{Name: "copy", Usage: "every, digest, replies or none; group: as the group says"},
 		&cli.StringFlag{Name: "invitations", Usage: "follow, every or none; group: as the group says"},
 		&cli.BoolFlag{Name: "paused", Usage: "the membership is paused; --paused=false: it is not"},
-		&cli.StringFlag{Name: "since", Usage: "the `DATE` since when, as YYYY-MM-DD, or none"},
+		&cli.StringFlag{Name: "since", Usage: "a member since this `DATE` (YYYY-MM-DD), or none"},
 	}
 }
 
@@ -379,7 +379,7 @@ func newMemberList(streams Streams) *cli.Command {
 			"that a spreadsheet would take for a formula begin with an apostrophe.\n\n" +
 			"Example: yorvet member list lost-property@kelpmere.example --format csv > desk.csv",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "as", Usage: "members, owners or moderators only: member, owner or moderator"},
+			&cli.StringFlag{Name: "as", Usage: "those of a `ROLE` only: member, owner or moderator"},
 			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
 			&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
 		},

@@ -29,7 +29,7 @@ func newStandin(streams Streams) *cli.Command {
 		Usage: "run a simulated mail service to rehearse on",
 		Description: "It accepts mail over SMTP from outside and from those who log in, judges it by the estate, holds\n" +
 			"it, makes copies and digests, and shows every mailbox over IMAP. It listens on this machine only,\n" +
-			"unless --host says otherwise, and hands nothing on to anybody. Ports are any that are free.\n" +
+			"unless --host says otherwise, and passes nothing on. Ports are any that are free.\n" +
 			"It runs until it is interrupted; on a hang-up signal it reads the estate again.\n\n" +
 			"Example: yorvet --estate served standin --connections connections.yaml",
 		Flags: []cli.Flag{

@@ -20,8 +20,8 @@ func newWho(streams Streams) *cli.Command {
 				Name:      "posts",
 				Usage:     "show who may post to a group, and who may not",
 				ArgsUsage: "GROUP",
-				Description: "The gate of the group is asked about everyone in the estate, and about three strangers:\n" +
-					"one from outside, an unknown one from inside, and one who only claims to be inside.\n\n" +
+				Description: "The gate of the group is asked about everyone in the estate, about anyone outside, an unknown\n" +
+					"inside address, and forged mail that claims an unknown or a known address.\n\n" +
 					"Example: yorvet who posts lost-property@kelpmere.example",
 				Flags:  messageFlags(),
 				Action: func(ctx context.Context, cmd *cli.Command) error { return whoPosts(ctx, cmd, streams) },

@@ -229,7 +229,7 @@ func entriesWhere(e *estate.Estate, g estate.ID, is func(member estate.ID) bool)
 }
 
 func roleFlag() cli.Flag {
-	return &cli.StringFlag{Name: "as", Usage: "member, owner or moderator", Value: "member"}
+	return &cli.StringFlag{Name: "as", Usage: "in this `ROLE`: member, owner or moderator", Value: "member"}
 }
 
 // role returns the list of a group that --as means, or "" for its members.
