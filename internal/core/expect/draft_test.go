@@ -143,7 +143,7 @@ func TestDraftLayout(t *testing.T) {
 func TestComments(t *testing.T) {
 	for line, want := range map[string]string{
 		"admits outside # x": "admits outside", "admits outside\t# x": "admits outside", "admits a#b@kelp.example": "admits a#b@kelp.example",
-		"admits \"a #b\"@kelp.example # c": "admits \"a #b\"@kelp.example", "admits outside #": "admits outside",
+		"admits \"a #b\"@kelp.example # c": "admits \"a #b\"@kelp.example", "admits \"a\\\" #b\"@kelp.example # c": "admits \"a\\\" #b\"@kelp.example", "admits outside #": "admits outside",
 		"admits where (note=a #1) # c": "admits where (note=a #1)", "admits where (&(a=b)(c=d)) or not where (!(a=x #1))": "admits where (&(a=b)(c=d)) or not where (!(a=x #1))",
 	} {
 		list, errs := expect.Parse("to desk@kelp.example\n" + line + "\n")
