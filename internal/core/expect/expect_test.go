@@ -113,6 +113,7 @@ func TestErrors(t *testing.T) {
 		{"to d@x\n\t admits §insde", "unknown word", "inside"},
 		{"to d@x\n admits§", "not the end", ""},
 		{"to d@x\n reaches members in §inbx", "unknown outcome", "inbox"},
+		{"to d@x\n reaches members in §somewhere", "expected inbox, digest", ""},
 		{"to d@x\n reaches members from §bo", "no address", ""},
 		{"to d@x\n reaches §unproven", "about a message", ""},
 		{"to d@x\n never reaches inside §because \"x\"", "because", ""},
