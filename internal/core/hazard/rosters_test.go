@@ -55,3 +55,32 @@ func TestRingIsToldOnce(t *testing.T) {
 		}
 	}
 }
+
+// Gates that are written alike say something else where they speak of their own group.
+func TestGatesAlike(t *testing.T) {
+	r := sample.Load(t, groups("g: {owners: [ada@kelp.example], gate: [admit owners, refuse anyone], members: [ada@kelp.example]} "+
+		"n: {gate: [admit owners, refuse anyone], members: [ada@kelp.example]}"))
+	dead := map[string]int{}
+	for _, f := range hazard.Run(r, hazard.All()) {
+		if f.Check.Name == "dead-rule" {
+			dead[r.Estate().Address(f.Group).Local()]++
+		}
+	}
+	if len(dead) != 1 || dead["n"] != 1 {
+		t.Errorf("dead rules: %v, want one in n", dead)
+	}
+}
+
+// Nobody outside reads what is internal where nobody at all, or anybody, may post.
+func TestOutsideReaderNeedsAPoster(t *testing.T) {
+	for gate, want := range map[string]bool{"[admit inside]": true, "[refuse anyone]": false, "[admit anyone]": false} {
+		r := sample.Load(t, groups("g: {gate: "+gate+", members: [n@kelp.example]} n: {gate: [admit anyone], members: [far@out.example]}"))
+		found := false
+		for _, f := range hazard.Run(r, hazard.All()) {
+			found = found || f.Check.Name == "outside-reader" && r.Estate().Address(f.Group).Local() == "g"
+		}
+		if found != want {
+			t.Errorf("gate %s: found is %t", gate, found)
+		}
+	}
+}

@@ -298,10 +298,11 @@ func TestWays(t *testing.T) {
 	b.group("long", estate.List, "admit anyone")
 	b.group("leaf", estate.List, "admit anyone")
 	b.group("behind", estate.List, "admit anyone")
+	b.group("shut", estate.List, "refuse anyone")
 	last := b.group("last", estate.List, "admit anyone")
 	b.person("ada")
 	for _, nesting := range [][2]string{
-		{"top", "holds"}, {"top", "stops"}, {"top", "long"}, {"holds", "leaf"}, {"long", "leaf"}, {"holds", "behind"}, {"stops", "last"}, {"last", "top"},
+		{"top", "holds"}, {"top", "stops"}, {"top", "long"}, {"holds", "leaf"}, {"long", "leaf"}, {"holds", "behind"}, {"holds", "shut"}, {"stops", "last"}, {"last", "top"},
 	} {
 		id, _ := b.b.Find(at(nesting[0]))
 		b.member(id, nesting[1], estate.Membership{})
@@ -334,6 +335,7 @@ func TestWays(t *testing.T) {
 		"waiting top>holds after top by holds rule 1",
 		"waiting top>holds>behind after holds by holds rule 1",
 		"stopped top>stops after top by stops rule 1",
+		"stopped top>holds>shut after holds by shut rule 1",
 		"stopped top>stops>last after stops by stops rule 1",
 	}
 	if !slices.Equal(got, want) {

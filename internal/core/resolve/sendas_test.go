@@ -77,6 +77,14 @@ func TestProof(t *testing.T) {
 		if len(delegates.People) != 6 || !slices.Equal(possible, c.possible) {
 			t.Errorf("%s: possible for %v of %d, want %v", c.name, possible, len(delegates.People), c.possible)
 		}
+		for _, s := range delegates.People {
+			if got := r.Proof(g, s.ID); got != s.Proof {
+				t.Errorf("%s: the proof of %s is %v, and by itself %v", c.name, r.e.Address(s.ID), s.Proof, got)
+			}
+		}
+		if got := r.Proof(g, estate.None); got != ProofImpossible {
+			t.Errorf("%s: the proof of nobody is %v", c.name, got)
+		}
 		if (delegates.Code != nil) != (c.codes != "") || (delegates.Delivery != nil) != (c.codes != "") {
 			t.Errorf("%s: the code is %+v", c.name, delegates.Code)
 		}
