@@ -2,16 +2,15 @@ package yorvet
 
 import (
 	"cmp"
-	"flag"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-)
 
-var update = flag.Bool("update", false, "write NOTICE anew")
+	"yorvet.example/yorvet/internal/golden"
+)
 
 // module is a module that is built into the program.
 type module struct{ path, version, dir string }
@@ -83,7 +82,7 @@ func TestNotice(t *testing.T) {
 		}
 		b.WriteString("\n" + strings.Repeat("=", 80) + "\n" + m.path + " " + m.version + "\n" + terms)
 	}
-	if *update {
+	if golden.Updating() {
 		if err := os.WriteFile("NOTICE", []byte(b.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"yorvet.example/yorvet/internal/golden"
 )
 
 // document is one of the documents, which are checked against what the program does.
@@ -38,7 +40,7 @@ func TestDocuments(t *testing.T) {
 		if checked == string(data) {
 			continue
 		}
-		if !*update {
+		if !golden.Updating() {
 			t.Errorf("%s differs from what the program answers; go test ./cmd/yorvet -update writes it", d.name)
 		} else if err := os.WriteFile(name, []byte(checked), 0o644); err != nil {
 			t.Fatal(err)

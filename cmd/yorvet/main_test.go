@@ -17,9 +17,8 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/golden"
 )
-
-var update = flag.Bool("update", false, "write what the program answers into the scripts")
 
 // program is the built program.
 var program string
@@ -128,7 +127,7 @@ func runScript(t *testing.T, script string) {
 	if got.String() == want {
 		return
 	}
-	if *update {
+	if golden.Updating() {
 		archive.Comment = []byte(got.String())
 		if err := os.WriteFile(script, txtar.Format(archive), 0o644); err != nil {
 			t.Fatal(err)

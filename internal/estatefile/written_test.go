@@ -2,20 +2,17 @@ package estatefile
 
 import (
 	"bytes"
-	"flag"
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/change/changetest"
+	"yorvet.example/yorvet/internal/golden"
 )
-
-var update = flag.Bool("update", false, "write what edits make to testdata/written.txt, to be read before it is kept")
 
 // What edits write, to the letter: testdata/written.txt was read by people.
 func TestWritten(t *testing.T) {
@@ -49,25 +46,7 @@ func TestWritten(t *testing.T) {
 			b.WriteString(edited(t, d, path, files))
 		}
 	}
-	path := filepath.Join("testdata", "written.txt")
-	if *update {
-		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
-	for i := range min(len(was), len(is)) {
-		if was[i] != is[i] {
-			t.Fatalf("%s:%d:\n got %q\nwant %q", path, i+1, is[i], was[i])
-		}
-	}
-	if len(was) != len(is) {
-		t.Fatalf("%d lines, want %d", len(is), len(was))
-	}
+	golden.Compare(t, "written.txt", b.String())
 }
 
 // edited returns what a draft writes otherwise: of each file the lines from the first that

@@ -12,6 +12,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/estatefile"
 )
 
@@ -44,6 +45,21 @@ func load(t testing.TB, yaml string) (*resolve.Resolver, error) {
 	}
 	day, _ := estate.ParseDay("2026-11-23")
 	return resolve.New(e, day), nil
+}
+
+// Demo makes one of the estates of the demo, such as demo.Estate, on 2026-11-23.
+func Demo(t testing.TB, name string) *resolve.Resolver {
+	t.Helper()
+	dir := t.TempDir()
+	if err := demo.Write(t.Context(), dir); err != nil {
+		t.Fatal(err)
+	}
+	e, err := estatefile.Load(t.Context(), filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	day, _ := estate.ParseDay("2026-11-23")
+	return resolve.New(e, day)
 }
 
 // Estate returns a random estate as YAML.

@@ -1,10 +1,7 @@
 package effect_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -13,11 +10,9 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
-	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/golden"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-var update = flag.Bool("update", false, "write what was reported to testdata/said.txt, to be read before it is kept")
 
 // All that is reported of a change of each type, and of the demo beside what its service
 // does: testdata/said.txt was read by people.
@@ -36,43 +31,11 @@ func TestSaid(t *testing.T) {
 		describe(&b, after, quay)
 	}
 	b.WriteString("demo\n")
-	ours, served := demoEstate(t, demo.Estate), demoEstate(t, "served")
+	ours, served := sample.Demo(t, demo.Estate), sample.Demo(t, "served")
 	describe(&b, ours, served)
 	b.WriteString("demo and back\n")
 	describe(&b, served, ours)
-	path := filepath.Join("testdata", "said.txt")
-	if *update {
-		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
-	for i := range max(len(was), len(is)) {
-		if i >= len(was) || i >= len(is) || was[i] != is[i] {
-			t.Fatalf("%s differs from line %d of %d on; now there are %d:\n%s", path, i+1, len(was), len(is), strings.Join(is[min(i, len(is)):min(i+1, len(is))], ""))
-		}
-	}
-}
-
-func demoEstate(t *testing.T, name string) *resolve.Resolver {
-	t.Helper()
-	dir := t.TempDir()
-	if err := demo.Write(t.Context(), dir); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(t.Context(), filepath.Join(dir, name))
-	if err != nil {
-		t.Fatal(err)
-	}
-	day, err := estate.ParseDay("2026-11-23")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return resolve.New(e, day)
+	golden.Compare(t, "said.txt", b.String())
 }
 
 // describe writes a report with names.

@@ -1,23 +1,17 @@
 package expect_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
-	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
-	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/golden"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-var update = flag.Bool("update", false, "write drafts to testdata/drafts.txt, to be read before they are kept")
 
 // crowd has more people than a draft names, in a list that takes some sizes only.
 func crowd() string {
@@ -42,46 +36,11 @@ func crowd() string {
 // A draft of each group of the demo, and of a large one: testdata/drafts.txt was read
 // by people.
 func TestDrafts(t *testing.T) {
-	r := loadDemo(t)
+	r := sample.Demo(t, demo.Estate)
 	got := expect.Draft(r, allGroups(r))
 	large := sample.Load(t, crowd())
 	got += "\n# a large one\n" + expect.Draft(large, allGroups(large))
-	path := filepath.Join("testdata", "drafts.txt")
-	if *update {
-		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	was, is := strings.Split(string(want), "\n"), strings.Split(got, "\n")
-	for i := range min(len(was), len(is)) {
-		if was[i] != is[i] {
-			t.Fatalf("%s:%d:\n got %s\nwant %s", path, i+1, is[i], was[i])
-		}
-	}
-	if len(was) != len(is) {
-		t.Fatalf("%d lines, want %d", len(is), len(was))
-	}
-}
-
-func loadDemo(t *testing.T) *resolve.Resolver {
-	t.Helper()
-	dir := t.TempDir()
-	if err := demo.Write(t.Context(), dir); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(t.Context(), filepath.Join(dir, demo.Estate))
-	if err != nil {
-		t.Fatal(err)
-	}
-	day, err := estate.ParseDay("2026-11-23")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return resolve.New(e, day)
+	golden.Compare(t, "drafts.txt", got)
 }
 
 // A probe tries what a statement speaks of: everybody it picks with each of its

@@ -10,6 +10,8 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/golden"
 	"yorvet.example/yorvet/internal/sample"
 )
 
@@ -218,7 +220,7 @@ func TestDocs(t *testing.T) {
 		}
 	}
 	text = strings.TrimRight(text, "\n") + "\n"
-	if *update {
+	if golden.Updating() {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -247,7 +249,7 @@ func document(check *hazard.Check) string {
 
 // The demo has every hazard, and the first estate of the README none.
 func TestDemoAndReadme(t *testing.T) {
-	r := loadDemo(t)
+	r := sample.Demo(t, demo.Estate)
 	found := map[string]bool{}
 	for _, f := range hazard.Run(r, hazard.All()) {
 		found[f.Check.Name] = true

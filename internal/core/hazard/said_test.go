@@ -1,10 +1,7 @@
 package hazard_test
 
 import (
-	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,11 +11,9 @@ import (
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
-	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/golden"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-var update = flag.Bool("update", false, "write what was said to testdata/said.txt, to be read before it is kept")
 
 // Every sentence of every check, with its place, on the estates where it fires and on
 // the demo: testdata/said.txt was read by people.
@@ -34,31 +29,13 @@ func TestSaid(t *testing.T) {
 			}
 		}
 	}
-	r := loadDemo(t)
+	r := sample.Demo(t, demo.Estate)
 	b.WriteString("demo\n")
 	for _, f := range hazard.Run(r, hazard.All()) {
 		b.WriteString("  " + f.Check.Name + "\n")
 		say(&b, r, f)
 	}
-	path := filepath.Join("testdata", "said.txt")
-	if *update {
-		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got := b.String(); got != string(want) {
-		was, is := strings.Split(string(want), "\n"), strings.Split(got, "\n")
-		for i := range min(len(was), len(is)) {
-			if was[i] != is[i] {
-				t.Fatalf("%s:%d:\n got %s\nwant %s", path, i+1, is[i], was[i])
-			}
-		}
-		t.Fatalf("%d lines are said, and %d are in %s", len(is), len(was), path)
-	}
+	golden.Compare(t, "said.txt", b.String())
 }
 
 // folder is the folder of a place: each run has one of its own.
@@ -75,26 +52,9 @@ func say(b *strings.Builder, r *resolve.Resolver, f hazard.Finding) {
 	b.WriteString(folder.ReplaceAllString(line, "") + "\n")
 }
 
-func loadDemo(t *testing.T) *resolve.Resolver {
-	t.Helper()
-	dir := t.TempDir()
-	if err := demo.Write(t.Context(), dir); err != nil {
-		t.Fatal(err)
-	}
-	e, err := estatefile.Load(t.Context(), filepath.Join(dir, demo.Estate))
-	if err != nil {
-		t.Fatal(err)
-	}
-	day, err := estate.ParseDay("2026-11-23")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return resolve.New(e, day)
-}
-
 // The overview of a group counts its hazards, accepted ones aside.
 func TestOverviewCounts(t *testing.T) {
-	r := loadDemo(t)
+	r := sample.Demo(t, demo.Estate)
 	want := make([]int, r.Estate().Groups())
 	for _, f := range hazard.Run(r, hazard.All()) {
 		if !f.Accepted {

@@ -1,10 +1,7 @@
 package infer
 
 import (
-	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -14,37 +11,9 @@ import (
 	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/golden"
 	"yorvet.example/yorvet/internal/sample"
 )
-
-var update = flag.Bool("update", false, "write what is proposed and found anew")
-
-// check compares lines with those of a file in testdata.
-func check(t *testing.T, name string, lines []string) {
-	t.Helper()
-	path := filepath.Join("testdata", name)
-	got := strings.Join(lines, "\n") + "\n"
-	if *update {
-		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	want := strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
-	for i := range max(len(lines), len(want)) {
-		switch {
-		case i >= len(lines):
-			t.Fatalf("%s:%d: %q is missing", path, i+1, want[i])
-		case i >= len(want):
-			t.Fatalf("%s: %q is too much", path, lines[i])
-		case lines[i] != want[i]:
-			t.Fatalf("%s:%d: %q, want %q", path, i+1, lines[i], want[i])
-		}
-	}
-}
 
 // moorings has much of what proposals are about.
 const moorings = `yorvet: 1
@@ -115,7 +84,7 @@ func TestProposals(t *testing.T) {
 			}
 		}
 	}
-	check(t, "proposals.txt", lines)
+	golden.Compare(t, "proposals.txt", strings.Join(lines, "\n")+"\n")
 }
 
 // What is found, in its order, for single differences.
@@ -163,7 +132,7 @@ func TestRanking(t *testing.T) {
 			}
 		}
 	}
-	check(t, "ranking.txt", lines)
+	golden.Compare(t, "ranking.txt", strings.Join(lines, "\n")+"\n")
 }
 
 // A prediction names the group whose gate decides, and no other.
