@@ -90,7 +90,10 @@ func (c judging) run(t *testing.T) *judge {
 	if c.reply == (send.Reply{}) {
 		c.reply = send.Reply{Stage: "message", Code: 250}
 	}
-	id, _ := r.Estate().Find(address.MustParse(c.to))
+	id, ok := r.Estate().Find(address.MustParse(c.to))
+	if !ok {
+		id = 0 // a member of main@kelp.example answers somebody outside
+	}
 	p := &Plan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to)}}}
 	run := &Run{Plan: p, Replies: map[int]send.Reply{0: c.reply}, Unsure: map[int]bool{0: c.unsure}, Sightings: c.seen, Approved: map[int]bool{0: c.approved}}
 	if c.unsent {
@@ -219,6 +222,10 @@ func TestMembersOfSightings(t *testing.T) {
 		{judging{name: "an archive that nobody predicted", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, shelf)}}, []row{{shelf, "", "archive", false}}},
 		{judging{name: "somebody outside", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "far@away.example")}}, []row{{"far@away.example", "", "inbox", false}}},
 		{judging{name: "somebody who was not to get it", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo)}}, []row{{ada, "inbox", "inbox", true}, {bo, "", "inbox", false}}},
+		{judging{name: "an answer to somebody outside", to: "guest@far.example", watched: []string{"guest@far.example"}, seen: []Sighting{seen(sawCopy, "guest@far.example")}},
+			[]row{{"guest@far.example", "inbox", "inbox", true}}},
+		{judging{name: "an answer that did not come", to: "guest@far.example", watched: []string{"guest@far.example"}}, []row{{"guest@far.example", "inbox", SeenNot, false}}},
+		{judging{name: "an answer that nobody looked for", to: "guest@far.example", watched: []string{ada}}, []row{{"guest@far.example", "", "none", false}}},
 		{judging{name: "refused", reply: send.Reply{Stage: "to", Code: 550}}, []row{{ada, "inbox", SeenNot, false}}},
 	} {
 		w := c.run(t)

@@ -43,7 +43,7 @@ groups:
 `
 
 // anywhere are connections that are not used.
-func anywhere(t *testing.T) *connections.Connections {
+func anywhere(t *testing.T, replace ...string) *connections.Connections {
 	t.Helper()
 	t.Setenv("PLAN_TEST", "hush")
 	path := filepath.Join(t.TempDir(), "connections.yaml")
@@ -55,6 +55,7 @@ send:
 look: [{server: "127.0.0.1:9", tls: none, for: [inside, "@far.example"], login: {password: {environment: PLAN_TEST}}}]
 strangers: [guest@far.example]
 `
+	text = strings.NewReplacer(replace...).Replace(text)
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -127,6 +128,33 @@ func TestNewPlan(t *testing.T) {
 	for _, a := range p.watched() {
 		if a.String() == "gone@kelp.example" {
 			t.Error("a mailbox that is not there is looked into")
+		}
+	}
+}
+
+// Without a stranger nobody writes from outside, and without logins nobody from inside.
+func TestPlanOfLittle(t *testing.T) {
+	r := sample.Load(t, jetty)
+	for about, c := range map[string]struct {
+		replace []string
+		want    string
+	}{
+		"no stranger": {[]string{"strangers: [guest@far.example]\n", ""}, "forged insider member moderator refused invitation attachment alias send-as"},
+		"only known strangers": {[]string{"[guest@far.example]", "[ada@kelp.example]"},
+			"forged insider member moderator refused invitation attachment alias send-as"},
+		"no login": {[]string{"from: [ada@kelp.example, bo@kelp.example, cy@kelp.example, dee@kelp.example]", `from: ["@nowhere.example"]`},
+			"outsider invitation attachment"},
+	} {
+		p := NewPlan(r, anywhere(t, c.replace...), Choice{Groups: []estate.ID{0}})
+		var got []string
+		for _, one := range p.Cases {
+			got = append(got, string(one.Kind))
+			if one.From == (address.Address{}) || one.To == (address.Address{}) {
+				t.Errorf("%s: a message from %q to %q", about, one.From, one.To)
+			}
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s: %s, want %s", about, text, c.want)
 		}
 	}
 }
