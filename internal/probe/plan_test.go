@@ -321,6 +321,9 @@ func TestSight(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		if want != "" && !p.wants(m) {
+			t.Errorf("%q is not even looked at", text)
+		}
 		found := p.sight(watch.Item{Place: watch.Place{Account: "cy@kelp.example"}, Message: m})
 		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 || found[0].What != want) {
 			t.Errorf("%q is %+v, want %q", text, found, want)
@@ -331,6 +334,33 @@ func TestSight(t *testing.T) {
 		if want == sawCopy && strings.Contains(text, "Cc") && !slices.Equal(found[0].View.Shows, []string{"bo@kelp.example"}) {
 			t.Errorf("it shows %v", found[0].View.Shows)
 		}
+	}
+}
+
+// By its header alone a message is looked at if it is the run's, answers one, or is
+// something that systems write; other people's mail is not.
+func TestWants(t *testing.T) {
+	p := NewPlan(sample.Load(t, jetty), anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}})
+	for header, want := range map[string]bool{
+		"Yorvet-Probe: " + p.Run + ".x":                                       true,
+		"Yorvet-Probe: other.x\r\nContent-Type: multipart/digest; boundary=b": false,
+		"In-Reply-To: <" + p.Cases[0].ID + ">":                                true,
+		"Auto-Submitted: auto-replied":                                        true,
+		"Content-Type: multipart/mixed; boundary=b":                           true,
+		"Content-Type: message/rfc822":                                        true,
+		"Content-Type: text/plain":                                            false,
+		"Subject: Dinner":                                                     false,
+	} {
+		m, err := read.Parse([]byte("From: bo@kelp.example\r\n" + header + "\r\n\r\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.wants(m); got != want {
+			t.Errorf("%q: %t", header, got)
+		}
+	}
+	if one, other := NewSendAsPlan(p.resolver, p.connections, 0, ""), NewSendAsPlan(p.resolver, p.connections, 0, "mine"); len(one.Run) < 8 || other.Run != "mine" {
+		t.Errorf("the runs are called %q and %q", one.Run, other.Run)
 	}
 }
 
