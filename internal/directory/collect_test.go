@@ -111,6 +111,8 @@ func TestCollect(t *testing.T) {
 			[]string{annIs}},
 		{"an address out of a nickname", []string{"b kind=person nick=Bob_Oake first=Bob last=Oake"},
 			[]string{`1 bob-oake@kelp.example also=[] name="Bob Oake" mailbox=""`}},
+		{"an address out of any nickname", []string{"b kind=person nick=Größe_(2)_x.y-z"},
+			[]string{`1 gr-e-2-x.y-z@kelp.example also=[] name="" mailbox=""`}},
 		{"half a name", []string{"b kind=person mail=b@kelp.example first=Bob"},
 			[]string{`1 b@kelp.example also=[] name="" mailbox=""`}},
 		{"a name that is the address", []string{"b kind=person mail=b@kelp.example displayName=b@kelp.example"},

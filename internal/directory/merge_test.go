@@ -108,6 +108,8 @@ func TestMergeClashes(t *testing.T) {
 		{"attributes of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Attributes: []estate.Attribute{{Name: "base", Value: "x"}}}}},
 			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Attributes: []estate.Attribute{{Name: "Base", Value: "y"}, {Name: "post", Value: "z"}}}}},
 			"ann@k.example Ann full base=x post=z\n! ann@k.example: name is \"Ann\" (a:1), not \"Anna\" (b:3)\n! ann@k.example: the attribute Base is \"x\" (a:1), not \"y\" (b:3)"},
+		{"the same of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Mailbox: "full"}}},
+			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Ann", Mailbox: "full"}}}, "ann@k.example Ann full"},
 		{"a nested group takes every or none", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Address: "h@k.example", Membership: estate.Membership{Copy: estate.CopyDigest, Paused: true}}}), group("h@k.example", nil)}}, directory.Directory{},
 			"g@k.example a: h@k.example\nh@k.example a:"},
 	} {
