@@ -145,3 +145,20 @@ func TestPassingOverAnyLine(t *testing.T) {
 		t.Errorf("only %d are tried", tried)
 	}
 }
+
+// Who goes from one list of a group to the next one is no longer where they were.
+func TestListsAreApart(t *testing.T) {
+	const head = "yorvet: 1\ndomains: [kelp.example]\npeople: [{address: ann@kelp.example}, {address: bob@kelp.example}]\ngroups:\n  - {address: g@kelp.example, "
+	texts := []string{
+		"owners: [ann@kelp.example, bob@kelp.example]}", "owners: [ann@kelp.example], moderators: [bob@kelp.example]}", "moderators: [ann@kelp.example, bob@kelp.example]}",
+		"owners: [ann@kelp.example, bob@kelp.example], members: [bob@kelp.example]}", "moderators: [ann@kelp.example], members: [bob@kelp.example]}",
+	}
+	for i, before := range texts {
+		for j, later := range texts {
+			report := effect.Compare(sample.Load(t, head+before+"\n"), sample.Load(t, head+later+"\n"))
+			if report.IsEmpty() != (i == j) {
+				t.Errorf("%s and %s: the same is %t", before, later, report.IsEmpty())
+			}
+		}
+	}
+}
