@@ -134,8 +134,7 @@ func groups(e *estate.Estate) []byte {
 	columns := []string{"address", "also", "title", "about", "kind", "owners", "moderators", "members"}
 	for _, lists := range []bool{false, true} {
 		for setting := range estate.GroupSettings() {
-			if setting.Form.IsList() == lists && setting.Form != estate.FormSelector &&
-				!slices.Contains(columns, setting.Name) {
+			if setting.Form.IsList() == lists && !slices.Contains(columns, setting.Name) {
 				columns = append(columns, setting.Name)
 			}
 		}
