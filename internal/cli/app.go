@@ -112,14 +112,18 @@ func errorText(err error) string {
 	if !errors.As(err, &file) {
 		return said
 	}
+	verb, missing := "write", "no such folder"
+	if slices.Contains([]string{"open", "read", "readdirent", "stat", "lstat", "readlink", "seek"}, file.Op) {
+		verb, missing = "read", "no such file"
+	}
 	reason := file.Err.Error()
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		reason = "no such file"
+		reason = missing
 	case errors.Is(err, fs.ErrPermission):
 		reason = "permission denied"
 	}
-	return strings.Replace(said, file.Error(), "cannot read "+file.Path+": "+reason, 1)
+	return strings.Replace(said, file.Error(), "cannot "+verb+" "+file.Path+": "+reason, 1)
 }
 
 // exitCode returns the exit code for an error.

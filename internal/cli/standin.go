@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -77,6 +79,9 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	if path := cmd.String("log"); path != "" {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if bad := (*fs.PathError)(nil); errors.As(err, &bad) {
+			return usageError("%w", &fs.PathError{Op: "write", Path: path, Err: bad.Err})
+		}
 		if err != nil {
 			return usageError("%w", err)
 		}

@@ -77,6 +77,9 @@ func create(folder, pattern string, mode fs.FileMode) (*os.File, error) {
 	for range attempts {
 		name := filepath.Join(folder, before+strings.ToLower(rand.Text())+after)
 		f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+		if bad := (*fs.PathError)(nil); errors.As(err, &bad) && !errors.Is(err, fs.ErrExist) {
+			return nil, &fs.PathError{Op: "write", Path: filepath.Clean(folder), Err: bad.Err} // its own name says nothing
+		}
 		if !errors.Is(err, fs.ErrExist) {
 			return f, err
 		}
