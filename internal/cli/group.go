@@ -62,11 +62,13 @@ func newGroupNew(streams Streams) *cli.Command {
 			preset.Names(),
 			", ",
 		) + ". yorvet group presets tells what each\n" +
-			"means. More settings, or others, are those of the estate, as in: tell-held=inside\n\n" +
+			"means. With a preset whose groups accept mail, the owners are members, too.\n" +
+			"More settings, or others, are those of the estate, as in: tell-held=inside\n\n" +
 			"Example: yorvet group new storm-desk@kelpmere.example --preset desk --title 'Storm desk' --owner " +
 			"ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
+			heldFlag(),
 			&cli.StringFlag{Name: "title", Usage: "what people call it"},
 			&cli.StringFlag{Name: "about", Usage: "what it is for"},
 			&cli.StringSliceFlag{Name: "also", Usage: "an alias `ADDRESS`; may be repeated"},
@@ -95,16 +97,17 @@ func proposeGroup(c *changer) error {
 	if err != nil {
 		return err
 	}
-	said := map[string][]string{}
+	said, ownersToo := map[string][]string{}, false
 	if c.cmd.IsSet("preset") {
 		p, err := presetOf(c.cmd)
 		if err != nil {
 			return err
 		}
-		for _, s := range p.Settings {
+		for _, s := range p.Settings(c.e, c.cmd.Bool("held")) {
 			said[s.Setting] = s.Texts
 		}
 		c.about = fmt.Sprintf("%s: %s. Who posts: %s Who receives: %s", p.Name, p.For, p.Posts, p.Receives)
+		ownersToo = p.TakesMail()
 	}
 	if err := c.flagsOfGroup(said); err != nil {
 		return err
@@ -117,9 +120,14 @@ func proposeGroup(c *changer) error {
 		if s.operator != '=' {
 			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Setting, s.Setting)
 		}
-		if said[s.Setting], err = c.listedIn(s); err != nil {
+		texts, err := c.listedIn(s)
+		if err != nil {
 			return err
 		}
+		if s.attribute != "" {
+			texts = append(said[s.Setting], texts...)
+		}
+		said[s.Setting] = texts
 	}
 	g := change.AddGroup{Address: a}
 	for _, name := range slices.Sorted(maps.Keys(said)) {
@@ -127,6 +135,9 @@ func proposeGroup(c *changer) error {
 	}
 	if g.Members, err = c.firstMembers(said["joiners"]); err != nil {
 		return err
+	}
+	if ownersToo {
+		g.Members = c.withOwners(g.Members, said["owners"])
 	}
 	c.draft.Apply(g)
 	return nil
@@ -184,6 +195,27 @@ func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 	return members, nil
 }
 
+// withOwners adds the owners of a new group to its members, if they are people: they
+// answer for its mail, and are to see it.
+func (c *changer) withOwners(members []change.Member, owners []string) []change.Member {
+	for _, text := range owners {
+		a, err := address.Parse(text)
+		id, known := c.e.Find(a)
+		if err != nil || known && c.e.IsGroup(id) {
+			continue
+		}
+		listed := slices.ContainsFunc(members, func(m change.Member) bool {
+			other, ok := c.e.Find(m.Address)
+			return c.e.Key(m.Address) == c.e.Key(a) || ok && known && other == id
+		})
+		if !listed {
+			joined := estate.Membership{Since: c.r.Today()}
+			members = append(members, change.Member{Address: a, Membership: joined, JustNow: true})
+		}
+	}
+	return members
+}
+
 // presetOf returns the preset that --preset names.
 func presetOf(cmd *cli.Command) (preset.Preset, error) {
 	name := cmd.String("preset")
@@ -192,7 +224,15 @@ func presetOf(cmd *cli.Command) (preset.Preset, error) {
 		near := nearest.Word(name, preset.Names())
 		return p, usageError("there is no preset %q, expected %s%s", name, orList(preset.Names()), meant(near))
 	}
+	if cmd.Bool("held") && p.Held == "" {
+		return p, usageError("--held: the preset %s has no such choice; see yorvet group presets", name)
+	}
 	return p, nil
+}
+
+// heldFlag is the choice that some presets have.
+func heldFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "held", Usage: "with a preset that has this choice: hold others' posts for approval"}
 }
 
 // freeAddress returns an address for a group, if it is inside and nobody's.
@@ -309,7 +349,20 @@ func (c *changer) nearAddress(text string) string {
 // setting is SETTING=VALUE, SETTING+=VALUE or SETTING-=VALUE.
 type setting struct {
 	change.Said
-	operator byte // = + -
+	operator  byte   // = + -
+	attribute string // the only one of the group's attributes that is meant, or ""
+}
+
+// parseAttributeSetting reads what one attribute of a group is to be.
+func parseAttributeSetting(s setting, attribute, value string) (setting, error) {
+	if err := estate.CheckGroupAttribute(attribute); err != nil {
+		return s, usageError("%s=%s: %w; nothing written", s.Setting, value, err)
+	}
+	s.Setting, s.attribute = "attributes", attribute
+	for _, text := range estatefile.SplitList(value) {
+		s.Texts = append(s.Texts, estate.Attribute{Name: attribute, Value: text}.String())
+	}
+	return s, nil
 }
 
 func parseSettings(args []string) ([]setting, error) {
@@ -324,6 +377,14 @@ func parseSettings(args []string) ([]setting, error) {
 			s.operator, name = last, name[:len(name)-1]
 		}
 		s.Setting = name
+		if attribute, isAttribute := strings.CutPrefix(name, "attributes."); isAttribute {
+			one, err := parseAttributeSetting(s, attribute, value)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, one)
+			continue
+		}
 		known, ok := estate.GroupSetting(name)
 		switch {
 		case name == "address":
@@ -381,7 +442,10 @@ func newGroupSet(streams Streams) *cli.Command {
 			"from it. A GROUP may hold * for anything.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
 		Flags: append(
-			[]cli.Flag{&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"}},
+			[]cli.Flag{
+				&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
+				heldFlag(),
+			},
 			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
@@ -402,7 +466,7 @@ func newGroupSet(streams Streams) *cli.Command {
 						return err
 					}
 					var first []setting
-					for _, s := range p.Settings {
+					for _, s := range p.Settings(c.e, cmd.Bool("held")) {
 						first = append(first, setting{Said: s, operator: '='})
 					}
 					settings = append(first, settings...)
@@ -424,16 +488,50 @@ func newGroupSet(streams Streams) *cli.Command {
 
 // set makes settings of a group. Of several for one, the last counts.
 func (c *changer) set(g estate.ID, settings []setting) {
+	attributes, differ := c.e.Group(g).Attributes, false
 	for _, s := range folded(settings) {
-		switch s.operator {
-		case '+':
+		switch {
+		case s.Setting == "attributes":
+			attributes, differ = s.attributes(attributes), true
+		case s.operator == '+':
 			c.draft.Apply(change.SetList{Group: g, Setting: s.Setting, Add: s.Texts})
-		case '-':
+		case s.operator == '-':
 			c.draft.Apply(change.SetList{Group: g, Setting: s.Setting, Drop: s.Texts})
 		default:
 			c.draft.Apply(change.SetSetting{Group: g, Setting: s.Setting, Texts: s.Texts})
 		}
 	}
+	if differ {
+		var texts []string
+		for _, one := range attributes {
+			texts = append(texts, one.String())
+		}
+		c.draft.Apply(change.SetSetting{Group: g, Setting: "attributes", Texts: texts})
+	}
+}
+
+// attributes returns what becomes of the attributes of a group by a setting of them.
+func (s setting) attributes(before []estate.Attribute) []estate.Attribute {
+	var list []estate.Attribute
+	said := func(one estate.Attribute) bool {
+		return slices.ContainsFunc(s.Texts, func(text string) bool { return strings.EqualFold(one.String(), text) })
+	}
+	for _, one := range before {
+		meant := s.attribute == "" || strings.EqualFold(one.Name, s.attribute)
+		if s.operator == '=' && meant || s.operator != '=' && said(one) {
+			continue
+		}
+		list = append(list, one)
+	}
+	if s.operator == '-' {
+		return list
+	}
+	for _, text := range s.Texts {
+		if one, err := estate.ParseAttribute(text); err == nil {
+			list = append(list, one)
+		}
+	}
+	return list
 }
 
 // folded returns settings so that what is set by = is there once, with all that is
@@ -441,10 +539,11 @@ func (c *changer) set(g estate.ID, settings []setting) {
 func folded(settings []setting) []setting {
 	var list []setting
 	for _, s := range settings {
+		alike := func(other setting) bool { return other.Setting == s.Setting && other.attribute == s.attribute }
 		if s.operator == '=' {
-			list = slices.DeleteFunc(list, func(other setting) bool { return other.Setting == s.Setting })
+			list = slices.DeleteFunc(list, alike)
 		}
-		i := slices.IndexFunc(list, func(o setting) bool { return o.Setting == s.Setting && o.operator == '=' })
+		i := slices.IndexFunc(list, func(o setting) bool { return alike(o) && o.operator == '=' })
 		switch {
 		case i < 0:
 			list = append(list, s)

@@ -45,6 +45,9 @@ var groupOrder = func() []string {
 
 // value returns a field as a value, or nil where it goes.
 func (f Field) value() *value {
+	if f.Name == attributesKey {
+		return f.attributes()
+	}
 	if f.List != nil {
 		return &value{list: f.List}
 	}
@@ -58,6 +61,20 @@ func (f Field) value() *value {
 		}
 	}
 	return v
+}
+
+// attributesKey is the key of a mapping of attributes.
+const attributesKey = "attributes"
+
+// attributes returns a list of NAME: VALUE as a mapping, or nil where there are none.
+func (f Field) attributes() *value {
+	var list []estate.Attribute
+	for _, text := range f.List {
+		if one, err := estate.ParseAttribute(text); err == nil {
+			list = append(list, one)
+		}
+	}
+	return pairsOf(attributeFields(GroupAttributes(list)))
 }
 
 // cell returns a field as a cell of a table.

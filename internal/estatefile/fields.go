@@ -180,6 +180,7 @@ var (
 	invitationsWords = estate.InvitationsWords()
 	mailboxWords     = estate.MailboxWords()
 	actionWords      = estate.ActionWords()
+	edgeVerdicts     = []string{estate.Refuse.String(), estate.Drop.String()}
 )
 
 // setMembership sets what a membership says besides its group and member.

@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 
@@ -20,6 +21,7 @@ var topFields = []string{
 	"subaddress",
 	"nested-gates",
 	"code-sender",
+	"edge",
 	"people",
 	"groups",
 	"memberships",
@@ -39,9 +41,12 @@ func (d *document) readTop(root *yaml.Node) {
 		"subaddress":   d.readScalar,
 		"nested-gates": d.readScalar,
 		"code-sender":  d.readScalar,
-		"people":       later(&d.people),
-		"groups":       later(&d.groups),
-		"memberships":  later(&d.memberships),
+		"edge": func(_, value *yaml.Node) {
+			d.list(value, "a list of rules", d.readEdgeRule)
+		},
+		"people":      later(&d.people),
+		"groups":      later(&d.groups),
+		"memberships": later(&d.memberships),
 	})
 }
 
@@ -88,6 +93,18 @@ func (d *document) setScalar(name, value string, place estate.Place) {
 		)
 		e.See = d.position(earlier.place)
 		d.errs.add(e)
+	}
+}
+
+// readEdgeRule reads a rule that is asked before the gate of any group.
+func (d *document) readEdgeRule(n *yaml.Node) {
+	text, ok := d.text(n)
+	it := item{text, d.place(n)}
+	if !ok || d.tooMany(len(d.loader.settings.Edge), it) {
+		return
+	}
+	if rule, ok := d.parseRule(text, edgeVerdicts, selector.ForEdge, it.place); ok {
+		d.loader.settings.Edge = append(d.loader.settings.Edge, estate.NewGateRule(rule, it.place))
 	}
 }
 
@@ -156,6 +173,10 @@ func (d *document) readGroup(n *yaml.Node) {
 
 func (d *document) readGroupField(s *groupSpec, f groupField, value *yaml.Node) {
 	s.give(f, d.place(value))
+	if f.Form == estate.FormAttributes {
+		d.readGroupAttributes(s, f, value)
+		return
+	}
 	if f.Form.IsList() {
 		d.list(value, "a list", func(n *yaml.Node) {
 			if text, ok := d.text(n); ok {
@@ -318,16 +339,38 @@ func (d *document) readPerson(n *yaml.Node) {
 				one(func(it item) { s.addAlso(d.loader, it) })(nil, n)
 			})
 		},
-		"attributes": func(_, value *yaml.Node) { d.readAttributes(&s, value) },
+		"attributes": func(_, value *yaml.Node) {
+			d.readAttributes(value, d.checkAttributeName, func(a estate.Attribute, _ estate.Place) {
+				s.attributes = append(s.attributes, a)
+			})
+		},
 	})
 	if ok {
 		s.finish(d.loader, d.place(n))
 	}
 }
 
+// readGroupAttributes reads the attributes of a group.
+func (d *document) readGroupAttributes(s *groupSpec, f groupField, n *yaml.Node) {
+	check := func(name string, place estate.Place) bool {
+		err := estate.CheckGroupAttribute(name)
+		d.failValue(err, f.Name, item{name, place})
+		return err == nil
+	}
+	d.readAttributes(n, check, func(a estate.Attribute, place estate.Place) {
+		if strings.TrimSpace(a.Value) != "" {
+			f.set(d.loader, s, item{a.String(), place})
+		}
+	})
+}
+
 // readAttributes reads a mapping with any keys to a value or a list of values, which
-// all are text as written.
-func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
+// all are text as written: those whose name check finds good are given to add.
+func (d *document) readAttributes(
+	n *yaml.Node,
+	check func(name string, place estate.Place) bool,
+	add func(estate.Attribute, estate.Place),
+) {
 	if n.Kind != yaml.MappingNode {
 		d.wrong(n, "a mapping for attributes")
 		return
@@ -348,7 +391,7 @@ func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
 			continue
 		}
 		seen[folded] = key
-		if !d.checkAttributeName(key.Value, d.place(key)) {
+		if !check(key.Value, d.place(key)) {
 			continue
 		}
 		values := []*yaml.Node{value}
@@ -364,7 +407,7 @@ func (d *document) readAttributes(s *personSpec, n *yaml.Node) {
 			case v.Kind != yaml.ScalarNode:
 				d.wrong(v, "text or a list of texts for an attribute")
 			case d.what(v) != "nothing":
-				s.attributes = append(s.attributes, estate.Attribute{Name: key.Value, Value: v.Value})
+				add(estate.Attribute{Name: key.Value, Value: v.Value}, d.place(v))
 			}
 		}
 	}

@@ -141,11 +141,11 @@ func TestTables(t *testing.T) {
 	if p := e.Person(ines); p.Name != "Maro, Ines" || p.Mailbox != estate.MailboxFull || len(p.Also) != 2 || p.Place.Line != 2 || p.Place.Column != 14 {
 		t.Errorf("the person is %+v", p)
 	}
-	if got := fmt.Sprint(e.Attributes(ines)); got != "[{base north} {tags a} {tags b}]" {
+	if got := fmt.Sprint(e.Attributes(ines)); got != "[base: north tags: a tags: b]" {
 		t.Errorf("the attributes are %s", got)
 	}
 	tam, _ := e.Find(address.MustParse("tam@kelp.example"))
-	if got := fmt.Sprint(e.Attributes(tam)); got != "[{tags  spaced }]" || e.Person(tam).Place.Line != 4 {
+	if got := fmt.Sprint(e.Attributes(tam)); got != "[tags:  spaced ]" || e.Person(tam).Place.Line != 4 {
 		t.Errorf("the attributes are %s", got)
 	}
 	desk := e.Group(0)

@@ -213,6 +213,7 @@ type Preset struct {
 	For      string            `json:"for"`
 	Posts    string            `json:"posts"`
 	Receives string            `json:"receives"`
+	Held     string            `json:"held,omitempty"` // what else is so with --held
 	Settings map[string]string `json:"settings"`
 	ordered  [][2]string       // the settings and their values as they are written
 }
@@ -221,8 +222,8 @@ type Preset struct {
 func NewPresets(list ...preset.Preset) *Presets {
 	a := &Presets{}
 	for _, p := range list {
-		one := Preset{p.Name, p.For, p.Posts, p.Receives, map[string]string{}, nil}
-		for _, s := range p.Settings {
+		one := Preset{p.Name, p.For, p.Posts, p.Receives, p.Held, map[string]string{}, nil}
+		for _, s := range p.Said() {
 			value := strings.Join(s.Texts, "; ")
 			one.Settings[s.Setting] = value
 			one.ordered = append(one.ordered, [2]string{s.Setting, value})
@@ -239,6 +240,9 @@ func (a *Presets) writeText(p *Page) {
 		p.Gap()
 		p.Line(2, Span{Strong, one.Name}, Span{Plain, ": " + one.For})
 		rows := [][]Span{{{Faint, "posts"}, {Plain, one.Posts}}, {{Faint, "receives"}, {Plain, one.Receives}}}
+		if one.Held != "" {
+			rows = append(rows, []Span{{Faint, "--held"}, {Plain, one.Held}})
+		}
 		for _, s := range one.ordered {
 			rows = append(rows, []Span{{Faint, s[0]}, {Plain, s[1]}})
 		}

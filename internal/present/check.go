@@ -1,6 +1,7 @@
 package present
 
 import (
+	"cmp"
 	"iter"
 	"net/url"
 	"slices"
@@ -49,10 +50,9 @@ type Hazard struct {
 
 // A WitnessCase is a message that shows a hazard; explain follows it.
 type WitnessCase struct {
-	From      string `json:"from"`
-	To        string `json:"to"`
-	Unproven  bool   `json:"unproven"`
-	Automatic bool   `json:"automatic"`
+	From string `json:"from"`
+	To   string `json:"to"`
+	MessageTraits
 }
 
 // NewHazards tells what checks have found.
@@ -88,11 +88,13 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.F
 func (n namer) hazard(f hazard.Finding) Hazard {
 	h := Hazard{
 		Name:     f.Check.Name,
-		Severity: f.Check.Severity.String(),
-		Group:    n.address(f.Group),
+		Severity: f.Severity.String(),
 		Address:  f.Address,
 		Because:  f.Because,
 		trap:     f.Check.Trap,
+	}
+	if f.Group != estate.None {
+		h.Group = n.address(f.Group)
 	}
 	h.Says, h.Fix = f.Text()
 	if f.Place != (estate.Place{}) {
@@ -100,10 +102,9 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 	}
 	if f.Witness != nil {
 		h.Witness = &WitnessCase{
-			From:      f.Witness.From.String(),
-			To:        h.Group,
-			Unproven:  f.Witness.Message.Unproven,
-			Automatic: f.Witness.Message.Automatic,
+			From:          f.Witness.From.String(),
+			To:            h.Group,
+			MessageTraits: MessageTraits(f.Witness.Message),
 		}
 	}
 	return h
@@ -135,7 +136,7 @@ func (a *Hazards) writeText(p *Page) {
 	case a.layout.ByGroup:
 		for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
 			p.Gap()
-			p.Title(list[0].Group + ": " + count(len(list), "hazard", "hazards"))
+			p.Title(cmp.Or(list[0].Group, "the edge") + ": " + count(len(list), "hazard", "hazards"))
 			p.findings(list)
 		}
 	case a.layout.Full || p.options.All:
@@ -175,7 +176,7 @@ func (a *Hazards) head() []Span {
 	groups := a.gathered(func(h Hazard) string { return h.Group })
 	most := slices.MaxFunc(append(groups, nil), func(x, y []Hazard) int { return len(x) - len(y) })
 	if len(groups) > 1 && len(most) > 1 {
-		head = append(head, Span{Plain, ". Most: " + most[0].Group + " (" + strconv.Itoa(len(most)) + ")"})
+		head = append(head, Span{Plain, ". Most: " + cmp.Or(most[0].Group, "the edge") + " (" + strconv.Itoa(len(most)) + ")"})
 	}
 	return head
 }

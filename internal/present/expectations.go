@@ -134,7 +134,7 @@ func (n namer) counterexample(
 			e.Outcome, e.Says, e.Place = c.Outcome.String(), reason.says(), cmp.Or(reason.cause.place, reason.own)
 		case c.Decision.Verdict != estate.Admit:
 			d := newDecision(n.e, result.Group, c.Decision)
-			e.Says, e.Rule, e.Place = "gets nothing: the gate says "+d.Verdict+", "+d.by(), d.Rule, d.Place
+			e.Says, e.Rule, e.Place = "gets nothing: the "+d.who()+" says "+d.Verdict+", "+d.by(), d.Rule, d.Place
 		default:
 			e.Says = "no recipient"
 		}

@@ -69,7 +69,8 @@ type SendAsDecision struct {
 
 // Tried is a rule of a gate that was asked.
 type Tried struct {
-	Rule    int      `json:"rule"`
+	Rule    int      `json:"rule"`           // of the gate, from 1; 0 for one of the edge
+	Edge    int      `json:"edge,omitempty"` // of the edge, from 1
 	Written string   `json:"written"`
 	Place   string   `json:"place,omitempty"`
 	Matched bool     `json:"matched"`
@@ -93,6 +94,8 @@ type Sees struct {
 	SentBy   string `json:"sentBy,omitempty"`  // Sender, where it differs
 	ReplyTo  string `json:"replyTo,omitempty"` // Reply-To, where there is one
 	Subject  string `json:"subject,omitempty"` // what the subject begins with
+	Footer   string `json:"footer,omitempty"`  // what stands under each copy
+	Answer   string `json:"answer,omitempty"`  // what the author gets back by itself (RFC 3834)
 	Reaching int    `json:"reaching"`          // how many get it in their inbox or a digest
 }
 
@@ -127,7 +130,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	case f.To != estate.None && n.e.IsGroup(f.To):
 		a.toGroup(n, f, c.Message)
 	case f.To != estate.None:
-		a.toPerson(n, f.To)
+		a.toPerson(n, f, c.Message)
 	case !found && n.e.InsideDomain(c.To.Domain()):
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: "5.1.1 no such address"}
 		a.suggest(n, a.To)
@@ -192,8 +195,10 @@ func (a *Explanation) sendAs(n namer, group estate.ID, f *message.Fate) {
 	}
 }
 
-func (a *Explanation) toPerson(n namer, to estate.ID) {
+func (a *Explanation) toPerson(n namer, f *message.Fate, m resolve.Message) {
+	to := f.To
 	a.Decision = Decision{Verdict: estate.Admit.String()}
+	a.tryEdge(n, f.Sender, m)
 	person := n.e.Person(to)
 	recipient := Recipient{
 		Address: n.address(to),
@@ -210,24 +215,46 @@ func (a *Explanation) toPerson(n namer, to estate.ID) {
 	recipient.cause.text = recipient.Why
 	a.Recipients = append(a.Recipients, recipient)
 	a.Sees.Sender = "is told nothing"
+	if f.Edge > 0 {
+		a.Decision = edgeDecision(n.e, resolve.Decision{Verdict: f.Verdict, Edge: f.Edge})
+		a.Sees.Sender, a.Sees.Reaching = toldAtEdge(f, a.Decision), 0
+	}
+}
+
+// tryEdge notes the rules of the edge that are asked.
+func (a *Explanation) tryEdge(n namer, s resolve.Sender, m resolve.Message) {
+	for _, tried := range n.r.TraceEdge(s, m) {
+		step := n.tried(estate.None, n.e.Settings().Edge[tried.Rule-1], tried, s, m)
+		step.Rule, step.Edge = 0, tried.Rule
+		a.Tried = append(a.Tried, step)
+	}
+}
+
+// tried tells of a rule that was asked.
+func (n namer) tried(
+	group estate.ID, rule estate.GateRule, tried resolve.Tried, s resolve.Sender, m resolve.Message,
+) Tried {
+	step := Tried{
+		Rule:    tried.Rule,
+		Written: oneLine(rule.Text),
+		Place:   n.position(rule.Place),
+		Matched: tried.Matched,
+	}
+	for _, answer := range tried.Answers {
+		step.Because = append(step.Because, n.answer(group, answer, s, m))
+	}
+	return step
 }
 
 func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 	group, s, decision := f.To, f.Sender, f.Gate
 	g := n.e.Group(group)
 	a.Group, a.name = n.address(group), groupName(g)
-	for _, tried := range n.r.Trace(group, s, m) {
-		rule := g.Gate[tried.Rule-1]
-		step := Tried{
-			Rule:    tried.Rule,
-			Written: oneLine(rule.Text),
-			Place:   n.position(rule.Place),
-			Matched: tried.Matched,
+	a.tryEdge(n, s, m)
+	if f.Edge == 0 {
+		for _, tried := range n.r.Trace(group, s, m) {
+			a.Tried = append(a.Tried, n.tried(group, g.Gate[tried.Rule-1], tried, s, m))
 		}
-		for _, answer := range tried.Answers {
-			step.Because = append(step.Because, n.answer(group, answer, s, m))
-		}
-		a.Tried = append(a.Tried, step)
 	}
 	a.Decision = newDecision(n.e, group, decision)
 	a.gate = a.Decision
@@ -251,9 +278,34 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 		a.Sees.Before = n.foreseen(g, group, s)
 	}
 	a.Sees.Subject = g.SubjectTag
-	if g.RepliesTo == estate.PartyGroup {
-		a.Sees.ReplyTo = n.address(group)
+	a.Sees.ReplyTo = n.replyTo(group)
+	a.Sees.Footer = g.Footer
+	if f.AutoAnswered() {
+		a.Sees.Answer = g.AutoAnswer
 	}
+}
+
+// replyTo returns the Reply-To of a group's copies, or "" where there is none.
+func (n namer) replyTo(group estate.ID) string {
+	g := n.e.Group(group)
+	switch {
+	case g.RepliesToAt.IsValid():
+		return g.RepliesToAt.String()
+	case g.RepliesTo == estate.PartyGroup:
+		return n.address(group)
+	}
+	return ""
+}
+
+// toldAtEdge tells what the sender learns of what the edge says.
+func toldAtEdge(f *message.Fate, decision Decision) string {
+	if f.Verdict == estate.Drop {
+		return "is told nothing: the message is dropped"
+	}
+	if decision.Text == "" {
+		return "is told: refused"
+	}
+	return `is told: refused, "` + decision.Text + `"`
 }
 
 func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
@@ -271,6 +323,10 @@ func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
 // told tells what the sender learns of a verdict.
 func (n namer) told(g *estate.Group, f *message.Fate, m resolve.Message, decision Decision) string {
 	switch {
+	case f.Edge > 0:
+		return toldAtEdge(f, decision)
+	case f.Gate.Verdict == estate.Admit && f.AutoAnswered():
+		return "is told: an automatic answer"
 	case f.Gate.Verdict == estate.Admit:
 		return "is told nothing"
 	case f.Gate.Verdict == estate.Drop:
@@ -345,6 +401,8 @@ func (a *Explanation) writeText(p *Page) {
 		}
 	case len(a.Recipients) == 0:
 		return
+	case len(a.Tried) > 0:
+		p.gate(a)
 	}
 	if admitted || p.options.All {
 		p.recipients(a.Recipients)
@@ -456,7 +514,14 @@ func (p *Page) sendAs(v *SendAsDecision) {
 // gate writes the rules that were tried.
 func (p *Page) gate(a *Explanation) {
 	p.Gap()
-	p.Title("Gate of " + a.Group)
+	title := "Gate of " + a.Group
+	switch {
+	case a.Group == "":
+		title = "Edge of the estate"
+	case a.Edge > 0 || len(a.Tried) > 0 && a.Tried[0].Edge > 0:
+		title = "Edge of the estate, gate of " + a.Group
+	}
+	p.Title(title)
 	var rows [][]Span
 	for _, tried := range a.Tried {
 		answer := Span{Faint, "no"}
@@ -466,7 +531,7 @@ func (p *Page) gate(a *Explanation) {
 		rows = append(
 			rows,
 			[]Span{
-				{Plain, strconv.Itoa(tried.Rule)},
+				{Plain, tried.number()},
 				{Plain, tried.Written},
 				answer,
 				{Faint, strings.Join(tried.Because, "; ")},
@@ -474,9 +539,17 @@ func (p *Page) gate(a *Explanation) {
 		)
 	}
 	p.Table(rows)
-	if a.gate.Rule == 0 {
+	if a.Group != "" && a.gate.Rule == 0 && a.gate.Edge == 0 {
 		p.Line(2, Span{Plain, "  " + a.gate.by() + ": "}, verdictSpan(a.gate))
 	}
+}
+
+// number is the rule as it is called in a table.
+func (t Tried) number() string {
+	if t.Edge > 0 {
+		return "edge " + strconv.Itoa(t.Edge)
+	}
+	return strconv.Itoa(t.Rule)
 }
 
 // ways writes the nested groups that the message comes to: those with trouble, and with
@@ -548,6 +621,12 @@ func (p *Page) sees(a *Explanation) {
 		view += "; Subject: " + a.Sees.Subject + " ..."
 	}
 	p.Line(2, Span{Plain, view})
+	if a.Sees.Footer != "" {
+		p.Line(2, Span{Plain, "Under each copy: " + oneLine(a.Sees.Footer)})
+	}
+	if a.Sees.Answer != "" {
+		p.Line(2, Span{Plain, "The author gets back, once a day: " + oneLine(a.Sees.Answer)})
+	}
 }
 
 func (a *Explanations) table() ([]string, iter.Seq[[]string]) {

@@ -167,7 +167,7 @@ func (n namer) onlyReader(group, id estate.ID) bool {
 func (a *Person) act(n namer, group, id estate.ID, s resolve.Sender) {
 	name := n.address(group)
 	if n.e.Group(group).Kind != estate.Roster {
-		d := newDecision(n.e, group, n.r.Judge(group, s, resolve.Message{}))
+		d := newDecision(n.e, group, n.r.Post(group, s, resolve.Message{}))
 		a.Posts[d.Verdict] = append(a.Posts[d.Verdict], Posted{name, d.Rule, d.Written})
 	}
 	if sendAs, _ := n.r.SendAs(group, s); sendAs != estate.NoSendAs {

@@ -1,6 +1,7 @@
 package present
 
 import (
+	"cmp"
 	"iter"
 	"maps"
 	"slices"
@@ -59,9 +60,9 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 		strangers.Inside.Address.String(),
 		strangers.Inside.Address.String(),
 	}
-	a.Strangers.Outside = decide(r.Judge(group, strangers.Outside, m))
-	a.Strangers.Inside = decide(r.Judge(group, strangers.Inside, m))
-	a.Strangers.Forged = decide(r.Judge(group, strangers.Inside, forged))
+	a.Strangers.Outside = decide(r.Post(group, strangers.Outside, m))
+	a.Strangers.Inside = decide(r.Post(group, strangers.Inside, m))
+	a.Strangers.Forged = decide(r.Post(group, strangers.Inside, forged))
 	a.ForgedKnown = n.forgeries(group, forged)
 	approvers, _ := r.Approvers(group)
 	a.approvers = n.addresses(approvers)
@@ -69,8 +70,8 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	classes := r.Posters(group, m)
 	decisions := make([]Decision, len(classes))
 	for rule, class := range classes {
-		decisions[rule] = decide(resolve.Decision{Verdict: r.Verdict(group, rule), Rule: rule})
-		for it := class.Iterator(); it.HasNext(); {
+		decisions[rule] = decide(class.Decision)
+		for it := class.Senders.Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); n.e.IsPerson(id) {
 				rules[n.e.PersonIndex(id)] = rule
 			}
@@ -85,18 +86,18 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 // forgeries asks a gate about unproven messages from every known address.
 func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 	f := Forgeries{Admitted: []string{}, Held: []string{}, decisions: map[string]Decision{}, sizes: map[string]int{}}
-	for rule, class := range n.r.Posters(group, m) {
-		if class.IsEmpty() {
+	for _, class := range n.r.Posters(group, m) {
+		if class.Senders.IsEmpty() {
 			continue
 		}
 		var claimed []string
-		for it := class.Iterator(); it.HasNext(); {
+		for it := class.Senders.Iterator(); it.HasNext(); {
 			claimed = append(claimed, n.address(estate.ID(it.Next())))
 		}
-		f.add(n, group, resolve.Decision{Verdict: n.r.Verdict(group, rule), Rule: rule}, claimed...)
+		f.add(n, group, class.Decision, claimed...)
 	}
 	for _, s := range n.r.Claims(group) {
-		f.add(n, group, n.r.Judge(group, s, m), claimed(s))
+		f.add(n, group, n.r.Post(group, s, m), claimed(s))
 	}
 	slices.Sort(f.Admitted)
 	slices.Sort(f.Held)
@@ -260,20 +261,20 @@ func (a *Posts) holds() bool {
 
 // byRule gathers people by verdict and by the rule that decides.
 func (a *Posts) byRule() map[string][]block {
-	blocks, verdicts := map[int]*block{}, map[int]string{}
+	blocks := map[Decision]*block{}
 	for _, person := range a.People {
-		verdicts[person.Rule] = person.Verdict
-		b, ok := blocks[person.Rule]
+		b, ok := blocks[person.Decision]
 		if !ok {
 			b = &block{word: Span{Strong, verdictPast[person.Verdict]}, text: person.byIn(), place: person.at()}
-			blocks[person.Rule] = b
+			blocks[person.Decision] = b
 		}
 		b.people = append(b.people, person.Address)
 	}
 	byVerdict := map[string][]block{}
-	for _, rule := range slices.Sorted(maps.Keys(blocks)) {
-		b := *blocks[rule]
-		byVerdict[verdicts[rule]] = append(byVerdict[verdicts[rule]], b)
+	for _, d := range slices.SortedFunc(maps.Keys(blocks), func(x, y Decision) int {
+		return cmp.Or(y.Edge-x.Edge, x.Rule-y.Rule)
+	}) {
+		byVerdict[d.Verdict] = append(byVerdict[d.Verdict], *blocks[d])
 	}
 	return byVerdict
 }

@@ -47,7 +47,7 @@ func TestPosts(t *testing.T) {
 			a := NewPosts(r, group, resolve.Message{})
 			admitted := 0 // of all addresses that there are
 			claim := func(a address.Address) {
-				if r.Judge(group, r.Sender(a), resolve.Message{Unproven: true}).Verdict == estate.Admit {
+				if r.Post(group, r.Sender(a), resolve.Message{Unproven: true}).Verdict == estate.Admit {
 					admitted++
 				}
 			}
@@ -72,7 +72,7 @@ func TestPosts(t *testing.T) {
 				if strings.HasPrefix(text, "@") {
 					text = "made.up" + text
 				}
-				if r.Judge(group, r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
+				if r.Post(group, r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
 					t.Errorf("estate %d, %s: forged mail from %s does not get in", seed, a.Group, text)
 				}
 			}

@@ -37,7 +37,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 	n := newNamer(r)
 	a := &Receives{Group: n.address(group)}
 	if s != nil {
-		decision := newDecision(n.e, group, r.Judge(group, *s, m))
+		decision := newDecision(n.e, group, r.Post(group, *s, m))
 		a.From, a.Decision = s.Address.String(), &decision
 		a.unknown = s.Inside && s.ID == estate.None
 	} else if n.e.Group(group).Kind == estate.Roster {

@@ -104,7 +104,7 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 	case delegates.Code.Verdict != estate.Admit:
 		said := newDecision(n.e, delegates.Group, *delegates.Code)
 		return cause{
-				text:  "the gate does not admit the code: " + said.byIn(),
+				text:  "the " + said.who() + " does not admit the code: " + said.byIn(),
 				place: said.at(),
 			}, "",
 			"put \"admit " + n.e.Settings().CodeSender.String() + "\" " + before(said)
@@ -132,6 +132,9 @@ func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause,
 
 // before says where in a gate a rule has to stand to decide first.
 func before(d Decision) string {
+	if d.Edge > 0 {
+		return "into the gate, and leave that address out of edge rule " + strconv.Itoa(d.Edge)
+	}
 	if d.Rule == 0 {
 		return "into the gate"
 	}

@@ -19,7 +19,8 @@ const (
 // Decision is what a gate says, with the rule that decides.
 type Decision struct {
 	Verdict string `json:"verdict"`
-	Rule    int    `json:"rule"`            // from 1; 0: none
+	Rule    int    `json:"rule"`            // of the group's gate, from 1; 0: none
+	Edge    int    `json:"edge,omitempty"`  // the rule of the edge that decides, from 1
 	Text    string `json:"text"`            // what the sender is told
 	Written string `json:"written"`         // the rule as written, or ""
 	Place   string `json:"place,omitempty"` // where it stands, as file:line:column
@@ -36,6 +37,9 @@ func (d Decision) at() string {
 }
 
 func newDecision(e *estate.Estate, group estate.ID, d resolve.Decision) Decision {
+	if d.Edge > 0 {
+		return edgeDecision(e, d)
+	}
 	g := e.Group(group)
 	decision := Decision{Verdict: d.Verdict.String(), Rule: d.Rule, Text: noRule}
 	if place := g.Where("gate"); place != (estate.Place{}) {
@@ -52,9 +56,20 @@ func newDecision(e *estate.Estate, group estate.ID, d resolve.Decision) Decision
 	return decision
 }
 
+// edgeDecision is a decision of the edge.
+func edgeDecision(e *estate.Estate, d resolve.Decision) Decision {
+	rule := e.Settings().Edge[d.Edge-1]
+	return Decision{
+		Verdict: d.Verdict.String(), Edge: d.Edge, Text: rule.Because, Written: oneLine(rule.Text),
+		Place: e.Settings().Position(rule.Place),
+	}
+}
+
 // by tells which rule decides, in words.
 func (d Decision) by() string {
 	switch {
+	case d.Edge > 0:
+		return "edge rule " + strconv.Itoa(d.Edge) + ": " + d.Written
 	case d.Rule == 0 && d.Text == noRule:
 		return noMatch
 	case d.Rule == 0:
@@ -66,15 +81,26 @@ func (d Decision) by() string {
 	return "rule " + strconv.Itoa(d.Rule) + ": " + d.Written
 }
 
+// who says whose decision it is: the edge's or the gate's.
+func (d Decision) who() string {
+	if d.Edge > 0 {
+		return "edge"
+	}
+	return "gate"
+}
+
 // byIn is by where a colon stands before it.
 func (d Decision) byIn() string { return strings.Replace(d.by(), ": ", ", ", 1) }
 
 // byShort is by without the word rule and what the sender is told.
 func (d Decision) byShort() string {
-	if d.Rule == 0 {
+	if d.Rule == 0 && d.Edge == 0 {
 		return d.by()
 	}
 	written, _, _ := strings.Cut(d.Written, " because \"")
+	if d.Edge > 0 {
+		return "edge " + strconv.Itoa(d.Edge) + " " + written
+	}
 	return strconv.Itoa(d.Rule) + " " + written
 }
 

@@ -382,21 +382,21 @@ func (p *Plan) planExpected(x *expect.Expectation) {
 // planRules adds a case for each rule of a gate that decides for somebody, and that
 // no case so far tries.
 func (p *Plan) planRules(c Case) {
-	tried := map[int]bool{}
+	tried := map[resolve.Decision]bool{}
 	for i := range p.Cases {
 		if p.Cases[i].Group == c.Group {
 			t := p.Cases[i].Trial()
 			if prediction := infer.Predict(p.resolver, &t); prediction.Group == c.Group {
-				tried[prediction.Rule] = true
+				tried[prediction.Decision()] = true
 			}
 		}
 	}
 	e := p.resolver.Estate()
-	for i, class := range p.resolver.Deciding(c.Group, resolve.Message{}) {
-		if tried[i+1] {
+	for _, class := range p.resolver.Decided(c.Group, resolve.Message{}) {
+		if tried[class.Decision] {
 			continue
 		}
-		for it := class.Iterator(); it.HasNext(); {
+		for it := class.Senders.Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); e.IsPerson(id) && p.sendable(id) {
 				c.From = e.Address(id)
 				p.add(c)
@@ -418,7 +418,7 @@ func (p *Plan) planSendAs(c Case, kind Kind, stranger address.Address, known boo
 		return
 	}
 	for _, s := range p.resolver.Delegates(c.Group).People {
-		if p.sendable(s.ID) {
+		if e.Inside(s.ID) && p.sendable(s.ID) { // who is outside logs in elsewhere
 			c.From, c.By = g.Address, e.Address(s.ID)
 			if kind == ReplyGroup {
 				c.To = stranger
@@ -440,7 +440,7 @@ func (p *Plan) stranger() (address.Address, bool) {
 }
 
 func (p *Plan) outsidersWrite(group estate.ID) bool {
-	return p.resolver.Judge(group, p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+	return p.resolver.Post(group, p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 }
 
 // find returns the first inside person by address who can be sent as and has some
@@ -484,7 +484,7 @@ func (p *Plan) refused(group, person estate.ID) bool {
 }
 
 func (p *Plan) verdict(group, person estate.ID) estate.Verdict {
-	return p.resolver.Judge(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
+	return p.resolver.Post(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
 }
 
 // watched returns everybody whose mailbox is looked into, and the groups whose

@@ -73,6 +73,12 @@ func Estate(random *rand.Rand) string {
 	if g.chance(70) {
 		b.WriteString("code-sender: codes@post.example\n")
 	}
+	if g.chance(25) {
+		b.WriteString("edge:\n")
+		for range 1 + g.random.IntN(2) {
+			fmt.Fprintf(&b, "  - %s %s\n", g.pick("refuse", "refuse", "drop"), g.edgeSelector())
+		}
+	}
 	b.WriteString("people:\n")
 	for i := range g.people {
 		fmt.Fprintf(&b, "  - {address: %s", g.address(i))
@@ -124,6 +130,8 @@ func (g *generator) group(b *strings.Builder, i int) {
 	for _, setting := range []struct{ name, words string }{
 		{"copy", "every digest none"}, {"joiners", "every none"}, {"outside-copy", "every none"}, {"echo", "false"},
 		{"welcome", "false"}, {"replies-as", "group person"}, {"send-as-proof", "mailed-code none"},
+		{"invitations", "every none"}, {"outside-members", "refused allowed"},
+		{"replies-to", "group author office@out.example nobody@kelp.example"},
 	} {
 		if g.chance(25) {
 			fmt.Fprintf(b, "    %s: %s\n", setting.name, g.pick(strings.Fields(setting.words)...))
@@ -152,8 +160,11 @@ func (g *generator) group(b *strings.Builder, i int) {
 		case 4:
 			fmt.Fprintf(b, "      - where: (post=%s)\n", g.pick("deck", "engine"))
 		case 5:
-			fmt.Fprintf(b, "      - %s\n", g.pick("nobody@kelp.example", "new@out.example"))
+			fmt.Fprintf(b, "      - %s\n", g.pick("nobody@kelp.example", "new@out.example", "typo@kelp.exampl"))
 		}
+	}
+	if g.chance(20) {
+		fmt.Fprintf(b, "    access: {see-members: %s, join: %s}\n", g.pick("anyone", "members"), g.person())
 	}
 	if g.chance(75) {
 		b.WriteString("    gate:\n")
@@ -166,13 +177,24 @@ func (g *generator) group(b *strings.Builder, i int) {
 			b,
 			"    send-as: [%s %s]\n",
 			g.pick("as", "for"),
-			g.pick("members", "owners", "inside", g.person(), "where (post=deck)"),
+			g.pick("members", "owners", "inside", "inside", g.person(), "where (post=deck)", "friend@far.example or members", "anyone"),
 		)
 	}
 }
 
+func (g *generator) edgeSelector() string {
+	return g.pick(
+		"unproven and @kelp.example", "@out.example", "outside and larger(5MB)", "suspect", g.person(),
+		"in "+g.anyGroup(), "outside and automatic", "not known and outside", "@*.far.example",
+	)
+}
+
 func (g *generator) selector() string {
 	return g.pick(
+		"newcomers(14d)",
+		"friend@far.example",
+		"@*.far.example or moderators",
+		"invitation and outside",
 		"anyone",
 		"inside",
 		"outside",

@@ -143,7 +143,7 @@ func TestMerge(t *testing.T) {
 	for _, c := range m.Conflicts {
 		fmt.Fprintln(&got, strings.NewReplacer(filepath.Dir(first)+"/", "", filepath.Dir(second)+"/", "", filepath.Dir(third)+"/", "").Replace(c.String()))
 	}
-	want := `[{address ann@kelpmere.example []} {name Ann Oake []} {also  [a.oake@kelpmere.example]}] [{unit deck} {ou bridge} {phone 7}]
+	want := `[{address ann@kelpmere.example []} {name Ann Oake []} {also  [a.oake@kelpmere.example]}] [unit: deck ou: bridge phone: 7]
 [{address bob@kelpmere.example []} {name Bob []}] []
 [{address cat@kelpmere.example []} {name Cat []}] []
 [{address crew@kelpmere.example []} {title Crew []} {managed-in hq []}] ann@kelpmere.example bob@kelpmere.example

@@ -34,9 +34,7 @@ func (p *post) holdNested(j job, group estate.ID, decision resolve.Decision, ori
 	e := p.r.Estate()
 	h := j
 	h.Kind, h.ID, h.To, h.Nested, h.Original, h.Notify = heldJob, newID(), e.Address(group).String(), true, original, false
-	if decision.Rule > 0 {
-		h.Because = e.Group(group).Gate[decision.Rule-1].Because
-	}
+	h.Because = p.r.Because(group, decision)
 	if p.queue.add(h) == nil {
 		p.askApprovers(&h, group)
 	}

@@ -215,13 +215,30 @@ func (p *post) take(a *arrival, to address.Address) error {
 		return p.proveSendAs(a, code)
 	}
 	fate := message.Of(p.r, message.Envelope{From: a.sender, To: to, Message: a.traits})
-	if fate.Reason != message.ByGate {
+	switch {
+	case fate.Reason == message.ByEdge:
+		return p.stopAtEdge(a, to, fate)
+	case fate.Reason != message.ByGate:
 		p.note(a, "taken", "to", to.String())
 		return p.queue.add(
 			job{Kind: copyJob, ID: newID(), To: to.String(), From: a.from, Raw: a.raw, MessageID: a.message.ID},
 		)
 	}
 	return p.takeForGroup(a, fate)
+}
+
+// stopAtEdge refuses or drops what the edge of the estate does not let in.
+func (p *post) stopAtEdge(a *arrival, to address.Address, fate *message.Fate) error {
+	p.note(a, "judged", "to", to.String(), "verdict", fate.Verdict.String(), "edge", fate.Edge)
+	if fate.Verdict == estate.Drop {
+		p.note(a, "dropped", "to", to.String())
+		return nil
+	}
+	text := fate.Because()
+	if text == "" {
+		text = "this message is not taken here"
+	}
+	return refusal(550, smtp.EnhancedCode{5, 7, 1}, oneLine(text))
 }
 
 // takeForGroup takes over a message for a group, as its gate says.

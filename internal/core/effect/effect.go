@@ -194,7 +194,7 @@ func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
 		s.findings[id] = slices.Clone(found)
 		found = found[:0]
 		if !resolve.SameForAll(r.Estate().Group(id)) {
-			s.verdicts[id] = newVerdictSets(r, id, pass.Deciding())
+			s.verdicts[id] = newVerdictSets(r, id, r.Deciding(id, resolve.Message{}))
 		}
 	}
 	hazard.Finish(pass)
@@ -340,7 +340,7 @@ func newVerdictSets(r *resolve.Resolver, id estate.ID, deciding []*roaring.Bitma
 		sets[v] = roaring.New()
 	}
 	for i, class := range deciding {
-		if verdict := r.Verdict(id, i+1); verdict != estate.Refuse {
+		if verdict := r.Estate().Group(id).Gate[i].Verdict; verdict != estate.Refuse {
 			sets[verdict].Or(class)
 		}
 	}

@@ -18,8 +18,9 @@ var others = map[string][2]string{
 	"kind": {"forum", "mailbox"}, "owners": {"[ann@kelp.example]", "[bob@kelp.example]"}, "moderators": {"[ann@kelp.example]", "[bob@kelp.example]"},
 	"copy": {"digest", "none"}, "joiners": {"digest", "none"}, "outside-copy": {"digest", "none"}, "invitations": {"every", "none"}, "welcome": {"false", "true"},
 	"echo": {"false", "true"}, "gate": {"[hold suspect, admit inside]", "[]"}, "tell-held": {"inside", "none"}, "send-as": {"[as members]", "[for members]"},
-	"send-as-proof": {"mailed-code", "none"}, "replies-as": {"group", "person"}, "replies-to": {"group", "author"}, "subject-tag": {"'[a]'", "'[b]'"}, "pause-after": {"3", "4"},
-	"managed-in": {"a", "b"},
+	"send-as-proof": {"mailed-code", "none"}, "replies-as": {"group", "person"}, "replies-to": {"group", "ann@kelp.example"}, "subject-tag": {"'[a]'", "'[b]'"}, "pause-after": {"3", "4"},
+	"managed-in": {"a", "b"}, "outside-members": {"refused", "allowed"}, "footer": {"A", "B"}, "auto-answer": {"A", "B"},
+	"attributes": {"{a: 1}", "{a: [1, 2]}"},
 }
 
 // Whatever setting of a group differs, it is never said that nothing changes: each

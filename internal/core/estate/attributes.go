@@ -1,17 +1,61 @@
 package estate
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// An Attribute is one value of one attribute of a person.
+// An Attribute is one value of one attribute of a person or group.
 type Attribute struct {
 	Name  string
 	Value string
 }
+
+// String returns the attribute as NAME: VALUE.
+func (a Attribute) String() string { return a.Name + attributeSeparator + a.Value }
+
+// attributeSeparator stands between the name and the value of an attribute in one text.
+const attributeSeparator = ": "
+
+// ParseAttribute reads NAME: VALUE. An error is a *ValueError.
+func ParseAttribute(text string) (Attribute, error) {
+	name, value, found := strings.Cut(text, ":")
+	name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+	if !found || value == "" {
+		return Attribute{}, &ValueError{Text: "expected NAME: VALUE, not " + quote(text)}
+	}
+	return Attribute{name, value}, CheckGroupAttribute(name)
+}
+
+// CheckGroupAttribute returns why no attribute of a group may have a name, or nil: filters
+// of groups mean a setting or an answer by some. An error is a *ValueError.
+func CheckGroupAttribute(name string) error {
+	folded := selector.Fold(name)
+	switch {
+	case folded == "":
+		return &ValueError{Text: "an attribute has no name"}
+	case strings.Contains(name, ":"):
+		return &ValueError{Text: "an attribute of a group has no colon in its name, not " + quote(name)}
+	}
+	_, isSetting := GroupSetting(folded)
+	if isSetting || slices.Contains(answerNames, folded) {
+		return &ValueError{Text: "an attribute of a group cannot be called " + quote(name) + ": filters mean something else by that"}
+	}
+	return nil
+}
+
+// answerNames are what filters of groups ask about besides settings and attributes: the
+// columns of the matrix.
+var answerNames = []string{
+	"outside", "inside", "forged", "post", "held", "refused", "get", "miss", "invited", "sends-as", "approvers",
+	"hazards", "hazard",
+}
+
+// AnswerNames returns what filters of groups ask about besides settings and attributes.
+func AnswerNames() []string { return slices.Clone(answerNames) }
 
 // attributes holds the attributes of all people by attribute. Equal values are stored
 // once, so that a question is asked once for each of them.

@@ -509,8 +509,17 @@ func (e *Estate) sortPeople() {
 
 // checkSelectors looks up every address that a rule names.
 func (b *Builder) checkSelectors() {
+	for _, rule := range b.e.settings.Edge {
+		b.checkSelector(None, "edge", rule.Selector, rule.Text, rule.Place)
+	}
 	for g := range b.e.groups {
 		id, group := ID(g), &b.e.groups[g]
+		if to := group.RepliesToAt; to.IsValid() && b.inside(to) {
+			if _, ok := b.Find(to); !ok {
+				place := group.Where("replies-to")
+				b.e.unknown = append(b.e.unknown, Unknown{Address: to, Group: id, Role: "replies-to", Place: place})
+			}
+		}
 		for _, rule := range group.Gate {
 			b.checkSelector(id, "gate", rule.Selector, rule.Text, rule.Place)
 		}

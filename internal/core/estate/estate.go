@@ -47,6 +47,9 @@ type Settings struct {
 	// OpenNestedGates is set where nested groups do not ask their own gate again.
 	OpenNestedGates bool
 	CodeSender      address.Address // not valid if there is none
+	// Edge is a gate for the whole estate: its rules refuse or drop, and are asked
+	// before the gate of the group that a message is sent to.
+	Edge []GateRule
 }
 
 // Position returns a place as file:line:column, or "" for nowhere.
@@ -88,22 +91,29 @@ type Group struct {
 	Copy        Copy // CopyUnset: every
 	Joiners     Copy // CopyUnset: Copy
 	OutsideCopy Copy // CopyUnset: as for inside members
-	Invitations Invitations
-	NoWelcome   bool
-	NoEcho      bool
-	Gate        []GateRule // where none is written: admit inside
-	TellHeld    Audience
-	SendAs      []SendAsRule
-	SendAsProof Proof
-	RepliesAs   Party
-	RepliesTo   Party
-	Access      [actions]AccessRule
-	SubjectTag  string
-	PauseAfter  int // bounces; 0: never
-	ManagedIn   string
-	Place       Place
-	Given       []Given // the settings that are written, for their places
-	Accepted    []Acceptance
+	// NoOutsideMembers is set where nobody outside is meant to be a member. It
+	// changes no delivery.
+	NoOutsideMembers bool
+	Invitations      Invitations
+	NoWelcome        bool
+	NoEcho           bool
+	Gate             []GateRule // where none is written: admit inside
+	TellHeld         Audience
+	SendAs           []SendAsRule
+	SendAsProof      Proof
+	RepliesAs        Party
+	RepliesTo        Party
+	RepliesToAt      address.Address // where answers go in place of RepliesTo, if valid
+	Access           [actions]AccessRule
+	SubjectTag       string
+	Footer           string // under each copy
+	AutoAnswer       string // what the outside author of an admitted post gets back (RFC 3834)
+	Attributes       []Attribute
+	PauseAfter       int // bounces; 0: never
+	ManagedIn        string
+	Place            Place
+	Given            []Given // the settings that are written, for their places
+	Accepted         []Acceptance
 }
 
 // An Acceptance is a hazard of a group that is meant to be.
@@ -143,6 +153,12 @@ type GateRule struct {
 	Because  string // what the sender is told, or ""
 	Text     string // the rule as written
 	Place    Place
+}
+
+// NewGateRule returns a rule of a gate or of the edge whose head is a verdict.
+func NewGateRule(rule selector.Rule, place Place) GateRule {
+	verdict, _ := WordIndex[Verdict](verdictWords, rule.Head)
+	return GateRule{verdict, rule.Selector, rule.Because, rule.Text, place}
 }
 
 // A SendAsRule is one rule of who may send as a group.
@@ -243,7 +259,7 @@ type Listing struct {
 type Unknown struct {
 	Address address.Address
 	Group   ID
-	Role    string // member, owner, moderator, gate, send-as or access
+	Role    string // member, owner, moderator, gate, send-as, access, replies-to or, where Group is None, edge
 	Place   Place
 }
 

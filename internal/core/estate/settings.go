@@ -14,19 +14,23 @@ type Form uint8
 
 // The forms of settings.
 const (
-	FormText      Form = iota
-	FormWord           // one of Words
-	FormFlag           // true or false
-	FormNumber         // whole, from 1 up
-	FormSelector       // who may do something
-	FormRules          // a list of rules
-	FormAddress        // of the group itself
-	FormAddresses      // a list of them
-	FormParties        // a list of people and groups
+	FormText        Form = iota
+	FormWord             // one of Words
+	FormFlag             // true or false
+	FormNumber           // whole, from 1 up
+	FormSelector         // who may do something
+	FormRules            // a list of rules
+	FormAddress          // of the group itself
+	FormAddresses        // a list of them
+	FormParties          // a list of people and groups
+	FormDestination      // one of Words, or an address
+	FormAttributes       // a list of attributes, each as NAME: VALUE
 )
 
 // IsList reports whether a value of the form is a list of texts.
-func (f Form) IsList() bool { return f == FormRules || f == FormAddresses || f == FormParties }
+func (f Form) IsList() bool {
+	return f == FormRules || f == FormAddresses || f == FormParties || f == FormAttributes
+}
 
 // A Concern is what a setting makes a difference to, a set of bits.
 type Concern uint8
@@ -67,7 +71,9 @@ type Value struct {
 	Number  int
 	Rule    selector.Rule // one more of a list
 	Address address.Address
-	Place   Place
+	// Attribute is one of FormAttributes.
+	Attribute Attribute
+	Place     Place
 }
 
 // Texts returns what a group says as it is written, each item of a list for itself.
@@ -161,6 +167,7 @@ var groupSettings = slices.Concat([]Setting{
 	wordSetting("copy", copyWords, "every", Receiving, func(g *Group) *Copy { return &g.Copy }),
 	wordSetting("joiners", copyWords, "", Receiving, func(g *Group) *Copy { return &g.Joiners }),
 	wordSetting("outside-copy", copyWords, "", Receiving, func(g *Group) *Copy { return &g.OutsideCopy }),
+	flagWords("outside-members", outsideMembersWords, Managing, func(g *Group) *bool { return &g.NoOutsideMembers }),
 	wordSetting(
 		"invitations",
 		invitationsWords,
@@ -184,14 +191,7 @@ var groupSettings = slices.Concat([]Setting{
 			return texts
 		},
 		set: func(g *Group, v Value) {
-			verdict, _ := WordIndex[Verdict](verdictWords, v.Rule.Head)
-			g.Gate = append(slices.Clip(g.Gate), GateRule{
-				Verdict:  verdict,
-				Selector: v.Rule.Selector,
-				Because:  v.Rule.Because,
-				Text:     v.Rule.Text,
-				Place:    v.Place,
-			})
+			g.Gate = append(slices.Clip(g.Gate), NewGateRule(v.Rule, v.Place))
 		},
 		empty: func(g *Group) { g.Gate = defaultGate },
 	},
@@ -214,8 +214,33 @@ var groupSettings = slices.Concat([]Setting{
 	},
 	wordSetting("send-as-proof", proofWords, "none", SendingAs, func(g *Group) *Proof { return &g.SendAsProof }),
 	wordSetting("replies-as", repliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
-	wordSetting("replies-to", repliesToWords, "author", Reading, func(g *Group) *Party { return &g.RepliesTo }),
+	{
+		Name: "replies-to", Form: FormDestination, Words: repliesToWords, Default: "author", Concerns: Reading,
+		text: func(g *Group) string {
+			if g.RepliesToAt.IsValid() {
+				return g.RepliesToAt.String()
+			}
+			return repliesToWords[g.RepliesTo]
+		},
+		set: func(g *Group, v Value) {
+			g.RepliesTo, g.RepliesToAt = Party(v.Word), v.Address
+		},
+	},
 	textSetting("subject-tag", Reading, func(g *Group) *string { return &g.SubjectTag }),
+	textSetting("footer", Reading, func(g *Group) *string { return &g.Footer }),
+	textSetting("auto-answer", Reading, func(g *Group) *string { return &g.AutoAnswer }),
+	{
+		Name: "attributes", Form: FormAttributes, Concerns: Nobody,
+		texts: func(_ *Estate, g *Group) []string {
+			var texts []string
+			for _, a := range g.Attributes {
+				texts = append(texts, a.String())
+			}
+			return texts
+		},
+		set:   func(g *Group, v Value) { g.Attributes = append(slices.Clip(g.Attributes), v.Attribute) },
+		empty: func(g *Group) { g.Attributes = nil },
+	},
 	{
 		Name: "pause-after", Form: FormNumber, Unit: "bounces", Concerns: Receiving,
 		text: func(g *Group) string {
@@ -248,6 +273,21 @@ func wordSetting[T ~uint8](
 		Name: name, Form: FormWord, Words: words, Default: otherwise, Concerns: concerns,
 		text: func(g *Group) string { return words[*field(g)] },
 		set:  func(g *Group, v Value) { *field(g) = T(v.Word) },
+	}
+}
+
+// flagWords returns a setting of two words, of which the first is the default, of a
+// field that says that it is the second.
+func flagWords(name string, words []string, concerns Concern, field func(*Group) *bool) Setting {
+	return Setting{
+		Name: name, Form: FormWord, Words: words, Default: words[0], Concerns: concerns,
+		text: func(g *Group) string {
+			if *field(g) {
+				return words[1]
+			}
+			return words[0]
+		},
+		set: func(g *Group, v Value) { *field(g) = v.Word == 1 },
 	}
 }
 

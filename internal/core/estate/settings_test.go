@@ -38,6 +38,8 @@ func say(t *testing.T, g *Group, field string) {
 		for i := range g.Access {
 			g.Access[i] = AccessRule{Selector: rule, Text: "anyone", Place: place}
 		}
+	case []Attribute:
+		v.Set(reflect.ValueOf([]Attribute{{"said", "so"}}))
 	default:
 		if v.Kind() != reflect.Uint8 {
 			t.Fatalf("say does not know how to fill in %s, of type %s", field, v.Type())
@@ -93,7 +95,8 @@ func TestSettingsTellWhatTheyAreSetTo(t *testing.T) {
 		}
 		place := Place{Line: 7, Column: 7}
 		rule := selector.Rule{Head: "admit", Selector: &selector.Atom{Kind: selector.Nobody}, Text: "x nobody"}
-		value, want := Value{Text: "said", Number: 4, Rule: rule, Address: address.MustParse("said@kelp.example"), Place: place}, ""
+		value, want := Value{Text: "said", Number: 4, Rule: rule, Address: address.MustParse("said@kelp.example"), Place: place,
+			Attribute: Attribute{"said", "so"}}, ""
 		switch s.Form {
 		case FormText:
 			want = "said"
@@ -107,8 +110,10 @@ func TestSettingsTellWhatTheyAreSetTo(t *testing.T) {
 			want = "4"
 		case FormSelector, FormRules:
 			want = "x nobody"
-		case FormAddress, FormAddresses:
+		case FormAddress, FormAddresses, FormDestination:
 			want = "said@kelp.example"
+		case FormAttributes:
+			want = "said: so"
 		case FormParties:
 			continue // a Builder sets them
 		}

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"errors"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,6 +42,11 @@ func (s *Setting) Parse(text string) (Value, error) {
 	case FormRules:
 		rule, err := selector.ParseRule(text, s.Heads, s.Scope)
 		return Value{Rule: rule}, err
+	case FormDestination:
+		return s.parseDestination(text)
+	case FormAttributes:
+		attribute, err := ParseAttribute(text)
+		return Value{Attribute: attribute}, err
 	case FormAddress, FormAddresses, FormParties:
 		a, err := address.Parse(text)
 		if err != nil {
@@ -49,6 +55,22 @@ func (s *Setting) Parse(text string) (Value, error) {
 		return Value{Address: a}, nil
 	}
 	return Value{Text: text}, nil
+}
+
+// parseDestination reads one of the words of a setting, or an address.
+func (s *Setting) parseDestination(text string) (Value, error) {
+	if strings.Contains(text, "@") {
+		a, err := address.Parse(text)
+		if err != nil {
+			return Value{}, &ValueError{Text: err.Error()}
+		}
+		return Value{Address: a}, nil
+	}
+	word, err := ParseWord(s.Words, text)
+	if bad, ok := errors.AsType[*ValueError](err); ok && bad.Nearest == "" {
+		bad.Text = "expected " + strings.Join(s.Words, ", ") + " or an address, not " + quote(text)
+	}
+	return Value{Word: word}, err
 }
 
 // ParseFlag reads true or false; otherwise is returned besides an error, which is a

@@ -122,8 +122,10 @@ var (
 	audienceWords    = []string{"all", "inside", "none"}
 	repliesAsWords   = []string{"person", "group"}
 	repliesToWords   = []string{"author", "group"}
-	proofWords       = []string{"none", "mailed-code"}
-	actionWords      = []string{"find", "join", "ask", "read", "see-members", "manage"}
+
+	outsideMembersWords = []string{"allowed", "refused"}
+	proofWords          = []string{"none", "mailed-code"}
+	actionWords         = []string{"find", "join", "ask", "read", "see-members", "manage"}
 )
 
 func (k Kind) String() string         { return kindWords[k] }

@@ -103,15 +103,20 @@ func (d *draft) otherwise() []sort {
 		{"automatic", resolve.Message{Automatic: true}},
 		{"invitation", resolve.Message{Invitation: true}},
 	}
-	g := d.r.Estate().Group(d.group)
-	for i := range g.Gate {
-		selector.Atoms(g.Gate[i].Selector, func(a *selector.Atom) {
+	for _, rule := range d.rules() {
+		selector.Atoms(rule.Selector, func(a *selector.Atom) {
 			if a.Kind == selector.Larger {
 				list = append(list, sort{a.String(), resolve.Message{Size: a.Size + 1}})
 			}
 		})
 	}
 	return list
+}
+
+// rules returns those that judge a message to the group.
+func (d *draft) rules() []estate.GateRule {
+	e := d.r.Estate()
+	return slices.Concat(e.Settings().Edge, e.Group(d.group).Gate)
 }
 
 // said is a statement in its two parts.
@@ -123,7 +128,7 @@ func (d *draft) postingOf(m resolve.Message, word string) []said {
 	var list []said
 	v := newVocabulary(d.r, d.group, m)
 	v.add("anyone", "members", "owners", "moderators", "inside", "outside", "known", "not known")
-	for _, rule := range d.r.Estate().Group(d.group).Gate {
+	for _, rule := range d.rules() {
 		v.addAsked(rule.Selector)
 	}
 	verdicts := d.verdicts(v)
@@ -154,11 +159,11 @@ func (d *draft) verdicts(v *vocabulary) [estate.Drop + 1]*roaring.Bitmap {
 	for verdict := range sets {
 		sets[verdict] = roaring.New()
 	}
-	for rule, class := range d.r.Posters(d.group, v.m) {
-		sets[d.r.Verdict(d.group, rule)].Or(roaring.And(class, v.all))
+	for _, class := range d.r.Posters(d.group, v.m) {
+		sets[class.Verdict].Or(roaring.And(class.Senders, v.all))
 	}
 	for i, s := range v.strangers {
-		sets[d.r.Judge(d.group, s.sender, v.m).Verdict].Add(v.first + uint32(i))
+		sets[d.r.Post(d.group, s.sender, v.m).Verdict].Add(v.first + uint32(i))
 	}
 	return sets
 }

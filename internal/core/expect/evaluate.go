@@ -220,9 +220,9 @@ func (t *trial) judges() {
 	group := t.result.Group
 	for _, m := range t.messages() {
 		asStated := roaring.New()
-		for rule, class := range t.r.Posters(group, m) {
-			if t.r.Verdict(group, rule) == t.x.Verdict {
-				asStated.Or(class)
+		for _, class := range t.r.Posters(group, m) {
+			if class.Verdict == t.x.Verdict {
+				asStated.Or(class.Senders)
 			}
 		}
 		t.eachPicked(m, func(s resolve.Sender, stranger string) {
@@ -230,7 +230,7 @@ func (t *trial) judges() {
 			if stranger == "" && asStated.Contains(uint32(s.ID)) {
 				return
 			}
-			if d := t.r.Judge(group, s, m); d.Verdict != t.x.Verdict {
+			if d := t.r.Post(group, s, m); d.Verdict != t.x.Verdict {
 				t.breaks(Counterexample{From: s.Address, Stranger: stranger, Message: m, Decision: d})
 			}
 		})

@@ -4,7 +4,6 @@ import (
 	"github.com/RoaringBitmap/roaring/v2"
 
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/resolve"
 )
 
 var answersShowPerson = Check{
@@ -12,11 +11,12 @@ var answersShowPerson = Check{
 	mailed:   true,
 	Severity: Low,
 	Trap:     "people outside may write, and see the private address of the member who answers",
-	Doc: `Anyone outside may write to the group, but its members may not send as it, or answer as persons by
+	Doc: `Anyone outside may write to the group, and none of its members may send as it, or they answer as persons by
 default. A member who answers shows their own address; the next question goes there, and not to the group.`,
 	Cure: "Let the members send as it, for example with [as members], and set replies-as to group.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		if p.R.Judge(id, p.R.Strangers().Outside, resolve.Message{}).Verdict != estate.Admit {
+		far := p.outsidersWrite(id)
+		if far < seldom {
 			return
 		}
 		all := p.R.Members(id)
@@ -32,13 +32,12 @@ default. A member who answers shows their own address; the next question goes th
 		} else {
 			return
 		}
-		p.report(Finding{Group: id, Place: where(g, "send-as"),
+		p.reportAs(far, Finding{Group: id, Place: where(g, "send-as"),
 			text: func() (says, fix string) {
-				return "People outside may write to " + p.name(id) + ", and " + problem + ": an answer by " + p.some(
-						members,
-						total,
-					) + " shows their own address.",
-					"Let the members send as it, and set replies-as to group."
+				return "People outside may write to " + p.name(id) + ", and " + problem + ": an answer by " +
+						p.some(members, total) + " shows their own address.",
+					"Let the members send as it, and answer so: " +
+						p.command("group set", id, "'send-as=as members' replies-as=group")
 			}})
 	},
 }

@@ -1,6 +1,8 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+)
 
 var approverUnreachable = Check{
 	Name:     "approver-unreachable",
@@ -12,20 +14,20 @@ nobody learns that anything waits.`,
 	Cure: "Repair a mailbox, or name a moderator whose mailbox works.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		approvers, _ := p.R.Approvers(id)
-		rule, holds := p.holdingRule(id)
-		if !holds || len(approvers) == 0 {
-			return
-		}
 		for _, person := range approvers {
 			if p.E.Person(person).Mailbox == estate.MailboxOpen {
 				return
 			}
 		}
-		p.report(Finding{Group: id, Place: rule.Place,
+		rule, far := p.rulings(id).deciding(estate.Hold)
+		if far < seldom || len(approvers) == 0 {
+			return
+		}
+		p.reportAs(far, Finding{Group: id, Place: rule.Place,
 			text: func() (says, fix string) {
 				return "Mail held by " + p.name(id) + " waits for " + p.names(approvers) + ", " +
 						choose(len(approvers), "whose mailbox does", "whose mailboxes do") + " not accept mail.",
-					"Name a moderator whose mailbox works."
+					"Name a moderator whose mailbox works: " + p.command("group set", id, "moderators+=ADDRESS")
 			}})
 	},
 }

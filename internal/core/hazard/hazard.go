@@ -44,6 +44,8 @@ type Check struct {
 	Run func(p *Pass, id estate.ID, g *estate.Group)
 
 	mailed bool // Run looks at groups that take mail, not at rosters
+	// edge looks at the edge of the estate.
+	edge func(p *Pass)
 	// alike, in place of Run, looks at a group that is like an earlier one in who
 	// gets what of its mail, over which nested groups.
 	alike func(p *Pass, id, earlier estate.ID)
@@ -54,17 +56,19 @@ func All() []*Check { return slices.Clone(all) }
 
 var all = []*Check{
 	&nobodyApproves, &approverUnreachable, &noWayIn, &nestedStops, &noSuchAddress, &forgeable, &sendAsUnprovable,
+	&outsideSendsAs, &authorUnanswered, &outsideMemberBarred, &loop,
 	&nestedWaits, &codeShutOut, &unreachableMember, &getsNothing, &olderMembersDiffer,
-	&outsideReader, &deadRule, &loop, &noMembers, &noOwner,
-	&ownerLeftOut, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,
+	&outsideReader, &deadRule, &noMembers, &noOwner, &lookalike, &namesClosed,
+	&ownerLeftOut, &missesInvitations, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,
 }
 
 // A Finding is a hazard in an estate.
 type Finding struct {
-	Check   *Check
-	Group   estate.ID
-	Address string // of whom it concerns, or ""
-	Place   estate.Place
+	Check    *Check
+	Severity Severity  // that of the check, or Low where other than default messages alone show it
+	Group    estate.ID // or estate.None, where it is about the edge of the estate
+	Address  string    // of whom it concerns, or ""
+	Place    estate.Place
 
 	Witness *Witness // a message that shows it, where one does
 	// Accepted is set where the estate says that this finding is meant to be, with
@@ -126,11 +130,11 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 	p.pairs = slices.ContainsFunc(checks, func(c *Check) bool { return c.alike != nil })
 	p.estateMemory = estateMemory{
 		classes: map[gateMessage][]*roaring.Bitmap{},
-		gates:   map[string]letIn{},
-		living:  map[string][]bool{},
+		gates:   map[gateMessage]letIn{},
+		ruled:   map[string]*rulings{},
 		keys:    make([]string, p.E.Groups()),
 		outside: roaring.New(),
-		readers: map[estate.ID][]estate.ID{},
+		doubts:  map[string]string{},
 		ringed:  map[estate.ID]bool{},
 		prints:  map[estate.ID]resolve.Fingerprint{},
 	}
@@ -162,20 +166,32 @@ func (p *Pass) PassOver(id estate.ID) {
 	}
 }
 
-// Finish runs the checks of two groups, once every group has been looked at or
-// passed over by one of some passes over the same estate.
+// Finish runs the checks of two groups and of the edge, once every group has been looked
+// at or passed over by one of some passes over the same estate.
 func Finish(passes ...*Pass) {
 	p := passes[0]
-	first := map[resolve.Fingerprint]estate.ID{}
+	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
+	for _, check := range p.checks {
+		if check.edge != nil {
+			p.check = check
+			check.edge(p)
+		}
+	}
+	type looks struct {
+		print resolve.Fingerprint
+		rules string
+	}
+	first := map[looks]estate.ID{}
 	for id := range estate.ID(p.E.Groups()) {
 		for _, pass := range passes {
 			print, ok := pass.prints[id]
 			if !ok {
 				continue
 			}
-			earlier, alike := first[print]
+			of := looks{print, rulesText(p.E.Group(id))}
+			earlier, alike := first[of]
 			if !alike {
-				first[print] = id
+				first[of] = id
 				continue
 			}
 			for _, check := range p.checks {
@@ -188,10 +204,17 @@ func Finish(passes ...*Pass) {
 	}
 }
 
-// report passes on a finding of the check at hand.
-func (p *Pass) report(f Finding) {
-	f.Check = p.check
-	for _, a := range p.E.Group(f.Group).Accepted {
+// report passes on a finding of the check at hand that holds for default messages.
+func (p *Pass) report(f Finding) { p.reportAs(usual, f) }
+
+// reportAs passes on a finding of the check at hand that holds as far as u.
+func (p *Pass) reportAs(u use, f Finding) {
+	f.Check, f.Severity = p.check, u.severity(p.check.Severity)
+	var accepted []estate.Acceptance
+	if f.Group != estate.None {
+		accepted = p.E.Group(f.Group).Accepted
+	}
+	for _, a := range accepted {
 		if accepts(a, &f) {
 			f.Accepted, f.Because = true, a.Because
 			break
@@ -204,17 +227,17 @@ func accepts(a estate.Acceptance, f *Finding) bool {
 	return a.Hazard == f.Check.Name && (a.Address == "" || address.Same(a.Address, f.Address))
 }
 
-// ByCheck gathers findings by check, the worst checks first.
+// ByCheck gathers findings by severity, and then by check, the worst first.
 type ByCheck struct {
 	order    map[*Check]int
-	findings [][]Finding
+	findings [][]Finding // by severity and the order of the check
 }
 
 // NewByCheck returns an empty ByCheck.
 func NewByCheck(checks []*Check) *ByCheck {
 	sorted := slices.Clone(checks)
 	slices.SortStableFunc(sorted, func(a, b *Check) int { return int(a.Severity) - int(b.Severity) })
-	s := &ByCheck{order: map[*Check]int{}, findings: make([][]Finding, len(sorted))}
+	s := &ByCheck{order: map[*Check]int{}, findings: make([][]Finding, len(severityWords)*len(sorted))}
 	for i, check := range sorted {
 		s.order[check] = i
 	}
@@ -223,7 +246,7 @@ func NewByCheck(checks []*Check) *ByCheck {
 
 // Add adds a finding of one of the checks.
 func (s *ByCheck) Add(f Finding) {
-	i := s.order[f.Check]
+	i := int(f.Severity)*len(s.order) + s.order[f.Check]
 	s.findings[i] = append(s.findings[i], f)
 }
 
@@ -243,6 +266,9 @@ func Findings(several ...*ByCheck) []Finding {
 func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Acceptance {
 	used := map[estate.Place]bool{}
 	for i := range findings {
+		if findings[i].Group == estate.None {
+			continue
+		}
 		for _, a := range e.Group(findings[i].Group).Accepted {
 			if accepts(a, &findings[i]) {
 				used[a.Place] = true
@@ -305,6 +331,11 @@ func (p *Pass) first(set *roaring.Bitmap) estate.ID {
 		return estate.ID(it.Next())
 	}
 	return estate.ID(set.Minimum())
+}
+
+// command quotes a command that sets something of a group.
+func (p *Pass) command(verb string, id estate.ID, rest string) string {
+	return "yorvet " + verb + " " + p.name(id) + " " + rest
 }
 
 // where returns the place of a setting of a group, or else of the group.

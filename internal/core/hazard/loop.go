@@ -8,7 +8,7 @@ import (
 
 var loop = Check{
 	Name:     "loop",
-	Severity: Medium,
+	Severity: High,
 	Trap:     "groups nested in a ring",
 	Doc: `A group is nested in itself, directly or through others. Yorvet counts each group once; some mail
 systems send such mail around until they bounce it.`,

@@ -11,24 +11,26 @@ import (
 type groupMemory struct {
 	group  estate.ID
 	own    map[gateMessage][]*roaring.Bitmap // see deciding
-	alive  []bool                            // see aliveRules
-	flows  []flow                            // see flow
+	ruling *rulings                          // see rulings
+	turns  []turn                            // see turnings
+	looked bool                              // turns have been looked for
 	direct []membership                      // see memberships
 	list   []membership                      // the room of direct
 }
 
 // estateMemory is what has been worked out about the estate.
 type estateMemory struct {
-	classes map[gateMessage][]*roaring.Bitmap // see deciding
-	gates   map[string]letIn                  // by gate
-	living  map[string][]bool                 // by gate, see aliveRules
-	keys    []string                          // by group, see gateKey
-	further []resolve.Sender                  // see furtherAddresses
-	outside *roaring.Bitmap                   // people whose main address is outside
-	readers map[estate.ID][]estate.ID         // see outsideReaders
-	ringed  map[estate.ID]bool                // groups whose ring has been looked at
-	prints  map[estate.ID]resolve.Fingerprint // of the groups that reach anybody
-	unknown map[estate.ID][]estate.Unknown    // by group
+	classes  map[gateMessage][]*roaring.Bitmap // see deciding
+	gates    map[gateMessage]letIn             // see judged
+	ruled    map[string]*rulings               // by gate, see rulings
+	keys     []string                          // by group, see gateKey
+	further  []resolve.Sender                  // see furtherAddresses
+	crossing []resolve.Sender                  // those of them who are inside where their main address is not, or the other way
+	outside  *roaring.Bitmap                   // people whose main address is outside
+	doubts   map[string]string                 // by outside domain, see doubt
+	ringed   map[estate.ID]bool                // groups whose ring has been looked at
+	prints   map[estate.ID]resolve.Fingerprint // of the groups that reach anybody
+	unknown  map[estate.ID][]estate.Unknown    // by group; estate.None: the edge
 }
 
 // gateMessage is a gate and a message that it was asked about.

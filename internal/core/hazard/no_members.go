@@ -1,20 +1,36 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
 
 var noMembers = Check{
 	Name:     "no-members",
 	mailed:   true,
 	Severity: Medium,
 	Trap:     "a group that accepts mail and reaches nobody",
-	Doc:      `No person receives or can read the mail of the group, while its senders believe that it arrived.`,
-	Cure:     "Add members, or let the gate refuse everyone and say why.",
+	Doc: `No person receives the mail of the group or can read it: it has no members, or all of them have copy none,
+or mailboxes that accept no mail. Its senders believe that it arrived.`,
+	Cure: "Add members, or let the gate refuse everyone and say why.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		if !p.R.Reaches(id) {
-			p.report(Finding{Group: id, Place: where(g, "members"), text: func() (says, fix string) {
-				return "Mail to " + p.name(id) + " reaches nobody.",
-					"Add members, or refuse the mail."
-			}})
+		counts := p.R.Receives(id)
+		if counts[resolve.Inbox]+counts[resolve.Digest]+counts[resolve.Archive] > 0 || p.getInvitations(id) {
+			return
 		}
+		p.report(Finding{Group: id, Place: where(g, "members"), text: func() (says, fix string) {
+			return "Mail to " + p.name(id) + " reaches nobody.",
+				"Add members, or refuse the mail: " + p.command("member add", id, "ADDRESS")
+		}})
 	},
+}
+
+// getInvitations reports whether anybody gets a calendar request to a group.
+func (p *Pass) getInvitations(id estate.ID) bool {
+	for _, x := range p.R.Elsewhere(id, estate.None, nil, resolve.Message{Invitation: true}) {
+		if x.Outcome == resolve.Inbox {
+			return true
+		}
+	}
+	return false
 }

@@ -1,6 +1,8 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+)
 
 var noOwner = Check{
 	Name:     "no-owner",
@@ -13,7 +15,7 @@ or removed.`,
 		if len(p.R.Owners(id)) == 0 {
 			p.report(Finding{Group: id, Place: where(g, "owners"), text: func() (says, fix string) {
 				return "Nobody answers for " + p.name(id) + ": it has no owner.",
-					"Name an owner."
+					"Name an owner: " + p.command("group set", id, "owners+=ADDRESS")
 			}})
 		}
 	},

@@ -1,6 +1,8 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+)
 
 var nobodyApproves = Check{
 	Name:     "nobody-approves",
@@ -11,13 +13,17 @@ var nobodyApproves = Check{
 there are no owners either, it waits forever, and its sender hears nothing more about it.`,
 	Cure: "Name a moderator or an owner, or let the gate admit or refuse instead of hold.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		rule, holds := p.holdingRule(id)
-		if approvers, _ := p.R.Approvers(id); holds && len(approvers) == 0 {
-			p.report(Finding{Group: id, Place: rule.Place,
-				text: func() (says, fix string) {
-					return "Mail held by " + p.name(id) + " is stuck: it has no owner or moderator.",
-						"Name a moderator or an owner."
-				}})
+		if approvers, _ := p.R.Approvers(id); len(approvers) > 0 {
+			return
 		}
+		rule, far := p.rulings(id).deciding(estate.Hold)
+		if far < seldom {
+			return
+		}
+		p.reportAs(far, Finding{Group: id, Place: rule.Place,
+			text: func() (says, fix string) {
+				return "Mail held by " + p.name(id) + " is stuck: it has no owner or moderator.",
+					"Name a moderator or an owner: " + p.command("group set", id, "moderators+=ADDRESS")
+			}})
 	},
 }

@@ -19,7 +19,12 @@ that, or were added otherwise, have a membership that says nothing: they get no 
 		}
 		var older []estate.ID
 		for _, m := range p.memberships() {
-			if m.wish.Source != resolve.FromMembership && !wantsCopies(m.wish.Written) {
+			if m.wish.Source == resolve.FromMembership || wantsCopies(m.wish.Written) {
+				continue
+			}
+			switch outcome, _ := p.R.Receipt(id, m.person); outcome {
+			case resolve.Inbox, resolve.Digest, resolve.Undeliverable: // by another way
+			default:
 				older = append(older, m.person)
 			}
 		}
@@ -27,7 +32,7 @@ that, or were added otherwise, have a membership that says nothing: they get no 
 			p.report(Finding{Group: id, Place: where(g, "joiners"),
 				text: func() (says, fix string) {
 					return "New members of " + p.name(id) + " get copies; older members do not: " + p.names(older) + ".",
-						"Set copy to " + joiners.String() + ", too."
+						"Set copy to " + joiners.String() + ", too: " + p.command("group set", id, "copy="+joiners.String())
 				}})
 		}
 	},

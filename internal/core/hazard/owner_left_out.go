@@ -18,7 +18,7 @@ var ownerLeftOut = Check{
 				p.report(Finding{Group: id, Address: p.name(owner), Place: where(g, "owners"),
 					text: func() (says, fix string) {
 						return p.name(owner) + " owns " + p.name(id) + " and gets none of its mail.",
-							"Make them a member."
+							"Make them a member: " + p.command("member add", id, p.name(owner))
 					}})
 			}
 		}

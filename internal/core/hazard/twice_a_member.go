@@ -1,28 +1,30 @@
 package hazard
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"yorvet.example/yorvet/internal/core/estate"
+)
 
 var twiceAMember = Check{
 	Name:     "twice-a-member",
 	Severity: Low,
-	Trap:     "one person has two entries in one group",
+	Trap:     "one person or nested group has two entries in one group",
 	Doc: `Only the first entry that names somebody counts. What the second says (a copy, a pause) has no effect, and
 neither has a change of it.`,
 	Cure: "Remove the second entry.",
 	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
-		people := 0
+		listed := 0
 		for _, entry := range p.E.Entries(id) {
-			if p.E.IsPerson(entry.Member) {
-				people++
+			if !entry.Member.IsNobody() {
+				listed++
 			}
 		}
-		if len(p.E.Rules(id)) == 0 && people == len(p.memberships()) {
+		if len(p.E.Rules(id)) == 0 && listed == len(p.memberships()) {
 			return // each is a membership of its own
 		}
 		first := map[estate.ID]estate.Place{}
 		reported := map[estate.ID]bool{}
 		for _, entry := range p.E.Entries(id) {
-			if !p.E.IsPerson(entry.Member) {
+			if entry.Member.IsNobody() {
 				continue
 			}
 			place, twice := first[entry.Member]

@@ -9,27 +9,29 @@ var unreachableMember = Check{
 	Name:     "unreachable-member",
 	Severity: Medium,
 	Trap:     "a member who should get copies cannot",
-	Doc: `Their mailbox is full, closed or missing, or the membership is paused. The sender gets a bounce at
-best; the member hears nothing.`,
+	Doc: `Their mailbox is full, closed or missing, or the membership is paused, and no other way brings them the mail.
+The sender gets a bounce at best; the member hears nothing.`,
 	Cure: "Repair the mailbox, or end the pause.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		if g.Kind == estate.Mailbox || g.Kind == estate.Roster && len(p.E.Parents(id)) == 0 {
+		if g.Kind == estate.Mailbox || g.Kind == estate.Roster {
 			return
 		}
 		for _, m := range p.memberships() {
-			if !wantsCopies(m.wish.Written) {
+			paused := m.wish.Muting == resolve.MutedPaused
+			if !wantsCopies(m.wish.Written) || !paused && !p.R.Shut(m.person) {
 				continue
 			}
-			paused := m.wish.Muting == resolve.MutedPaused
-			if !paused && !p.R.Shut(m.person) {
-				continue
+			if outcome, _ := p.R.Receipt(id, m.person); outcome != resolve.Nothing && outcome != resolve.Undeliverable {
+				continue // by another way
 			}
 			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, text: func() (says, fix string) {
-				says, fix = "mailbox "+state.String(), "Repair the mailbox, or remove them."
+				says, fix = "mailbox "+state.String(), "Repair the mailbox, or remove them: "+
+					p.command("member remove", id, p.name(m.person))
 				switch {
 				case paused:
-					says, fix = "membership paused", "End the pause."
+					says, fix = "membership paused", "End the pause: "+
+						p.command("member set", id, p.name(m.person)+" --paused=false")
 				case state == estate.MailboxNone:
 					says = "no mailbox"
 				}

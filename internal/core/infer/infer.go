@@ -67,16 +67,22 @@ type Seen struct {
 // A Prediction is what a message does by an estate.
 type Prediction struct {
 	Verdict  estate.Verdict
-	Rule     int
+	Rule     int                           // of the group's gate; 0: none
+	Edge     int                           // of the edge; 0: none
 	Group    estate.ID                     // that it is for, or estate.None
 	Outcomes map[estate.ID]resolve.Outcome // of people, where it is let in
+}
+
+// Decision returns what decides about the message.
+func (p Prediction) Decision() resolve.Decision {
+	return resolve.Decision{Verdict: p.Verdict, Rule: p.Rule, Edge: p.Edge}
 }
 
 // Predict returns what a message does.
 func Predict(r *resolve.Resolver, t *Trial) Prediction {
 	f := message.Of(r, message.Envelope{From: t.From, By: t.By, To: t.To, Message: t.Message})
-	p := Prediction{Verdict: f.Verdict, Rule: f.Rule, Group: estate.None, Outcomes: f.Outcomes()}
-	if f.Reason == message.ByGate {
+	p := Prediction{Verdict: f.Verdict, Rule: f.Rule, Edge: f.Edge, Group: estate.None, Outcomes: f.Outcomes()}
+	if f.Reason == message.ByGate || f.Reason == message.ByEdge && r.Estate().IsGroup(f.To) {
 		p.Group = f.To
 	}
 	return p

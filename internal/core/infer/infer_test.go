@@ -77,7 +77,7 @@ func look(r *resolve.Resolver, list []Trial) {
 		case !known || !e.IsGroup(to):
 			continue
 		}
-		verdict := r.Judge(to, from, t.Message).Verdict
+		verdict := r.Post(to, from, t.Message).Verdict
 		t.Seen.Verdicts = OneOf(verdict)
 		for _, id := range e.PeopleByAddress() {
 			t.Seen.People[id] = Either(None)

@@ -29,6 +29,7 @@ const (
 	Leaves                      // it is for an address outside of the estate
 	NoSuchAddress               // it is for an inside address that belongs to nobody (RFC 3463, 5.1.1)
 	ToPerson                    // it is for a person, whom no gate guards
+	ByEdge                      // a rule of the edge
 )
 
 // A Fate is what becomes of a message.
@@ -36,6 +37,7 @@ type Fate struct {
 	Reason  Reason
 	Verdict estate.Verdict
 	Rule    int // of the gate that decides, from 1; 0: none
+	Edge    int // the rule of the edge that decides, from 1; 0: none
 	Sender  resolve.Sender
 	To      estate.ID // the group or person that it is for, or None
 
@@ -44,7 +46,7 @@ type Fate struct {
 	SendAsRule int // from 1; 0: none
 	Proof      resolve.Proof
 
-	// Gate is what the group's gate says, also to what does not get there.
+	// Gate is what the edge and the group's gate say, also to what does not get there.
 	Gate resolve.Decision
 
 	r        *resolve.Resolver
@@ -73,10 +75,16 @@ func (f *Fate) address(to address.Address) {
 		f.Reason, f.Verdict = Leaves, estate.Admit
 	case e.IsPerson(id):
 		f.Reason, f.Verdict, f.To = ToPerson, estate.Admit, id
+		if edge := f.r.Edge(f.Sender, f.message); edge > 0 {
+			f.Reason, f.Verdict, f.Edge = ByEdge, e.Settings().Edge[edge-1].Verdict, edge
+		}
 	default:
 		f.Reason, f.To = ByGate, id
-		f.Gate = f.r.Judge(id, f.Sender, f.message)
-		f.Verdict, f.Rule = f.Gate.Verdict, f.Gate.Rule
+		f.Gate = f.r.Post(id, f.Sender, f.message)
+		f.Verdict, f.Rule, f.Edge = f.Gate.Verdict, f.Gate.Rule, f.Gate.Edge
+		if f.Edge > 0 {
+			f.Reason = ByEdge
+		}
 	}
 }
 
@@ -97,17 +105,16 @@ func (f *Fate) sendAs(by resolve.Sender) {
 	}
 }
 
-func (f *Fate) refuse(reason Reason) { f.Reason, f.Verdict, f.Rule = reason, estate.Refuse, 0 }
+func (f *Fate) refuse(reason Reason) {
+	f.Reason, f.Verdict, f.Rule, f.Edge = reason, estate.Refuse, 0, 0
+}
 
 // Arrives reports whether the message gets to the one that it is for.
 func (f *Fate) Arrives() bool { return f.Reason == ByGate || f.Reason == ToPerson }
 
 // Because returns what the rule that decides says to the sender, or "".
 func (f *Fate) Because() string {
-	if f.Reason != ByGate || f.Rule == 0 {
-		return ""
-	}
-	return f.r.Estate().Group(f.To).Gate[f.Rule-1].Because
+	return f.r.Because(f.To, resolve.Decision{Rule: f.Rule, Edge: f.Edge})
 }
 
 // Delivery returns who gets the message of a group, whether or not the gate admits
@@ -146,12 +153,23 @@ func (f *Fate) personal() resolve.Outcome {
 	return resolve.Inbox
 }
 
+// AutoAnswered reports whether the author gets the automatic answer of the group: an
+// outside author of an admitted post that no program sent and that is proven (RFC 3834,
+// section 2).
+func (f *Fate) AutoAnswered() bool {
+	return f.Reason == ByGate && f.Verdict == estate.Admit && !f.Sender.Inside && !f.message.Automatic &&
+		!f.message.Unproven && f.r.Estate().Group(f.To).AutoAnswer != ""
+}
+
 // Heard reports whether the sender is told that the gate holds or refuses the
-// message, as tell-held says. A refusal is the answer to whoever delivers it; that it is
+// message, as tell-held says, or that the edge refuses it. A refusal is the answer to whoever delivers it; that it is
 // held is told by a message of its own, which neither a program gets (RFC 3834, section 2)
 // nor somebody whose address may have been forged.
 func (f *Fate) Heard() bool {
-	if f.Reason != ByGate || f.Gate.Verdict != estate.Hold && f.Gate.Verdict != estate.Refuse {
+	switch {
+	case f.Reason == ByEdge:
+		return f.Verdict == estate.Refuse
+	case f.Reason != ByGate || f.Gate.Verdict != estate.Hold && f.Gate.Verdict != estate.Refuse:
 		return false
 	}
 	if f.Gate.Verdict == estate.Hold && (f.message.Unproven || f.message.Automatic) {

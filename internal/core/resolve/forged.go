@@ -1,6 +1,8 @@
 package resolve
 
 import (
+	"slices"
+
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -15,8 +17,8 @@ const (
 
 // Claims returns those whom a message to a group may claim to be from, and be judged
 // otherwise than by a main address of the estate or by a stranger's: aliases in
-// another domain than the main address, where the gate asks about domains, and what
-// the gate names and nobody has.
+// another domain than the main address, where the gate or the edge asks about domains,
+// and what those name and nobody has.
 func (r *Resolver) Claims(group estate.ID) []Sender {
 	var list []Sender
 	met := map[string]bool{}
@@ -27,9 +29,8 @@ func (r *Resolver) Claims(group estate.ID) []Sender {
 		}
 	}
 	byDomain := false
-	g := r.e.Group(group)
-	for i := range g.Gate {
-		selector.Atoms(g.Gate[i].Selector, func(a *selector.Atom) {
+	for _, rule := range slices.Concat(r.e.Settings().Edge, r.e.Group(group).Gate) {
+		selector.Atoms(rule.Selector, func(a *selector.Atom) {
 			text := ""
 			switch a.Kind {
 			case selector.Is:

@@ -19,6 +19,7 @@ import (
 
 type naiveEstate struct {
 	open   bool // nested gates
+	edge   []naiveRule
 	people []naivePerson
 	groups []naiveGroup
 	today  int
@@ -165,6 +166,17 @@ func (n *naiveEstate) judge(group int, from string, m Message) (string, int) {
 		}
 	}
 	return "refuse", 0
+}
+
+// post is judge after the edge, and the rule of that.
+func (n *naiveEstate) post(group int, from string, m Message) (verdict string, rule, edge int) {
+	for i, rule := range n.edge {
+		if rule.who.holds(n, -1, from, m) {
+			return rule.verdict, 0, i + 1
+		}
+	}
+	verdict, rule = n.judge(group, from, m)
+	return verdict, rule, 0
 }
 
 // naiveWay is one way to a group: its groups, and the entries that lead on.
@@ -315,7 +327,19 @@ func (n *naiveEstate) receive(group int, from *string, m Message) []string {
 // build makes the estate of package estate.
 func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 	t.Helper()
+	rule := func(rule naiveRule, scope selector.Scope) estate.GateRule {
+		x, err := selector.Parse(rule.who.text, scope)
+		if err != nil {
+			t.Fatalf("%s: %v", rule.who.text, err)
+		}
+		return estate.NewGateRule(selector.Rule{Head: rule.verdict, Selector: x, Text: rule.verdict + " " + rule.who.text}, estate.Place{})
+	}
+	var edge []estate.GateRule
+	for _, one := range n.edge {
+		edge = append(edge, rule(one, selector.ForEdge))
+	}
 	b := estate.NewBuilder(estate.Settings{
+		Edge:            edge,
 		Files:           []string{"random.yaml"},
 		Domains:         []estate.Domain{{Name: "in.example"}, {Name: "alias.example", SameAs: "in.example"}},
 		Subaddress:      "+",
@@ -339,13 +363,8 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 		if g.gate != nil {
 			group.Gate = []estate.GateRule{}
 		}
-		for _, rule := range g.gate {
-			x, err := selector.Parse(rule.who.text, selector.ForMessages)
-			if err != nil {
-				t.Fatalf("%s: %v", rule.who.text, err)
-			}
-			verdict, _ := estate.WordIndex[estate.Verdict](estate.VerdictWords(), rule.verdict)
-			group.Gate = append(group.Gate, estate.GateRule{Verdict: verdict, Selector: x, Text: rule.verdict + " " + rule.who.text})
+		for _, one := range g.gate {
+			group.Gate = append(group.Gate, rule(one, selector.ForMessages))
 		}
 		b.AddGroup(group, places)
 	}
@@ -436,6 +455,12 @@ func randomEstate(random *rand.Rand) *naiveEstate {
 			a = strings.Replace(a, insideDomain, "@alias.example", 1)
 		}
 		return a
+	}
+	for range random.IntN(3) {
+		rule := naiveRule{pick("refuse", "drop"), randomSelector(random, n, 2, anyone)}
+		if _, err := selector.Parse(rule.who.text, selector.ForEdge); err == nil && chance(60) {
+			n.edge = append(n.edge, rule)
+		}
 	}
 	for i := range n.groups {
 		g := &n.groups[i]
@@ -585,6 +610,10 @@ func TestRandomEstates(t *testing.T) {
 				if got.Verdict.String() != verdict || got.Rule != rule {
 					t.Fatalf("estate %d: %s to g%d, %+v: %v rule %d, want %s rule %d", seed, from, group, m, got.Verdict, got.Rule, verdict, rule)
 				}
+				verdict, rule, edge := n.post(group, from, m)
+				if got := r.Post(estate.ID(group), s, m); got != (Decision{got.Verdict, rule, edge}) || got.Verdict.String() != verdict {
+					t.Fatalf("estate %d: %s posts to g%d, %+v: %+v, want %s, rule %d, edge %d", seed, from, group, m, got, verdict, rule, edge)
+				}
 				compareDelivery(t, fmt.Sprintf("estate %d: %s to g%d, %+v", seed, from, group, m),
 					outcomesOf(r.Deliver(estate.ID(group), &s, m), r), n.receive(group, &from, m))
 			}
@@ -633,7 +662,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	}
 	var posters [estate.Drop + 1]int
 	for _, id := range r.e.PeopleByAddress() {
-		posters[r.Judge(group, r.Sender(r.e.Address(id)), Message{}).Verdict]++
+		posters[r.Post(group, r.Sender(r.e.Address(id)), Message{}).Verdict]++
 		_, candidates := r.Follow(group, id)
 		for _, c := range candidates {
 			if !c.Decides {
@@ -662,12 +691,12 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	}
 	forged := 0
 	for id := range estate.ID(r.e.Groups() + r.e.People()) {
-		if r.Judge(group, r.Sender(r.e.Address(id)), Message{Unproven: true}).Verdict == estate.Admit {
+		if r.Post(group, r.Sender(r.e.Address(id)), Message{Unproven: true}).Verdict == estate.Admit {
 			forged++
 		}
 	}
 	for _, s := range r.Claims(group) {
-		if r.Judge(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
 			forged++
 		}
 	}
@@ -708,11 +737,11 @@ func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string,
 // worked out for each.
 func compareSets(t *testing.T, r *Resolver, group estate.ID, m Message) {
 	t.Helper()
-	for rule, class := range r.Posters(group, m) {
+	for _, class := range r.Posters(group, m) {
 		for id := range estate.ID(r.e.Groups() + r.e.People()) {
 			s := r.Sender(r.e.Address(id))
-			if got := r.Judge(group, s, m); (got.Rule == rule) != class.Contains(uint32(id)) || got.Rule == rule && got.Verdict != r.Verdict(group, rule) {
-				t.Fatalf("%s to %s, %+v: rule %d, but the set of rule %d has it: %t", s.Address, r.e.Address(group), m, got.Rule, rule, class.Contains(uint32(id)))
+			if got := r.Post(group, s, m); (got == class.Decision) != class.Senders.Contains(uint32(id)) {
+				t.Fatalf("%s to %s, %+v: %+v, but the set of %+v has it: %t", s.Address, r.e.Address(group), m, got, class.Decision, class.Senders.Contains(uint32(id)))
 			}
 		}
 	}

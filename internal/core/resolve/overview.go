@@ -16,24 +16,24 @@ type Overview struct {
 func (r *Resolver) Overview(group estate.ID) Overview {
 	strangers := r.Strangers()
 	o := Overview{
-		Outside:  r.Judge(group, strangers.Outside, Message{}).Verdict,
-		Inside:   r.Judge(group, strangers.Inside, Message{}).Verdict,
-		Forged:   r.Judge(group, strangers.Inside, Message{Unproven: true}).Verdict,
+		Outside:  r.Post(group, strangers.Outside, Message{}).Verdict,
+		Inside:   r.Post(group, strangers.Inside, Message{}).Verdict,
+		Forged:   r.Post(group, strangers.Inside, Message{Unproven: true}).Verdict,
 		Receives: r.Receives(group),
 	}
 	o.Posters[estate.Refuse] = r.e.People()
-	for i, class := range r.Deciding(group, Message{}) {
-		people := r.peopleIn(class.GetCardinality(), class.Rank)
+	for _, class := range r.Decided(group, Message{}) {
+		people := r.peopleIn(class.Senders.GetCardinality(), class.Senders.Rank)
 		o.Posters[estate.Refuse] -= people
-		o.Posters[r.Verdict(group, i+1)] += people
+		o.Posters[class.Verdict] += people
 	}
-	for i, class := range r.Deciding(group, Message{Unproven: true}) {
-		if r.Verdict(group, i+1) == estate.Admit {
-			o.ForgedKnown += int(class.GetCardinality())
+	for _, class := range r.Decided(group, Message{Unproven: true}) {
+		if class.Verdict == estate.Admit {
+			o.ForgedKnown += int(class.Senders.GetCardinality())
 		}
 	}
 	for _, s := range r.Claims(group) {
-		if r.Judge(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
 			o.ForgedKnown++
 		}
 	}

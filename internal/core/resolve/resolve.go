@@ -21,6 +21,7 @@ type Resolver struct {
 	matches   map[string]*roaring.Bitmap // by filter
 	layout    layout
 	tally     tally
+	edge      map[Message][]*roaring.Bitmap // see AtEdge
 }
 
 // New returns a Resolver for e on a day.
@@ -44,20 +45,60 @@ func (r *Resolver) Estate() *estate.Estate { return r.e }
 // Today returns the day of evaluation.
 func (r *Resolver) Today() estate.Day { return r.today }
 
-// A Decision is what a gate says.
+// A Decision is what a gate says, or the edge of the estate.
 type Decision struct {
 	Verdict estate.Verdict
-	Rule    int // which rule decides, from 1; 0: none
+	Rule    int // of the group's gate, from 1; 0: none of it decides
+	Edge    int // of the edge, from 1; 0: none of it decides
 }
 
-// Judge returns what the gate of a group says. Mail to a roster is refused
-// whatever its gate.
+// Post returns what becomes of a message that is sent to a group: what the edge says,
+// and else the group's own gate.
+func (r *Resolver) Post(group estate.ID, s Sender, m Message) Decision {
+	if edge := r.Edge(s, m); edge > 0 {
+		return Decision{Verdict: r.e.Settings().Edge[edge-1].Verdict, Edge: edge}
+	}
+	return r.Judge(group, s, m)
+}
+
+// Edge returns the rule of the edge that decides about a message, from 1; 0 where none
+// does.
+func (r *Resolver) Edge(s Sender, m Message) int {
+	for i, rule := range r.e.Settings().Edge {
+		if r.Eval(estate.None, rule.Selector, s, m) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// Because returns what a decision about mail to a group says to the sender, or "".
+func (r *Resolver) Because(group estate.ID, d Decision) string {
+	if rule := r.DecidingRule(group, d); rule != nil {
+		return rule.Because
+	}
+	return ""
+}
+
+// DecidingRule returns the rule of a group's gate or of the edge that decides, or nil.
+func (r *Resolver) DecidingRule(group estate.ID, d Decision) *estate.GateRule {
+	switch {
+	case d.Edge > 0:
+		return &r.e.Settings().Edge[d.Edge-1]
+	case d.Rule > 0:
+		return &r.e.Group(group).Gate[d.Rule-1]
+	}
+	return nil
+}
+
+// Judge returns what the own gate of a group says, whatever the edge. Mail to a roster is
+// refused whatever its gate.
 func (r *Resolver) Judge(group estate.ID, s Sender, m Message) Decision {
 	g := r.e.Group(group)
 	if g.Kind != estate.Roster {
 		for i, rule := range g.Gate {
 			if r.Eval(group, rule.Selector, s, m) {
-				return Decision{rule.Verdict, i + 1}
+				return Decision{Verdict: rule.Verdict, Rule: i + 1}
 			}
 		}
 	}
@@ -86,15 +127,25 @@ type Tried struct {
 	Answers []selector.Answer
 }
 
-// Trace returns the rules of a group's gate that are asked, up to the one that
+// TraceEdge returns the rules of the edge that are asked, up to the one that decides. It
+// agrees with Edge.
+func (r *Resolver) TraceEdge(s Sender, m Message) []Tried {
+	return r.trace(estate.None, r.e.Settings().Edge, s, m)
+}
+
+// Trace returns the rules of a group's own gate that are asked, up to the one that
 // decides. It agrees with Judge.
 func (r *Resolver) Trace(group estate.ID, s Sender, m Message) []Tried {
 	g := r.e.Group(group)
 	if g.Kind == estate.Roster {
 		return nil
 	}
+	return r.trace(group, g.Gate, s, m)
+}
+
+func (r *Resolver) trace(group estate.ID, rules []estate.GateRule, s Sender, m Message) []Tried {
 	var trace []Tried
-	for i, rule := range g.Gate {
+	for i, rule := range rules {
 		matched, answers := selector.Witness(rule.Selector, r.asker(group, s, m))
 		trace = append(trace, Tried{i + 1, matched, answers})
 		if matched {
@@ -104,7 +155,7 @@ func (r *Resolver) Trace(group estate.ID, s Sender, m Message) []Tried {
 	return trace
 }
 
-// Deciding returns, for each rule of a group's gate, the people and groups for
+// Deciding returns, for each rule of a group's own gate, the people and groups for
 // whom it decides when they write from their main address: rule 1 at 0. Mail to a
 // roster is refused without a rule.
 func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
@@ -112,9 +163,35 @@ func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	if g.Kind == estate.Roster {
 		return nil
 	}
+	return r.deciding(group, g.Gate, m)
+}
+
+// AtEdge returns what Deciding does, of the rules of the edge.
+func (r *Resolver) AtEdge(m Message) []*roaring.Bitmap {
+	if classes, known := r.edge[m]; known {
+		return classes
+	}
+	if r.edge == nil {
+		r.edge = map[Message][]*roaring.Bitmap{}
+	}
+	classes := r.deciding(estate.None, r.e.Settings().Edge, m)
+	r.edge[m] = classes
+	return classes
+}
+
+// Stopped returns those whom the edge refuses or drops, or nil where there is no edge.
+func (r *Resolver) Stopped(m Message) *roaring.Bitmap {
+	classes := r.AtEdge(m)
+	if len(classes) == 0 {
+		return nil
+	}
+	return roaring.FastOr(classes...)
+}
+
+func (r *Resolver) deciding(group estate.ID, rules []estate.GateRule, m Message) []*roaring.Bitmap {
 	decided := roaring.New()
-	classes := make([]*roaring.Bitmap, len(g.Gate))
-	for i, rule := range g.Gate {
+	classes := make([]*roaring.Bitmap, len(rules))
+	for i, rule := range rules {
 		classes[i] = roaring.AndNot(r.Set(group, rule.Selector, m), decided)
 		if i+1 < len(classes) {
 			decided.Or(classes[i])
@@ -123,24 +200,38 @@ func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	return classes
 }
 
-// Posters returns what Deciding does, numbered from 1, and at 0 those that no
-// rule decides for.
-func (r *Resolver) Posters(group estate.ID, m Message) []*roaring.Bitmap {
-	rest := r.everyone()
-	classes := r.Deciding(group, m)
-	for _, class := range classes {
-		rest.AndNot(class)
-	}
-	return append([]*roaring.Bitmap{rest}, classes...)
+// A Class is a decision about a message, and the people and groups who get it when they
+// write from their main address.
+type Class struct {
+	Decision
+	Senders *roaring.Bitmap
 }
 
-// Verdict returns the verdict of a rule of a group's gate, numbered as in
-// Decision.
-func (r *Resolver) Verdict(group estate.ID, rule int) estate.Verdict {
-	if rule == 0 {
-		return estate.Refuse
+// Posters returns everybody by what becomes of a message that they send to a group, as
+// Post says: first those for whom no rule decides.
+func (r *Resolver) Posters(group estate.ID, m Message) []Class {
+	rest := r.everyone()
+	decided := r.Decided(group, m)
+	for _, class := range decided {
+		rest.AndNot(class.Senders)
 	}
-	return r.e.Group(group).Gate[rule-1].Verdict
+	return append([]Class{{Decision{Verdict: estate.Refuse}, rest}}, decided...)
+}
+
+// Decided returns what Posters does but for those for whom no rule decides.
+func (r *Resolver) Decided(group estate.ID, m Message) []Class {
+	var list []Class
+	for i, class := range r.AtEdge(m) {
+		list = append(list, Class{Decision{Verdict: r.e.Settings().Edge[i].Verdict, Edge: i + 1}, class})
+	}
+	stopped := r.Stopped(m)
+	for i, class := range r.Deciding(group, m) {
+		if stopped != nil {
+			class = roaring.AndNot(class, stopped)
+		}
+		list = append(list, Class{Decision{Verdict: r.e.Group(group).Gate[i].Verdict, Rule: i + 1}, class})
+	}
+	return list
 }
 
 // Approvers returns the people who can release a held message, in file order,

@@ -78,7 +78,7 @@ func TestNewcomers(t *testing.T) {
 		b.member(g, "ada", estate.Membership{Since: today}) // the first entry counts
 		r := b.resolver(today)
 		got := r.Judge(g, r.Sender(at("ada")), Message{}).Rule == 1
-		inSet := !r.Posters(g, Message{})[1].IsEmpty()
+		inSet := !r.Posters(g, Message{})[1].Senders.IsEmpty()
 		if got != c.want || inSet != c.want {
 			t.Errorf("since %d days before: %t, in the set %t; want %t", today-c.since, got, inSet, c.want)
 		}
@@ -104,15 +104,15 @@ func TestMessageAtoms(t *testing.T) {
 		{Message{Invitation: true}, 5, estate.Admit},
 	} {
 		s := r.Sender(at("ada"))
-		if got := r.Judge(g, s, c.m); got != (Decision{c.verdict, c.rule}) {
+		if got := r.Judge(g, s, c.m); got != (Decision{Verdict: c.verdict, Rule: c.rule}) {
 			t.Errorf("%+v: %+v, want rule %d", c.m, got, c.rule)
 		}
 		trace := r.Trace(g, s, c.m)
 		if last := trace[len(trace)-1]; last.Rule != c.rule || !last.Matched || len(last.Answers) == 0 {
 			t.Errorf("%+v: the trace ends with %+v", c.m, last)
 		}
-		if classes := r.Posters(g, c.m); classes[c.rule].GetCardinality() != 2 {
-			t.Errorf("%+v: rule %d decides for %d, want the group and the person", c.m, c.rule, classes[c.rule].GetCardinality())
+		if classes := r.Posters(g, c.m); classes[c.rule].Senders.GetCardinality() != 2 {
+			t.Errorf("%+v: rule %d decides for %d, want the group and the person", c.m, c.rule, classes[c.rule].Senders.GetCardinality())
 		}
 	}
 }
@@ -124,10 +124,10 @@ func TestRosterTakesNoMail(t *testing.T) {
 	b.member(g, "ada", estate.Membership{})
 	r := b.resolver(1)
 	s := r.Sender(at("ada"))
-	if got := r.Judge(g, s, Message{}); got != (Decision{estate.Refuse, 0}) || r.Trace(g, s, Message{}) != nil {
+	if got := r.Judge(g, s, Message{}); got != (Decision{Verdict: estate.Refuse}) || r.Trace(g, s, Message{}) != nil {
 		t.Errorf("mail to a roster: %+v", got)
 	}
-	if classes := r.Posters(g, Message{}); len(classes) != 1 || classes[0].GetCardinality() != 2 {
+	if classes := r.Posters(g, Message{}); len(classes) != 1 || classes[0].Senders.GetCardinality() != 2 {
 		t.Errorf("posters of a roster: %v", classes)
 	}
 	if d := r.Deliver(g, &s, Message{}); len(d.Recipients) != 1 || d.Recipients[0].Outcome != Inbox {

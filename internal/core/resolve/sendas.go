@@ -133,7 +133,7 @@ func (r *Resolver) mailCode(group estate.ID) (*Decision, *Delivery) {
 	}
 	sender := r.Sender(r.e.Settings().CodeSender)
 	code := Message{Automatic: true}
-	decision := r.Judge(group, sender, code)
+	decision := r.Post(group, sender, code)
 	return &decision, r.Deliver(group, &sender, code)
 }
 

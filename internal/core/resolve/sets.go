@@ -18,29 +18,67 @@ func (r *Resolver) everyone() *roaring.Bitmap {
 // is true when they write from their main address. It agrees with Eval. The set
 // is not to be changed.
 func (r *Resolver) Set(group estate.ID, x selector.Expr, m Message) *roaring.Bitmap {
+	return r.set(x, func(a *selector.Atom) *roaring.Bitmap { return r.atomSet(group, a, m) })
+}
+
+// set returns for whom a selector is true, given for whom its atoms are.
+func (r *Resolver) set(x selector.Expr, atom func(*selector.Atom) *roaring.Bitmap) *roaring.Bitmap {
 	switch x := x.(type) {
 	case selector.Or:
 		set := roaring.New()
 		for _, term := range x {
-			set.Or(r.Set(group, term, m))
+			set.Or(r.set(term, atom))
 		}
 		return set
 	case selector.And:
 		set := r.everyone()
 		for _, factor := range x {
-			if set.And(r.Set(group, factor, m)); set.IsEmpty() {
+			if set.And(r.set(factor, atom)); set.IsEmpty() {
 				break
 			}
 		}
 		return set
 	case selector.Not:
 		set := r.everyone()
-		set.AndNot(r.Set(group, x.X, m))
+		set.AndNot(r.set(x.X, atom))
 		return set
 	case *selector.Atom:
-		return r.atomSet(group, x, m)
+		return atom(x)
 	}
 	panic("resolve: no selector")
+}
+
+// AsNewcomers returns what Set does, if every person were a member of the group who is
+// new today.
+func (r *Resolver) AsNewcomers(group estate.ID, x selector.Expr, m Message) *roaring.Bitmap {
+	return r.set(x, func(a *selector.Atom) *roaring.Bitmap {
+		people := r.everyone()
+		people.RemoveRange(0, uint64(r.e.Groups()))
+		switch {
+		case a.Kind == selector.Members:
+			people.Or(r.Members(group))
+			return people
+		case a.Kind == selector.Newcomers && a.Days > 0:
+			return people
+		case a.Kind == selector.Newcomers:
+			return roaring.New()
+		}
+		return r.atomSet(group, a, m)
+	})
+}
+
+// EvalAsNewcomer reports what Eval does, if the sender were a member of the group who is
+// new today.
+func (r *Resolver) EvalAsNewcomer(group estate.ID, x selector.Expr, s Sender, m Message) bool {
+	return selector.Eval(x, func(a *selector.Atom) bool {
+		switch a.Kind {
+		case selector.Members, selector.Known:
+			return true
+		case selector.Newcomers:
+			return a.Days > 0
+		}
+		return r.ask(group, a, s, m)
+	})
 }
 
 func (r *Resolver) atomSet(group estate.ID, a *selector.Atom, m Message) *roaring.Bitmap {

@@ -40,6 +40,9 @@ const (
 	ForMessages Scope = iota
 	// ForPeople is where only a person is: atoms about the message are errors.
 	ForPeople
+	// ForEdge is where a message is at hand and no group is: atoms about one group's own
+	// people are errors.
+	ForEdge
 )
 
 // Parse reads a selector. A failure is a *SyntaxError.
@@ -75,7 +78,7 @@ func ParseRule(text string, heads []string, scope Scope) (Rule, error) {
 	}
 	p.next()
 	rule.Selector = p.parseOr(0)
-	if p.tok.text == "because" && p.err == nil && scope == ForMessages {
+	if p.tok.text == "because" && p.err == nil && scope != ForPeople {
 		rule.Because = p.parseBecause()
 	}
 	p.expectEnd()
@@ -308,6 +311,10 @@ func (p *parser) parseAtom() Expr {
 	}
 	if p.scope == ForPeople && a.Kind.AboutMessage() {
 		text := quote(start.text) + " is about a message, and this place is about people only"
+		p.failAt(a.Offset, len(start.text), text, "")
+	}
+	if p.scope == ForEdge && a.Kind.AboutGroup() {
+		text := quote(start.text) + " is about one group, and the edge stands before all groups"
 		p.failAt(a.Offset, len(start.text), text, "")
 	}
 	if p.err != nil {

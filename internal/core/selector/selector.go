@@ -63,6 +63,9 @@ const (
 // AboutMessage reports whether k asks about the message, not about who sends it.
 func (k Kind) AboutMessage() bool { return k >= Unproven }
 
+// AboutGroup reports whether k asks about the people of the group that it stands in.
+func (k Kind) AboutGroup() bool { return k >= Members && k <= Newcomers }
+
 // words are the kinds that are written as one word.
 var words = map[string]Kind{
 	"anyone": Anyone, "nobody": Nobody, "inside": Inside, "outside": Outside, "known": Known,

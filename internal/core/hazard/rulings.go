@@ -1,0 +1,373 @@
+package hazard
+
+import (
+	"slices"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// use is how far a rule decides.
+type use uint8
+
+const (
+	unused use = iota
+	barely     // for the code-sender or an imagined newcomer alone, who are tried for dead rules only
+	seldom     // for other than default messages alone, or the forged stranger alone
+	usual      // for a default message
+)
+
+// severity returns what becomes of the severity of a check where its finding holds as far
+// as u.
+func (u use) severity(s Severity) Severity {
+	if u == usual {
+		return s
+	}
+	return Low
+}
+
+// rulings are how far the rules that judge mail to a group decide: those of the edge,
+// then those of its own gate. Mail to a roster is judged by the edge alone.
+type rulings struct {
+	rules    []estate.GateRule
+	edge     int   // how many of them are the edge's
+	anybody  []use // for anybody tried
+	outside  []use // for somebody outside
+	invited  []use // for an invitation of anybody tried
+	forgery  *forgery
+	outsider map[int]resolve.Sender // one for whom a rule decides as far as outside says
+}
+
+// forgery is an unproven message that is admitted where the proven outside stranger is
+// not.
+type forgery struct {
+	rule    int // of the gate, from 1
+	victim  resolve.Sender
+	others  int // more known addresses that may be claimed
+	message resolve.Message
+}
+
+// rulings returns how far the rules decide that judge mail to a group. Equal gates are
+// looked at once.
+func (p *Pass) rulings(id estate.ID) *rulings {
+	if p.ruling != nil && p.group == id {
+		return p.ruling
+	}
+	key := p.gateKey(id)
+	r, ok := p.ruled[key]
+	if !ok {
+		g := p.E.Group(id)
+		gate := g.Gate
+		if g.Kind == estate.Roster {
+			gate = nil
+		}
+		r = p.rule(id, gate)
+		if p.shared(id) {
+			p.ruled[key] = r
+		}
+	}
+	if p.group == id {
+		p.ruling = r
+	}
+	return r
+}
+
+// rule looks at the edge and a gate.
+func (p *Pass) rule(id estate.ID, gate []estate.GateRule) *rulings {
+	edge := p.E.Settings().Edge
+	r := &rulings{rules: slices.Concat(edge, gate), edge: len(edge), outsider: map[int]resolve.Sender{}}
+	n := len(r.rules)
+	r.anybody, r.outside, r.invited = make([]use, n), make([]use, n), make([]use, n)
+	d := &decisions{p: p, group: id, asks: p.asksOf(r.rules), rulings: r}
+	for _, rule := range r.rules {
+		d.rules = append(d.rules, d.sized(rule.Selector))
+	}
+	d.all()
+	return r
+}
+
+// decisions looks for who decides, over all sizes of messages at once: a gate with
+// many thresholds tells as many ranges of sizes apart, but each of its rules only a
+// few.
+type decisions struct {
+	*rulings
+	p     *Pass
+	group estate.ID
+	asks  asks
+	rules []sizedRule
+}
+
+// sizedRule is a selector, and the ranges of sizes that it tells apart.
+type sizedRule struct {
+	x      selector.Expr
+	ranges []sizeRange
+}
+
+// sizeRange is a range of the sizes of a gate: by index, without the last.
+type sizeRange struct{ from, to int }
+
+func (d *decisions) sized(x selector.Expr) sizedRule {
+	r := sizedRule{x: x}
+	sizes := []int64{0}
+	selector.Atoms(x, func(a *selector.Atom) {
+		if a.Kind == selector.Larger {
+			sizes = append(sizes, a.Size+1)
+		}
+	})
+	slices.Sort(sizes)
+	for _, size := range slices.Compact(sizes) {
+		from, _ := slices.BinarySearch(d.asks.sizes, size)
+		if n := len(r.ranges); n > 0 {
+			r.ranges[n-1].to = from
+		}
+		r.ranges = append(r.ranges, sizeRange{from, len(d.asks.sizes)})
+	}
+	return r
+}
+
+// all tries everybody with every message.
+func (d *decisions) all() {
+	codes := d.p.E.Settings().CodeSender
+	for _, traits := range d.asks.traits() {
+		for _, unproven := range []bool{false, true} {
+			m := traits
+			m.Unproven = unproven
+			d.everybody(m)
+			for _, s := range d.p.others(&d.asks, unproven) {
+				d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteOther(i, at, m, s) })
+			}
+			if unproven && d.asks.domains {
+				for _, s := range d.p.furtherAddresses() {
+					d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteForged(i, at, m, s) })
+				}
+			}
+			if !d.asks.knownTried(m) {
+				continue
+			}
+			if codes.IsValid() {
+				d.other(d.p.R.Sender(codes), m, d.p.R.Eval, func(i, _ int) { d.raise(d.anybody, i, barely) })
+			}
+			if d.asks.kinds[selector.Newcomers] {
+				d.newcomers(m)
+			}
+		}
+	}
+	if !d.asks.kinds[selector.Invitation] { // it is judged as any other message
+		copy(d.invited, d.anybody)
+	}
+}
+
+// everybody tries people and groups of the estate by their main addresses.
+func (d *decisions) everybody(m resolve.Message) {
+	if len(d.asks.sizes) > 1 || d.group == estate.None {
+		d.known(m, d.p.R.Set, func(i, at int, class *roaring.Bitmap) { d.note(i, at, m, class) })
+		return
+	}
+	classes := d.p.R.AtEdge(m)
+	if len(d.rules) > d.edge {
+		stopped := d.p.R.Stopped(m)
+		for _, class := range d.p.deciding(d.group, m) {
+			if stopped != nil {
+				class = roaring.AndNot(class, stopped)
+			}
+			classes = append(classes[:len(classes):len(classes)], class)
+		}
+	}
+	for i, class := range classes {
+		if !class.IsEmpty() {
+			d.note(i, 0, m, class)
+		}
+	}
+}
+
+// newcomers tries everybody, and a stranger, as if they were new members.
+func (d *decisions) newcomers(m resolve.Message) {
+	alive := func(i, _ int) { d.raise(d.anybody, i, barely) }
+	d.known(m, d.p.R.AsNewcomers, func(i, at int, _ *roaring.Bitmap) { alive(i, at) })
+	strangers := d.p.R.Strangers()
+	for _, s := range []resolve.Sender{strangers.Inside, strangers.Outside} {
+		d.other(s, m, d.p.R.EvalAsNewcomer, alive)
+	}
+}
+
+func (d *decisions) raise(list []use, rule int, u use) { list[rule] = max(list[rule], u) }
+
+// note notes that a rule decides for people and groups of the estate.
+func (d *decisions) note(i, at int, m resolve.Message, class *roaring.Bitmap) {
+	m.Size = d.asks.sizes[at]
+	if m.Unproven {
+		d.noteForgery(i, m, class)
+	}
+	if !d.asks.knownTried(m) {
+		return
+	}
+	u := seldom
+	if isUsual(m) {
+		u = usual
+	}
+	d.raise(d.anybody, i, u)
+	if m.Invitation {
+		d.raise(d.invited, i, seldom)
+	}
+	if d.outside[i] < u && class.Intersects(d.p.outside) {
+		d.outside[i] = u
+		d.outsider[i] = d.p.R.Sender(d.p.E.Address(estate.ID(roaring.And(class, d.p.outside).Minimum())))
+	}
+}
+
+// noteForgery notes that a rule decides for unproven messages that claim to be from
+// people and groups of the estate.
+func (d *decisions) noteForgery(i int, m resolve.Message, class *roaring.Bitmap) {
+	if !d.forges(i, m) {
+		return
+	}
+	victim := d.p.first(class)
+	d.forgery = &forgery{
+		rule:    i - d.edge + 1,
+		victim:  d.p.R.Sender(d.p.E.Address(victim)),
+		others:  int(class.GetCardinality()) - 1,
+		message: m,
+	}
+}
+
+// forges reports whether an unproven message that a rule decides about is the worst
+// forgery so far, if it claims a known address.
+func (d *decisions) forges(i int, m resolve.Message) bool {
+	if i < d.edge || d.rulings.rules[i].Verdict != estate.Admit {
+		return false
+	}
+	honest := m
+	honest.Unproven = false
+	if d.forgery != nil && (d.forgery.isUsual() || !isUsual(honest)) {
+		return false
+	}
+	return d.p.R.Post(d.group, d.p.R.Strangers().Outside, honest).Verdict != estate.Admit
+}
+
+// isUsual reports whether a forgery is but for being one a default message.
+func (f *forgery) isUsual() bool { return f.message == resolve.Message{Unproven: true} }
+
+// noteOther notes that a rule decides for somebody else.
+func (d *decisions) noteOther(i, at int, m resolve.Message, s resolve.Sender) {
+	m.Size = d.asks.sizes[at]
+	u := seldom
+	if isUsual(m) {
+		u = usual
+	}
+	d.raise(d.anybody, i, u)
+	if m.Invitation {
+		d.raise(d.invited, i, seldom)
+	}
+	if d.outside[i] < u && d.p.isOutside(s) {
+		d.outside[i], d.outsider[i] = u, s
+	}
+}
+
+// noteForged notes that a rule decides for unproven messages that claim an alias.
+func (d *decisions) noteForged(i, at int, m resolve.Message, s resolve.Sender) {
+	m.Size = d.asks.sizes[at]
+	if d.forges(i, m) {
+		d.forgery = &forgery{rule: i - d.edge + 1, victim: s, message: m}
+	}
+}
+
+// known visits the rules that decide for people and groups of the estate with a
+// message, of whatever size: from the index of a size on.
+func (d *decisions) known(
+	m resolve.Message,
+	whose func(estate.ID, selector.Expr, resolve.Message) *roaring.Bitmap,
+	visit func(rule, at int, class *roaring.Bitmap),
+) {
+	// For whom no rule has decided yet, by size. Sizes that are alike share a set.
+	left := make([]*roaring.Bitmap, len(d.asks.sizes))
+	everyone := d.p.R.Set(d.group, &selector.Atom{Kind: selector.Anyone}, m)
+	for i := range left {
+		left[i] = everyone
+	}
+	for i, rule := range d.rules {
+		for _, sizes := range rule.ranges {
+			m.Size = d.asks.sizes[sizes.from]
+			set := whose(d.group, rule.x, m)
+			var before, after *roaring.Bitmap
+			for at := sizes.from; at < sizes.to && !set.IsEmpty(); at++ {
+				if left[at] != before {
+					before = left[at]
+					class := roaring.And(before, set)
+					if after = before; !class.IsEmpty() {
+						after = roaring.AndNot(before, set)
+						visit(i, at, class)
+					}
+				}
+				left[at] = after
+			}
+		}
+	}
+}
+
+// other visits the rules that decide for a sender with a message, of whatever size: from
+// the index of a size on.
+func (d *decisions) other(
+	s resolve.Sender,
+	m resolve.Message,
+	holds func(estate.ID, selector.Expr, resolve.Sender, resolve.Message) bool,
+	visit func(rule, at int),
+) {
+	decided := make([]bool, len(d.asks.sizes))
+	left := len(decided)
+	for i, rule := range d.rules {
+		for _, sizes := range rule.ranges {
+			m.Size = d.asks.sizes[sizes.from]
+			if !holds(d.group, rule.x, s, m) {
+				continue
+			}
+			first := true
+			for at := sizes.from; at < sizes.to; at++ {
+				if decided[at] {
+					continue
+				}
+				decided[at] = true
+				left--
+				if first {
+					visit(i, at)
+				}
+				first = false
+			}
+		}
+		if left == 0 {
+			return
+		}
+	}
+}
+
+// reaching returns how far mail of some senders gets one of some verdicts: of rulings.anybody,
+// outside or invited.
+func (r *rulings) reaching(by []use, verdicts ...estate.Verdict) use {
+	most := unused
+	for i, u := range by {
+		if u > most && slices.Contains(verdicts, r.rules[i].Verdict) {
+			most = u
+		}
+	}
+	return most
+}
+
+// deciding returns the first rule of the gate that decides with a verdict as far as any
+// with it does, and how far; how far is less than seldom where there is none.
+func (r *rulings) deciding(verdict estate.Verdict) (estate.GateRule, use) {
+	most := r.reaching(r.anybody, verdict)
+	for i, rule := range r.rules {
+		if rule.Verdict == verdict && r.anybody[i] == most {
+			return rule, most
+		}
+	}
+	return estate.GateRule{}, unused
+}
+
+// outsidersWrite returns how far somebody outside may write to a group, admitted or held.
+func (p *Pass) outsidersWrite(id estate.ID) use {
+	r := p.rulings(id)
+	return r.reaching(r.outside, estate.Admit, estate.Hold)
+}

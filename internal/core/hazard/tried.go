@@ -1,0 +1,377 @@
+package hazard
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/core/selector"
+)
+
+// Senders tried are everybody of the estate by each of their addresses, the strangers,
+// and one made-up sender for every address and domain that a gate concerned names: what
+// no gate concerned names is judged as a stranger is. The code-sender is left aside.
+
+// senders are some of the senders tried: people and groups, writing from their main
+// addresses, and others.
+type senders struct {
+	known  *roaring.Bitmap
+	others []resolve.Sender
+}
+
+func (s senders) isEmpty() bool { return s.known.IsEmpty() && len(s.others) == 0 }
+
+// nobody is the empty set. It is not to be changed.
+var nobody = roaring.New()
+
+// asks says what rules ask about.
+type asks struct {
+	kinds   map[selector.Kind]bool
+	named   []address.Address // addresses that are named, and made-up ones of domains
+	sizes   []int64           // that are told apart: the least of each range
+	domains bool              // whether domains are asked about
+}
+
+// asksOf returns what rules ask about.
+func (p *Pass) asksOf(lists ...[]estate.GateRule) asks {
+	a := asks{kinds: map[selector.Kind]bool{}, sizes: []int64{0}}
+	met := map[string]bool{}
+	name := func(one address.Address) {
+		if key := p.E.Key(one); !met[key] {
+			met[key] = true
+			a.named = append(a.named, one)
+		}
+	}
+	for _, rules := range lists {
+		for _, rule := range rules {
+			selector.Atoms(rule.Selector, func(atom *selector.Atom) {
+				a.kinds[atom.Kind] = true
+				switch atom.Kind {
+				case selector.Is:
+					name(atom.Address)
+				case selector.At:
+					a.domains = true
+					name(strangerAt(atom.Domain))
+				case selector.Below:
+					a.domains = true
+					name(strangerAt("stranger." + atom.Domain))
+				case selector.Larger:
+					a.sizes = append(a.sizes, atom.Size+1)
+				}
+			})
+		}
+	}
+	slices.Sort(a.sizes)
+	a.sizes = slices.Compact(a.sizes)
+	return a
+}
+
+func strangerAt(domain string) address.Address {
+	a, err := address.Parse("no-such-stranger@" + domain)
+	if err != nil {
+		a, _ = address.Parse("no-such-stranger@outside.example")
+	}
+	return a
+}
+
+// traits returns the messages that rules tell apart but by their size and by whether they
+// are proven: the default one first.
+func (a *asks) traits() []resolve.Message {
+	list := []resolve.Message{{}}
+	for _, one := range []struct {
+		kind selector.Kind
+		set  func(*resolve.Message)
+	}{
+		{selector.Suspect, func(m *resolve.Message) { m.Suspect = true }},
+		{selector.Automatic, func(m *resolve.Message) { m.Automatic = true }},
+		{selector.Invitation, func(m *resolve.Message) { m.Invitation = true }},
+	} {
+		if a.kinds[one.kind] {
+			for _, m := range slices.Clone(list) {
+				one.set(&m)
+				list = append(list, m)
+			}
+		}
+	}
+	return list
+}
+
+// mostMessages is how many kinds of message are tried on the way to one nested group.
+const mostMessages = 2000
+
+// messages returns the messages that rules tell apart: the default one first, those that
+// are not proven last. Of those a known sender writes the last only where a rule asks
+// about it; the forged stranger writes no others.
+func (a *asks) messages() []resolve.Message {
+	var list []resolve.Message
+	for _, unproven := range []bool{false, true} {
+		for _, m := range a.traits() {
+			for _, size := range a.sizes {
+				m.Size, m.Unproven = size, unproven
+				if list = append(list, m); len(list) == mostMessages {
+					return list
+				}
+			}
+		}
+	}
+	return list
+}
+
+// others returns those tried who are no main addresses of the estate, of messages that
+// are proven or not: the strangers; whoever is named; and people and groups who write
+// from an alias that rules may tell from their main address.
+func (p *Pass) others(a *asks, unproven bool) []resolve.Sender {
+	strangers := p.R.Strangers()
+	list := []resolve.Sender{strangers.Inside}
+	if unproven && !a.kinds[selector.Unproven] {
+		return list // the forged stranger
+	}
+	list = append(list, strangers.Outside)
+	codes := p.E.Settings().CodeSender
+	for _, named := range a.named {
+		if s := p.R.Sender(named); s.ID == estate.None && !(codes.IsValid() && p.E.Key(codes) == p.E.Key(named)) {
+			list = append(list, s)
+		}
+	}
+	further := p.furtherAddresses()
+	if a.domains {
+		return append(list, further...)
+	}
+	return append(list, p.crossing...)
+}
+
+// knownTried reports whether people and groups of the estate write such messages.
+func (a *asks) knownTried(m resolve.Message) bool { return !m.Unproven || a.kinds[selector.Unproven] }
+
+// isUsual reports whether a message is a default one by somebody who is proven.
+func isUsual(m resolve.Message) bool { return m == resolve.Message{} }
+
+// furtherAddresses returns people and groups who write from an address that is in
+// another domain than their main one.
+func (p *Pass) furtherAddresses() []resolve.Sender {
+	if p.further == nil {
+		p.further = []resolve.Sender{}
+		add := func(main address.Address, also []address.Address) {
+			for _, a := range also {
+				if p.E.Domain(a.Domain()) != p.E.Domain(main.Domain()) {
+					s := p.R.Sender(a)
+					p.further = append(p.further, s)
+					if s.Inside != p.E.InsideDomain(main.Domain()) {
+						p.crossing = append(p.crossing, s)
+					}
+				}
+			}
+		}
+		for id := range estate.ID(p.E.Groups()) {
+			g := p.E.Group(id)
+			add(g.Address, g.Also)
+		}
+		for i := range p.E.People() {
+			person := p.E.Person(p.E.PersonID(i))
+			add(person.Address, person.Also)
+		}
+	}
+	return p.further
+}
+
+// isOutside reports whether a sender is somebody outside: of people the main address
+// decides.
+func (p *Pass) isOutside(s resolve.Sender) bool {
+	if s.ID != estate.None {
+		return !p.E.Inside(s.ID)
+	}
+	return !s.Inside
+}
+
+// letIn are the known senders whom a gate admits, and those whom it holds. It stops the
+// others.
+type letIn struct{ admitted, held *roaring.Bitmap }
+
+// judged returns what a group's own gate says to known senders.
+func (p *Pass) judged(id estate.ID, m resolve.Message) letIn {
+	key := gateMessage{p.gateKey(id), m}
+	in, ok := p.gates[key]
+	if ok {
+		return in
+	}
+	in = letIn{roaring.New(), roaring.New()}
+	g := p.E.Group(id)
+	for i, class := range p.deciding(id, m) {
+		switch g.Gate[i].Verdict {
+		case estate.Admit:
+			in.admitted.Or(class)
+		case estate.Hold:
+			in.held.Or(class)
+		}
+	}
+	in.admitted.RunOptimize() // they are kept for all groups
+	in.held.RunOptimize()
+	p.gates[key] = in
+	return in
+}
+
+// posted returns what becomes of mail to a group of known senders: what the edge says,
+// and else the gate.
+func (p *Pass) posted(id estate.ID, m resolve.Message) letIn {
+	in := p.judged(id, m)
+	if stopped := p.R.Stopped(m); stopped != nil {
+		in = letIn{roaring.AndNot(in.admitted, stopped), roaring.AndNot(in.held, stopped)}
+	}
+	return in
+}
+
+// ownGate begins the key of a gate that judges in its group alone.
+const ownGate = "own "
+
+// gateKey stands for a group's gate: equal ones judge alike.
+func (p *Pass) gateKey(id estate.ID) string {
+	if p.keys[id] == "" {
+		if g := p.E.Group(id); resolve.SameForAll(g) {
+			var key strings.Builder
+			for _, rule := range g.Gate {
+				key.WriteString("\n" + rule.Text)
+			}
+			p.keys[id] = "\n" + key.String()
+		} else {
+			p.keys[id] = ownGate + p.name(id)
+		}
+	}
+	return p.keys[id]
+}
+
+// shared reports whether a gate that is written as that of a group judges alike
+// in others.
+func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(id), ownGate) }
+
+// deciding returns what Resolver.Deciding does. What the group at hand says, and
+// gates that are equal, are asked once.
+func (p *Pass) deciding(id estate.ID, m resolve.Message) []*roaring.Bitmap {
+	memory := p.classes
+	if !p.shared(id) {
+		if id != p.group {
+			return p.R.Deciding(id, m)
+		}
+		memory = p.own
+	}
+	key := gateMessage{p.gateKey(id), m}
+	classes, ok := memory[key]
+	if !ok {
+		classes = p.R.Deciding(id, m)
+		memory[key] = classes
+	}
+	return classes
+}
+
+// alike divides some senders by what all of some gates say to them.
+func (p *Pass) alike(s senders, gates []estate.ID, m resolve.Message) []senders {
+	parts := []*roaring.Bitmap{}
+	if !s.known.IsEmpty() {
+		parts = append(parts, s.known)
+	}
+	split := map[string]bool{}
+	for _, id := range gates {
+		if key := p.gateKey(id); split[key] {
+			continue
+		} else {
+			split[key] = true
+		}
+		in := p.judged(id, m)
+		var finer []*roaring.Bitmap
+		for _, part := range parts {
+			admitted, held := roaring.And(part, in.admitted), roaring.And(part, in.held)
+			rest := roaring.AndNot(part, admitted)
+			rest.AndNot(held)
+			for _, one := range []*roaring.Bitmap{admitted, held, rest} {
+				if !one.IsEmpty() {
+					finer = append(finer, one)
+				}
+			}
+		}
+		parts = finer
+	}
+	var list []senders
+	for _, part := range parts {
+		list = append(list, senders{known: part})
+	}
+	for _, other := range s.others {
+		list = append(list, senders{known: nobody, others: []resolve.Sender{other}})
+	}
+	return list
+}
+
+// one returns one of some senders: a person, if there is one.
+func (p *Pass) one(s senders) resolve.Sender {
+	if s.known.IsEmpty() {
+		return s.others[0]
+	}
+	return p.R.Sender(p.E.Address(p.first(s.known)))
+}
+
+// witness returns one of some senders: a person if there is one, else another, else a
+// group.
+func (p *Pass) witness(s senders, m resolve.Message) *Witness {
+	if !s.known.IsEmpty() {
+		if id := p.first(s.known); p.E.IsPerson(id) || len(s.others) == 0 {
+			return &Witness{From: p.E.Address(id), Message: m}
+		}
+	}
+	return &Witness{From: s.others[0].Address, Message: m}
+}
+
+// who names some senders of a message: people, groups and others.
+func (p *Pass) who(s senders, m resolve.Message) string {
+	// People first: they mean more to the reader than groups that write.
+	some, total := p.people(s.known)
+	for it := s.known.Iterator(); len(some) < mostNames && it.HasNext(); {
+		id := estate.ID(it.Next())
+		if p.E.IsPerson(id) {
+			break
+		}
+		some = append(some, id)
+	}
+	text := p.some(some, max(total, len(some)))
+	strangers := p.R.Strangers()
+	for i, other := range s.others[:min(len(s.others), mostNames)] {
+		name := other.Address.String()
+		switch {
+		case other.ID == estate.None && other.Address.Local() == strangers.Outside.Address.Local() && !other.Inside:
+			name = "anyone at " + other.Address.Domain()
+			if other.Address == strangers.Outside.Address {
+				name = "anyone outside"
+			}
+		case other.Address == strangers.Inside.Address && m.Unproven:
+			name = "forged unknown inside addresses"
+		case other.Address == strangers.Inside.Address:
+			name = "unknown inside addresses"
+		}
+		if text != "" && (i > 0 || len(some) > 0) {
+			text += " and "
+		}
+		text += name
+	}
+	return text
+}
+
+// like says what a message is like, "" for a default one.
+func like(m resolve.Message) string {
+	var words []string
+	for _, one := range []struct {
+		is   bool
+		word string
+	}{
+		{m.Unproven, "not authenticated"}, {m.Suspect, "suspect"}, {m.Automatic, "automatic"},
+		{m.Invitation, "an invitation"}, {m.Size > 0, "large"},
+	} {
+		if one.is {
+			words = append(words, one.word)
+		}
+	}
+	if words == nil {
+		return ""
+	}
+	return ", if the message is " + strings.Join(words, " and ")
+}
