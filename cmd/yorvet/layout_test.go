@@ -162,20 +162,22 @@ func TestFirstLinesCount(t *testing.T) {
 			counts := map[string]int{}
 			for _, change := range a["changes"].([]any) {
 				has := false
-				for _, part := range []string{"posts", "receives", "sendsAs"} {
-					if len(change.(map[string]any)[part].([]any)) > 0 {
+				for part, lists := range map[string][]string{"posts": {"posts", "otherPosts"}, "receives": {"receives", "otherReceives"}, "sendsAs": {"sendsAs"}, "may": {"may"}} {
+					n := 0
+					for _, list := range lists {
+						n += len(change.(map[string]any)[list].([]any))
+					}
+					if n > 0 {
 						counts[part]++
 						has = true
 					}
 				}
 				if has {
 					counts["effect"]++
-				} else {
-					counts["settings"]++
 				}
 			}
-			return fmt.Sprintf("%d groups change (posting in %d, receiving in %d, send-as in %d); %d group changes in settings only",
-				counts["effect"], counts["posts"], counts["receives"], counts["sendsAs"], counts["settings"])
+			return fmt.Sprintf("%d groups change (posting in %d, receiving in %d, send-as in %d, access in %d)",
+				counts["effect"], counts["posts"], counts["receives"], counts["sendsAs"], counts["may"])
 		}},
 		{"who posts sailing-notices", func(a map[string]any) string {
 			counts := map[string]int{}

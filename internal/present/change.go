@@ -62,9 +62,17 @@ func (a *Change) writeText(p *Page) {
 		p.Line(0, Span{Plain, "There is nothing to change."})
 		return
 	}
+	if !a.Written { // the places are in files as they are not yet
+		a.Causes = slices.Clone(a.Causes)
+		for i := range a.Causes {
+			if a.Causes[i].isNew {
+				a.Causes[i].place = ""
+			}
+		}
+	}
 	a.writeHead(p)
 	a.writeNotes(p)
-	if !a.Written { // the places are in files as they are not yet
+	if !a.Written {
 		a.Hazards.Appear = slices.Clone(a.Hazards.Appear)
 		for i := range a.Hazards.Appear {
 			a.Hazards.Appear[i].File = ""

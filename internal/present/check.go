@@ -246,10 +246,21 @@ func (p *Page) findings(list []Hazard) {
 			p.Line(2, Span{Plain, "  Also: "}, Span{Plain, p.some(also)})
 		}
 		if j == len(list) || list[j].Name != first.Name || list[j].Fix != first.Fix {
-			p.Line(2, Span{Faint, "  fix: " + first.Fix})
+			p.fix(first.Fix)
 		}
 		i = j
 	}
+}
+
+// fix writes what to do. A command to copy stands on a line of its own.
+func (p *Page) fix(text string) {
+	says, command, ok := strings.Cut(text, ": yorvet ")
+	if !ok {
+		p.Line(2, Span{Faint, "  fix: " + text})
+		return
+	}
+	p.Line(2, Span{Faint, "  fix: " + says + ":"})
+	p.write("    ", p.render(Span{Plain, "yorvet " + command}), "\n")
 }
 
 // likes reports whether a hazard says of somebody else what another says.

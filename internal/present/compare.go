@@ -2,10 +2,13 @@ package present
 
 import (
 	"iter"
+	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/effect"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
@@ -22,6 +25,21 @@ type Comparison struct {
 	} `json:"hazards"`
 	Notices []NoticeCount `json:"notices"`
 	Total   int           `json:"totalNotices"`
+	Causes  []Cause       `json:"causes"` // what is written otherwise, where that is little
+}
+
+// Cause is one thing that is written otherwise in the new estate.
+type Cause struct {
+	Says  string `json:"says"`
+	Group string `json:"group,omitempty"` // whose membership or setting it is
+	Who   string `json:"who,omitempty"`   // the member, person or group
+	What  string `json:"what,omitempty"`  // the setting
+	File  string `json:"file,omitempty"`
+	Line  int    `json:"line,omitempty"`
+
+	membership bool
+	place      string
+	isNew      bool // place is in the new estate
 }
 
 // PartyChanges are groups or people that come, go or have another main address.
@@ -40,9 +58,17 @@ type Renamed struct {
 // GroupChange is what changes for one group.
 type GroupChange struct {
 	Group    string        `json:"group"`
-	Posts    []EffectCount `json:"posts"`
-	Receives []EffectCount `json:"receives"`
+	Posts    []EffectCount `json:"posts"`    // default messages, and the forged stranger's
+	Receives []EffectCount `json:"receives"` // of a default message, without a sender in particular
 	SendsAs  []EffectCount `json:"sendsAs"`
+	// OtherPosts and OtherReceives are those of other messages and particular senders.
+	OtherPosts    []EffectCount   `json:"otherPosts"`
+	OtherReceives []EffectCount   `json:"otherReceives"`
+	May           []EffectCount   `json:"may"`     // who approves, and what access says
+	Sees          []SettingChange `json:"sees"`    // what a reader sees
+	Joining       []SettingChange `json:"joining"` // what a new member gets
+	// Unchecked is set where there are too many kinds of sender to look at each.
+	Unchecked bool `json:"unchecked,omitempty"`
 	// Settings differ, and change nothing of the above.
 	Settings []SettingChange `json:"settings"`
 }
@@ -77,6 +103,16 @@ type EffectCount struct {
 	Old    string   `json:"old"` // "" for none
 	New    string   `json:"new"`
 	People []string `json:"people"` // addresses, or a stranger such as "outside stranger"
+
+	Message  string   `json:"message,omitempty"`  // what it is like, if not like most
+	From     []string `json:"from,omitempty"`     // some of the senders for whom it is so
+	Senders  int      `json:"senders,omitempty"`  // and how many they are; 0: without a sender in particular
+	Own      bool     `json:"own,omitempty"`      // it is so of everybody's own message
+	OldText  string   `json:"oldText,omitempty"`  // what a sender is told
+	NewText  string   `json:"newText,omitempty"`  // likewise
+	OldProof string   `json:"oldProof,omitempty"` // whether they can show that the name is theirs, where it differs
+	NewProof string   `json:"newProof,omitempty"` // likewise
+	What     string   `json:"what,omitempty"`     // of May: approves, or a part of access
 }
 
 // NoticeCount is how many welcome notices a group sends.
@@ -98,10 +134,11 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 		Changes: []GroupChange{},
 		Notices: []NoticeCount{},
 		Total:   report.Count(),
+		Causes:  []Cause{},
 	}
 	a.Hazards.Appear, a.Hazards.Go = []Hazard{}, []Hazard{}
 	for _, change := range report.Changes {
-		a.Changes = append(a.Changes, groupChange(before, later, change))
+		a.Changes = append(a.Changes, groupChange(later, change))
 	}
 	for _, p := range report.Persons {
 		a.Persons = append(a.Persons, PersonChange{later.address(p.Person.New), settingChanges(p.Settings)})
@@ -111,6 +148,9 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 	}
 	for _, f := range report.Going {
 		a.Hazards.Go = append(a.Hazards.Go, before.hazard(f))
+	}
+	for _, cause := range report.Causes {
+		a.Causes = append(a.Causes, newCause(before, later, cause))
 	}
 	for _, notice := range report.Notices {
 		a.Notices = append(
@@ -129,48 +169,158 @@ func parties(before, later namer, p effect.Parties) PartyChanges {
 	return changes
 }
 
-func groupChange(before, later namer, c effect.Change) GroupChange {
+func groupChange(later namer, c effect.Change) GroupChange {
 	g := GroupChange{
-		Group:    later.address(c.Group.New),
-		Posts:    []EffectCount{},
-		Receives: []EffectCount{},
-		SendsAs:  []EffectCount{},
-		Settings: settingChanges(c.Settings),
-	}
-	for _, s := range c.Strangers {
-		g.Posts = append(
-			g.Posts,
-			EffectCount{s.Old.Verdict.String(), s.New.Verdict.String(), []string{s.Stranger + " stranger"}},
-		)
+		Group: later.address(c.Group.New),
+		Posts: []EffectCount{}, Receives: []EffectCount{}, SendsAs: []EffectCount{},
+		OtherPosts: []EffectCount{}, OtherReceives: []EffectCount{}, May: []EffectCount{},
+		Sees:      settingChanges(c.Sees),
+		Joining:   settingChanges(c.Joining),
+		Settings:  settingChanges(c.Settings),
+		Unchecked: c.Unchecked,
 	}
 	for _, v := range c.Posts {
-		g.Posts = append(g.Posts, EffectCount{v.Old.String(), v.New.String(), later.addresses(v.People)})
+		g.addPosts(v)
 	}
 	for _, o := range c.Receives {
-		count := EffectCount{People: []string{}}
+		count := EffectCount{
+			People: somebodies(o.People), Message: messageLike(o.Message), From: somebodies(o.From), Senders: o.Senders, Own: o.Own,
+		}
 		if o.Before {
 			count.Old = o.Old.String()
 		}
 		if o.Later {
 			count.New = o.New.String()
 		}
-		if o.Gone {
-			count.People = before.addresses(o.People)
+		if o.Senders > 0 || count.Message != "" {
+			g.OtherReceives = append(g.OtherReceives, count)
 		} else {
-			count.People = later.addresses(o.People)
+			g.Receives = append(g.Receives, count)
 		}
-		g.Receives = append(g.Receives, count)
 	}
 	for _, v := range c.SendsAs {
-		g.SendsAs = append(g.SendsAs, EffectCount{v.Old.String(), v.New.String(), later.addresses(v.People)})
+		count := EffectCount{Old: v.Old.SendAs.String(), New: v.New.SendAs.String(), People: somebodies(v.People)}
+		if v.Old.Proof != v.New.Proof {
+			count.OldProof, count.NewProof = v.Old.Proof.String(), v.New.Proof.String()
+		}
+		g.SendsAs = append(g.SendsAs, count)
+	}
+	for _, m := range c.May {
+		count := EffectCount{Old: "may", People: somebodies(m.People), What: m.What}
+		if m.Now {
+			count.Old, count.New = "", "may"
+		}
+		g.May = append(g.May, count)
 	}
 	return g
 }
 
+// addPosts adds what becomes of some senders' messages. The forged stranger stands beside
+// those who send default messages.
+func (g *GroupChange) addPosts(v effect.PostChange) {
+	count := EffectCount{
+		Old: v.Old.Verdict.String(), New: v.New.Verdict.String(), People: somebodies(v.People),
+		Message: messageLike(v.Message),
+	}
+	if v.Old.Verdict == v.New.Verdict || v.Old.Told || v.New.Told {
+		count.OldText, count.NewText = told(v.Old), told(v.New)
+	}
+	if v.Message == (resolve.Message{}) {
+		g.Posts = append(g.Posts, count)
+		return
+	}
+	if v.Message == (resolve.Message{Unproven: true}) {
+		if i := slices.Index(count.People, forgedStranger); i >= 0 {
+			forged := count
+			forged.Message, forged.People = "", []string{forgedStranger}
+			g.Posts = append(g.Posts, forged)
+			count.People = slices.Delete(slices.Clone(count.People), i, i+1)
+		}
+	}
+	if len(count.People) > 0 {
+		g.OtherPosts = append(g.OtherPosts, count)
+	}
+}
+
+const forgedStranger = "forged stranger"
+
+// told says what a sender is told.
+func told(s effect.Said) string {
+	text := toldSo
+	switch {
+	case s.Text != "":
+		text = strconv.Quote(s.Text)
+	case s.NoRule:
+		text = noMatch
+	}
+	if !s.Told && text != toldSo {
+		return toldNothing + " of " + text
+	}
+	if !s.Told {
+		return toldNothing
+	}
+	return text
+}
+
+const (
+	toldNothing = "told nothing"
+	toldSo      = "told so"
+)
+
+// somebodies names whom a difference is about.
+func somebodies(list []effect.Somebody) []string {
+	names := []string{}
+	for _, one := range list {
+		if one.Stranger != "" {
+			names = append(names, one.Stranger+" stranger")
+		} else {
+			names = append(names, one.Address.String())
+		}
+	}
+	return names
+}
+
+// newCause says what is written otherwise.
+func newCause(before, later namer, c effect.Cause) Cause {
+	cause := Cause{Who: c.Who, What: c.What}
+	if c.Group.IsValid() {
+		cause.Group = c.Group.String()
+	}
+	switch c.Kind {
+	case effect.Joined:
+		cause.Says, cause.membership = c.Who+" joined "+cause.Group, true
+	case effect.Left:
+		cause.Says, cause.membership = c.Who+" left "+cause.Group, true
+	case effect.Otherwise:
+		cause.Says, cause.membership = "the membership of "+c.Who+" in "+cause.Group, true
+	case effect.Set:
+		cause.Says = c.What + " of " + cause.Group
+	case effect.SaidOf:
+		cause.Says = c.What + " of " + c.Who
+	case effect.Came:
+		cause.Says = c.Who + " is new"
+	case effect.Went:
+		cause.Says = c.Who + " is gone"
+	case effect.Renamed:
+		cause.Says = c.Who + " has that address now"
+	case effect.General:
+		cause.Says = c.What + " of the estate"
+	}
+	n := later
+	if c.InOld {
+		n = before
+	}
+	if c.Place != (estate.Place{}) {
+		cause.File, cause.Line = n.e.Settings().Files[c.Place.File], int(c.Place.Line)
+		cause.place, cause.isNew = n.position(c.Place), !c.InOld
+	}
+	return cause
+}
+
 // IsEmpty reports whether nothing changes.
 func (a *Comparison) IsEmpty() bool {
-	return len(a.Estate)+len(a.Changes)+len(a.Persons)+len(a.Hazards.Appear)+len(a.Hazards.Go)+len(a.Notices) == 0 &&
-		a.Groups.isEmpty() && a.People.isEmpty()
+	return len(a.Estate)+len(a.Changes)+len(a.Persons)+len(a.Hazards.Appear)+len(a.Hazards.Go)+len(a.Notices)+
+		len(a.Causes) == 0 && a.Groups.isEmpty() && a.People.isEmpty()
 }
 
 func (c PartyChanges) isEmpty() bool { return len(c.Added)+len(c.Removed)+len(c.Renamed) == 0 }
@@ -197,11 +347,7 @@ func (a *Comparison) writeBody(p *Page) {
 		}
 		p.settings(one.Address, one.Settings)
 	}
-	for _, c := range a.Changes {
-		p.Gap()
-		p.Title(c.Group)
-		p.Table(append(p.effects(c), p.settingRows(c.Settings)...))
-	}
+	p.groupChanges(a.Changes)
 	if list := a.Hazards.Appear; len(list) > 0 {
 		p.Gap()
 		p.Title("New hazards (" + strconv.Itoa(len(list)) + ")")
@@ -261,6 +407,7 @@ func (a *Comparison) writeHead(p *Page) {
 		said = []string{"No group and no person changes"}
 	}
 	p.Line(2, Span{Strong, strings.Join(said, "; ")})
+	a.writeCauses(p)
 	var more []Span
 	if n := len(a.Hazards.Appear); n > 0 {
 		more = append(more, Span{Bad, "! " + count(n, "new hazard", "new hazards")}, Span{Plain, ". "})
@@ -289,19 +436,124 @@ func (c PartyChanges) head(one, many string) []string {
 	return said
 }
 
-// parts are what of a group changes, with the words for each.
-func (c GroupChange) parts() []struct {
+// part is one side of a group that changes, with the words for it.
+type part struct {
 	name, row string
 	list      []EffectCount
-} {
-	return []struct {
-		name, row string
-		list      []EffectCount
-	}{{"posting", "posting", c.Posts}, {"receiving", "receiving", c.Receives}, {"send-as", "send-as", c.SendsAs}}
 }
 
-// hasEffect reports whether anybody posts, receives or sends as a group otherwise.
-func (c GroupChange) hasEffect() bool { return len(c.Posts)+len(c.Receives)+len(c.SendsAs) > 0 }
+// parts are what of a group changes.
+func (c GroupChange) parts() []part {
+	return []part{
+		{"posting", "posting", slices.Concat(c.Posts, c.OtherPosts)},
+		{"receiving", "receiving", slices.Concat(c.Receives, c.OtherReceives)},
+		{"send-as", "send-as", c.SendsAs},
+		{"access", "may", c.May},
+	}
+}
+
+// hasEffect reports whether any answer but what the group says of itself is another one.
+func (c GroupChange) hasEffect() bool {
+	for _, part := range c.parts() {
+		if len(part.list) > 0 {
+			return true
+		}
+	}
+	return len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
+}
+
+// writeCauses says what is written otherwise, where that is little.
+func (a *Comparison) writeCauses(p *Page) {
+	if len(a.Causes) == 0 {
+		return
+	}
+	shown := a.Causes
+	if len(shown) > mostCauses && !p.options.All {
+		shown = shown[:mostCauses]
+	}
+	noun := []string{"difference", "differences"}
+	if !slices.ContainsFunc(a.Causes, func(c Cause) bool { return !c.membership }) {
+		noun = []string{"membership", "memberships"}
+	}
+	var says []string
+	for _, c := range shown {
+		text := c.Says
+		if c.place != "" {
+			text += " (" + c.place + ")"
+		}
+		says = append(says, text)
+	}
+	n := strconv.Itoa(len(a.Causes))
+	if n == "1" {
+		n = "one"
+	}
+	text := "Because of " + n + " " + choose(len(a.Causes), noun[0], noun[1]) + ": " + strings.Join(says, "; ")
+	if more := len(a.Causes) - len(shown); more > 0 {
+		text += "; and " + strconv.Itoa(more) + " more (--all)"
+	}
+	p.Line(2, Span{Plain, text})
+}
+
+// mostCauses is how many causes are told at most.
+const mostCauses = 3
+
+// groupChanges writes what changes for each group. Groups that change alike are written
+// once.
+func (p *Page) groupChanges(list []GroupChange) {
+	type block struct {
+		groups []string
+		rows   [][]Span
+		notes  []string
+	}
+	var blocks []*block
+	at := map[string]*block{}
+	for _, c := range list {
+		rows := p.effects(c)
+		rows = append(rows, p.namedRows("readers see", c.Sees)...)
+		rows = append(rows, p.namedRows("new members", c.Joining)...)
+		rows = append(rows, p.settingRows(c.Settings)...)
+		var key strings.Builder
+		for _, row := range rows {
+			for _, span := range row {
+				key.WriteString(span.Text + "\x00")
+			}
+		}
+		if c.Unchecked {
+			key.WriteString("unchecked")
+		}
+		b := at[key.String()]
+		if b == nil {
+			b = &block{rows: rows}
+			if c.Unchecked {
+				b.notes = []string{"! There are too many kinds of sender to compare what each of them reaches in nested groups."}
+			}
+			at[key.String()] = b
+			blocks = append(blocks, b)
+		}
+		b.groups = append(b.groups, c.Group)
+	}
+	for _, b := range blocks {
+		p.Gap()
+		title := b.groups[0]
+		if len(b.groups) > 1 {
+			title = count(len(b.groups), "group", "groups") + ": " + p.some(b.groups)
+		}
+		p.Title(title)
+		p.Table(b.rows)
+		for _, note := range b.notes {
+			p.Line(2, Span{Doubtful, note})
+		}
+	}
+}
+
+// namedRows are rows of what is seen or got otherwise.
+func (p *Page) namedRows(what string, list []SettingChange) [][]Span {
+	var rows [][]Span
+	for _, s := range list {
+		rows = append(rows, []Span{{Plain, what}, {Strong, s.Name}, {Plain, ""}, {Plain, p.values(s.Old) + " -> " + p.values(s.New)}})
+	}
+	return rows
+}
 
 // settings writes the settings that differ under a title, if there are any.
 func (p *Page) settings(title string, list []SettingChange) {
@@ -374,7 +626,7 @@ func (p *Page) effects(c GroupChange) [][]Span {
 		for i := 0; i < len(part.list); {
 			first := part.list[i]
 			var who []string
-			for ; i < len(part.list) && part.list[i].Old == first.Old && part.list[i].New == first.New; i++ {
+			for ; i < len(part.list) && part.list[i].isLike(first); i++ {
 				for _, name := range part.list[i].People {
 					if label, ok := strangerLabels[name]; ok {
 						name = label
@@ -383,15 +635,68 @@ func (p *Page) effects(c GroupChange) [][]Span {
 				}
 			}
 			rows = append(rows, []Span{
-				{Plain, part.row}, {Strong, first.arrow(part.row)}, {Plain, strconv.Itoa(len(who))}, {Plain, p.some(who)},
+				{Plain, part.row}, {Strong, first.arrow(part.row)}, {Plain, strconv.Itoa(len(who))},
+				{Plain, p.some(who) + first.when(p)},
 			})
 		}
 	}
 	return rows
 }
 
+// isLike reports whether a change is like another, but for whom it is about.
+func (c EffectCount) isLike(other EffectCount) bool {
+	other.People = c.People
+	return reflect.DeepEqual(c, other)
+}
+
+// when says of which message and sender a change is, and what is told, "" for a default
+// message.
+func (c EffectCount) when(p *Page) string {
+	var parts []string
+	if c.Message != "" {
+		parts = append(parts, "if the message is "+c.Message)
+	}
+	switch {
+	case c.Own:
+		parts = append(parts, "of their own message")
+	case c.Senders > 0:
+		var from []string
+		for _, name := range c.From {
+			if label, ok := strangerLabels[name]; ok {
+				name = label
+			}
+			from = append(from, name)
+		}
+		text := "from " + strings.Join(from, ", ")
+		if more := c.Senders - len(from); more > 0 {
+			text += " and " + strconv.Itoa(more) + " more"
+		}
+		parts = append(parts, text)
+	}
+	switch {
+	case c.OldText == c.NewText:
+	case c.Old == c.New:
+		parts = append(parts, c.OldText+" -> "+c.NewText)
+	case strings.HasPrefix(c.NewText, "\""):
+		parts = append(parts, "told: "+c.NewText)
+	}
+	if c.OldProof != c.NewProof {
+		parts = append(parts, "proof "+c.OldProof+" -> "+c.NewProof)
+	}
+	if parts == nil {
+		return ""
+	}
+	return "; " + strings.Join(parts, ", ")
+}
+
 // arrow says what one thing becomes.
 func (c EffectCount) arrow(row string) string {
+	if c.What != "" {
+		if c.New == "" {
+			return "no longer " + c.What
+		}
+		return c.What
+	}
 	none := map[string]string{"receiving": "no recipient", "send-as": "no right"}[row]
 	word := func(text string) string {
 		switch text {
@@ -401,6 +706,9 @@ func (c EffectCount) arrow(row string) string {
 			return "no copy"
 		}
 		return text
+	}
+	if c.Old == c.New {
+		return word(c.Old)
 	}
 	return word(c.Old) + " -> " + word(c.New)
 }
@@ -424,6 +732,17 @@ func (p *Page) inShort(list []Hazard) {
 	}
 }
 
+// kind is what a row of a table is about.
+func (c EffectCount) kind(name string) string {
+	if c.What != "" {
+		return name + " " + c.What
+	}
+	if when := strings.TrimPrefix(c.when(&Page{}), "; "); when != "" {
+		return name + " (" + when + ")"
+	}
+	return name
+}
+
 // settingCells are the rows of settings that differ: of the estate, groups and people.
 func (a *Comparison) settingCells() [][]string {
 	var rows [][]string
@@ -437,7 +756,7 @@ func (a *Comparison) settingCells() [][]string {
 	}
 	add("", "", a.Estate)
 	for _, c := range a.Changes {
-		add(c.Group, "", c.Settings)
+		add(c.Group, "", slices.Concat(c.Sees, c.Joining, c.Settings))
 	}
 	for _, one := range a.Persons {
 		add("", one.Address, one.Settings)
@@ -471,10 +790,13 @@ func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
 			for _, kind := range []struct {
 				name string
 				list []EffectCount
-			}{{"posts", c.Posts}, {"receives", c.Receives}, {"sends-as", c.SendsAs}} {
+			}{
+				{"posts", slices.Concat(c.Posts, c.OtherPosts)}, {"receives", slices.Concat(c.Receives, c.OtherReceives)},
+				{"sends-as", c.SendsAs}, {"may", c.May},
+			} {
 				for _, change := range kind.list {
 					for _, person := range change.People {
-						if !yield([]string{kind.name, c.Group, person, change.Old, change.New}) {
+						if !yield([]string{change.kind(kind.name), c.Group, person, change.Old, change.New}) {
 							return
 						}
 					}

@@ -1,13 +1,18 @@
-// Package effect compares two estates by what they do: who may post, who
-// receives, who sends-as, what bites, and which notices the change sends.
+// Package effect compares two estates by what they do: everything that can be asked about
+// a group or a person, what bites, and which notices the change sends.
+//
+// What can be asked is the list facets: each looks at one side of a group. Where none of
+// them finds a difference and no setting differs, nothing is said of the group.
 package effect
 
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -24,6 +29,7 @@ type Report struct {
 	Appearing []hazard.Finding
 	Going     []hazard.Finding
 	Notices   []Notice
+	Causes    []Cause // what is written otherwise, where that is little
 }
 
 // Parties are groups or people that come, go or have another main address.
@@ -38,43 +44,42 @@ type Pair struct{ Old, New estate.ID }
 
 // A Change is what is different about one group.
 type Change struct {
-	Group     Pair
-	Strangers []StrangerChange
-	Posts     []VerdictChange
-	Receives  []OutcomeChange
-	SendsAs   []SendAsChange
+	Group    Pair
+	Posts    []PostChange
+	Receives []OutcomeChange
+	SendsAs  []SendAsChange
+	May      []MayChange
+	Sees     []SettingChange // what a reader sees otherwise
+	Joining  []SettingChange // what a new member gets otherwise
+	// Unchecked is set where there are too many kinds of sender to look at what each
+	// of them would reach, and nested groups differ.
+	Unchecked bool
 	Settings  []SettingChange // that differ, and change nothing of the above
 }
 
-// HasEffect reports whether anybody posts, receives or sends as a group otherwise.
+// facets are everything that can be asked about a group.
+var facets = []struct {
+	name    string
+	compare func(*comparison, *Change)
+}{
+	{"posts", (*comparison).posts},
+	{"receives", (*comparison).receives},
+	{"sends-as", (*comparison).sendsAs},
+	{"may", (*comparison).may},
+	{"sees", (*comparison).sees},
+	{"joining", (*comparison).joining},
+	{"settings", (*comparison).groupSettings}, // last: it leaves out what shows in the others
+}
+
+// HasEffect reports whether any answer but what the group says of itself is another one.
 func (c *Change) HasEffect() bool {
-	return len(c.Strangers)+len(c.Posts)+len(c.Receives)+len(c.SendsAs) > 0
+	return len(c.Posts)+len(c.Receives)+len(c.SendsAs)+len(c.May)+len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
 }
 
-// A StrangerChange is another verdict for a stranger: outside, inside or forged.
-type StrangerChange struct {
-	Stranger string
-	Old, New resolve.Decision
-}
-
-// A VerdictChange is another verdict for some people.
-type VerdictChange struct {
-	Old, New estate.Verdict
-	People   []estate.ID // of the new estate
-}
-
-// An OutcomeChange is another outcome for some people.
-type OutcomeChange struct {
-	Old, New      resolve.Outcome
-	Before, Later bool        // whether there is an outcome at all
-	People        []estate.ID // of the new estate, or of the old one where Gone is set
-	Gone          bool        // they are not in the new estate
-}
-
-// A SendAsChange is another right to send as a group for some people.
-type SendAsChange struct {
-	Old, New estate.SendAs
-	People   []estate.ID // of the new estate
+// Somebody is who a difference is about: a person or group by address, or a stranger.
+type Somebody struct {
+	Address  address.Address
+	Stranger string // outside, inside or forged, or ""
 }
 
 // A Notice is a welcome notice that goes out to the new members of a group.
@@ -95,7 +100,7 @@ func (r *Report) Count() int {
 // IsEmpty reports whether nothing changes.
 func (r *Report) IsEmpty() bool {
 	return r.Groups.isEmpty() && r.People.isEmpty() &&
-		len(r.Estate)+len(r.Changes)+len(r.Persons)+len(r.Appearing)+len(r.Going)+len(r.Notices) == 0
+		len(r.Estate)+len(r.Changes)+len(r.Persons)+len(r.Appearing)+len(r.Going)+len(r.Notices)+len(r.Causes) == 0
 }
 
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
@@ -106,12 +111,11 @@ func Compare(older, newer *resolve.Resolver) *Report { return compare(older, new
 // compare is Compare; it may pass over the groups that are written as before.
 func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	c := &comparison{
-		old:     older,
-		new:     newer,
-		a:       older.Estate(),
-		b:       newer.Estate(),
-		report:  &Report{},
-		posters: map[string][]VerdictChange{},
+		old:    older,
+		new:    newer,
+		a:      older.Estate(),
+		b:      newer.Estate(),
+		report: &Report{},
 	}
 	c.match()
 	c.report.Estate = c.estateSettings()
@@ -123,6 +127,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
 		return c.report
 	}
+	c.prepare()
 	if unchanged == nil { // else nothing else is said of anybody
 		c.report.Persons = c.persons()
 	}
@@ -131,77 +136,39 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
 		concernsNew = func(id estate.ID) bool { return !unchanged[id] }
 	}
-	// Each side is looked at on its own first; it remembers what is asked below.
+	// Hazards are looked for on both sides at once, the rest one group after the other.
 	done := make(chan struct{})
+	var was, is [][]hazard.Finding
 	go func() {
 		defer close(done)
-		c.was = look(older, concernsOld)
+		was = findings(older.Fork(), concernsOld)
 	}()
-	c.is = look(newer, concernsNew)
+	is = findings(newer.Fork(), concernsNew)
 	<-done
 	for id := range estate.ID(c.b.Groups()) {
-		if unchanged != nil && unchanged[id] {
-			continue
-		}
-		if slices.Contains(groups.Added, id) {
+		switch {
+		case unchanged != nil && unchanged[id]:
+		case c.toOld[id] == estate.None:
 			c.notice(estate.None, id)
-			continue
-		}
-		old := c.toOld[id]
-		c.notice(old, id)
-		change := Change{
-			Group:     Pair{old, id},
-			Strangers: c.strangers(old, id),
-			Posts:     c.posts(old, id),
-			Receives:  c.receives(old, id),
-			SendsAs:   c.sendsAs(old, id),
-		}
-		change.Settings = c.groupSettings(&change)
-		if change.HasEffect() || len(change.Settings) > 0 {
-			c.report.Changes = append(c.report.Changes, change)
+		default:
+			c.group(Pair{c.toOld[id], id})
 		}
 	}
-	c.hazards()
+	c.hazards(was, is)
+	c.report.Causes = c.causes(unchanged)
 	return c.report
 }
 
-// side is what has been seen in one estate.
-type side struct {
-	findings [][]hazard.Finding // by group
-	// By group, of those concerned: who gets what, and whom the gate lets in, holds
-	// and drops, if it speaks of its own group.
-	outcomes [][]resolve.PersonOutcome
-	verdicts []verdictSets
-}
-
-// look looks at the groups of an estate that are concerned.
-func look(r *resolve.Resolver, concerns func(estate.ID) bool) side {
-	groups := r.Estate().Groups()
-	s := side{
-		findings: make([][]hazard.Finding, groups),
-		outcomes: make([][]resolve.PersonOutcome, groups),
-		verdicts: make([]verdictSets, groups),
+// group compares one group that is in both estates.
+func (c *comparison) group(pair Pair) {
+	c.notice(pair.Old, pair.New)
+	change := Change{Group: pair}
+	for _, facet := range facets {
+		facet.compare(c, &change)
 	}
-	var found []hazard.Finding // in the group at hand
-	pass := hazard.NewPass(r, hazard.All(), func(f hazard.Finding) { found = append(found, f) })
-	for id := range estate.ID(groups) {
-		if !concerns(id) {
-			pass.PassOver(id)
-			continue
-		}
-		s.outcomes[id] = r.Outcomes(id)
-		pass.Look(id)
-		s.findings[id] = slices.Clone(found)
-		found = found[:0]
-		if !resolve.SameForAll(r.Estate().Group(id)) {
-			s.verdicts[id] = newVerdictSets(r, id, r.Deciding(id, resolve.Message{}))
-		}
+	if change.HasEffect() || len(change.Settings) > 0 {
+		c.report.Changes = append(c.report.Changes, change)
 	}
-	hazard.Finish(pass)
-	for _, f := range found {
-		s.findings[f.Group] = append(s.findings[f.Group], f)
-	}
-	return s
 }
 
 // comparison is one run of Compare.
@@ -212,15 +179,83 @@ type comparison struct {
 
 	toNew []estate.ID // by ID of the old estate; None: gone
 	toOld []estate.ID // by ID of the new estate; None: added
-	shift int64       // toNew adds this to every ID of a person, if uniform
+	shift int64       // toNew adds this to every ID of a person, if nobody goes and it is uniform
 	even  bool        // shift is meaningful
 
-	was, is side
-	noted   []estate.ID // scratch for notice: by person of the new estate, 1 + the last group
-	touched []estate.ID // scratch for receives
-	before  []uint8     // scratch for receives: by person of the new estate, 1 + outcome
+	identical bool // everybody has the same ID in both
 
-	posters map[string][]VerdictChange // by the gates of both
+	both                 *roaring.Bitmap // people and groups in both, as they are numbered in the new estate
+	single               []twin          // senders whom one estate alone has, or has by that address
+	insideOld, insideNew *roaring.Bitmap
+
+	noted  []estate.ID             // scratch for notice: by person of the new estate, 1 + the last group
+	posted map[string][]PostChange // by the gates of both, see posts
+	alike  map[Pair]bool           // see sameGate
+}
+
+// twin is a sender by one address in both estates.
+type twin struct {
+	Somebody
+	old, new resolve.Sender
+}
+
+// prepare works out whom both estates know.
+func (c *comparison) prepare() {
+	c.posted, c.alike = map[string][]PostChange{}, map[Pair]bool{}
+	c.both = roaring.New()
+	for id, old := range c.toOld {
+		if old == estate.None {
+			c.single = append(c.single, c.twin(c.b.Address(estate.ID(id))))
+			continue
+		}
+		c.both.Add(uint32(id))
+		if was, is := c.a.Address(old), c.b.Address(estate.ID(id)); was.Key() != is.Key() {
+			c.single = append(c.single, c.twin(was), c.twin(is))
+		}
+	}
+	for id, to := range c.toNew {
+		if to == estate.None {
+			c.single = append(c.single, c.twin(c.a.Address(estate.ID(id))))
+		}
+	}
+	for _, further := range [][]resolve.Sender{c.old.FurtherAddresses(), c.new.FurtherAddresses()} {
+		for _, s := range further {
+			c.single = append(c.single, c.twin(s.Address))
+		}
+	}
+	c.insideOld, c.insideNew = insiders(c.a), insiders(c.b)
+}
+
+func insiders(e *estate.Estate) *roaring.Bitmap {
+	set := roaring.New()
+	for id := range estate.ID(e.Groups() + e.People()) {
+		if e.Inside(id) {
+			set.Add(uint32(id))
+		}
+	}
+	set.RunOptimize()
+	return set
+}
+
+func (c *comparison) twin(a address.Address) twin {
+	return twin{Somebody{Address: a}, c.old.Sender(a), c.new.Sender(a)}
+}
+
+// others returns the senders besides those whom both estates have: the strangers, whoever
+// is named, and those whom one estate alone has.
+func (c *comparison) others(asks *resolve.Asks, unproven bool) []twin {
+	was, is := c.old.Strangers(), c.new.Strangers()
+	inside := twin{Somebody{Stranger: "inside"}, was.Inside, is.Inside}
+	if unproven {
+		inside.Stranger = "forged"
+	}
+	list := []twin{inside, {Somebody{Stranger: "outside"}, was.Outside, is.Outside}}
+	for _, a := range asks.Named {
+		if s := c.twin(a); s.old.ID == estate.None || s.new.ID == estate.None {
+			list = append(list, s)
+		}
+	}
+	return append(list, c.single...)
 }
 
 // match finds who is who: by the main address, wherever the other estate has it.
@@ -249,18 +284,18 @@ func (c *comparison) match() {
 		}
 	}
 	c.parties()
-	c.even = true
+	c.even, c.identical = true, len(c.toNew) == len(c.toOld)
 	first := true
-	for id := estate.ID(c.a.Groups()); int(id) < len(c.toNew); id++ {
-		if c.toNew[id] == estate.None {
+	for id, to := range c.toNew {
+		c.identical = c.identical && to == estate.ID(id)
+		if id < c.a.Groups() {
 			continue
 		}
-		if shift := int64(c.toNew[id]) - int64(id); first {
+		shift := int64(to) - int64(id)
+		if first {
 			c.shift, first = shift, false
-		} else if shift != c.shift {
-			c.even = false
-			break
 		}
+		c.even = c.even && to != estate.None && shift == c.shift
 	}
 }
 
@@ -310,244 +345,33 @@ func (c *comparison) parties() {
 	}
 }
 
-func (c *comparison) strangers(old, id estate.ID) []StrangerChange {
-	a, b := c.old.Strangers(), c.new.Strangers()
-	var changes []StrangerChange
-	for _, s := range []struct {
-		name     string
-		old, new resolve.Sender
-		message  resolve.Message
-	}{
-		{"outside", a.Outside, b.Outside, resolve.Message{}},
-		{"inside", a.Inside, b.Inside, resolve.Message{}},
-		{"forged", a.Inside, b.Inside, resolve.Message{Unproven: true}},
-	} {
-		before, later := c.old.Judge(old, s.old, s.message), c.new.Judge(id, s.new, s.message)
-		if before.Verdict != later.Verdict {
-			changes = append(changes, StrangerChange{s.name, before, later})
-		}
-	}
-	return changes
-}
-
-// verdictSets are the people and groups of an estate by what a group's gate says:
-// to those in none of these, it says refuse.
-type verdictSets [estate.Drop + 1]*roaring.Bitmap
-
-func newVerdictSets(r *resolve.Resolver, id estate.ID, deciding []*roaring.Bitmap) verdictSets {
-	var sets verdictSets
-	for v := range sets {
-		sets[v] = roaring.New()
-	}
-	for i, class := range deciding {
-		if verdict := r.Estate().Group(id).Gate[i].Verdict; verdict != estate.Refuse {
-			sets[verdict].Or(class)
-		}
-	}
-	return sets
-}
-
-// refuse fills in those who are refused.
-func (sets *verdictSets) refuse(e *estate.Estate) {
-	refused := roaring.New()
-	refused.AddRange(uint64(e.Groups()), uint64(e.Groups()+e.People()))
-	for _, set := range sets {
-		refused.AndNot(set)
-	}
-	sets[estate.Refuse] = refused
-}
-
-// posts returns the people in both estates for whom a gate says something else.
-// Gates that are written alike and do not speak of their group are asked once.
-func (c *comparison) posts(old, id estate.ID) []VerdictChange {
-	before, later := c.was.verdicts[old], c.is.verdicts[id]
-	key := ""
-	if before[0] == nil && later[0] == nil {
-		key = gateText(c.a.Group(old)) + "\x00" + gateText(c.b.Group(id))
-		if known, ok := c.posters[key]; ok {
-			return known
-		}
-	}
-	if before[0] == nil {
-		before = newVerdictSets(c.old, old, c.old.Deciding(old, resolve.Message{}))
-	}
-	if later[0] == nil {
-		later = newVerdictSets(c.new, id, c.new.Deciding(id, resolve.Message{}))
-	}
-	changes := c.verdictChanges(before, later)
-	if key != "" {
-		c.posters[key] = changes
-	}
-	return changes
-}
-
-func (c *comparison) verdictChanges(before, later verdictSets) []VerdictChange {
-	var moved verdictSets
-	same := c.a.Groups() == c.b.Groups() // else groups get in the way of comparing
-	for v := range before {
-		moved[v] = c.translate(before[v])
-		same = same && moved[v].Equals(later[v])
-	}
-	if same {
-		return nil
-	}
-	before.refuse(c.a)
-	later.refuse(c.b)
-	moved[estate.Refuse] = c.translate(before[estate.Refuse])
-	var changes []VerdictChange
-	for v := range moved {
-		for w := range later {
-			if v == w || moved[v].IsEmpty() || later[w].IsEmpty() {
-				continue
-			}
-			both := roaring.And(moved[v], later[w])
-			both.RemoveRange(0, uint64(c.b.Groups()))
-			if !both.IsEmpty() {
-				changes = append(changes, VerdictChange{estate.Verdict(v), estate.Verdict(w), sorted(c.b, both)})
-			}
-		}
-	}
-	return changes
-}
-
-func gateText(g *estate.Group) string {
-	text := g.Kind.String()
-	for _, rule := range g.Gate {
-		text += "\n" + rule.Text
-	}
-	return text
-}
-
-// translate returns those of a set of people of the old estate that are in the
+// translate returns those of a set of people and groups of the old estate that are in the
 // new one, as they are numbered there.
 func (c *comparison) translate(set *roaring.Bitmap) *roaring.Bitmap {
-	if c.even && len(c.report.People.Removed) == 0 {
-		if c.shift == 0 {
-			return set
-		}
-		people := set.Clone()
-		people.RemoveRange(0, uint64(c.a.Groups()))
-		return roaring.AddOffset64(people, c.shift)
+	if c.identical {
+		return set
 	}
 	moved := roaring.New()
-	for it := set.Iterator(); it.HasNext(); {
-		if to := c.toNew[it.Next()]; to != estate.None {
+	one := func(id uint32) {
+		if to := c.toNew[id]; to != estate.None {
 			moved.Add(uint32(to))
 		}
 	}
+	groups := uint32(c.a.Groups())
+	it := set.Iterator()
+	if !c.even {
+		for it.HasNext() {
+			one(it.Next())
+		}
+		return moved
+	}
+	for it.HasNext() && it.PeekNext() < groups {
+		one(it.Next())
+	}
+	people := set.Clone()
+	people.RemoveRange(0, uint64(groups))
+	moved.Or(roaring.AddOffset64(people, c.shift))
 	return moved
-}
-
-// sorted returns a set of people of an estate by address.
-func sorted(e *estate.Estate, set *roaring.Bitmap) []estate.ID {
-	list := make([]estate.ID, 0, set.GetCardinality())
-	for it := set.Iterator(); it.HasNext(); {
-		list = append(list, estate.ID(it.Next()))
-	}
-	return byAddress(e, list)
-}
-
-func byAddress(e *estate.Estate, list []estate.ID) []estate.ID {
-	slices.SortFunc(list, func(x, y estate.ID) int { return e.Rank(x) - e.Rank(y) })
-	return list
-}
-
-// receives returns the people whose outcome is another one.
-func (c *comparison) receives(old, id estate.ID) []OutcomeChange {
-	type key struct {
-		old, new      resolve.Outcome
-		before, later bool
-		gone          bool
-	}
-	people := map[key][]estate.ID{}
-	if c.before == nil {
-		c.before = make([]uint8, c.b.People())
-	}
-	touched := c.touched[:0]
-	defer func() { c.touched = touched }()
-	for _, x := range c.was.outcomes[old] {
-		to := c.toNew[x.Person]
-		if to == estate.None {
-			k := key{old: x.Outcome, before: true, gone: true}
-			people[k] = append(people[k], x.Person)
-			continue
-		}
-		c.before[c.b.PersonIndex(to)] = uint8(x.Outcome) + 1
-		touched = append(touched, to)
-	}
-	for _, x := range c.is.outcomes[id] {
-		was := &c.before[c.b.PersonIndex(x.Person)]
-		switch {
-		case *was == 0:
-			k := key{new: x.Outcome, later: true}
-			people[k] = append(people[k], x.Person)
-		case *was != uint8(x.Outcome)+1:
-			k := key{old: resolve.Outcome(*was - 1), new: x.Outcome, before: true, later: true}
-			people[k] = append(people[k], x.Person)
-		}
-		*was = 0
-	}
-	for _, person := range touched {
-		if was := &c.before[c.b.PersonIndex(person)]; *was != 0 {
-			k := key{old: resolve.Outcome(*was - 1), before: true}
-			people[k] = append(people[k], person)
-			*was = 0
-		}
-	}
-	var changes []OutcomeChange
-	for k, list := range people {
-		e := c.b
-		if k.gone {
-			e = c.a
-		}
-		changes = append(changes, OutcomeChange{k.old, k.new, k.before, k.later, byAddress(e, list), k.gone})
-	}
-	slices.SortFunc(changes, func(x, y OutcomeChange) int { return x.order() - y.order() })
-	return changes
-}
-
-func (o OutcomeChange) order() int {
-	order := int(o.Old)*16 + int(o.New)
-	if o.Before && o.Later {
-		order += 1 << 12
-	} else if o.Later {
-		order += 1 << 10
-	}
-	if o.Gone {
-		order += 1 << 8
-	}
-	return order
-}
-
-// sendsAs returns the people in both estates who have another right to send as a group.
-func (c *comparison) sendsAs(old, id estate.ID) []SendAsChange {
-	if len(c.a.Group(old).SendAs)+len(c.b.Group(id).SendAs) == 0 {
-		return nil
-	}
-	before := map[estate.ID]estate.SendAs{}
-	for _, s := range c.old.Delegates(old).People {
-		if to := c.toNew[s.ID]; to != estate.None {
-			before[to] = s.SendAs
-		}
-	}
-	people := map[[2]estate.SendAs][]estate.ID{}
-	for _, s := range c.new.Delegates(id).People {
-		if was := before[s.ID]; was != s.SendAs && c.toOld[s.ID] != estate.None {
-			people[[2]estate.SendAs{was, s.SendAs}] = append(people[[2]estate.SendAs{was, s.SendAs}], s.ID)
-		}
-		delete(before, s.ID)
-	}
-	for person, was := range before {
-		people[[2]estate.SendAs{was, estate.NoSendAs}] = append(people[[2]estate.SendAs{was, estate.NoSendAs}], person)
-	}
-	var changes []SendAsChange
-	for k, list := range people {
-		changes = append(changes, SendAsChange{k[0], k[1], byAddress(c.b, list)})
-	}
-	slices.SortFunc(changes, func(x, y SendAsChange) int {
-		return cmp.Or(cmp.Compare(x.Old, y.Old), cmp.Compare(x.New, y.New))
-	})
-	return changes
 }
 
 // notice notes who is newly a member of a group that welcomes its members. old is
@@ -578,59 +402,25 @@ func (c *comparison) notice(old, id estate.ID) {
 	}
 }
 
-// hazards notes which hazards appear and which go.
-func (c *comparison) hazards() {
-	appear, gone := hazard.NewByCheck(hazard.All()), hazard.NewByCheck(hazard.All())
-	for id, findings := range c.is.findings {
-		var before []hazard.Finding
-		if old := c.toOld[id]; old != estate.None {
-			before = c.was.findings[old]
-		}
-		more, fewer := differ(before, findings)
-		for _, f := range more {
-			appear.Add(f)
-		}
-		for _, f := range fewer {
-			gone.Add(f)
-		}
+// addresses returns the addresses of a set of the new estate, sorted.
+func (c *comparison) addresses(set *roaring.Bitmap) []Somebody {
+	list := make([]Somebody, 0, set.GetCardinality())
+	for it := set.Iterator(); it.HasNext(); {
+		list = append(list, Somebody{Address: c.b.Address(estate.ID(it.Next()))})
 	}
-	for id, findings := range c.was.findings {
-		if c.toNew[id] == estate.None {
-			for _, f := range findings {
-				gone.Add(f)
-			}
-		}
-	}
-	c.report.Appearing, c.report.Going = hazard.Findings(appear), hazard.Findings(gone)
+	return list
 }
 
-// differ returns the findings in a group that are not among those from before,
-// and those from before that are not there any more.
-func differ(before, findings []hazard.Finding) (more, fewer []hazard.Finding) {
-	same := func(x, y *hazard.Finding) bool { return x.Check == y.Check && x.Address == y.Address }
-	for len(before) > 0 && len(findings) > 0 && same(&before[0], &findings[0]) {
-		before, findings = before[1:], findings[1:]
-	}
-	type key struct {
-		check   *hazard.Check
-		address string
-	}
-	count := map[key]int{}
-	for _, f := range before {
-		count[key{f.Check, f.Address}]++
-	}
-	for _, f := range findings {
-		if k := (key{f.Check, f.Address}); count[k] > 0 {
-			count[k]--
-		} else {
-			more = append(more, f)
-		}
-	}
-	for _, f := range before {
-		if k := (key{f.Check, f.Address}); count[k] > 0 {
-			count[k]--
-			fewer = append(fewer, f)
-		}
-	}
-	return more, fewer
+// sorted sorts who a difference is about: strangers first, then by address without case.
+// Each is there once.
+func sorted(list []Somebody) []Somebody {
+	slices.SortFunc(list, func(x, y Somebody) int {
+		return cmp.Or(strings.Compare(y.Stranger, x.Stranger), strings.Compare(strings.ToLower(x.Address.String()), strings.ToLower(y.Address.String())))
+	})
+	return slices.Compact(list)
+}
+
+func byAddress(e *estate.Estate, list []estate.ID) []estate.ID {
+	slices.SortFunc(list, func(x, y estate.ID) int { return e.Rank(x) - e.Rank(y) })
+	return list
 }

@@ -61,21 +61,27 @@ func describe(b *strings.Builder, older, newer *resolve.Resolver) {
 	}
 	for _, c := range r.Changes {
 		fmt.Fprintf(b, "  %s>%s effect %t\n", a.Address(c.Group.Old), e.Address(c.Group.New), c.HasEffect())
-		for _, s := range c.Strangers {
-			fmt.Fprintf(b, "    %+v\n", s)
+		who := func(list []effect.Somebody) string {
+			var all []string
+			for _, one := range list {
+				all = append(all, one.Stranger+one.Address.String())
+			}
+			return strings.Join(all, " ")
 		}
 		for _, v := range c.Posts {
-			fmt.Fprintf(b, "    posts %s>%s [%s]\n", v.Old, v.New, list(e, v.People))
+			fmt.Fprintf(b, "    posts %+v %+v>%+v [%s]\n", v.Message, v.Old, v.New, who(v.People))
 		}
 		for _, o := range c.Receives {
-			in := e
-			if o.Gone {
-				in = a
-			}
-			fmt.Fprintf(b, "    gets %s>%s %t %t %t [%s]\n", o.Old, o.New, o.Before, o.Later, o.Gone, list(in, o.People))
+			fmt.Fprintf(b, "    gets %+v %s>%s %t %t [%s] from %d [%s]\n", o.Message, o.Old, o.New, o.Before, o.Later, who(o.People), o.Senders, who(o.From))
 		}
 		for _, s := range c.SendsAs {
-			fmt.Fprintf(b, "    sends %s>%s [%s]\n", s.Old, s.New, list(e, s.People))
+			fmt.Fprintf(b, "    sends %s>%s [%s]\n", s.Old, s.New, who(s.People))
+		}
+		for _, m := range c.May {
+			fmt.Fprintf(b, "    %s now %t [%s]\n", m.What, m.Now, who(m.People))
+		}
+		for _, s := range append(c.Sees, c.Joining...) {
+			fmt.Fprintf(b, "    sees or gets %s %q>%q\n", s.Name, s.Old, s.New)
 		}
 		for _, s := range c.Settings {
 			fmt.Fprintf(b, "    %s %q>%q\n", s.Name, s.Old, s.New)
@@ -92,6 +98,9 @@ func describe(b *strings.Builder, older, newer *resolve.Resolver) {
 	}
 	for _, n := range r.Notices {
 		fmt.Fprintf(b, "  notice %s [%s]\n", e.Address(n.Group), list(e, n.People))
+	}
+	for _, c := range r.Causes {
+		fmt.Fprintf(b, "  because %+v\n", c)
 	}
 	fmt.Fprintf(b, "  %d notices, empty %t\n", r.Count(), r.IsEmpty())
 }

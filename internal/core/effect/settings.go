@@ -44,9 +44,18 @@ func (c *comparison) estateSettings() []SettingChange {
 	list.note("name", one(was.Name), one(is.Name))
 	list.note("domains", domainTexts(was), domainTexts(is))
 	list.note("subaddress", one(was.Subaddress), one(is.Subaddress))
-	list.note("nested-gates", nestedGates(was), nestedGates(is))
+	list.note("nested-gates", nestedGatesText(was), nestedGatesText(is))
 	list.note("code-sender", one(was.CodeSender.String()), one(is.CodeSender.String()))
+	list.note("edge", edgeTexts(was), edgeTexts(is))
 	return list
+}
+
+func edgeTexts(s *estate.Settings) []string {
+	var texts []string
+	for _, rule := range s.Edge {
+		texts = append(texts, rule.Text)
+	}
+	return texts
 }
 
 func domainTexts(s *estate.Settings) []string {
@@ -61,7 +70,7 @@ func domainTexts(s *estate.Settings) []string {
 	return texts
 }
 
-func nestedGates(s *estate.Settings) []string {
+func nestedGatesText(s *estate.Settings) []string {
 	if s.OpenNestedGates {
 		return []string{"open"}
 	}
@@ -105,9 +114,9 @@ func attributeTexts(e *estate.Estate, id estate.ID) []string {
 	return texts
 }
 
-// groupSettings returns the settings of a group that differ, but for those whose
+// groupSettings notes the settings of a group that differ, but for those whose
 // difference shows in what else changes.
-func (c *comparison) groupSettings(change *Change) []SettingChange {
+func (c *comparison) groupSettings(change *Change) {
 	old, id := change.Group.Old, change.Group.New
 	before, later := c.a.Group(old), c.b.Group(id)
 	var list settingChanges
@@ -129,23 +138,47 @@ func (c *comparison) groupSettings(change *Change) []SettingChange {
 	if members := c.members(change); members != nil {
 		list = append(list, *members)
 	}
-	return list
+	change.Settings = list
 }
 
 // shows reports whether a difference in a setting shows in what else changes.
 func (change *Change) shows(setting string) bool {
-	posts := len(change.Strangers)+len(change.Posts) > 0
+	posts, receives := len(change.Posts) > 0, len(change.Receives) > 0
+	if action, ok := strings.CutPrefix(setting, "access."); ok {
+		return change.says(action)
+	}
 	switch setting {
-	case "gate":
+	case "gate", "tell-held":
 		return posts
 	case "kind":
-		return posts || len(change.Receives) > 0
-	case "copy", "outside-copy":
-		return len(change.Receives) > 0
-	case "send-as":
+		return posts || receives
+	case "copy", "outside-copy", "invitations", "echo":
+		return receives
+	case "send-as", "send-as-proof":
 		return len(change.SendsAs) > 0
+	case "owners", "moderators":
+		return change.says("approves")
+	case "replies-as":
+		return in(change.Sees, "from-of-replies")
+	case "replies-to":
+		return in(change.Sees, "reply-to")
+	case "subject-tag", "footer", "auto-answer":
+		return in(change.Sees, setting)
+	case "joiners":
+		return in(change.Joining, "copy")
+	case "welcome":
+		return in(change.Joining, "welcome")
 	}
 	return false
+}
+
+// says reports whether others may do something.
+func (change *Change) says(what string) bool {
+	return slices.ContainsFunc(change.May, func(m MayChange) bool { return m.What == what })
+}
+
+func in(list []SettingChange, name string) bool {
+	return slices.ContainsFunc(list, func(s SettingChange) bool { return s.Name == name })
 }
 
 // partyTexts returns the owners or moderators of a group of the old estate by the
@@ -188,22 +221,21 @@ func (c *comparison) members(change *Change) *SettingChange {
 	if len(before)+len(later) == 0 && (any || len(c.a.Rules(change.Group.Old))+len(c.b.Rules(change.Group.New)) == 0) {
 		return nil
 	}
-	moved := map[estate.ID]bool{} // people of the new estate whose outcome is another one
+	moved := map[string]bool{} // whose outcome is another one
 	for _, o := range change.Receives {
-		for _, id := range o.People {
-			if !o.Gone {
-				moved[id] = true
-			}
+		for _, somebody := range o.People {
+			moved[c.b.Key(somebody.Address)] = true
 		}
 	}
 	for _, e := range before {
-		if to := c.later(e.Member); to == estate.None && any || moved[to] || any && c.a.IsGroup(e.Member) {
+		name := c.nameLater(e.Member)
+		if moved[c.keyLater(e.Member)] || any && (e.Member.IsNobody() || c.a.IsGroup(e.Member)) {
 			continue
 		}
-		was[memberText(c.nameLater(e.Member), e)]++
+		was[memberText(name, e)]++
 	}
 	for _, e := range later {
-		if moved[e.Member] || any && (c.b.IsGroup(e.Member) || e.Member.IsNobody()) {
+		if moved[c.b.Key(c.b.Address(e.Member))] || any && (c.b.IsGroup(e.Member) || e.Member.IsNobody()) {
 			continue
 		}
 		is[memberText(c.b.Address(e.Member).String(), e)]++
@@ -243,12 +275,12 @@ func (c *comparison) unlike(before, later []estate.Entry) (a, b []estate.Entry) 
 	return before, later
 }
 
-// later returns who somebody of the old estate is in the new one, or None.
-func (c *comparison) later(id estate.ID) estate.ID {
+// keyLater returns what stands for somebody of the old estate in both.
+func (c *comparison) keyLater(id estate.ID) string {
 	if id.IsNobody() {
-		return estate.None
+		return c.b.Key(c.a.Address(id))
 	}
-	return c.toNew[id]
+	return c.keyOf(c.a, id, true)
 }
 
 // onlyIn returns the texts of which one count has more than another, sorted.

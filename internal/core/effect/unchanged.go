@@ -56,28 +56,31 @@ func (c *comparison) unchanged() []bool {
 			}
 		}
 	}
-	c.touchRosters(same)
-	return same
-}
-
-// touchRosters notes as changed the rosters in groups that have changed: whether
-// their people should get copies hangs on that.
-func (c *comparison) touchRosters(same []bool) {
-	for id := range estate.ID(c.b.Groups()) {
-		if same[id] {
-			continue
-		}
-		for _, child := range c.b.Children(id) {
-			if c.b.Group(child.Group).Kind == estate.Roster {
-				same[child.Group] = false
-			}
-		}
-		for _, child := range c.a.Children(c.toOld[id]) {
-			if c.a.Group(child.Group).Kind == estate.Roster {
-				same[c.toNew[child.Group]] = false
+	for _, e := range []*estate.Estate{c.a, c.b} {
+		for _, rule := range e.Settings().Edge {
+			if c.refersToChanged(e, rule.Selector, same) {
+				return nil
 			}
 		}
 	}
+	return same
+}
+
+// refersToChanged reports whether a selector of an estate names a group that has changed.
+func (c *comparison) refersToChanged(e *estate.Estate, x selector.Expr, same []bool) bool {
+	changed := false
+	selector.Atoms(x, func(a *selector.Atom) {
+		if a.Kind != selector.In && a.Kind != selector.Is {
+			return
+		}
+		if id, ok := e.Find(a.Address); ok && e.IsGroup(id) {
+			if e == c.a {
+				id = c.toNew[id]
+			}
+			changed = changed || !same[id]
+		}
+	})
+	return changed
 }
 
 // referring returns, for each group of the new estate, those that nest it, or
@@ -108,6 +111,9 @@ func (c *comparison) referring() map[estate.ID][]estate.ID {
 			selector.Atoms(rule.Selector, visit)
 		}
 		for _, rule := range g.SendAs {
+			selector.Atoms(rule.Selector, visit)
+		}
+		for _, rule := range g.Access {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}
@@ -176,6 +182,7 @@ func (p *printer) settings() uint64 {
 		text(h, d.Name, d.SameAs)
 	}
 	text(h, s.Subaddress, s.CodeSender.String())
+	text(h, edgeTexts(s)...)
 	flag(h, s.OpenNestedGates)
 	return h.Sum64()
 }

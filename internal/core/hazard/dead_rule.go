@@ -51,7 +51,7 @@ earlier ones:
 }
 
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
-	p.report(Finding{Group: id, Place: place, text: func() (says, fix string) {
+	p.report(Finding{Group: id, Place: place, Detail: []string{list, text}, text: func() (says, fix string) {
 		says = "Rule " + strconv.Itoa(index+1) + " of the " + list
 		if id != estate.None {
 			says += " of " + p.name(id)
@@ -97,7 +97,7 @@ func (p *Pass) sendingOthers(id estate.ID) []resolve.Sender {
 	for _, rule := range p.E.Group(id).SendAs {
 		rules = append(rules, estate.GateRule{Selector: rule.Selector})
 	}
-	a := p.asksOf(rules)
+	a := p.R.AsksOf(rules)
 	return p.others(&a, false)
 }
 

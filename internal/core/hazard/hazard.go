@@ -69,6 +69,9 @@ type Finding struct {
 	Group    estate.ID // or estate.None, where it is about the edge of the estate
 	Address  string    // of whom it concerns, or ""
 	Place    estate.Place
+	// Detail tells findings apart that are about the same address: rules as they are
+	// written, addresses.
+	Detail []string
 
 	Witness *Witness // a message that shows it, where one does
 	// Accepted is set where the estate says that this finding is meant to be, with

@@ -35,7 +35,7 @@ systems send such mail around until they bounce it.`,
 				break
 			}
 		}
-		p.report(Finding{Group: id, Place: place, text: func() (says, fix string) {
+		p.report(Finding{Group: id, Place: place, Detail: p.sortedNames(ring), text: func() (says, fix string) {
 			fix = "Remove one of the groups from another."
 			if len(ring) > 1 {
 				return p.names(ring) + " are nested in each other, in a ring.", fix
@@ -43,4 +43,14 @@ systems send such mail around until they bounce it.`,
 			return p.name(id) + " is nested in itself.", fix
 		}})
 	},
+}
+
+// sortedNames returns the addresses of some groups, sorted.
+func (p *Pass) sortedNames(ids []estate.ID) []string {
+	var names []string
+	for _, id := range ids {
+		names = append(names, p.name(id))
+	}
+	slices.Sort(names)
+	return names
 }

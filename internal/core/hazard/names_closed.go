@@ -10,8 +10,8 @@ var namesClosed = Check{
 	Severity: Medium,
 	Trap:     "a rule names a person whose mailbox is closed or missing",
 	Doc: `A gate, send-as or access names a person by address, and their mailbox is closed or there is none: somebody
-who has left. The right is left over, and goes to whoever gets the address next.`,
-	Cure: "Remove the address from the rule, or name whoever does the work now.",
+who has left. The right is left over, and the next to get the address has it.`,
+	Cure: "Remove the address from the rule, or name the person who does the work now.",
 	Run:  func(p *Pass, id estate.ID, _ *estate.Group) { p.closedIn(id) },
 	edge: func(p *Pass) { p.closedIn(estate.None) },
 }

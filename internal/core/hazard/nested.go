@@ -76,10 +76,10 @@ func (p *Pass) turnings(id estate.ID) []turn {
 // turning looks for a message that a group admits and one nested in it holds, or refuses
 // or drops, so that one of its members misses it.
 func (p *Pass) turning(id estate.ID, c child, verdict estate.Verdict) (turn, bool) {
-	a := p.asksOf(p.E.Settings().Edge, p.E.Group(id).Gate, p.E.Group(c.group).Gate)
-	for _, m := range a.messages() {
+	a := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(id).Gate, p.E.Group(c.group).Gate)
+	for _, m := range a.Messages() {
 		from := senders{known: nobody}
-		if a.knownTried(m) {
+		if a.KnownTried(m) {
 			from.known = p.turnedAway(id, c.group, m, verdict)
 		}
 		for _, s := range p.others(&a, m.Unproven) {
@@ -181,10 +181,15 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 		slices.ContainsFunc(m.from.others, func(s resolve.Sender) bool { return s.ID != person }) {
 		return false
 	}
-	s := p.R.Sender(p.E.Address(person))
-	for _, recipient := range p.R.Deliver(m.group, &s, m.message).Recipients {
-		if recipient.ID == person {
-			return recipient.Outcome != resolve.Stopped && recipient.Outcome != resolve.Waiting
+	list := slices.Clone(m.from.others)
+	if known == 1 {
+		list = append(list, p.R.Sender(p.E.Address(person)))
+	}
+	for _, s := range list {
+		for _, recipient := range p.R.Deliver(m.group, &s, m.message).Recipients {
+			if recipient.ID == person && (recipient.Outcome == resolve.Stopped || recipient.Outcome == resolve.Waiting) {
+				return false
+			}
 		}
 	}
 	return true
@@ -227,9 +232,9 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 
 // admitsOnlyInside returns the inside senders of a message whom a group admits, if no
 // outside one is admitted or held, and a person is among them.
-func (p *Pass) admitsOnlyInside(id estate.ID, a *asks, m resolve.Message) (senders, bool) {
+func (p *Pass) admitsOnlyInside(id estate.ID, a *resolve.Asks, m resolve.Message) (senders, bool) {
 	from := senders{known: nobody}
-	if a.knownTried(m) {
+	if a.KnownTried(m) {
 		in := p.posted(id, m)
 		if in.admitted.Intersects(p.outside) || in.held.Intersects(p.outside) {
 			return from, false

@@ -26,8 +26,8 @@ it, they read along: copies in their inbox, or the archive.`,
 		for _, nested := range gates {
 			lists = append(lists, p.E.Group(nested).Gate)
 		}
-		a := p.asksOf(lists...)
-		for _, m := range a.messages() {
+		a := p.R.AsksOf(lists...)
+		for _, m := range a.Messages() {
 			from, internal := p.admitsOnlyInside(id, &a, m)
 			if !internal {
 				continue

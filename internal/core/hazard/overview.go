@@ -16,7 +16,7 @@ func Overviews(r *resolve.Resolver) []Overview {
 	list := make([]Overview, r.Estate().Groups())
 	Finish(resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *Pass {
 		pass := NewPass(fork, all, func(f Finding) {
-			if !f.Accepted {
+			if !f.Accepted && f.Group != estate.None {
 				list[f.Group].Hazards++
 			}
 		})

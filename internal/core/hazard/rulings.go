@@ -81,7 +81,7 @@ func (p *Pass) rule(id estate.ID, gate []estate.GateRule) *rulings {
 	r := &rulings{rules: slices.Concat(edge, gate), edge: len(edge), outsider: map[int]resolve.Sender{}}
 	n := len(r.rules)
 	r.anybody, r.outside, r.invited = make([]use, n), make([]use, n), make([]use, n)
-	d := &decisions{p: p, group: id, asks: p.asksOf(r.rules), rulings: r}
+	d := &decisions{p: p, group: id, asks: p.R.AsksOf(r.rules), rulings: r}
 	for _, rule := range r.rules {
 		d.rules = append(d.rules, d.sized(rule.Selector))
 	}
@@ -96,7 +96,7 @@ type decisions struct {
 	*rulings
 	p     *Pass
 	group estate.ID
-	asks  asks
+	asks  resolve.Asks
 	rules []sizedRule
 }
 
@@ -119,11 +119,11 @@ func (d *decisions) sized(x selector.Expr) sizedRule {
 	})
 	slices.Sort(sizes)
 	for _, size := range slices.Compact(sizes) {
-		from, _ := slices.BinarySearch(d.asks.sizes, size)
+		from, _ := slices.BinarySearch(d.asks.Sizes, size)
 		if n := len(r.ranges); n > 0 {
 			r.ranges[n-1].to = from
 		}
-		r.ranges = append(r.ranges, sizeRange{from, len(d.asks.sizes)})
+		r.ranges = append(r.ranges, sizeRange{from, len(d.asks.Sizes)})
 	}
 	return r
 }
@@ -131,7 +131,7 @@ func (d *decisions) sized(x selector.Expr) sizedRule {
 // all tries everybody with every message.
 func (d *decisions) all() {
 	codes := d.p.E.Settings().CodeSender
-	for _, traits := range d.asks.traits() {
+	for _, traits := range d.asks.Traits() {
 		for _, unproven := range []bool{false, true} {
 			m := traits
 			m.Unproven = unproven
@@ -139,30 +139,30 @@ func (d *decisions) all() {
 			for _, s := range d.p.others(&d.asks, unproven) {
 				d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteOther(i, at, m, s) })
 			}
-			if unproven && d.asks.domains {
+			if unproven && d.asks.Domains {
 				for _, s := range d.p.furtherAddresses() {
 					d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteForged(i, at, m, s) })
 				}
 			}
-			if !d.asks.knownTried(m) {
+			if !d.asks.KnownTried(m) {
 				continue
 			}
 			if codes.IsValid() {
 				d.other(d.p.R.Sender(codes), m, d.p.R.Eval, func(i, _ int) { d.raise(d.anybody, i, barely) })
 			}
-			if d.asks.kinds[selector.Newcomers] {
+			if d.asks.Kinds[selector.Newcomers] {
 				d.newcomers(m)
 			}
 		}
 	}
-	if !d.asks.kinds[selector.Invitation] { // it is judged as any other message
+	if !d.asks.Kinds[selector.Invitation] { // it is judged as any other message
 		copy(d.invited, d.anybody)
 	}
 }
 
 // everybody tries people and groups of the estate by their main addresses.
 func (d *decisions) everybody(m resolve.Message) {
-	if len(d.asks.sizes) > 1 || d.group == estate.None {
+	if len(d.asks.Sizes) > 1 || d.group == estate.None {
 		d.known(m, d.p.R.Set, func(i, at int, class *roaring.Bitmap) { d.note(i, at, m, class) })
 		return
 	}
@@ -197,11 +197,11 @@ func (d *decisions) raise(list []use, rule int, u use) { list[rule] = max(list[r
 
 // note notes that a rule decides for people and groups of the estate.
 func (d *decisions) note(i, at int, m resolve.Message, class *roaring.Bitmap) {
-	m.Size = d.asks.sizes[at]
+	m.Size = d.asks.Sizes[at]
 	if m.Unproven {
 		d.noteForgery(i, m, class)
 	}
-	if !d.asks.knownTried(m) {
+	if !d.asks.KnownTried(m) {
 		return
 	}
 	u := seldom
@@ -252,7 +252,7 @@ func (f *forgery) isUsual() bool { return f.message == resolve.Message{Unproven:
 
 // noteOther notes that a rule decides for somebody else.
 func (d *decisions) noteOther(i, at int, m resolve.Message, s resolve.Sender) {
-	m.Size = d.asks.sizes[at]
+	m.Size = d.asks.Sizes[at]
 	u := seldom
 	if isUsual(m) {
 		u = usual
@@ -268,7 +268,7 @@ func (d *decisions) noteOther(i, at int, m resolve.Message, s resolve.Sender) {
 
 // noteForged notes that a rule decides for unproven messages that claim an alias.
 func (d *decisions) noteForged(i, at int, m resolve.Message, s resolve.Sender) {
-	m.Size = d.asks.sizes[at]
+	m.Size = d.asks.Sizes[at]
 	if d.forges(i, m) {
 		d.forgery = &forgery{rule: i - d.edge + 1, victim: s, message: m}
 	}
@@ -282,14 +282,14 @@ func (d *decisions) known(
 	visit func(rule, at int, class *roaring.Bitmap),
 ) {
 	// For whom no rule has decided yet, by size. Sizes that are alike share a set.
-	left := make([]*roaring.Bitmap, len(d.asks.sizes))
+	left := make([]*roaring.Bitmap, len(d.asks.Sizes))
 	everyone := d.p.R.Set(d.group, &selector.Atom{Kind: selector.Anyone}, m)
 	for i := range left {
 		left[i] = everyone
 	}
 	for i, rule := range d.rules {
 		for _, sizes := range rule.ranges {
-			m.Size = d.asks.sizes[sizes.from]
+			m.Size = d.asks.Sizes[sizes.from]
 			set := whose(d.group, rule.x, m)
 			var before, after *roaring.Bitmap
 			for at := sizes.from; at < sizes.to && !set.IsEmpty(); at++ {
@@ -315,11 +315,11 @@ func (d *decisions) other(
 	holds func(estate.ID, selector.Expr, resolve.Sender, resolve.Message) bool,
 	visit func(rule, at int),
 ) {
-	decided := make([]bool, len(d.asks.sizes))
+	decided := make([]bool, len(d.asks.Sizes))
 	left := len(decided)
 	for i, rule := range d.rules {
 		for _, sizes := range rule.ranges {
-			m.Size = d.asks.sizes[sizes.from]
+			m.Size = d.asks.Sizes[sizes.from]
 			if !holds(d.group, rule.x, s, m) {
 				continue
 			}

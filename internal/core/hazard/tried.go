@@ -1,12 +1,10 @@
 package hazard
 
 import (
-	"slices"
 	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
-	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -28,124 +26,28 @@ func (s senders) isEmpty() bool { return s.known.IsEmpty() && len(s.others) == 0
 // nobody is the empty set. It is not to be changed.
 var nobody = roaring.New()
 
-// asks says what rules ask about.
-type asks struct {
-	kinds   map[selector.Kind]bool
-	named   []address.Address // addresses that are named, and made-up ones of domains
-	sizes   []int64           // that are told apart: the least of each range
-	domains bool              // whether domains are asked about
-}
-
-// asksOf returns what rules ask about.
-func (p *Pass) asksOf(lists ...[]estate.GateRule) asks {
-	a := asks{kinds: map[selector.Kind]bool{}, sizes: []int64{0}}
-	met := map[string]bool{}
-	name := func(one address.Address) {
-		if key := p.E.Key(one); !met[key] {
-			met[key] = true
-			a.named = append(a.named, one)
-		}
-	}
-	for _, rules := range lists {
-		for _, rule := range rules {
-			selector.Atoms(rule.Selector, func(atom *selector.Atom) {
-				a.kinds[atom.Kind] = true
-				switch atom.Kind {
-				case selector.Is:
-					name(atom.Address)
-				case selector.At:
-					a.domains = true
-					name(strangerAt(atom.Domain))
-				case selector.Below:
-					a.domains = true
-					name(strangerAt("stranger." + atom.Domain))
-				case selector.Larger:
-					a.sizes = append(a.sizes, atom.Size+1)
-				}
-			})
-		}
-	}
-	slices.Sort(a.sizes)
-	a.sizes = slices.Compact(a.sizes)
-	return a
-}
-
-func strangerAt(domain string) address.Address {
-	a, err := address.Parse("no-such-stranger@" + domain)
-	if err != nil {
-		a, _ = address.Parse("no-such-stranger@outside.example")
-	}
-	return a
-}
-
-// traits returns the messages that rules tell apart but by their size and by whether they
-// are proven: the default one first.
-func (a *asks) traits() []resolve.Message {
-	list := []resolve.Message{{}}
-	for _, one := range []struct {
-		kind selector.Kind
-		set  func(*resolve.Message)
-	}{
-		{selector.Suspect, func(m *resolve.Message) { m.Suspect = true }},
-		{selector.Automatic, func(m *resolve.Message) { m.Automatic = true }},
-		{selector.Invitation, func(m *resolve.Message) { m.Invitation = true }},
-	} {
-		if a.kinds[one.kind] {
-			for _, m := range slices.Clone(list) {
-				one.set(&m)
-				list = append(list, m)
-			}
-		}
-	}
-	return list
-}
-
-// mostMessages is how many kinds of message are tried on the way to one nested group.
-const mostMessages = 2000
-
-// messages returns the messages that rules tell apart: the default one first, those that
-// are not proven last. Of those a known sender writes the last only where a rule asks
-// about it; the forged stranger writes no others.
-func (a *asks) messages() []resolve.Message {
-	var list []resolve.Message
-	for _, unproven := range []bool{false, true} {
-		for _, m := range a.traits() {
-			for _, size := range a.sizes {
-				m.Size, m.Unproven = size, unproven
-				if list = append(list, m); len(list) == mostMessages {
-					return list
-				}
-			}
-		}
-	}
-	return list
-}
-
 // others returns those tried who are no main addresses of the estate, of messages that
 // are proven or not: the strangers; whoever is named; and people and groups who write
 // from an alias that rules may tell from their main address.
-func (p *Pass) others(a *asks, unproven bool) []resolve.Sender {
+func (p *Pass) others(a *resolve.Asks, unproven bool) []resolve.Sender {
 	strangers := p.R.Strangers()
 	list := []resolve.Sender{strangers.Inside}
-	if unproven && !a.kinds[selector.Unproven] {
+	if unproven && !a.Kinds[selector.Unproven] {
 		return list // the forged stranger
 	}
 	list = append(list, strangers.Outside)
 	codes := p.E.Settings().CodeSender
-	for _, named := range a.named {
+	for _, named := range a.Named {
 		if s := p.R.Sender(named); s.ID == estate.None && !(codes.IsValid() && p.E.Key(codes) == p.E.Key(named)) {
 			list = append(list, s)
 		}
 	}
 	further := p.furtherAddresses()
-	if a.domains {
+	if a.Domains {
 		return append(list, further...)
 	}
 	return append(list, p.crossing...)
 }
-
-// knownTried reports whether people and groups of the estate write such messages.
-func (a *asks) knownTried(m resolve.Message) bool { return !m.Unproven || a.kinds[selector.Unproven] }
 
 // isUsual reports whether a message is a default one by somebody who is proven.
 func isUsual(m resolve.Message) bool { return m == resolve.Message{} }
@@ -153,29 +55,16 @@ func isUsual(m resolve.Message) bool { return m == resolve.Message{} }
 // furtherAddresses returns people and groups who write from an address that is in
 // another domain than their main one.
 func (p *Pass) furtherAddresses() []resolve.Sender {
-	if p.further == nil {
-		p.further = []resolve.Sender{}
-		add := func(main address.Address, also []address.Address) {
-			for _, a := range also {
-				if p.E.Domain(a.Domain()) != p.E.Domain(main.Domain()) {
-					s := p.R.Sender(a)
-					p.further = append(p.further, s)
-					if s.Inside != p.E.InsideDomain(main.Domain()) {
-						p.crossing = append(p.crossing, s)
-					}
-				}
+	further := p.R.FurtherAddresses()
+	if p.crossing == nil {
+		p.crossing = []resolve.Sender{}
+		for _, s := range further {
+			if s.Inside != p.E.InsideDomain(p.E.Address(s.ID).Domain()) {
+				p.crossing = append(p.crossing, s)
 			}
 		}
-		for id := range estate.ID(p.E.Groups()) {
-			g := p.E.Group(id)
-			add(g.Address, g.Also)
-		}
-		for i := range p.E.People() {
-			person := p.E.Person(p.E.PersonID(i))
-			add(person.Address, person.Also)
-		}
 	}
-	return p.further
+	return further
 }
 
 // isOutside reports whether a sender is somebody outside: of people the main address

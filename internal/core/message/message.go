@@ -166,20 +166,25 @@ func (f *Fate) AutoAnswered() bool {
 // held is told by a message of its own, which neither a program gets (RFC 3834, section 2)
 // nor somebody whose address may have been forged.
 func (f *Fate) Heard() bool {
-	switch {
-	case f.Reason == ByEdge:
+	if f.Reason == ByEdge {
 		return f.Verdict == estate.Refuse
-	case f.Reason != ByGate || f.Gate.Verdict != estate.Hold && f.Gate.Verdict != estate.Refuse:
+	}
+	if f.Reason != ByGate {
 		return false
 	}
-	if f.Gate.Verdict == estate.Hold && (f.message.Unproven || f.message.Automatic) {
+	return Tells(f.r.Estate().Group(f.To), f.Gate, f.message, f.Sender.Inside)
+}
+
+// Tells reports whether a group tells a sender, who is inside or not, what has become of
+// their message.
+func Tells(g *estate.Group, d resolve.Decision, m resolve.Message, inside bool) bool {
+	switch {
+	case d.Edge > 0:
+		return d.Verdict == estate.Refuse
+	case d.Verdict != estate.Hold && d.Verdict != estate.Refuse, d.Verdict == estate.Hold && (m.Unproven || m.Automatic):
 		return false
+	case g.TellHeld == estate.TellInside:
+		return inside && !m.Unproven
 	}
-	switch f.r.Estate().Group(f.To).TellHeld {
-	case estate.TellAll:
-		return true
-	case estate.TellInside:
-		return f.Sender.Inside && !f.message.Unproven
-	}
-	return false
+	return g.TellHeld == estate.TellAll
 }

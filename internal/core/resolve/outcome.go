@@ -39,6 +39,7 @@ type Delivery struct {
 	steps     []step
 	sender    *Sender
 	message   Message
+	own       bool                   // everybody is the sender: see OwnMessage
 	decisions map[estate.ID]Decision // of nested gates; see Hindrance
 }
 
@@ -75,7 +76,19 @@ func (r *Resolver) Deliver(group estate.ID, s *Sender, m Message) *Delivery {
 // EachMembership calls visit with every person's direct membership in a group:
 // what it wants of a default message without a sender, and where it stands.
 func (r *Resolver) EachMembership(group estate.ID, visit func(person estate.ID, wish Wish, place estate.Place)) {
-	d := &Delivery{Group: group}
+	r.eachMembership(&Delivery{Group: group}, visit)
+}
+
+// EachWish calls visit with every person's direct membership in a group: what it wants of
+// a message without a sender.
+func (r *Resolver) EachWish(group estate.ID, m Message, visit func(person estate.ID, wish Wish)) {
+	r.eachMembership(&Delivery{Group: group, message: m}, func(person estate.ID, wish Wish, _ estate.Place) {
+		visit(person, wish)
+	})
+}
+
+func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish Wish, place estate.Place)) {
+	group := d.Group
 	g := r.e.Group(group)
 	t := &r.tally
 	t.prepare(r.e.People())

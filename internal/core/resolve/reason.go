@@ -57,7 +57,7 @@ func (r *Resolver) wish(g *estate.Group, person estate.ID, says own, d *Delivery
 	switch {
 	case says.paused:
 		w.Copy, w.Muting = estate.CopyNone, MutedPaused
-	case g.NoEcho && d.sender != nil && d.sender.ID == person:
+	case g.NoEcho && (d.own || d.sender != nil && d.sender.ID == person):
 		w.Copy, w.Muting = estate.CopyNone, MutedEcho
 	case d.message.Invitation:
 		invitations := says.invitations

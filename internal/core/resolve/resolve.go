@@ -21,6 +21,7 @@ type Resolver struct {
 	matches   map[string]*roaring.Bitmap // by filter
 	layout    layout
 	tally     tally
+	further   []Sender                      // see FurtherAddresses
 	edge      map[Message][]*roaring.Bitmap // see AtEdge
 }
 

@@ -1,0 +1,133 @@
+package effect
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/message"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// Said is what becomes of a message to a group, as far as its sender can tell.
+type Said struct {
+	Verdict estate.Verdict
+	Told    bool   // the sender is told that it is held or refused
+	Text    string // what the rule that decides has to say
+	NoRule  bool   // none decides
+}
+
+// A PostChange is another verdict for some senders of a message, or another text.
+type PostChange struct {
+	Message  resolve.Message
+	Old, New Said
+	People   []Somebody
+}
+
+// said returns what a decision about mail to a group says to a sender who is inside or not.
+func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Message, inside bool) Said {
+	return Said{
+		Verdict: d.Verdict,
+		Told:    message.Tells(r.Estate().Group(group), d, m, inside),
+		Text:    r.Because(group, d),
+		NoRule:  r.DecidingRule(group, d) == nil,
+	}
+}
+
+// posts compares what becomes of everybody's messages. Gates that are written alike and
+// do not speak of their group are asked once.
+func (c *comparison) posts(change *Change) {
+	old, id := change.Group.Old, change.Group.New
+	was, is := c.a.Group(old), c.b.Group(id)
+	key := ""
+	if resolve.SameForAll(was) && resolve.SameForAll(is) {
+		key = gateText(was) + "\x00" + gateText(is)
+		if known, ok := c.posted[key]; ok {
+			change.Posts = known
+			return
+		}
+	}
+	asks := c.new.AsksOf(c.a.Settings().Edge, c.b.Settings().Edge, was.Gate, is.Gate)
+	for _, m := range asks.Messages() {
+		change.Posts = append(change.Posts, c.postsOf(old, id, m, &asks)...)
+	}
+	if key != "" {
+		c.posted[key] = change.Posts
+	}
+}
+
+// gateText stands for what a gate that does not speak of its group says to senders.
+func gateText(g *estate.Group) string {
+	var b strings.Builder
+	b.WriteByte(byte(g.TellHeld))
+	for _, rule := range g.Gate {
+		b.WriteString("\n" + rule.Text)
+	}
+	return b.String()
+}
+
+// postsOf compares what becomes of one message.
+func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve.Asks) []PostChange {
+	type pair struct{ old, new Said }
+	people := map[pair][]Somebody{}
+	before := saidSets(c.old, old, m, c.insideOld)
+	later := saidSets(c.new, id, m, c.insideNew)
+	for was, set := range before {
+		moved := c.translate(set)
+		for is, other := range later {
+			if was == is {
+				continue
+			}
+			if both := roaring.And(moved, other); both.Intersects(c.both) {
+				both.And(c.both)
+				people[pair{was, is}] = append(people[pair{was, is}], c.addresses(both)...)
+			}
+		}
+	}
+	for _, s := range c.others(asks, m.Unproven) {
+		was := said(c.old, old, c.old.Post(old, s.old, m), m, s.old.Inside)
+		is := said(c.new, id, c.new.Post(id, s.new, m), m, s.new.Inside)
+		if was != is {
+			people[pair{was, is}] = append(people[pair{was, is}], s.Somebody)
+		}
+	}
+	var changes []PostChange
+	for k, list := range people {
+		changes = append(changes, PostChange{m, k.old, k.new, sorted(list)})
+	}
+	slices.SortFunc(changes, func(x, y PostChange) int {
+		return cmp.Or(x.Old.compare(y.Old), x.New.compare(y.New))
+	})
+	return changes
+}
+
+func (s Said) compare(other Said) int {
+	return cmp.Or(
+		cmp.Compare(s.Verdict, other.Verdict), cmp.Compare(bit(s.Told), bit(other.Told)),
+		strings.Compare(s.Text, other.Text), cmp.Compare(bit(s.NoRule), bit(other.NoRule)),
+	)
+}
+
+// saidSets returns people and groups by what is said to them.
+func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message, inside *roaring.Bitmap) map[Said]*roaring.Bitmap {
+	sets := map[Said]*roaring.Bitmap{}
+	add := func(s Said, set *roaring.Bitmap) {
+		if sets[s] == nil {
+			sets[s] = roaring.New()
+		}
+		sets[s].Or(set)
+	}
+	for _, class := range r.Posters(id, m) {
+		toInside, toOutside := said(r, id, class.Decision, m, true), said(r, id, class.Decision, m, false)
+		if toInside == toOutside {
+			add(toInside, class.Senders)
+			continue
+		}
+		add(toInside, roaring.And(class.Senders, inside))
+		add(toOutside, roaring.AndNot(class.Senders, inside))
+	}
+	return sets
+}
