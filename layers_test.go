@@ -19,7 +19,7 @@ var layers = []string{
 	"internal/core/estate",
 	"internal/core/change internal/core/resolve",
 	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
-	"internal/core/expect internal/core/infer internal/core/effect",
+	"internal/core/expect internal/core/infer internal/core/effect internal/core/choose",
 	"internal/localfile docs .",
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile",
 	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",

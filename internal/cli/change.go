@@ -230,6 +230,9 @@ func (c *changer) warnManaged(groups ...estate.ID) {
 		what := c.e.Address(groups[0]).String() + " is"
 		if len(groups) > 1 {
 			what = fmt.Sprintf("%d of these groups are", by[system])
+			if by[system] == 1 {
+				what = "1 of these groups is"
+			}
 		}
 		c.note("%s managed in %s. Export this change there (yorvet export), or the next import undoes it.", what, system)
 	}

@@ -13,13 +13,16 @@ import (
 
 func newCheck(streams Streams) *cli.Command {
 	return &cli.Command{
-		Name:  "check",
-		Usage: "find mail that is lost, leaks or can be forged",
-		Description: "Every hazard comes with its place, what will go wrong, and what to do. The exit code is 1 if there\n" +
+		Name:      "check",
+		Usage:     "find mail that is lost, leaks or can be forged",
+		ArgsUsage: "[GROUP...]",
+		Description: "A GROUP may hold * for anything; all without one.\n" +
+			"Every hazard comes with its place, what will go wrong, and what to do. The exit code is 1 if there\n" +
 			"is one at least as severe as --fail-on. A finding that is meant to be is accepted in the estate, in\n" +
 			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
 			"Example: yorvet check --skip owner-left-out",
 		Flags: []cli.Flag{
+			groupsFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Value: "high",
@@ -35,9 +38,6 @@ func newCheck(streams Streams) *cli.Command {
 }
 
 func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	if cmd.Args().Len() > 0 {
-		return usageError("check takes flags only, not %q", cmd.Args().First())
-	}
 	if cmd.IsSet("explain") {
 		return explainHazard(cmd, streams)
 	}
@@ -64,7 +64,16 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	answer := present.NewHazards(s.r, checks, hazard.Run(s.r, checks), layout)
+	findings := hazard.Run(s.r, checks)
+	if layout.Groups, err = s.groupsOrAll(cmd.Args().Slice()...); err != nil {
+		return err
+	}
+	if cmd.Args().Len() > 0 || cmd.IsSet("groups") {
+		findings = slices.DeleteFunc(findings, func(f hazard.Finding) bool {
+			return !slices.Contains(layout.Groups, f.Group)
+		})
+	}
+	answer := present.NewHazards(s.r, checks, findings, layout)
 	if err := s.print(answer); err != nil {
 		return err
 	}

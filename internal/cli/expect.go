@@ -9,7 +9,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
@@ -25,6 +24,7 @@ func newExpect(streams Streams) *cli.Command {
 			"written down as a start.\n\n" +
 			"Example: yorvet expect kelpmere.expect",
 		Flags: []cli.Flag{
+			groupsFlag(),
 			&cli.BoolFlag{Name: "draft", Usage: "write the expectations that hold for the groups that are named"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -37,6 +37,9 @@ func newExpect(streams Streams) *cli.Command {
 }
 
 func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	if cmd.IsSet("groups") {
+		return usageError("--groups goes with --draft: the groups that expectations are about stand in their files")
+	}
 	if cmd.Args().Len() == 0 {
 		return usageError("expect needs a file of expectations; yorvet expect --draft GROUP writes one")
 	}
@@ -97,20 +100,16 @@ func caret(e *expect.Error) string {
 const mostExpectations = 32 << 20
 
 func draft(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	if cmd.Args().Len() == 0 {
+	if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
 		return usageError("expect --draft needs the address of a group")
 	}
 	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
-	var groups []estate.ID
-	for _, name := range cmd.Args().Slice() {
-		id, err := s.group(name)
-		if err != nil {
-			return err
-		}
-		groups = append(groups, id)
+	groups, err := s.groupsOrAll(cmd.Args().Slice()...)
+	if err != nil {
+		return err
 	}
 	_, err = io.WriteString(streams.Out, expect.Draft(s.r, groups))
 	return err

@@ -439,24 +439,32 @@ func newGroupSet(streams Streams) *cli.Command {
 		Description: "The settings are those of the estate: title, kind, copy, gate, send-as, access.find and so on. " +
 			"SETTING=\n" +
 			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
-			"from it. A GROUP may hold * for anything.\n\n" +
+			"from it. A GROUP may hold * for anything; with --groups it may be left out.\n" +
+			"attributes.NAME=VALUE sets one attribute.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
 		Flags: append(
 			[]cli.Flag{
 				&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
 				heldFlag(),
+				groupsFlag(),
 			},
 			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
-				if cmd.Args().Len() == 0 || cmd.Args().Len() == 1 && !cmd.IsSet("preset") {
+				named, said := cmd.Args().Slice(), []string(nil)
+				if cmd.IsSet("groups") {
+					named, said = splitConditions(named)
+				} else if len(named) > 0 {
+					named, said = named[:1], named[1:]
+				}
+				if len(named) == 0 && !cmd.IsSet("groups") || len(said) == 0 && !cmd.IsSet("preset") {
 					return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
 				}
-				groups, err := c.groups(cmd.Args().First())
+				groups, err := c.groupsOrAll(named...)
 				if err != nil {
 					return err
 				}
-				settings, err := parseSettings(cmd.Args().Slice()[1:])
+				settings, err := parseSettings(said)
 				if err != nil {
 					return err
 				}
@@ -627,22 +635,16 @@ func newGroupRemove(streams Streams) *cli.Command {
 		ArgsUsage: "GROUP...",
 		Description: "If other groups list it as a member, owner or moderator, it is removed there, too.\n\nExample: " +
 			"yorvet group remove old-regatta@kelpmere.example",
-		Flags: changeFlags(),
+		Flags: append([]cli.Flag{groupsFlag()}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
-				if cmd.Args().Len() == 0 {
+				if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
 					return usageError("group remove needs a group")
 				}
-				var gone []estate.ID
-				for _, text := range cmd.Args().Slice() {
-					groups, err := c.groups(text)
-					if err != nil {
-						return err
-					}
-					gone = append(gone, groups...)
+				gone, err := c.groupsOrAll(cmd.Args().Slice()...)
+				if err != nil {
+					return err
 				}
-				slices.Sort(gone)
-				gone = slices.Compact(gone)
 				if err := c.unused(gone); err != nil {
 					return err
 				}

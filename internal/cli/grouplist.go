@@ -20,6 +20,7 @@ func newGroupList(streams Streams) *cli.Command {
 			"default or because they say so; of a list, one item has to be. Nothing behind = keeps those for\n" +
 			"which nothing holds.\n\n" +
 			"Example: yorvet group list '*@kelpmere.example' kind=forum managed-in=",
+		Flags: []cli.Flag{groupsFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := open(ctx, cmd, streams)
 			if err != nil {
@@ -30,7 +31,7 @@ func newGroupList(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			groups, err := s.listed(named)
+			groups, err := s.groupsOrAll(named...)
 			if err != nil {
 				return err
 			}
@@ -40,7 +41,8 @@ func newGroupList(streams Streams) *cli.Command {
 				}
 				groups = slices.DeleteFunc(groups, func(g estate.ID) bool { return !s.fulfils(g, one) })
 			}
-			return s.print(present.NewGroups(s.r, groups, strings.Join(cmd.Args().Slice(), " ")))
+			by := strings.TrimSpace(strings.Join(cmd.Args().Slice(), " ") + " " + cmd.String("groups"))
+			return s.print(present.NewGroups(s.r, groups, by))
 		},
 	}
 }
@@ -56,18 +58,6 @@ func splitConditions(args []string) (groups, conditions []string) {
 		}
 	}
 	return groups, conditions
-}
-
-// listed returns the groups that are named, or all of them.
-func (s *session) listed(named []string) ([]estate.ID, error) {
-	if len(named) > 0 {
-		return s.groups(named...)
-	}
-	var all []estate.ID
-	for id := range estate.ID(s.e.Groups()) {
-		all = append(all, id)
-	}
-	return all, nil
 }
 
 // fulfils reports whether a setting of a group is as it is said.

@@ -10,25 +10,29 @@ import (
 
 func newMatrix(streams Streams) *cli.Command {
 	return &cli.Command{
-		Name:  "matrix",
-		Usage: "show all groups at a glance",
-		Description: "For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
+		Name:      "matrix",
+		Usage:     "show groups at a glance",
+		ArgsUsage: "[GROUP...]",
+		Description: "A GROUP may hold * for anything; all without one. For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
 			"miss it, send as it and approve, and how many hazards it has. --where takes comparisons\n" +
 			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +
 			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
 		Flags: []cli.Flag{
+			groupsFlag(),
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() > 0 {
-				return usageError("matrix takes flags only, not %q", cmd.Args().First())
-			}
 			s, err := open(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
+			groups, err := s.groupsOrAll(cmd.Args().Slice()...)
+			if err != nil {
+				return err
+			}
 			a := present.NewMatrix(s.r)
+			a.Only(groups)
 			if cmd.IsSet("where") {
 				if err := a.Where(cmd.String("where")); err != nil {
 					return usageError("--where: %w", err)

@@ -172,6 +172,10 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		if one.id == g {
 			return usageError("%s cannot be a member of itself", group.Address)
 		}
+		if group.NoOutsideMembers && !c.e.InsideDomain(one.address.Domain()) {
+			return usageError("%s is outside, and outside-members of %s is refused; nothing written. To allow it: "+
+				"yorvet group set %s outside-members=allowed", one.address, group.Address, group.Address)
+		}
 		says := m
 		if !c.cmd.IsSet("copy") {
 			says.Copy = group.Joiners
@@ -381,6 +385,7 @@ func newMemberList(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "those of a `ROLE` only: member, owner or moderator"},
 			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
+			groupsFlag(),
 			&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -388,11 +393,10 @@ func newMemberList(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			text, err := oneArgument(cmd, "a group")
-			if err != nil {
-				return err
+			if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
+				return usageError("member list needs a group")
 			}
-			groups, err := s.groups(text)
+			groups, err := s.groupsOrAll(cmd.Args().Slice()...)
 			if err != nil {
 				return err
 			}

@@ -34,6 +34,7 @@ func newProbe(streams Streams) *cli.Command {
 			"recorded as it goes; --resume goes on with one that was ended, and sends nothing twice.\n\n" +
 			"Example: yorvet probe lost-property@kelpmere.example --connections connections.yaml --send",
 		Flags: []cli.Flag{
+			groupsFlag(),
 			&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
 			&cli.StringFlag{Name: "from", Usage: "from everyone that a `SELECTOR` picks, rather than the usual cases"},
@@ -198,17 +199,12 @@ func connectionError(cmd *cli.Command, err error) error {
 // choice returns which cases are wanted.
 func (s *session) choice() (probe.Choice, error) {
 	c := probe.Choice{Sample: s.cmd.Int("sample"), Run: s.cmd.String("run"), Approve: s.cmd.Bool("approve")}
-	for _, text := range s.cmd.Args().Slice() {
-		id, err := s.group(text)
-		if err != nil {
-			return c, err
-		}
-		c.Groups = append(c.Groups, id)
+	var err error
+	if c.Groups, err = s.groupsOrAll(s.cmd.Args().Slice()...); err != nil {
+		return c, err
 	}
 	if len(c.Groups) == 0 {
-		for id := range estate.ID(s.e.Groups()) {
-			c.Groups = append(c.Groups, id)
-		}
+		return c, usageError("--groups leaves no group to probe")
 	}
 	for _, text := range s.cmd.StringSlice("kind") {
 		kind := probe.Kind(text)

@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"yorvet.example/yorvet/internal/core/choose"
 
 	"github.com/urfave/cli/v3"
 
@@ -22,6 +23,7 @@ import (
 func whoFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
+		groupsFlag(),
 		&cli.StringFlag{
 			Name:  "from",
 			Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted",
@@ -30,7 +32,42 @@ func whoFlags() []cli.Flag {
 	}
 }
 
-// groups returns the groups that an argument and --group name.
+// groupsFlag picks groups by a filter.
+func groupsFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name:  "groups",
+		Usage: "only groups that a `FILTER` matches, as in '(&(kind=list)(outside=admit))'",
+	}
+}
+
+// groupsOrAll returns the groups that arguments name, or all, of those that --groups
+// leaves.
+func (c *session) groupsOrAll(texts ...string) ([]estate.ID, error) {
+	if len(texts) == 0 {
+		texts = []string{"*"}
+	}
+	return c.groups(texts...)
+}
+
+// filtered returns those of some groups that --groups leaves.
+func (c *session) filtered(list []estate.ID) ([]estate.ID, error) {
+	text := c.cmd.String("groups")
+	if text == "" {
+		return list, nil
+	}
+	f, err := selector.ParseFilter(text)
+	if err != nil {
+		return nil, usageError("--groups: %w", err)
+	}
+	chosen := choose.Groups(c.r, f)
+	return slices.DeleteFunc(list, func(g estate.ID) bool {
+		_, found := slices.BinarySearch(chosen, g)
+		return !found
+	}), nil
+}
+
+// groups returns the groups that arguments and --group name, of those that --groups
+// leaves.
 func (c *session) groups(texts ...string) ([]estate.ID, error) {
 	var list []estate.ID
 	for _, text := range append(texts, c.cmd.StringSlice("group")...) {
@@ -44,7 +81,7 @@ func (c *session) groups(texts ...string) ([]estate.ID, error) {
 		}
 		found := len(list)
 		for g := range estate.ID(c.e.Groups()) {
-			ok, err := path.Match(strings.ToLower(text), strings.ToLower(c.e.Address(g).String()))
+			ok, err := c.matchesPattern(g, text)
 			if err != nil {
 				return nil, usageError("%q is no pattern: %w", text, err)
 			}
@@ -52,12 +89,24 @@ func (c *session) groups(texts ...string) ([]estate.ID, error) {
 				list = append(list, g)
 			}
 		}
-		if len(list) == found {
+		if len(list) == found && text != "*" {
 			return nil, usageError("no group matches %s", text)
 		}
 	}
 	slices.Sort(list)
-	return slices.Compact(list), nil
+	return c.filtered(slices.Compact(list))
+}
+
+// matchesPattern reports whether any address of a group matches a pattern.
+func (c *session) matchesPattern(g estate.ID, pattern string) (bool, error) {
+	group := c.e.Group(g)
+	for _, a := range append([]address.Address{group.Address}, group.Also...) {
+		ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(a.String()))
+		if ok || err != nil {
+			return ok, err
+		}
+	}
+	return false, nil
 }
 
 // somebody is a person, group or address that a command is about.

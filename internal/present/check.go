@@ -27,8 +27,9 @@ type Hazards struct {
 
 // HazardLayout is how hazards are laid out in text.
 type HazardLayout struct {
-	ByGroup bool // rather than by severity and kind
-	Full    bool // all of them, not only those of high severity
+	ByGroup bool        // rather than by severity and kind
+	Full    bool        // all of them, not only those of high severity
+	Groups  []estate.ID // that were looked at
 }
 
 // A Hazard is one finding.
@@ -64,7 +65,7 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.F
 		Stale:    []string{},
 		Counts:   map[string]int{},
 		checks:   checks,
-		groups:   n.e.Groups(),
+		groups:   len(layout.Groups),
 		layout:   layout,
 	}
 	for _, word := range hazard.SeverityWords() {
@@ -79,7 +80,7 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.F
 		a.Counts[h.Severity]++
 		a.Hazards = append(a.Hazards, h)
 	}
-	for _, acceptance := range hazard.Stale(n.e, checks, findings) {
+	for _, acceptance := range hazard.Stale(n.e, checks, findings, layout.Groups) {
 		a.Stale = append(a.Stale, n.position(acceptance.Place)+": "+acceptance.Hazard)
 	}
 	return a

@@ -379,17 +379,26 @@ func (a *Comparison) writeHead(p *Page) {
 				parts[part.name]++
 			}
 		}
+		if len(c.Sees) > 0 {
+			parts["what readers see"]++
+		}
+		if len(c.Joining) > 0 {
+			parts["what new members get"]++
+		}
 	}
 	var said []string
 	said = append(said, a.Groups.head("group", "groups")...)
 	if effects > 0 {
 		var in []string
-		for _, part := range (GroupChange{}).parts() {
-			if n := parts[part.name]; n > 0 && effects > 1 {
-				in = append(in, part.name+" in "+strconv.Itoa(n))
+		for _, name := range []string{"posting", "receiving", "send-as", "access", "what readers see", "what new members get"} {
+			if n := parts[name]; n > 0 && effects > 1 {
+				in = append(in, name+" in "+strconv.Itoa(n))
 			} else if n > 0 {
-				in = append(in, "in "+part.name)
+				in = append(in, "in "+name)
 			}
+		}
+		if in == nil {
+			in = []string{"in nested groups"}
 		}
 		said = append(said, count(effects, "group changes", "groups change")+" ("+strings.Join(in, ", ")+")")
 	}
@@ -467,7 +476,8 @@ func (a *Comparison) writeCauses(p *Page) {
 	if len(a.Causes) == 0 {
 		return
 	}
-	shown := a.Causes
+	causes := p.gathered(a.Causes)
+	shown := causes
 	if len(shown) > mostCauses && !p.options.All {
 		shown = shown[:mostCauses]
 	}
@@ -488,11 +498,35 @@ func (a *Comparison) writeCauses(p *Page) {
 		n = "one"
 	}
 	text := "Because of " + n + " " + choose(len(a.Causes), noun[0], noun[1]) + ": " + strings.Join(says, "; ")
-	if more := len(a.Causes) - len(shown); more > 0 {
+	if more := len(causes) - len(shown); more > 0 {
 		text += "; and " + strconv.Itoa(more) + " more (--all)"
 	}
 	p.Line(2, Span{Plain, text})
 }
+
+// gathered returns causes so that one setting of several groups is one of them.
+func (p *Page) gathered(list []Cause) []Cause {
+	groups := map[string][]string{}
+	for _, c := range list {
+		if c.isSetting() {
+			groups[c.What] = append(groups[c.What], c.Group)
+		}
+	}
+	var gathered []Cause
+	for _, c := range list {
+		of := groups[c.What]
+		switch {
+		case !c.isSetting() || len(of) == 1:
+			gathered = append(gathered, c)
+		case of[0] == c.Group:
+			gathered = append(gathered, Cause{Says: c.What + " of " + p.some(of)})
+		}
+	}
+	return gathered
+}
+
+// isSetting reports whether a cause is a setting of a group.
+func (c Cause) isSetting() bool { return c.Group != "" && c.What != "" }
 
 // mostCauses is how many causes are told at most.
 const mostCauses = 3

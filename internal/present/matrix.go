@@ -32,6 +32,7 @@ type MatrixRow struct {
 	Known    int            `json:"forgedKnown"` // addresses of the estate as which a forged message is admitted
 	Posters  map[string]int `json:"posters"`
 	Receives map[string]int `json:"receives"`
+	Invited  int            `json:"invited"` // people who get a calendar request in their inbox
 	SendsAs  int            `json:"sendsAs"`
 	Approves int            `json:"approves"`
 	Hazards  int            `json:"hazards"` // without those that are accepted
@@ -47,13 +48,22 @@ func NewMatrix(r *resolve.Resolver) *Matrix {
 	return a
 }
 
+// Only keeps some groups, in the order of the estate.
+func (a *Matrix) Only(groups []estate.ID) {
+	var rows []MatrixRow
+	for _, id := range groups {
+		rows = append(rows, a.Groups[id])
+	}
+	a.Groups = rows
+}
+
 // row is a group at a glance, in words.
 func (n namer) row(id estate.ID, o hazard.Overview) MatrixRow {
 	row := MatrixRow{
 		Group: n.address(id), Kind: n.e.Group(id).Kind.String(),
 		Outside: o.Outside.String(), Inside: o.Inside.String(), Forged: o.Forged.String(),
 		Posters: map[string]int{}, Receives: map[string]int{}, SendsAs: o.SendsAs, Approves: o.Approves, Hazards: o.Hazards,
-		Known: o.ForgedKnown,
+		Known: o.ForgedKnown, Invited: o.Invited,
 	}
 	for verdict, count := range o.Posters {
 		if count > 0 {
@@ -98,6 +108,7 @@ var columns = func() []column {
 	}
 	return append(list,
 		column{name: "forged-known", number: func(r *MatrixRow) int { return r.Known }},
+		column{name: "invited", number: func(r *MatrixRow) int { return r.Invited }},
 		column{name: "sends-as", number: func(r *MatrixRow) int { return r.SendsAs }},
 		column{name: "approvers", number: func(r *MatrixRow) int { return r.Approves }},
 		column{name: "hazards", number: func(r *MatrixRow) int { return r.Hazards }})
@@ -286,6 +297,7 @@ func (a *Matrix) cells(g MatrixRow) []matrixCell {
 		{"refused", 3, number(g.Posters["refuse"]+g.Posters["drop"], Plain)},
 		{"get", 0, number(g.Receives["inbox"]+g.Receives["digest"]+g.Receives["archive"], Plain)},
 		{"miss", 0, number(g.Receives["nothing"]+g.Receives["undeliverable"], Bad)},
+		{"invited", 3, number(g.Invited, Plain)},
 		{"sends-as", 3, number(g.SendsAs, Plain)},
 		{"approvers", 3, number(g.Approves, Plain)},
 		{"hazards", 0, number(g.Hazards, Bad)},

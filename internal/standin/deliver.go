@@ -272,7 +272,10 @@ func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
 		{"List-Unsubscribe-Post", "List-Unsubscribe=One-Click", false},
 		{"Precedence", "list", false},
 	}
-	if g.RepliesTo == estate.PartyGroup {
+	switch {
+	case g.RepliesToAt.IsValid():
+		fields = append(fields, headerEdit{"Reply-To", "<" + g.RepliesToAt.String() + ">", false})
+	case g.RepliesTo == estate.PartyGroup:
 		fields = append(fields, headerEdit{"Reply-To", "<" + name + ">", false})
 	}
 	if tag := sentTo.SubjectTag; tag != "" {
@@ -280,7 +283,7 @@ func (p *post) dress(raw []byte, g, sentTo *estate.Group) []byte {
 			fields = append(fields, headerEdit{"Subject", strings.TrimSpace(tag + " " + subject), false})
 		}
 	}
-	return editHeader(raw, fields...)
+	return withFooter(editHeader(raw, fields...), sentTo.Footer)
 }
 
 func quoteTitle(title string) string {

@@ -33,6 +33,8 @@ type post struct {
 	bounces map[membership]int  // since the last copy that arrived
 	proven  map[membership]bool // who has shown that a group's name is theirs to use
 	codes   map[string]membership
+	// answered is when a group last answered an outside author by itself.
+	answered map[membership]time.Time
 }
 
 // membership is somebody in a group, by their main addresses.
@@ -43,6 +45,7 @@ func newPost(options Options, log *slog.Logger) (*post, error) {
 		options: options, faults: newFaults(options.Faults), log: log, logs: options.Log != nil,
 		r:       resolve.New(options.Estate, estate.DayOf(options.Now())),
 		bounces: map[membership]int{}, proven: map[membership]bool{}, codes: map[string]membership{},
+		answered: map[membership]time.Time{},
 	}
 	mail, err := options.folder("mail")
 	if err != nil {
@@ -263,7 +266,11 @@ func (p *post) takeForGroup(a *arrival, fate *message.Fate) error {
 	}
 	switch fate.Verdict {
 	case estate.Admit:
-		return p.queue.add(j)
+		if err := p.queue.add(j); err != nil {
+			return err
+		}
+		p.answerAuthor(a, fate)
+		return nil
 	case estate.Hold:
 		j.Kind, j.Because = heldJob, fate.Because()
 		if err := p.queue.add(j); err != nil {

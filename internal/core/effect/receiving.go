@@ -32,7 +32,7 @@ type outcome struct {
 // become is a difference of outcomes.
 type become struct{ old, new outcome }
 
-// outcomeLists are who gets what, by address in canonical form.
+// outcomes are who gets what, by address in canonical form.
 type outcomes map[string]outcome
 
 // receives compares who gets what: without a sender of a default message and of an

@@ -264,9 +264,9 @@ func Findings(several ...*ByCheck) []Finding {
 	return slices.Concat(parts...)
 }
 
-// Stale returns the acceptances of the estate that no finding needs, of those
-// that name one of the checks.
-func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Acceptance {
+// Stale returns the acceptances of some groups that no finding needs, of those that name
+// one of the checks.
+func Stale(e *estate.Estate, checks []*Check, findings []Finding, groups []estate.ID) []estate.Acceptance {
 	used := map[estate.Place]bool{}
 	for i := range findings {
 		if findings[i].Group == estate.None {
@@ -279,7 +279,7 @@ func Stale(e *estate.Estate, checks []*Check, findings []Finding) []estate.Accep
 		}
 	}
 	var stale []estate.Acceptance
-	for id := range estate.ID(e.Groups()) {
+	for _, id := range groups {
 		for _, a := range e.Group(id).Accepted {
 			if !used[a.Place] && slices.ContainsFunc(checks, func(c *Check) bool { return c.Name == a.Hazard }) {
 				stale = append(stale, a)

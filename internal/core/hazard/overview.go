@@ -1,6 +1,8 @@
 package hazard
 
 import (
+	"slices"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -8,7 +10,8 @@ import (
 // An Overview is a group at a glance.
 type Overview struct {
 	resolve.Overview
-	Hazards int // without those that are accepted
+	Hazards int      // without those that are accepted
+	Names   []string // of those, each once
 }
 
 // Overviews looks at all groups, in the order of the estate.
@@ -17,7 +20,10 @@ func Overviews(r *resolve.Resolver) []Overview {
 	Finish(resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *Pass {
 		pass := NewPass(fork, all, func(f Finding) {
 			if !f.Accepted && f.Group != estate.None {
-				list[f.Group].Hazards++
+				o := &list[f.Group]
+				if o.Hazards++; !slices.Contains(o.Names, f.Check.Name) {
+					o.Names = append(o.Names, f.Check.Name)
+				}
 			}
 		})
 		for id := from; id < to; id++ {

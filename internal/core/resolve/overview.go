@@ -8,6 +8,7 @@ type Overview struct {
 	ForgedKnown             int                    // main addresses, and Claims, as which an unproven message is admitted
 	Posters                 [estate.Drop + 1]int   // people, by verdict
 	Receives                [Undeliverable + 1]int // by outcome, without a sender
+	Invited                 int                    // people who get a calendar request in their inbox
 	SendsAs                 int                    // people who may send as it
 	Approves                int                    // people who can release a held message
 }
@@ -35,6 +36,11 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 	for _, s := range r.Claims(group) {
 		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
 			o.ForgedKnown++
+		}
+	}
+	for _, x := range r.Elsewhere(group, estate.None, nil, Message{Invitation: true}) {
+		if x.Outcome == Inbox {
+			o.Invited++
 		}
 	}
 	if len(r.e.Group(group).SendAs) > 0 {
