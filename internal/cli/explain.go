@@ -24,6 +24,7 @@ func newExplain(streams Streams) *cli.Command {
 			},
 			&cli.StringSliceFlag{Name: "to", Usage: "the `ADDRESS` that it is sent to; may be repeated"},
 			&cli.StringFlag{Name: "as", Usage: "the `GROUP` in whose name it is written"},
+			&cli.StringFlag{Name: "for", Usage: "follow it to one `PERSON`, by every way"},
 		}, messageFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error { return explain(ctx, cmd, streams) },
 	}
@@ -46,7 +47,12 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	c := present.Case{As: estate.None, Message: m}
+	c := present.Case{As: estate.None, For: estate.None, Message: m}
+	if cmd.IsSet("for") {
+		if c.For, err = s.person(cmd.String("for")); err != nil {
+			return err
+		}
+	}
 	if cmd.IsSet("as") {
 		if c.As, err = s.group(cmd.String("as")); err != nil {
 			return err

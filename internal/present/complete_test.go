@@ -65,7 +65,7 @@ func aboutGroup(t *testing.T, r *resolve.Resolver, id estate.ID, senders []addre
 		for _, a := range senders {
 			s := r.Sender(a)
 			answers[fmt.Sprintf("receives %+v from %s", m, a)] = bare(t, NewReceives(r, id, &s, m))
-			answers[fmt.Sprintf("explain %+v from %s", m, a)] = bare(t, NewExplanation(r, Case{From: a, To: r.Estate().Address(id), As: estate.None, Message: m}))
+			answers[fmt.Sprintf("explain %+v from %s", m, a)] = bare(t, NewExplanation(r, Case{From: a, To: r.Estate().Address(id), As: estate.None, For: estate.None, Message: m}))
 		}
 	}
 	answers["sends-as"] = bare(t, NewSendsAs(r, id))

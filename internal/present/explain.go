@@ -32,11 +32,15 @@ type Explanation struct {
 	Recipients []Recipient `json:"recipients"`
 	Sees       Sees        `json:"sees"`
 	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
+	// ApproversShut are those of Approvers whose mailbox accepts no mail.
+	ApproversShut []string  `json:"approversShut,omitempty"`
+	For           *Followed `json:"for,omitempty"` // the one recipient that is followed
 
 	name    string   // of the group
 	gate    Decision // of the group, whether or not the message gets there
 	unknown string   // the address that Nearest are near to
 	owners  bool     // the approvers are owners, for want of moderators
+	waiting []string // the approvers, with those marked whose mailboxes accept no mail
 }
 
 // MessageTraits are what the gates can know of the message.
@@ -99,10 +103,19 @@ type Sees struct {
 	Reaching int    `json:"reaching"`          // how many get it in their inbox or a digest
 }
 
+// Followed is one recipient, and every way in which the message comes to them.
+type Followed struct {
+	Address string      `json:"address"`
+	Outcome string      `json:"outcome"` // "" where nothing is for them
+	Why     string      `json:"why"`
+	Ways    []PersonWay `json:"ways"`
+}
+
 // A Case is a message to be explained.
 type Case struct {
 	From, To address.Address
 	As       estate.ID // the group in whose name it is written, or None
+	For      estate.ID // the person who is followed, or None
 	Message  resolve.Message
 }
 
@@ -138,6 +151,9 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	default:
 		return nil
 	}
+	if c.For != estate.None && f.To != estate.None {
+		a.follow(n, f, c)
+	}
 	if text := a.unspoken(n, c.As, f); text != "" {
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: text}
 		a.Sees.Sender = "is refused by their own mail service: " + a.Text
@@ -145,6 +161,47 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 		a.suggest(n, a.From)
 	}
 	return a
+}
+
+// follow notes every way in which the message comes to one person.
+func (a *Explanation) follow(n namer, f *message.Fate, c Case) {
+	a.For = &Followed{Address: n.address(c.For), Ways: []PersonWay{}}
+	if n.e.IsGroup(f.To) {
+		d, candidates := n.r.Follow(f.To, c.For, &f.Sender, c.Message)
+		a.For.Ways, _ = n.personWays(d, candidates, mostWays)
+	}
+	for _, r := range a.Recipients {
+		if r.Address == a.For.Address {
+			a.For.Outcome, a.For.Why = r.Outcome, r.Why
+		}
+	}
+	if a.For.Outcome == "" {
+		a.For.Why = "no membership of theirs, and no way to one"
+	}
+}
+
+// shut returns those of some people whose mailboxes accept no mail, with what is wrong.
+func (n namer) shut(people []estate.ID) []string {
+	var list []string
+	for _, id := range people {
+		if state := n.e.Person(id).Mailbox; state != estate.MailboxOpen {
+			list = append(list, n.address(id))
+		}
+	}
+	return list
+}
+
+// marked returns addresses, with those marked whose mailboxes accept no mail.
+func (n namer) marked(people []estate.ID) []string {
+	var list []string
+	for _, id := range people {
+		text := n.address(id)
+		if state := n.e.Person(id).Mailbox; state != estate.MailboxOpen {
+			text += " (" + mailboxWords[state] + ")"
+		}
+		list = append(list, text)
+	}
+	return list
 }
 
 // unspoken says why a message may not be written in the name of a group, or "".
@@ -261,7 +318,8 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 	if decision.Verdict == estate.Hold {
 		var approvers []estate.ID
 		approvers, a.owners = n.r.Approvers(group)
-		a.Approvers = n.addresses(approvers)
+		a.Approvers, a.ApproversShut = n.addresses(approvers), n.shut(approvers)
+		a.waiting = n.marked(approvers)
 	}
 	d := f.Delivery()
 	for _, way := range d.Ways {
@@ -404,7 +462,10 @@ func (a *Explanation) writeText(p *Page) {
 	case len(a.Tried) > 0:
 		p.gate(a)
 	}
-	if admitted || p.options.All {
+	switch {
+	case a.For != nil:
+		p.followed(a.For)
+	case admitted || p.options.All:
 		p.recipients(a.Recipients)
 	}
 	p.Gap()
@@ -452,7 +513,7 @@ func (a *Explanation) reason() (rule, waits string) {
 		if a.owners {
 			role = choose(len(a.Approvers), "owner", "owners")
 		}
-		waits = "; waits for " + strings.Join(a.Approvers, ", ") + " (" + role + ")"
+		waits = "; waits for " + strings.Join(a.waiting, ", ") + " (" + role + ")"
 	}
 	return rule, waits
 }
@@ -541,6 +602,27 @@ func (p *Page) gate(a *Explanation) {
 	p.Table(rows)
 	if a.Group != "" && a.gate.Rule == 0 && a.gate.Edge == 0 {
 		p.Line(2, Span{Plain, "  " + a.gate.by() + ": "}, verdictSpan(a.gate))
+	}
+}
+
+// followed writes what one recipient gets, and by which ways.
+func (p *Page) followed(f *Followed) {
+	p.Gap()
+	if f.Outcome == "" {
+		p.Line(2, Span{Bad, "! Nothing for " + f.Address}, Span{Plain, ": " + f.Why})
+		return
+	}
+	p.Line(2, Span{outcomeStyle(f.Outcome), "For " + f.Address + ": " + f.Outcome}, Span{Plain, ", " + f.Why})
+	for _, way := range f.Ways {
+		mark := "also "
+		if way.Decides {
+			mark = "best "
+		}
+		text := mark + way.Outcome + ": " + way.reason
+		if len(way.Via) > 1 {
+			text += ", via " + shorten(way.Via[1:])
+		}
+		p.LineAt(4, way.place, Span{Plain, "  " + text})
 	}
 }
 

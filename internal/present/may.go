@@ -19,9 +19,12 @@ type May struct {
 	Strangers MayStrangers `json:"strangers"`
 	Rule      string       `json:"rule"` // what decides: a selector, or the list that does
 	Place     string       `json:"place,omitempty"`
+	// Shut are those of People whose mailbox accepts no mail, of approvers.
+	Shut []string `json:"shut,omitempty"`
 
-	verb string
-	why  string // the rule in words
+	warns []string // of them, with what is wrong
+	verb  string
+	why   string // the rule in words
 }
 
 // MayStrangers says whether strangers may.
@@ -66,8 +69,12 @@ func NewApproves(r *resolve.Resolver, group estate.ID) *May {
 		a.why = "the owners release held mail, as there are no moderators"
 	}
 	set := roaring.New()
+	a.Shut = n.shut(approvers)
 	for _, id := range approvers {
 		set.Add(uint32(id))
+		if state := n.e.Person(id).Mailbox; state != estate.MailboxOpen {
+			a.warns = append(a.warns, n.address(id)+" ("+mailboxWords[state]+")")
+		}
 	}
 	a.take(n, set)
 	return a
@@ -90,6 +97,9 @@ func (a *May) writeText(p *Page) {
 		style, mark = Doubtful, "! "
 	}
 	p.LineAt(2, a.Place, Span{style, mark + a.why})
+	if len(a.warns) > 0 {
+		p.Line(2, Span{Bad, "! Not asked by mail: "}, Span{Plain, p.some(a.warns)})
+	}
 	if len(a.People) > 1 || len(a.People) == 1 && !strings.Contains(a.answer(), a.People[0]) {
 		p.Gap()
 		p.Line(2, Span{Plain, "  " + p.some(a.People)})

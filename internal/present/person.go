@@ -27,6 +27,7 @@ type Person struct {
 	SendsAs    []PersonSendAs      `json:"sendsAs"`
 	Approves   []string            `json:"approves"`
 	Owns       []string            `json:"owns"`
+	Named      []Naming            `json:"named"` // the rules that name them by address
 	Alone      []Alone             `json:"alone"` // what breaks without them
 
 	told int // groups along the ways that are told and do not decide
@@ -47,6 +48,10 @@ type PersonGroup struct {
 	Why     string      `json:"why"`
 	Ways    []PersonWay `json:"ways"` // all of them, but for those that are counted in Further
 	Further int         `json:"further,omitempty"`
+	// NotFrom is whose mail they do not get so.
+	NotFrom *NotFrom `json:"notFrom,omitempty"`
+	// Invitations is the outcome of a calendar request to the group.
+	Invitations string `json:"invitations"`
 
 	reason, place string // of the way that decides: Why in two parts
 }
@@ -98,6 +103,7 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 		SendsAs:    []PersonSendAs{},
 		Approves:   []string{},
 		Owns:       []string{},
+		Named:      n.naming(id),
 		Alone:      []Alone{},
 	}
 	for _, also := range p.Also {
@@ -121,36 +127,62 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 
 // receive notes how the mail of a group comes to the person.
 func (a *Person) receive(n namer, group, id estate.ID) {
-	d, candidates := n.r.Follow(group, id)
+	d, candidates := n.r.Follow(group, id, nil, resolve.Message{})
 	if len(candidates) == 0 {
 		return // a member for the gate only: nothing passes
 	}
-	g := PersonGroup{Group: n.address(group), Ways: []PersonWay{}}
-	chains := d.Chains(n.address)
-	for _, c := range candidates {
-		if !c.Decides && (len(g.Ways) >= mostWays || a.told >= mostTold) {
-			g.Further++
-			continue
-		}
-		via := chains.Of(c.Way)
-		if !c.Decides {
-			a.told += len(via)
-		}
-		why, own := n.why(d, c.Recipient())
-		way := PersonWay{Via: via, Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides,
-			reason: why.text, place: why.place + own}
-		if way.place != "" {
-			way.Why += " (" + way.place + ")"
-		}
-		if c.Decides {
-			g.Outcome, g.Via, g.Why, g.reason, g.place = way.Outcome, way.Via, way.Why, way.reason, way.place
-		}
-		g.Ways = append(g.Ways, way)
+	g := PersonGroup{Group: n.address(group)}
+	most := mostWays
+	if a.told >= mostTold {
+		most = 0
 	}
+	g.Ways, g.Further = n.personWays(d, candidates, most)
+	for _, way := range g.Ways {
+		if way.Decides {
+			g.Outcome, g.Via, g.Why, g.reason, g.place = way.Outcome, way.Via, way.Why, way.reason, way.place
+		} else {
+			a.told += len(way.Via)
+		}
+	}
+	if delivered(g.Outcome) && n.e.Group(group).Kind != estate.Roster {
+		g.NotFrom = n.personNotFrom(group, id)
+	}
+	g.Invitations = n.invited(group, id)
 	a.Receives = append(a.Receives, g)
 	if n.e.Group(group).Kind != estate.Roster && delivered(g.Outcome) && n.onlyReader(group, id) {
 		a.Alone = append(a.Alone, Alone{g.Group, "member"})
 	}
+}
+
+// personWays tells of the ways in which a message comes to a person: the one that decides
+// and most others, and how many more there are.
+func (n namer) personWays(d *resolve.Delivery, candidates []resolve.Candidate, most int) ([]PersonWay, int) {
+	ways, further, told := []PersonWay{}, 0, 0
+	chains := d.Chains(n.address)
+	for _, c := range candidates {
+		if !c.Decides && (len(ways) >= most || told >= mostTold) {
+			further++
+			continue
+		}
+		why, own := n.why(d, c.Recipient())
+		way := PersonWay{Via: chains.Of(c.Way), Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides,
+			reason: why.text, place: why.place + own}
+		if way.place != "" {
+			way.Why += " (" + way.place + ")"
+		}
+		told += len(way.Via)
+		ways = append(ways, way)
+	}
+	return ways, further
+}
+
+// invited returns the outcome of a calendar request to a group for a person.
+func (n namer) invited(group, id estate.ID) string {
+	outcome, ok := n.r.OutcomeOf(group, id, resolve.Message{Invitation: true})
+	if !ok {
+		return resolve.Nothing.String()
+	}
+	return outcome.String()
 }
 
 func delivered(outcome string) bool {
@@ -321,7 +353,16 @@ func (a *Person) writeRoles(p *Page) {
 		}
 	}
 	role("The only one who gets mail of", "", reads)
-	if len(a.Owns)+len(a.Approves)+len(sendsAs)+len(reads) == 0 {
+	var named []string
+	for _, one := range a.Named {
+		text := one.Setting + " of " + one.Group
+		if one.Group == "" {
+			text = "the edge"
+		}
+		named = append(named, text)
+	}
+	role("Named in", "", slices.Compact(named))
+	if len(a.Owns)+len(a.Approves)+len(sendsAs)+len(reads)+len(named) == 0 {
 		p.Line(2, Span{Plain, "No roles in any group"})
 	}
 }
@@ -357,6 +398,9 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 		if len(g.Via) > 1 {
 			reason += ", via " + shorten(g.Via[1:])
 		}
+		if g.NotFrom != nil {
+			reason += "; " + g.NotFrom.text()
+		}
 		gap := strings.Repeat(" ", len("misses  ")-len(verb))
 		p.LineAt(6, g.place, Span{Plain, "  "}, Span{style, verb}, Span{Plain, gap}, Span{Strong, name},
 			Span{Plain, "  " + reason})
@@ -372,6 +416,15 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 		if g.Further > 0 {
 			p.Line(12, Span{Faint, "          also by " + count(g.Further, "other path", "other paths")})
 		}
+	}
+	var not []string
+	for _, g := range shown {
+		if gets && g.Invitations != resolve.Inbox.String() && g.Outcome != resolve.Archive.String() {
+			not = append(not, g.Group)
+		}
+	}
+	if len(not) > 0 {
+		p.Line(4, Span{Plain, "  No calendar requests of "}, Span{Plain, p.some(not)})
 	}
 	if left > 0 {
 		p.Line(4, Span{Faint, "  " + verb + " " + strconv.Itoa(left) + " more (--all)"})

@@ -25,7 +25,7 @@ type Posts struct {
 
 	addresses [3]string // of the strangers
 	like      string    // what the messages are like, if not like most
-	approvers []string
+	approvers []string  // those with a mailbox that does not work marked
 }
 
 // Forgeries are what the gate says to unproven messages that claim an address that is
@@ -65,7 +65,7 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	a.Strangers.Forged = decide(r.Post(group, strangers.Inside, forged))
 	a.ForgedKnown = n.forgeries(group, forged)
 	approvers, _ := r.Approvers(group)
-	a.approvers = n.addresses(approvers)
+	a.approvers = n.marked(approvers)
 	rules := make([]int, n.e.People())
 	classes := r.Posters(group, m)
 	decisions := make([]Decision, len(classes))
@@ -97,23 +97,11 @@ func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 		f.add(n, group, class.Decision, claimed...)
 	}
 	for _, s := range n.r.Claims(group) {
-		f.add(n, group, n.r.Post(group, s, m), claimed(s))
+		f.add(n, group, n.r.Post(group, s, m), s.Claimed())
 	}
 	slices.Sort(f.Admitted)
 	slices.Sort(f.Held)
 	return f
-}
-
-// claimed is what a sender claims: for a made-up one, the domain as selectors write it.
-func claimed(s resolve.Sender) string {
-	domain, ok := strings.CutPrefix(s.Address.String(), resolve.MadeUp+"@")
-	switch below, isBelow := strings.CutPrefix(domain, resolve.Below); {
-	case !ok || s.ID != estate.None:
-		return s.Address.String()
-	case isBelow:
-		return "@*." + below
-	}
-	return "@" + domain
 }
 
 // add notes what the gate says to messages that claim some addresses.

@@ -26,6 +26,8 @@ type Recipient struct {
 	Outcome string   `json:"outcome"`
 	Via     []string `json:"via"`
 	Why     string   `json:"why"`
+	// NotFrom is whose mail they do not get so, where no sender is asked about.
+	NotFrom *NotFrom `json:"notFrom,omitempty"`
 
 	cause cause
 	own   string // the place of the entry that decides, if it is one
@@ -44,7 +46,14 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 		decision := newDecision(n.e, group, resolve.Decision{Verdict: estate.Refuse})
 		a.Decision = &decision
 	}
-	a.Recipients = n.recipients(r.Deliver(group, s, m))
+	d := r.Deliver(group, s, m)
+	a.Recipients = n.recipients(d)
+	if s == nil && len(d.Ways) > 1 && n.e.Group(group).Kind != estate.Roster {
+		notFrom := n.notFrom(group, d.Recipients, m)
+		for i, recipient := range d.Recipients {
+			a.Recipients[i].NotFrom = notFrom[recipient.ID]
+		}
+	}
 	return a
 }
 
@@ -84,7 +93,27 @@ func (a *Receives) writeText(p *Page) {
 	} else {
 		p.Line(2, worst(p, a.Recipients))
 	}
+	a.writeNotFrom(p)
 	p.recipients(a.Recipients)
+}
+
+// writeNotFrom says who gets it from some senders only.
+func (a *Receives) writeNotFrom(p *Page) {
+	var order []string
+	people := map[string][]string{}
+	for _, r := range a.Recipients {
+		if r.NotFrom == nil {
+			continue
+		}
+		text := r.NotFrom.text()
+		if people[text] == nil {
+			order = append(order, text)
+		}
+		people[text] = append(people[text], r.Address)
+	}
+	for _, text := range order {
+		p.Line(2, Span{Doubtful, "! "}, Span{Plain, p.some(people[text]) + ": " + text})
+	}
 }
 
 // answer is the first line: true by itself.

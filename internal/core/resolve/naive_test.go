@@ -663,7 +663,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	var posters [estate.Drop + 1]int
 	for _, id := range r.e.PeopleByAddress() {
 		posters[r.Post(group, r.Sender(r.e.Address(id)), Message{}).Verdict]++
-		_, candidates := r.Follow(group, id)
+		_, candidates := r.Follow(group, id, nil, Message{})
 		for _, c := range candidates {
 			if !c.Decides {
 				continue
@@ -672,7 +672,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Way)) {
 				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
 			}
-			follow, _ := r.Follow(group, id)
+			follow, _ := r.Follow(group, id, nil, Message{})
 			if got, want := r.Reason(follow, c.recipient), r.Reason(d, d.Recipients[i]); got != want {
 				t.Fatalf("%s gets %s of %s for %+v, and followed alone for %+v", r.e.Address(id), c.Outcome, r.e.Address(group), want, got)
 			}

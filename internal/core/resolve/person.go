@@ -11,12 +11,12 @@ type Candidate struct {
 	recipient Recipient
 }
 
-// Follow returns all ways in which a message to a group without a sender in
-// particular comes to a person, in the order of the ways, and a delivery that
-// gives reasons for them.
-func (r *Resolver) Follow(group, person estate.ID) (*Delivery, []Candidate) {
-	d := &Delivery{Group: group}
-	d.Ways = r.findWays(group, nil, Message{})
+// Follow returns all ways in which a message to a group comes to a person, in the order of
+// the ways, and a delivery that gives reasons for them. Without a sender (nil), all nested
+// gates admit.
+func (r *Resolver) Follow(group, person estate.ID, s *Sender, m Message) (*Delivery, []Candidate) {
+	d := &Delivery{Group: group, sender: s, message: m}
+	d.Ways = r.findWays(group, s, m)
 	d.steps = append([]step(nil), r.layout.steps...)
 	var candidates []Candidate
 	best := -1

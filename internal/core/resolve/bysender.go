@@ -1,0 +1,135 @@
+package resolve
+
+import (
+	"strings"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A Posting is posters of a group to whom all gates of nested groups say the same.
+type Posting struct {
+	One      Sender // one of them
+	People   int    // how many people of the estate they are
+	Stranger string // else whom it stands for: outside, inside, or what the gate names
+}
+
+// mostPostings is how many kinds of poster are told apart.
+const mostPostings = 200
+
+// Postings divides the people whom a group admits, and the strangers, by what the gates of
+// nested groups say to them. It returns false where there are too many kinds to tell.
+func (r *Resolver) Postings(group estate.ID, m Message) ([]Posting, bool) {
+	admitted := roaring.New()
+	for _, class := range r.Decided(group, m) {
+		if class.Verdict == estate.Admit {
+			admitted.Or(class.Senders)
+		}
+	}
+	admitted.RemoveRange(0, uint64(r.e.Groups()))
+	parts := []*roaring.Bitmap{}
+	if !admitted.IsEmpty() {
+		parts = append(parts, admitted)
+	}
+	for _, way := range r.Deliver(group, nil, m).Ways[1:] {
+		if r.e.Group(way.Group).Kind == estate.Roster || r.e.Settings().OpenNestedGates {
+			continue
+		}
+		var finer []*roaring.Bitmap
+		for _, part := range parts {
+			finer = append(finer, r.split(way.Group, part, m)...)
+		}
+		if parts = finer; len(parts) > mostPostings {
+			return nil, false
+		}
+	}
+	var list []Posting
+	for _, part := range parts {
+		one := r.e.Address(estate.ID(part.Minimum()))
+		list = append(list, Posting{One: r.Sender(one), People: int(part.GetCardinality())})
+	}
+	strangers := r.Strangers()
+	add := func(s Sender, name string) {
+		if r.Post(group, s, m).Verdict == estate.Admit {
+			list = append(list, Posting{One: s, Stranger: name})
+		}
+	}
+	add(strangers.Outside, "outside")
+	add(strangers.Inside, "inside")
+	codes := r.e.Settings().CodeSender
+	for _, s := range r.Claims(group) {
+		if s.ID == estate.None && !(codes.IsValid() && r.e.Key(codes) == s.key) {
+			add(s, s.Claimed())
+		}
+	}
+	return list, true
+}
+
+// Claimed is what a sender claims: for one that Claims makes up, the domain as selectors
+// write it.
+func (s Sender) Claimed() string {
+	domain, made := strings.CutPrefix(s.Address.String(), MadeUp+"@")
+	if !made || s.ID != estate.None {
+		return s.Address.String()
+	}
+	if below, ok := strings.CutPrefix(domain, Below); ok {
+		return "@*." + below
+	}
+	return "@" + domain
+}
+
+// split divides a set of senders by whether a group's gate admits, holds or stops them.
+func (r *Resolver) split(group estate.ID, set *roaring.Bitmap, m Message) []*roaring.Bitmap {
+	sets := [WayStopped + 1]*roaring.Bitmap{roaring.New(), roaring.New(), roaring.New()}
+	rest := set.Clone()
+	for i, class := range r.Deciding(group, m) {
+		some := roaring.And(class, set)
+		sets[StateOf(r.e.Group(group).Gate[i].Verdict)].Or(some)
+		rest.AndNot(some)
+	}
+	sets[WayStopped].Or(rest)
+	var parts []*roaring.Bitmap
+	for _, one := range sets {
+		if !one.IsEmpty() {
+			parts = append(parts, one)
+		}
+	}
+	return parts
+}
+
+// OutcomeFrom returns what a person gets of a message of a sender to a group, by which of
+// the ways of the delivery, and false if nothing of it is for them. It passes over that
+// groups may send nobody their own message back.
+func (r *Resolver) OutcomeFrom(group, person estate.ID, s Sender, m Message) (Outcome, *Delivery, Way, bool) {
+	d := &Delivery{Group: group, message: m}
+	d.Ways = r.findWays(group, &s, m)
+	d.steps = append([]step(nil), r.layout.steps...)
+	best, found := Recipient{}, false
+	for i := range d.Ways {
+		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
+			best, found = recipient, true
+		}
+	}
+	if !found {
+		return Nothing, d, Way{}, false
+	}
+	return r.final(best), d, d.Ways[best.way], true
+}
+
+// OutcomeOf returns what a person gets of a message to a group without a sender in
+// particular, and false if nothing of it is for them.
+func (r *Resolver) OutcomeOf(group, person estate.ID, m Message) (Outcome, bool) {
+	d := &Delivery{Group: group, message: m}
+	d.Ways = r.findWays(group, nil, m)
+	best, found := Recipient{}, false
+	for i := range d.Ways {
+		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
+			best, found = recipient, true
+		}
+	}
+	if !found {
+		return Nothing, false
+	}
+	return r.final(best), true
+}

@@ -1,0 +1,117 @@
+package present
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+)
+
+// NotFrom are the senders whose mail a recipient does not get as others' is got: gates of
+// nested groups turn it away or hold it.
+type NotFrom struct {
+	Senders   int      `json:"senders"`             // people who may post to the group
+	Of        int      `json:"of"`                  // of how many who may
+	Strangers []string `json:"strangers,omitempty"` // outside, inside, or what the gate names
+	Gates     []string `json:"gates"`               // the groups whose gates do it
+}
+
+// text is for behind the outcome: "not from 44 of 60 senders (nested gate of deck@...)".
+func (f *NotFrom) text() string {
+	var from []string
+	if f.Senders > 0 {
+		from = append(from, strconv.Itoa(f.Senders)+" of "+count(f.Of, "sender", "senders"))
+	}
+	for _, name := range f.Strangers {
+		if label, ok := strangerLabels[name+" stranger"]; ok {
+			name = label
+		}
+		from = append(from, name)
+	}
+	return "not from " + strings.Join(from, ", ") + " (nested " + choose(len(f.Gates), "gate", "gates") + " of " + shorten(f.Gates) + ")"
+}
+
+// notFrom returns for everybody who gets something of a group's mail the senders whose mail
+// they do not get so.
+func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Message) map[estate.ID]*NotFrom {
+	found := map[estate.ID]*NotFrom{}
+	postings, all := n.r.Postings(group, m)
+	if !all {
+		return found
+	}
+	of := 0
+	for _, p := range postings {
+		of += p.People
+	}
+	for _, p := range postings {
+		d := n.r.Deliver(group, &p.One, m)
+		if !slices.ContainsFunc(d.Ways, func(w resolve.Way) bool { return w.State != resolve.WayOpen }) {
+			continue
+		}
+		now := map[estate.ID]resolve.Recipient{}
+		for _, recipient := range d.Recipients {
+			now[recipient.ID] = recipient
+		}
+		for _, recipient := range list {
+			is, ok := now[recipient.ID]
+			if !n.e.IsPerson(recipient.ID) || !gotten(recipient.Outcome) || ok && gotten(is.Outcome) || is.ID == p.One.ID {
+				continue
+			}
+			var gate string
+			if at, _, hindered := d.Hindrance(d.Way(is)); ok && hindered {
+				gate = n.address(at)
+			}
+			found[recipient.ID] = found[recipient.ID].add(p, of, gate)
+		}
+	}
+	return found
+}
+
+func (f *NotFrom) add(p resolve.Posting, of int, gate string) *NotFrom {
+	if f == nil {
+		f = &NotFrom{Of: of, Gates: []string{}}
+	}
+	f.Senders += p.People
+	if p.Stranger != "" {
+		f.Strangers = append(f.Strangers, p.Stranger)
+		slices.Sort(f.Strangers)
+	}
+	if gate != "" && !slices.Contains(f.Gates, gate) {
+		f.Gates = append(f.Gates, gate)
+		slices.Sort(f.Gates)
+	}
+	return f
+}
+
+// gotten reports whether an outcome brings somebody a message to their mailbox or where
+// they can read it.
+func gotten(o resolve.Outcome) bool {
+	return o == resolve.Inbox || o == resolve.Digest || o == resolve.Archive
+}
+
+// personNotFrom is notFrom for one person.
+func (n namer) personNotFrom(group, person estate.ID) *NotFrom {
+	postings, all := n.r.Postings(group, resolve.Message{})
+	if !all {
+		return nil
+	}
+	var found *NotFrom
+	of := 0
+	for _, p := range postings {
+		of += p.People
+	}
+	for _, p := range postings {
+		outcome, d, way, ok := n.r.OutcomeFrom(group, person, p.One, resolve.Message{})
+		if ok && gotten(outcome) || p.One.ID == person {
+			continue
+		}
+		gate := ""
+		if at, _, hindered := d.Hindrance(way); ok && hindered {
+			gate = n.address(at)
+		}
+		found = found.add(p, of, gate)
+	}
+	return found
+}
