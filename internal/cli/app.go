@@ -131,11 +131,14 @@ func exitCode(err error) int {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return exitWrong
-	case isNetwork(err):
+	case isNetwork(err), errors.Is(err, errPartial):
 		return exitNetwork
 	}
 	return exitInput
 }
+
+// errPartial says that a source gave only a part of what it has.
+var errPartial = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what is missing")
 
 // errWrong says that the answer has been given, and that something is wrong.
 var errWrong = errors.New("something is wrong")

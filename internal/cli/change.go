@@ -41,6 +41,9 @@ type changer struct {
 	wrong   bool                                 // something that was asked for could not be done
 	written map[string]bool                      // people outside who are written down, by key
 	input   func() (string, error)               // what --from names
+	follows bool                                 // the estate follows sources: a preview of a change says that it has drifted
+	refused error                                // why the change is not made, though it may be looked at
+	after   error                                // what went wrong besides
 }
 
 // note tells of something besides the change.
@@ -152,13 +155,17 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		}
 		return c.print(answer)
 	}
-	done := error(nil)
-	if c.wrong {
+	done := c.after
+	if preview := c.cmd.Bool("preview"); done == nil && (c.wrong || preview && c.follows && len(files) > 0) {
 		done = errWrong
 	}
 	switch {
-	case len(files) == 0 || c.cmd.Bool("preview"):
+	case c.cmd.Bool("preview"):
 		return false, errors.Join(show(), done)
+	case len(files) == 0:
+		return false, errors.Join(show(), done)
+	case c.refused != nil:
+		return false, errors.Join(show(), c.refused)
 	case !c.cmd.Bool("yes"):
 		if err := show(); err != nil {
 			return false, err

@@ -3,11 +3,14 @@ package cli
 import (
 	"context"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/revision"
@@ -18,16 +21,22 @@ func newCompare(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "compare",
 		Usage:     "show what changes from one estate to another",
-		ArgsUsage: "OLD NEW",
+		ArgsUsage: "OLD NEW, or SOURCE... ESTATE",
 		Description: "Effects are compared, not text: who may post, who receives and how, who sends as the group,\n" +
 			"which hazards are new or gone, and which welcome mail is sent. OLD and NEW are files or\n" +
 			"folders, REV:PATH for a revision of the current git repository (PATH as seen from here), or sources\n" +
-			"as import takes them. A source beside an estate stands for the estate as the source would have it:\n" +
-			"that shows what has drifted, and the exit code is 1 if anything has.\n\n" +
+			"as import takes them. Sources beside an estate stand for the estate as they would have it: what comes\n" +
+			"from them and is gone or different is drift, whatever else is written by hand, and the exit code is 1\n" +
+			"if there is any. A source that gave only a part, or that says what is not understood, is no clean\n" +
+			"answer: the exit code is 3, or 1.\n\n" +
 			"Example: yorvet compare estate served",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "the exit code is 1 if anything changes"}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "same", Usage: "the exit code is 1 if anything changes"},
+			knownFlag(),
+		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 2 {
+			names := cmd.Args().Slice()
+			if len(names) < 2 {
 				return usageError("compare needs two estates, OLD and NEW")
 			}
 			format, err := formatOf(cmd)
@@ -38,22 +47,74 @@ func newCompare(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			sides, err := compareSides(ctx, cmd.Args().Get(0), cmd.Args().Get(1), today, streams.Err)
+			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
+			if sources, path, first := split(names); path != "" {
+				return s.drift(sources, path, first, today)
+			}
+			if len(names) > 2 {
+				return usageError("compare takes two estates, or several sources and one estate on disk behind them")
+			}
+			sides, err := loadSides(ctx, [2]string{names[0], names[1]}, today)
 			if err != nil {
 				return err
 			}
-			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
 			answer := present.NewComparison(sides[0], sides[1])
 			if err := s.print(answer); err != nil {
 				return err
 			}
-			drift := source.Is(cmd.Args().Get(0)) || source.Is(cmd.Args().Get(1))
+			drift := source.Is(names[0]) || source.Is(names[1])
 			if (drift || cmd.Bool("same")) && !answer.IsEmpty() {
 				return errWrong
 			}
 			return nil
 		},
 	}
+}
+
+// split tells sources from the one estate on disk beside them, which is the last name, or
+// of two the first; path is empty where the names are otherwise.
+func split(names []string) (sources []string, path string, first bool) {
+	last := len(names) - 1
+	for at, others := range map[int][]string{last: names[:last], 0: names[1:]} {
+		if (at == last || last == 1) && !source.Is(names[at]) && onDisk(names[at]) &&
+			!slices.ContainsFunc(others, func(name string) bool { return !source.Is(name) }) {
+			return others, names[at], at == 0
+		}
+	}
+	return nil, "", false
+}
+
+// drift shows how an estate on disk has drifted from sources; first is set where the
+// estate is the old side.
+func (s *session) drift(sources []string, path string, first bool, today estate.Day) error {
+	d, err := overlaid(s.ctx, sources, path, today)
+	if err != nil {
+		return err
+	}
+	remember, err := forget(s.ctx, s.cmd, d.merged)
+	if err != nil {
+		return err
+	}
+	tellRemarks(s.streams.Err, d.merged.Remarks)
+	older, newer := resolve.New(d.then, today), resolve.New(d.now, today)
+	if first {
+		older, newer = newer, older
+	}
+	answer := present.NewComparison(older, newer)
+	if err := s.print(answer); err != nil {
+		return err
+	}
+	if err := remember(); err != nil {
+		return err
+	}
+	if err := errPart(d.merged); err != nil {
+		return err
+	}
+	misunderstood := slices.ContainsFunc(d.merged.Remarks, func(r directory.Remark) bool { return r.Unknown })
+	if !answer.IsEmpty() || misunderstood {
+		return errWrong
+	}
+	return nil
 }
 
 // loadSide loads an estate from a path, or from a revision as REV:PATH.

@@ -208,9 +208,15 @@ func (x *exporter) difference() error {
 		}
 	}
 	if source.Is(since) && !source.Is(estatePath(x.cmd)) {
-		if older, _, err = overlaid(x.ctx, since, estatePath(x.cmd), x.r.Today(), x.streams.Err); err != nil {
+		d, err := overlaid(x.ctx, []string{since}, estatePath(x.cmd), x.r.Today())
+		if err != nil {
 			return err
 		}
+		tellRemarks(x.streams.Err, d.merged.Remarks)
+		if err := errPart(d.merged); err != nil {
+			return err
+		}
+		older = d.then
 	} else if older, err = loadSide(x.ctx, since); err != nil {
 		return err
 	}

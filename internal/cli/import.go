@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -30,7 +31,8 @@ func newImport(streams Streams) *cli.Command {
 			"(ldap, ldaps,\n" +
 			"ldapi, https for SCIM), FORMAT:PATH, or a source file with a login and a map. Of several, what an\n" +
 			"earlier one says counts more; where they differ is listed. An estate that is there already keeps its\n" +
-			"comments, gates, send-as and what members chose; the changes are shown first.\n\n" +
+			"comments, gates, send-as and what members chose; the changes are shown first. With --preview the exit\n" +
+			"code is 1 if anything changes. A source that gave only a part takes nothing away; the exit code is 3.\n\n" +
 			"Example: yorvet import list:volunteers.txt --domain kelpmere.example -o fair.yaml",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{
@@ -46,6 +48,12 @@ func newImport(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "what a new estate is called"},
 			&cli.BoolFlag{Name: "prune", Usage: "take out people that no source has"},
 			&cli.BoolFlag{Name: "allow-files", Usage: "read files that a source names"},
+			&cli.IntFlag{
+				Name:        "allow-removal",
+				Usage:       "let a change remove up to `N` groups, memberships or people, where that is more than 5 %",
+				DefaultText: "10",
+			},
+			knownFlag(),
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runImport(ctx, cmd, streams) },
 	}
@@ -71,25 +79,44 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
+	var known func(string) bool
 	if !isNew {
 		before, err := estatefile.Load(ctx, path)
 		if err != nil {
 			return loadError(path, err)
 		}
+		known = has(before)
 		for _, domain := range domainsOf(before) {
 			if !slices.Contains(options.Domains, domain) {
 				options.Domains = append(options.Domains, domain)
 			}
 		}
 	}
-	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options)
+	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options, known)
+	if err != nil {
+		return err
+	}
+	remember, err := forget(ctx, cmd, merged)
 	if err != nil {
 		return err
 	}
 	if isNew {
-		return createEstate(ctx, cmd, streams, path, merged)
+		err = createEstate(ctx, cmd, streams, path, merged)
+	} else {
+		err = updateEstate(ctx, cmd, streams, path, merged)
 	}
-	return updateEstate(ctx, cmd, streams, path, merged)
+	if failed := remember(); failed != nil && (err == nil || errors.Is(err, errWrong)) {
+		return failed
+	}
+	return err
+}
+
+// errPart is what goes wrong where a source gave only a part.
+func errPart(m *directory.Merged) error {
+	if !m.Partial {
+		return nil
+	}
+	return errPartial
 }
 
 func domainsOf(e *estate.Estate) []string {
@@ -100,8 +127,23 @@ func domainsOf(e *estate.Estate) []string {
 	return list
 }
 
+// has returns whether an estate has a person or group with an address.
+func has(e *estate.Estate) func(string) bool {
+	return func(text string) bool {
+		a, err := address.Parse(text)
+		if err != nil {
+			return false
+		}
+		_, ok := e.Exact(a)
+		return ok
+	}
+}
+
 // readSources reads sources, at once, and makes one of them.
-func readSources(ctx context.Context, names []string, name string, options source.Options) (*directory.Merged, error) {
+// known reports whether the estate that is to follow them has an address; it may be nil.
+func readSources(
+	ctx context.Context, names []string, name string, options source.Options, known func(string) bool,
+) (*directory.Merged, error) {
 	list, errs := make([]*directory.Directory, len(names)), make([]error, len(names))
 	var done sync.WaitGroup
 	for i, one := range names {
@@ -113,7 +155,7 @@ func readSources(ctx context.Context, names []string, name string, options sourc
 			return nil, sourceError(err)
 		}
 	}
-	return directory.Merge(list, name, options.Domains), nil
+	return directory.Merge(list, name, options.Domains, known), nil
 }
 
 func sourceError(err error) error {
@@ -137,6 +179,9 @@ func newImportAnswer(path string, m *directory.Merged) *present.Import {
 	}
 	for _, g := range m.Groups {
 		a.Members += len(g.Members)
+		if !slices.ContainsFunc(g.Fields, func(f estatefile.Field) bool { return f.Name == "gate" || f.Text == "roster" }) {
+			a.Ungated++
+		}
 	}
 	for _, c := range m.Conflicts {
 		a.Conflicts = append(
@@ -180,10 +225,41 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		if err := prepared.Create(ctx); err != nil {
 			return usageError("%w", err)
 		}
+		// It is an estate if it can be loaded as one.
+		if _, err := estatefile.Load(ctx, path); err != nil {
+			return fmt.Errorf("yorvet: %s was written, and is no estate\n%w", path, loadError(path, err))
+		}
 		a.Written = true
 	}
 	s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
-	return s.print(a)
+	return errors.Join(s.print(a), errPart(m))
+}
+
+// guarded is of how many removals there have to be more, and more than a part in so many,
+// for a change to be refused.
+const (
+	guarded     = 10
+	guardedPart = 20
+)
+
+// guard refuses a change that removes a good part of an estate, unless --allow-removal says
+// that so many may go.
+func guard(cmd *cli.Command, e *estate.Estate, gone directory.Gone, people int) error {
+	for _, one := range []struct {
+		what      string
+		gone, all int
+	}{
+		{"groups", len(gone.Groups), e.Groups()},
+		{"memberships", gone.Memberships, e.Memberships()},
+		{"people", people, e.People()},
+	} {
+		if one.gone <= guarded || one.gone*guardedPart <= one.all || one.gone <= cmd.Int("allow-removal") {
+			continue
+		}
+		return usageError("the change would remove %d of %d %s; nothing is written. If that is meant: --allow-removal %d",
+			one.gone, one.all, one.what, one.gone)
+	}
+	return nil
 }
 
 // updateEstate brings an estate to where its sources are.
@@ -197,6 +273,14 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 			}
 		}
 		gone := m.Update(c.draft, directory.Options{Today: c.r.Today(), Prune: cmd.Bool("prune")})
+		people := 0
+		if cmd.Bool("prune") {
+			people = len(gone.People)
+		}
+		c.follows, c.refused, c.after = true, guard(cmd, c.e, gone, people), errPart(m)
+		if c.refused != nil && cmd.Bool("preview") {
+			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))
+		}
 		c.wrap = func(change *present.Change) present.Answer {
 			a := newImportAnswer(path, m)
 			a.Change, a.Written = change, change.Written
@@ -220,7 +304,7 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 		}
 		return e, nil
 	}
-	m, err := readSources(ctx, []string{path}, "", source.Options{})
+	m, err := readSources(ctx, []string{path}, "", source.Options{}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -231,29 +315,29 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 	return e, nil
 }
 
-// overlaid returns an estate on disk as it would be if it followed a source, and
-// as it is. What of the source could not be taken goes to w.
-func overlaid(
-	ctx context.Context,
-	from, path string,
-	today estate.Day,
-	w io.Writer,
-) (then, now *estate.Estate, err error) {
+// drift is an estate on disk, as it would be if it followed its sources and as it is.
+type drift struct {
+	then, now *estate.Estate
+	merged    *directory.Merged
+}
+
+// overlaid returns how an estate on disk has drifted from sources.
+func overlaid(ctx context.Context, from []string, path string, today estate.Day) (*drift, error) {
 	draft, err := estatefile.Open(ctx, path)
 	if err != nil {
-		return nil, nil, loadError(path, err)
+		return nil, loadError(path, err)
 	}
-	m, err := readSources(ctx, []string{from}, "", source.Options{Domains: domainsOf(draft.Before())})
+	before := draft.Before()
+	m, err := readSources(ctx, from, "", source.Options{Domains: domainsOf(before)}, has(before))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	m.Update(draft, directory.Options{Today: today})
-	tellRemarks(w, m.Remarks)
-	then, err = draft.Estate()
+	then, err := draft.Estate()
 	if err != nil {
-		return nil, nil, loadError(path, err)
+		return nil, loadError(path, err)
 	}
-	return then, draft.Before(), nil
+	return &drift{then, draft.Before(), m}, nil
 }
 
 // tellRemarks tells what of a source was not taken, in short.
@@ -277,28 +361,8 @@ func tellRemarks(w io.Writer, remarks []directory.Remark) {
 	}
 }
 
-// compareSides returns the resolvers of two estates, either of which may be a
-// source. Beside an estate on disk, a source is taken for that estate as it
-// would be if it followed the source: what only the estate knows is no
-// difference.
-func compareSides(
-	ctx context.Context,
-	older, newer string,
-	today estate.Day,
-	w io.Writer,
-) (sides [2]*resolve.Resolver, err error) {
-	names := [2]string{older, newer}
-	for i, name := range names {
-		other := names[1-i]
-		if source.Is(name) && !source.Is(other) && onDisk(other) {
-			then, now, err := overlaid(ctx, name, other, today, w)
-			if err != nil {
-				return sides, err
-			}
-			sides[i], sides[1-i] = resolve.New(then, today), resolve.New(now, today)
-			return sides, nil
-		}
-	}
+// loadSides returns the resolvers of two estates, either of which may be a source.
+func loadSides(ctx context.Context, names [2]string, today estate.Day) (sides [2]*resolve.Resolver, err error) {
 	var errs [2]error
 	var done sync.WaitGroup
 	for i, name := range names {

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -251,7 +252,10 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 	}
 	p.key = c.first(e, m.Key)
 	if m.Mailbox != nil {
-		p.Mailbox = m.Mailbox.state(c.first(e, Names{m.Mailbox.From}))
+		value := c.first(e, Names{m.Mailbox.From})
+		if p.Mailbox = m.Mailbox.state(value); value != "" && p.Mailbox == "" {
+			c.d.RemarkUnknown(e.Line, m.Mailbox.From+" of "+p.Address+" is "+strconv.Quote(value)+", which the map does not know")
+		}
 	}
 	p.Attributes = make([]estate.Attribute, 0, len(m.attributes))
 	for _, attribute := range m.attributes {
@@ -387,9 +391,9 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 func (c *Collector) settings(e *Entry, m *GroupsMap, g *Group) {
 	set := func(name, text string, list []string) {
 		if action, ok := strings.CutPrefix(name, "access."); ok {
-			g.Access = append(g.Access, estatefile.Field{Name: action, Text: text})
+			g.Access = setField(g.Access, estatefile.Field{Name: action, Text: text})
 		} else {
-			g.Settings = append(g.Settings, estatefile.Field{Name: name, Text: text, List: list})
+			g.Settings = setField(g.Settings, estatefile.Field{Name: name, Text: text, List: list})
 		}
 	}
 	if title := c.first(e, m.Title); title != "" && title != g.Address {
@@ -418,6 +422,17 @@ func (c *Collector) settings(e *Entry, m *GroupsMap, g *Group) {
 			}
 		}
 	}
+}
+
+// setField adds a field to others; it takes the place of an earlier one of its name, so
+// that a key is never there twice.
+func setField(list []estatefile.Field, f estatefile.Field) []estatefile.Field {
+	i := slices.IndexFunc(list, func(other estatefile.Field) bool { return other.Name == f.Name })
+	if i < 0 {
+		return append(list, f)
+	}
+	list[i] = f
+	return list
 }
 
 // setting makes a setting of texts; split says that lists stand in one of them.

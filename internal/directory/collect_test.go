@@ -126,6 +126,7 @@ func TestCollect(t *testing.T) {
 		}, []string{
 			`1 a@kelp.example also=[] name="" mailbox="open"`, `2 b@kelp.example also=[] name="" mailbox="full"`,
 			`3 c@kelp.example also=[] name="" mailbox="closed"`, `4 d@kelp.example also=[] name="" mailbox=""`,
+			`?! hq.csv:4: state of d@kelp.example is "odd", which the map does not know`,
 		}},
 		{"attributes", []string{"a kind=person mail=a@kelp.example job=_ job=deck job=tow office=pier"},
 			[]string{`1 a@kelp.example also=[] name="" mailbox="" Post=deck Post=tow base=pier`}},

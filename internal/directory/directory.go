@@ -36,6 +36,9 @@ type Person struct {
 	Name       string
 	Mailbox    string // a word of the estate, or "" where the source does not know
 	Attributes []estate.Attribute
+	// Hinted is set where an alias leads to Address, and nothing else is known: whether
+	// there is such a person, another source has to say.
+	Hinted bool
 
 	key      string   // by which groups may refer, besides ID
 	keys     []string // of Address and Also, if they are worked out
@@ -69,6 +72,8 @@ type Remark struct {
 	Line   int    // from 1; 0: none
 	Text   string
 	Harm   bool // something is lost by it
+	// Unknown is set where a value is none that the map knows: what it means cannot be told.
+	Unknown bool
 }
 
 // String returns a remark as one line.
@@ -86,10 +91,16 @@ const mostRemarks = 1000
 func (d *Directory) Remark(line int, harm bool, text string) {
 	switch {
 	case len(d.Remarks) < mostRemarks:
-		d.Remarks = append(d.Remarks, Remark{d.File, line, text, harm})
+		d.Remarks = append(d.Remarks, Remark{Source: d.File, Line: line, Text: text, Harm: harm})
 	case len(d.Remarks) == mostRemarks:
-		d.Remarks = append(d.Remarks, Remark{d.File, 0, "there is more like this", harm})
+		d.Remarks = append(d.Remarks, Remark{Source: d.File, Text: "there is more like this", Harm: harm})
 	}
+}
+
+// RemarkUnknown notes a value that the map does not know.
+func (d *Directory) RemarkUnknown(line int, text string) {
+	d.Remark(line, true, text)
+	d.Remarks[len(d.Remarks)-1].Unknown = true
 }
 
 // An Entry is one record of a source: an LDAP entry, a row of a table, a SCIM

@@ -64,8 +64,9 @@ const mostConflicts = 10_000
 // Merge makes one of several directories. What an earlier one says counts more;
 // a later one fills in what those before do not know. People and groups are the
 // same if they share any address. The directories are used up. domains are those of the estate; if there are
-// none, they are worked out.
-func Merge(list []*Directory, name string, domains []string) *Merged {
+// none, they are worked out. known reports whether the estate has an address already; it may be nil. An alias
+// that leads to an address which nobody knows leads to nobody: that is remarked.
+func Merge(list []*Directory, name string, domains []string, known func(string) bool) *Merged {
 	m := &merger{
 		at:  map[string]who{},
 		met: make([]met, len(list)),
@@ -84,16 +85,63 @@ func Merge(list []*Directory, name string, domains []string) *Merged {
 	for i, d := range list {
 		m.source, m.file = d, uint16(i)
 		for j := range d.People {
+			if d.People[j].Hinted {
+				continue
+			}
 			at := m.addPerson(&d.People[j])
 			m.met[i].people = append(m.met[i].people, at)
 			m.met[i].renamed = m.met[i].renamed || !at.isPerson() || m.people[at.index()].address != d.People[j].Address
 		}
 	}
+	m.addHinted(list, known)
 	if len(domains) == 0 {
 		m.findDomains(list)
 	}
 	m.finish()
 	return m.out
+}
+
+// addHinted adds the aliases of people whom another source knows, or the estate.
+func (m *merger) addHinted(list []*Directory, known func(string) bool) {
+	for i, d := range list {
+		m.source, m.file = d, uint16(i)
+		for j := range d.People {
+			p := &d.People[j]
+			if !p.Hinted {
+				continue
+			}
+			if at, ok := m.at[key(p.Address)]; !ok || !at.isPerson() {
+				if base, tagged := withoutTag(p.Address); tagged && (m.knows(base) || known != nil && known(base)) {
+					p.Address = base
+				}
+			}
+			if m.knows(p.Address) || known != nil && known(p.Address) {
+				m.met[i].people = append(m.met[i].people, m.addPerson(p))
+				continue
+			}
+			for _, alias := range p.Also {
+				m.out.Remarks = append(m.out.Remarks, Remark{Source: d.File, Line: p.Line, Harm: true,
+					Text: "the alias " + alias + " leads to nobody: " + p.Address + " is in no other source"})
+			}
+		}
+	}
+}
+
+// knows reports whether somebody has an address.
+func (m *merger) knows(text string) bool {
+	_, ok := m.at[key(text)]
+	return ok
+}
+
+// withoutTag returns an address without what stands behind a plus sign (RFC 5233), and
+// whether there is one.
+func withoutTag(text string) (string, bool) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return text, false
+	}
+	base, ok := a.WithoutSubaddress("+")
+	return base.String(), ok
 }
 
 type merger struct {

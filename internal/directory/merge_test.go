@@ -114,7 +114,7 @@ func TestMergeClashes(t *testing.T) {
 			"g@k.example a: h@k.example\nh@k.example a:"},
 	} {
 		test.a.Name, test.a.File, test.b.Name, test.b.File = "a", "a", "b", "b"
-		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, "", []string{"k.example"})
+		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, "", []string{"k.example"}, nil)
 		if got := tell(m); got != test.want {
 			t.Errorf("%s:\n got %s\nwant %s", test.about, got, test.want)
 		}
@@ -138,7 +138,7 @@ func TestMergeDomains(t *testing.T) {
 		"s.example o.example": {Domains: []string{"s.example"}, Groups: []directory.Group{{Address: "g@o.example"}}},
 		"":                    {},
 	} {
-		m := directory.Merge([]*directory.Directory{&d}, "", nil)
+		m := directory.Merge([]*directory.Directory{&d}, "", nil, nil)
 		if got := strings.Join(m.Domains, " "); got != want {
 			t.Errorf("%+v: %s, want %s", d, got, want)
 		}
@@ -200,6 +200,7 @@ groups:
 engine-crew@k.example[] [] ann@k.exampledigest
 ann@k.example closed
 bob@k.example 
+state of bob@k.example is "strange", which the map does not know
 the member nobody of deck-crew@k.example is not in this source
 the group T9, of which ann@k.example is a member, is not in this source`
 	if text := strings.Join(got, "\n"); text != want {
@@ -214,7 +215,7 @@ func TestMergeAccess(t *testing.T) {
 		return &directory.Directory{Name: name, File: name, Groups: []directory.Group{{Line: 2, Address: "crew@kelp.example", Members: members("ann@kelp.example"),
 			Access: []estatefile.Field{{Name: "find", Text: find}}}}}
 	}
-	m := directory.Merge([]*directory.Directory{source("a", "inside"), source("b", "anyone"), source("c", "inside")}, "", []string{"kelp.example"})
+	m := directory.Merge([]*directory.Directory{source("a", "inside"), source("b", "anyone"), source("c", "inside")}, "", []string{"kelp.example"}, nil)
 	if len(m.Conflicts) != 1 || m.Conflicts[0].What != "access.find" || m.Conflicts[0].Taken.Value != `"inside"` || m.Conflicts[0].Left.Value != `"anyone"` {
 		t.Errorf("conflicts: %v", m.Conflicts)
 	}

@@ -22,12 +22,14 @@ type Options struct {
 type Gone struct {
 	Groups []string // are taken out: they were managed in one of the sources
 	People []string // stay, unless they are to be pruned
+	// Memberships is how many are taken out: those of groups that go, too.
+	Memberships int
 }
 
 // Update brings a draft of an estate to where the sources are. What they do not
 // carry stays: gates, send-as, accepted hazards, what members have chosen. Groups
-// that are managed in one of the sources and are not there any more go, unless a
-// source is not all there.
+// that are managed in one of the sources and are not there any more go. Where a source is
+// not all there, nothing is taken away: neither groups nor members, owners or addresses.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
 	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}}
 	u.findRenamed()
@@ -47,6 +49,7 @@ type updater struct {
 	options Options
 	met     map[estate.ID]bool   // groups and people that a source has
 	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
+	removed int                  // memberships
 }
 
 // findRenamed notes who is there by another address, so that others who list the new
@@ -253,7 +256,7 @@ func (u *updater) addresses(id estate.ID, g *estatefile.NewGroup, all bool) {
 		now = lacking(append(now, old.Address.String()), []string{main})
 		wanted = lacking(wanted, []string{old.Address.String()})
 	}
-	if all {
+	if all && !u.Partial {
 		drop = append(drop, lacking(texts(old.Also), append(slices.Clone(also.List), main))...)
 	}
 	if more := lacking(wanted, now); len(more)+len(drop) > 0 {
@@ -282,6 +285,9 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 		if old.Text != f.Text || !slices.Equal(old.List, f.List) {
 			u.change(change.SetSetting{Group: id, Setting: f.Name, Texts: said(f)})
 		}
+	}
+	if u.Partial {
+		owns = nil
 	}
 	for _, name := range owns {
 		_, given := fieldOf(now, name)
@@ -317,6 +323,9 @@ func (u *updater) listed(id estate.ID, role string, old []estate.Listed, fields 
 			continue
 		}
 		drop = append(drop, u.e.Address(one.ID).String())
+	}
+	if u.Partial {
+		drop = nil
 	}
 	if len(drop)+len(left) > 0 {
 		u.change(change.SetList{Group: id, Setting: role, Drop: drop, Add: left})
@@ -374,7 +383,10 @@ func (u *updater) entries(id estate.ID, left *wanted) {
 			}
 		}
 		if !ok {
-			u.change(change.RemoveMember{Group: id, Entry: i})
+			if !u.Partial {
+				u.change(change.RemoveMember{Group: id, Entry: i})
+				u.removed++
+			}
 			continue
 		}
 		if now := overlay(entry.Membership(), m.Membership); now != entry.Membership() {
@@ -392,7 +404,9 @@ func (u *updater) rules(id estate.ID, left *wanted) {
 		}
 		m, ok := left.rules[text]
 		if !ok {
-			u.change(change.RemoveMemberRule{Group: id, Rule: i})
+			if !u.Partial {
+				u.change(change.RemoveMemberRule{Group: id, Rule: i})
+			}
 			continue
 		}
 		delete(left.rules, text)
@@ -501,7 +515,7 @@ func ruleText(where string) string {
 
 // gone takes out what the sources do not have any more.
 func (u *updater) gone() Gone {
-	var gone Gone
+	gone := Gone{Memberships: u.removed}
 	if u.Partial {
 		return gone
 	}
@@ -509,6 +523,7 @@ func (u *updater) gone() Gone {
 	for g := range estate.ID(u.e.Groups()) {
 		if system := u.e.Group(g).ManagedIn; system != "" && u.sources[system] && !u.met[g] {
 			gone.Groups = append(gone.Groups, u.e.Address(g).String())
+			gone.Memberships += len(u.e.Entries(g))
 			u.change(change.RemoveGroup{Group: g})
 			goes = append(goes, g)
 		}

@@ -257,6 +257,9 @@ func (a *Explanation) toPerson(n namer, f *message.Fate, m resolve.Message) {
 	a.Decision = Decision{Verdict: estate.Admit.String()}
 	a.tryEdge(n, f.Sender, m)
 	person := n.e.Person(to)
+	if a.name = person.Name; !address.Same(n.address(to), a.To) {
+		a.name = strings.TrimPrefix(a.name+", "+n.address(to), ", ")
+	}
 	recipient := Recipient{
 		Address: n.address(to),
 		Outcome: resolve.Inbox.String(),

@@ -19,6 +19,8 @@ type Import struct {
 	Change    *Change          `json:"change,omitempty"` // where the estate was there already
 	Files     []string         `json:"files"`            // where it was not
 	Written   bool             `json:"written"`
+	// Ungated is how many groups no source has a gate for.
+	Ungated int `json:"ungated"`
 }
 
 // ImportConflict is something that two sources say differently.
@@ -71,6 +73,11 @@ func (a *Import) writeText(p *Page) {
 			return
 		}
 		p.Line(2, Span{Plain, "Wrote " + p.some(a.Files)})
+		if a.Ungated > 0 {
+			p.Line(2, Span{Doubtful, "! No source says who may post to " + count(a.Ungated, "group", "groups") + ":"},
+				Span{Plain, " they have the default gate, admit inside. Mail servers let everybody in. To say so:"})
+			p.write("  yorvet --estate ", a.Estate, " group set '*' 'gate=admit anyone'\n")
+		}
 		p.Line(2, Span{Faint, "Next: yorvet --estate " + a.Estate + " check"})
 	}
 }

@@ -316,8 +316,15 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 		service.Token = token.Reveal()
 	}
 	c := s.collector(nil)
-	if err := service.Read(ctx, c.Add); err != nil {
+	partial, err := service.Read(ctx, c.Add)
+	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
 	}
-	return c.Finish(), nil
+	d := c.Finish()
+	if partial {
+		d.Remark(0, true, "the service says of a later page that there are fewer resources than before: they changed while they "+
+			"were read, or some were not given")
+	}
+	d.Partial = partial
+	return d, nil
 }

@@ -128,7 +128,7 @@ func TestMerge(t *testing.T) {
 		}
 		list = append(list, d)
 	}
-	m := directory.Merge(list, "", []string{"kelpmere.example"})
+	m := directory.Merge(list, "", []string{"kelpmere.example"}, nil)
 	var got strings.Builder
 	for _, p := range m.People {
 		fmt.Fprintln(&got, p.Fields, p.Attributes)

@@ -295,7 +295,12 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 	case "ldif":
 		c := s.collector(ldif.Normal)
 		err = ldif.Read(ctx, f, ldif.Options{Name: s.where, Files: s.AllowFiles}, c.Add)
-		return c.Finish(), err
+		d := c.Finish()
+		if errors.Is(err, ldif.ErrCut) {
+			d.Remark(0, true, ldif.ErrCut.Error())
+			d.Partial, err = true, nil
+		}
+		return d, err
 	case "scim":
 		c := s.collector(nil)
 		err = scim.ReadFile(f, s.where, c.Add)

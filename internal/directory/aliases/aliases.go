@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -182,6 +183,13 @@ func (p *parser) resolve(e entry) []string {
 				fmt.Sprintf("%s hands its mail to a program (%s), which is left out and never run", e.name, clip(bare)),
 			)
 			continue
+		case instruction.MatchString(bare):
+			p.d.Remark(e.line, true,
+				fmt.Sprintf("%s says %s to the mail server, which is no address and is left out", e.name, clip(bare)))
+			continue
+		case strings.HasPrefix(bare, `\`):
+			p.d.Remark(e.line, false,
+				fmt.Sprintf("%s goes to the mailbox %s itself, whatever its own alias says", e.name, clip(bare[1:])))
 		case strings.HasPrefix(bare, "/"):
 			p.d.Remark(
 				e.line,
@@ -190,7 +198,7 @@ func (p *parser) resolve(e entry) []string {
 			)
 			continue
 		case strings.HasPrefix(strings.ToLower(bare), ":include:"):
-			list = append(list, p.include(e, strings.TrimSpace(bare[len(":include:"):]))...)
+			list = append(list, p.include(e, strings.TrimSpace(bare[len(":include:"):]), 1)...)
 			continue
 		}
 		a, err := address.Parse(p.full(target))
@@ -203,8 +211,18 @@ func (p *parser) resolve(e entry) []string {
 	return list
 }
 
+// instruction is a target that tells the mail server to do something else than deliver.
+var instruction = regexp.MustCompile(`^:(fail|defer|blackhole|unknown|discard|error|reject)\b.*`)
+
+// mostIncludes is how deep lists may include others.
+const mostIncludes = 10
+
 // include reads a list of addresses that an alias includes.
-func (p *parser) include(e entry, path string) []string {
+func (p *parser) include(e entry, path string, depth int) []string {
+	if depth > mostIncludes {
+		p.d.Remark(e.line, true, fmt.Sprintf("%s includes lists within lists more than %d deep", e.name, mostIncludes))
+		return nil
+	}
 	if !p.options.Include {
 		p.d.Remark(
 			e.line,
@@ -230,6 +248,10 @@ func (p *parser) include(e entry, path string) []string {
 	for line := range strings.Lines(string(data)) {
 		switch trimmed := strings.TrimSpace(line); {
 		case strings.HasPrefix(trimmed, "#"):
+			text.WriteString("\n")
+		case strings.HasPrefix(strings.ToLower(strings.Trim(trimmed, `"`)), ":include:"):
+			inner := strings.Trim(trimmed, `"`)[len(":include:"):]
+			list = append(list, p.include(e, strings.TrimSpace(inner), depth+1)...)
 			text.WriteString("\n")
 		case trimmed != "" && !strings.ContainsAny(trimmed, "@ ,\t|/:"):
 			text.WriteString(p.full(trimmed) + "\n")
@@ -279,8 +301,7 @@ func (p *parser) build() {
 		if of, ok := strings.CutPrefix(strings.ToLower(a.String()), "owner-"); ok {
 			// Those to whom bounces of a list go answer for it.
 			if list, ok := named[of]; ok {
-				owners[list] = targets
-				continue
+				owners[list] = targets // and it takes mail, as any other
 			}
 		}
 		if to, ok := p.further(e, a, targets, named); ok {
@@ -291,7 +312,7 @@ func (p *parser) build() {
 			if !ok {
 				at = len(p.d.People)
 				also[to] = at
-				p.d.People = append(p.d.People, directory.Person{Line: e.line, Address: targets[0]})
+				p.d.People = append(p.d.People, directory.Person{Line: e.line, Address: targets[0], Hinted: true})
 			}
 			p.d.People[at].Also = append(p.d.People[at].Also, a.String())
 			continue

@@ -46,6 +46,10 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("%s:%d:%d: %s", e.Name, e.Line, e.Column, e.Text) }
 
+// ErrCut is what the error is of a file that ends in the middle of an entry: in its last
+// line, or behind the name. Everything before has been read then, and that entry not.
+var ErrCut = errors.New("the file ends in the middle of an entry: it is read as a part of a directory")
+
 // Read calls visit with every entry. The entry is used again for the next one;
 // its texts may be kept. A broken line is an *Error, and ends the reading.
 func Read(ctx context.Context, r io.Reader, options Options, visit func(*directory.Entry)) error {
@@ -114,6 +118,10 @@ func (p *reader) readRecord() (bool, error) {
 	for {
 		line, err := p.next()
 		if errors.Is(err, io.EOF) {
+			if p.start > 0 && (p.unended || len(p.values) == 1) {
+				p.start = 0
+				return false, fmt.Errorf("%s:%d: %w", p.options.Name, p.line, ErrCut)
+			}
 			return false, nil
 		}
 		if err != nil {
@@ -126,6 +134,9 @@ func (p *reader) readRecord() (bool, error) {
 			continue
 		}
 		if err := p.attribute(line); err != nil {
+			if p.unended {
+				return false, fmt.Errorf("%s:%d: %w", p.options.Name, p.line, ErrCut)
+			}
 			return false, err
 		}
 	}
@@ -252,6 +263,8 @@ type lines struct {
 	count  int // physical lines that were read
 	folded []byte
 	ahead  []byte // the beginning of the next line, where it was read to see whether it goes on
+	// unended is set where the last line has no end.
+	unended bool
 }
 
 // next returns the next line. It may be used until the one after.
@@ -313,6 +326,7 @@ func (l *lines) physical() ([]byte, error) {
 		line = bytes.TrimPrefix(line, []byte("\ufeff"))
 	}
 	l.count++
+	l.unended = !bytes.HasSuffix(line, []byte("\n"))
 	line = bytes.TrimSuffix(line, []byte("\n"))
 	return bytes.TrimSuffix(line, []byte("\r")), nil
 }

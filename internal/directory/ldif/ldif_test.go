@@ -36,7 +36,7 @@ func read(r io.Reader, options Options) (string, error) {
 
 func TestRead(t *testing.T) {
 	for _, test := range []struct{ in, want string }{
-		{"version: 1\n\n# a comment\n that goes on\ndn: cn=a,dc=x\ncn: a\nmail: a@x\nmail: b@x\n\ndn: cn=b\ncn: b", `5 cn=a,dc=x cn=["a"] mail=["a@x" "b@x"]` + "\n" + `10 cn=b cn=["b"]` + "\n"},
+		{"version: 1\n\n# a comment\n that goes on\ndn: cn=a,dc=x\ncn: a\nmail: a@x\nmail: b@x\n\ndn: cn=b\ncn: b\n", `5 cn=a,dc=x cn=["a"] mail=["a@x" "b@x"]` + "\n" + `10 cn=b cn=["b"]` + "\n"},
 		{"dn: cn=fol\n ded,dc=x\r\ndescription: one\r\n  two\n", `1 cn=folded,dc=x description=["one two"]` + "\n"},
 		{"dn:: " + base64.StdEncoding.EncodeToString([]byte("cn=Zoë")) + "\ncn;lang-en:: " + base64.StdEncoding.EncodeToString([]byte(" x ")) + "\n", `1 cn=Zoë cn;lang-en=[" x "]` + "\n"},
 		{"\ufeffdn: cn=a\ncn:b\ncn:\n", `1 cn=a cn=["b" ""]` + "\n"},
@@ -177,4 +177,23 @@ func FuzzNormal(f *testing.F) {
 			t.Errorf("%q: %q and %q", text, a, b)
 		}
 	})
+}
+
+// A file that ends in the middle of an entry is a part: what stands before is read, and
+// that entry not.
+func TestCut(t *testing.T) {
+	const whole = "dn: cn=a\nmail: a@x\n\ndn: cn=b\nmail: b@x\nmember: cn=a\n"
+	for from := strings.Index(whole, "dn: cn=b") + 1; from < len(whole); from++ {
+		got, err := read(strings.NewReader(whole[:from]), Options{})
+		atLine := whole[from-1] == '\n' && from > strings.Index(whole, "mail: b")
+		if atLine {
+			if err != nil {
+				t.Errorf("%q: %v", whole[:from], err)
+			}
+			continue
+		}
+		if !errors.Is(err, ErrCut) || strings.Contains(got, "cn=b") || !strings.Contains(got, "1 cn=a") {
+			t.Errorf("%q: %q, %v", whole[:from], got, err)
+		}
+	}
 }

@@ -42,16 +42,19 @@ type Service struct {
 	Client *http.Client
 }
 
-// Read calls visit with every user and group of a service as an entry.
-func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) error {
+// Read calls visit with every user and group of a service as an entry. partial is set where
+// the service says of a later page that there are fewer than it said before.
+func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) (partial bool, err error) {
 	ctx, end := context.WithTimeoutCause(ctx, whole, fmt.Errorf("%s: the service does not end within %v", s.URL, whole))
 	defer end()
 	for _, kind := range []string{"Users", "Groups"} {
-		if err := s.readAll(ctx, kind, visit); err != nil {
-			return err
+		fewer, err := s.readAll(ctx, kind, visit)
+		if err != nil {
+			return false, err
 		}
+		partial = partial || fewer
 	}
-	return nil
+	return partial, nil
 }
 
 // page is a ListResponse (RFC 7644, section 3.4.2).
@@ -63,33 +66,35 @@ type page struct {
 	size int // bytes
 }
 
-// readAll reads the pages of one kind of resources. A service that gives the same
-// resource again, which would never end, is an error.
-func (s *Service) readAll(ctx context.Context, kind string, visit func(*directory.Entry)) error {
+// readAll reads the pages of one kind of resources, and reports whether there are fewer
+// than the service said at first. A service that gives the same resource again, which
+// would never end, is an error.
+func (s *Service) readAll(ctx context.Context, kind string, visit func(*directory.Entry)) (fewer bool, err error) {
 	count := s.Page
 	if count <= 0 {
 		count = 200
 	}
 	seen := map[string]bool{}
-	read := 0 // bytes
+	read, most := 0, 0 // bytes, resources that the service spoke of
 	for start, number := 1, 0; ; {
 		p, err := s.get(ctx, kind, start, count)
 		if err != nil {
-			return err
+			return false, err
 		}
+		most, fewer = max(most, p.Total), fewer || p.Total < most
 		if read += p.size; read > mostText {
-			return fmt.Errorf("%s/%s: there is more than %d MiB", s.URL, kind, mostText>>20)
+			return false, fmt.Errorf("%s/%s: there is more than %d MiB", s.URL, kind, mostText>>20)
 		}
 		for _, raw := range p.Resources {
 			number++
 			var resource map[string]any
 			if err := json.Unmarshal(raw, &resource); err != nil {
-				return fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, Problem(err))
+				return false, fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, Problem(err))
 			}
 			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
 			e.Line = number
 			if e.ID != "" && seen[e.ID] {
-				return fmt.Errorf(
+				return false, fmt.Errorf(
 					"%s/%s: the service gives the resource %s again on the page from %d on; it does not page as RFC 7644 says",
 					s.URL,
 					kind,
@@ -104,7 +109,7 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 		switch {
 		case len(p.Resources) == 0 || start > p.Total:
 			if number < p.Total {
-				return fmt.Errorf(
+				return false, fmt.Errorf(
 					"%s/%s: the service says that there are %d, and gives %d",
 					s.URL,
 					kind,
@@ -112,21 +117,63 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 					number,
 				)
 			}
-			return nil
+			return fewer, nil
 		case number > mostResources:
-			return fmt.Errorf("%s/%s: there are more than %d resources", s.URL, kind, mostResources)
+			return false, fmt.Errorf("%s/%s: there are more than %d resources", s.URL, kind, mostResources)
 		}
 	}
 }
 
+// get reads a page. A service that is asked too much, or is not there for a moment, is
+// asked again after the time that it names (RFC 9110, section 10.2.3).
 func (s *Service) get(ctx context.Context, kind string, start, count int) (*page, error) {
+	for attempt := 1; ; attempt++ {
+		p, later, err := s.ask(ctx, kind, start, count)
+		if later == 0 || attempt == mostAttempts {
+			return p, err
+		}
+		select {
+		case <-time.After(later):
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+	}
+}
+
+// How often a page is asked for, and how long is waited between at most and where the
+// service does not say.
+const (
+	mostAttempts = 5
+	mostPause    = 30 * time.Second
+	usualPause   = time.Second
+)
+
+// retryAfter returns how long to wait before asking again, 0 where that is of no use.
+func retryAfter(response *http.Response) time.Duration {
+	if code := response.StatusCode; code != http.StatusTooManyRequests && code != http.StatusServiceUnavailable {
+		return 0
+	}
+	pause := usualPause
+	text := response.Header.Get("Retry-After")
+	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 {
+		pause = time.Duration(seconds) * time.Second
+	} else if at, err := http.ParseTime(text); err == nil {
+		pause = time.Until(at)
+	}
+	return min(max(pause, time.Millisecond), mostPause)
+}
+
+// ask asks for a page once. later is how long to wait before it is worth another try.
+func (s *Service) ask(
+	ctx context.Context, kind string, start, count int,
+) (p *page, later time.Duration, err error) {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(count)}}
 	where := strings.TrimSuffix(s.URL, "/") + "/" + kind
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, where+"?"+query.Encode(), nil)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	request.Header.Set("Accept", "application/scim+json")
 	if s.Token != "" {
@@ -138,25 +185,25 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 	}
 	response, err := client.Do(request)
 	if err != nil {
-		return nil, unreached(ctx, where, err)
+		return nil, 0, unreached(ctx, where, err)
 	}
 	defer response.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(response.Body, mostPage+1))
 	if err != nil {
-		return nil, unreached(ctx, where, err)
+		return nil, 0, unreached(ctx, where, err)
 	}
 	if response.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
+		return nil, retryAfter(response), fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
 	}
-	var p page
+	p = &page{}
 	if len(data) > mostPage {
-		return nil, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
+		return nil, 0, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
 	}
-	if err := json.Unmarshal(data, &p); err != nil {
-		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
+	if err := json.Unmarshal(data, p); err != nil {
+		return nil, 0, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
 	}
 	if len(p.Resources) > mostOfPage {
-		return nil, fmt.Errorf(
+		return nil, 0, fmt.Errorf(
 			"%s: the page has %d resources, of which %d were asked for",
 			where,
 			len(p.Resources),
@@ -164,7 +211,7 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 		)
 	}
 	p.size = len(data)
-	return &p, nil
+	return p, 0, nil
 }
 
 // unreached says why a page did not come.

@@ -83,7 +83,7 @@ func TestRead(t *testing.T) {
 	defer server.Close()
 	var b strings.Builder
 	s := Service{URL: server.URL + "/scim/", Token: "t", Page: 2}
-	if err := s.Read(context.Background(), func(e *directory.Entry) { fmt.Fprint(&b, e.Line, e.ID, " ") }); err != nil {
+	if _, err := s.Read(context.Background(), func(e *directory.Entry) { fmt.Fprint(&b, e.Line, e.ID, " ") }); err != nil {
 		t.Fatal(err)
 	}
 	if b.String() != "1a@k.example 2b@k.example 3c@k.example 1g@k.example " {

@@ -1,0 +1,169 @@
+package main
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// directoryOf writes people and groups as a directory hands them out.
+func directoryOf(groups, people int) string {
+	var b strings.Builder
+	for i := range people {
+		fmt.Fprintf(&b, "dn: uid=p%d,dc=kelp,dc=example\nobjectClass: inetOrgPerson\ncn: P%d\nmail: p%d@kelp.example\n\n", i, i, i)
+	}
+	for i := range groups {
+		fmt.Fprintf(&b, "dn: cn=g%d,dc=kelp,dc=example\nobjectClass: groupOfNames\ncn: g%d\nmail: g%d@kelp.example\nmember: uid=p%d,dc=kelp,dc=example\nmember: uid=p%d,dc=kelp,dc=example\n\n", i, i, i, i%people, (i+1)%people)
+	}
+	return b.String()
+}
+
+func put(t *testing.T, dir, name, text string) {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// want checks how a command ends and what it says.
+func want(t *testing.T, dir, line string, code int, parts ...string) string {
+	t.Helper()
+	got := run(t, dir, []string{"COLUMNS=200"}, strings.Fields("--on 2026-11-23 "+line))
+	said := got.stdout + got.stderr
+	if got.code != code {
+		t.Errorf("%s ends with %d, want %d:\n%s", line, got.code, code, said)
+	}
+	for _, part := range parts {
+		if !strings.Contains(said, part) {
+			t.Errorf("%s does not say %q:\n%s", line, part, said)
+		}
+	}
+	return said
+}
+
+// A source that suddenly shows hardly anything removes nothing unless that is meant, and
+// one that gave only a part never does.
+func TestSourcesThatShrink(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "hq.ldif", directoryOf(40, 30))
+	want(t, dir, "import hq=hq.ldif --domain kelp.example -o estate", 0, "30 people, 40 groups")
+	before, err := os.ReadFile(filepath.Join(dir, "estate", "estate.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	unwritten := func(what string) {
+		t.Helper()
+		now, err := os.ReadFile(filepath.Join(dir, "estate", "estate.yaml"))
+		if err != nil || string(now) != string(before) {
+			t.Errorf("%s: the estate has changed: %v", what, err)
+		}
+	}
+	want(t, dir, "import hq=hq.ldif -o estate --preview", 0, "nothing to change")
+	want(t, dir, "compare hq=hq.ldif estate", 0, "Nothing changes")
+
+	put(t, dir, "hq.ldif", directoryOf(20, 30))
+	want(t, dir, "import hq=hq.ldif -o estate --yes", 2, "would remove 20 of 40 groups; nothing is written", "--allow-removal 20")
+	want(t, dir, "import hq=hq.ldif -o estate --yes --allow-removal 19", 2, "would remove 20 of 40 groups")
+	unwritten("a source that shrinks")
+	want(t, dir, "import hq=hq.ldif -o estate --preview", 1, "would remove 20 of 40 groups", "20 groups removed")
+	unwritten("a preview")
+	want(t, dir, "compare hq=hq.ldif estate", 1, "20 groups added")
+
+	put(t, dir, "hq.ldif", strings.TrimSuffix(directoryOf(20, 30), "ple\n\n"))
+	want(t, dir, "import hq=hq.ldif -o estate --yes", 3, "ends in the middle of an entry", "nothing to change", "only a part")
+	want(t, dir, "compare hq=hq.ldif estate", 3, "Nothing changes", "only a part")
+	want(t, dir, "export --as ldif --since hq=hq.ldif --estate estate", 3, "only a part")
+	unwritten("a source that is cut off")
+
+	put(t, dir, "hq.ldif", directoryOf(30, 30))
+	want(t, dir, "import hq=hq.ldif -o estate --yes --allow-removal 20", 0, "10 groups removed")
+	if _, err := os.Stat(filepath.Join(dir, "estate")); err != nil {
+		t.Error(err)
+	}
+}
+
+// Several sources beside an estate are compared as import would take them; what is written
+// by hand besides is no drift, and what one of them changed is.
+func TestDriftFromSeveralSources(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "hq.ldif", directoryOf(3, 4))
+	put(t, dir, "aliases", "helm: p0, p1\n")
+	want(t, dir, "import hq=hq.ldif mta=aliases --domain kelp.example -o estate.yaml", 0, "4 groups")
+	want(t, dir, "--estate estate.yaml group set helm@kelp.example welcome=false --yes", 0, "Written")
+	want(t, dir, "--estate estate.yaml member add helm@kelp.example p2@kelp.example --yes", 0)
+	want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p2@kelp.example joined helm@kelp.example")
+	want(t, dir, "compare hq=hq.ldif estate.yaml", 0, "Nothing changes")
+	put(t, dir, "aliases", "helm: p0, p1, p2, p3\nextra: p0, nobody-here\n")
+	said := want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p3@kelp.example left")
+	if !strings.Contains(said, "extra@kelp.example") {
+		t.Errorf("a new alias is not told:\n%s", said)
+	}
+	want(t, dir, "compare hq=hq.ldif", 2, "needs two estates")
+	want(t, dir, "compare estate.yaml hq=hq.ldif mta=aliases", 2, "several sources and one estate on disk behind them")
+}
+
+// What is known is told once.
+func TestKnownRemarks(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "aliases", "helm: p0@kelp.example, p1@kelp.example\nroot: |/bin/filter\n")
+	want(t, dir, "import mta=aliases --domain kelp.example -o estate.yaml --known seen", 0, "hands its mail to a program")
+	if said := want(t, dir, "import mta=aliases -o estate.yaml --known seen --yes", 0); strings.Contains(said, "program") {
+		t.Errorf("it is told again: %s", said)
+	}
+	put(t, dir, "aliases", "# more\nhelm: p0@kelp.example, p1@kelp.example\nroot: |/bin/filter\nrow: |/bin/other\n")
+	said := want(t, dir, "import mta=aliases -o estate.yaml --known seen --preview", 1, "row hands its mail to a program")
+	if strings.Contains(said, "root hands") {
+		t.Errorf("what is known is told again: %s", said)
+	}
+}
+
+// A service that speaks of fewer resources than before gave only a part; one that is asked
+// too much is asked again.
+func TestServiceThatShrinks(t *testing.T) {
+	dir := t.TempDir()
+	busy, shrinks := 2, false
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if busy > 0 {
+			busy--
+			w.Header().Set("Retry-After", "0")
+			http.Error(w, "{}", http.StatusTooManyRequests)
+			return
+		}
+		start := r.URL.Query().Get("startIndex")
+		user := func(n int) string {
+			return fmt.Sprintf(`{"id": "%d", "userName": "p%d@kelp.example", "emails": [{"value": "p%d@kelp.example"}]}`, n, n, n)
+		}
+		switch {
+		case strings.HasSuffix(r.URL.Path, "/Groups"):
+			fmt.Fprint(w, `{"totalResults": 0, "Resources": []}`)
+		case start == "1":
+			fmt.Fprintf(w, `{"totalResults": 2, "Resources": [%s]}`, user(1))
+		case shrinks:
+			fmt.Fprint(w, `{"totalResults": 1, "Resources": []}`)
+		default:
+			fmt.Fprintf(w, `{"totalResults": 2, "Resources": [%s]}`, user(2))
+		}
+	}))
+	defer server.Close()
+	want(t, dir, "import hr="+server.URL+"/scim/v2 --domain kelp.example -o estate.yaml", 0, "2 people")
+	shrinks = true
+	want(t, dir, "compare hr="+server.URL+"/scim/v2 estate.yaml", 3, "only a part", "fewer resources than before")
+}
+
+// An alias of an address that nobody has makes nobody up; a tag is no second person.
+func TestAliasesMakeNobodyUp(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "hq.ldif", directoryOf(1, 3))
+	put(t, dir, "aliases", "x: p0+boats\ny: ghost\npost: p1\nteam: p0, p1\nowner-team: p2\n")
+	want(t, dir, "import hq=hq.ldif mta=aliases --domain kelp.example -o estate.yaml", 0, "3 people", "y@kelp.example leads to nobody", "No source says who may post to 2 groups")
+	for alias, person := range map[string]string{"x": "p0", "post": "p1", "owner-team": "p2"} {
+		want(t, dir, "--estate estate.yaml explain --from p1@kelp.example --to "+alias+"@kelp.example", 0, person+"@kelp.example")
+	}
+	want(t, dir, "--estate estate.yaml explain --from p1@kelp.example --to y@kelp.example", 0, "no such address")
+	want(t, dir, "--estate estate.yaml who manages team@kelp.example", 0, "p2@kelp.example")
+	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --preview", 0, "nothing to change")
+}
