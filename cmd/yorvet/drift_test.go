@@ -167,3 +167,64 @@ func TestAliasesMakeNobodyUp(t *testing.T) {
 	want(t, dir, "--estate estate.yaml who manages team@kelp.example", 0, "p2@kelp.example")
 	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --preview", 0, "nothing to change")
 }
+
+// A change of a directory takes out the entry that a group really names, and needs no
+// attribute that standard schemas have not got.
+func TestHandOutToDirectories(t *testing.T) {
+	dir := t.TempDir()
+	const people = "dn: uid=bo,dc=k\nobjectClass: inetOrgPerson\ncn: Bo\nmail: bo@k.example\n\n" +
+		"dn: uid=cy,dc=k\nobjectClass: inetOrgPerson\ncn: Cy\nmail: cy@k.example\n\n" +
+		"dn: uid=admin-bo,dc=k\nobjectClass: inetOrgPerson\ncn: Bo (admin)\nmail: bo@k.example\n\n"
+	const group = "dn: cn=t,dc=k\nobjectClass: groupOfNames\ncn: t\nmail: t@k.example\nmember: uid=cy,dc=k\nmember: uid="
+	put(t, dir, "first.ldif", people+group+"bo,dc=k\n")
+	put(t, dir, "second.ldif", people+group+"admin-bo,dc=k\n")
+	const estate = "yorvet: 1\ndomains: [k.example]\npeople: [{address: bo@k.example, name: Bo}, {address: cy@k.example, name: Cy}]\n"
+	put(t, dir, "one.yaml", estate+"groups: [{address: t@k.example, title: t, members: [cy@k.example], managed-in: hq}]\n")
+	for source, dn := range map[string]string{"first.ldif": "uid=bo,dc=k", "second.ldif": "uid=admin-bo,dc=k"} {
+		said := want(t, dir, "--estate one.yaml export --as ldif --since hq="+source+" --for hq", 0)
+		if want := "version: 1\n\ndn: cn=t,dc=k\nchangetype: modify\ndelete: member\nmember: " + dn + "\n-\n"; said != want {
+			t.Errorf("%s: %q, want %q", source, said, want)
+		}
+	}
+	put(t, dir, "named.yaml", estate+"groups: [{address: u@k.example, also: [t@k.example], title: t, "+
+		"members: [bo@k.example, cy@k.example], managed-in: hq}]\n")
+	said := want(t, dir, "--estate named.yaml export --as ldif --since hq=first.ldif --for hq", 0)
+	const renamed = "version: 1\n\ndn: cn=t,dc=k\nchangetype: modify\nreplace: mail\nmail: u@k.example\nmail: t@k.example\n-\n"
+	if said != renamed {
+		t.Errorf("after a rename: %q, want %q", said, renamed)
+	}
+}
+
+// A service is told the address of a group where it keeps it, also that of a new one, and
+// an estate with tables goes along with a group that was renamed.
+func TestHandOutToServices(t *testing.T) {
+	const user = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"id":"1","userName":"bo@k.example"}`
+	const schemas = `"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"]`
+	for name, test := range map[string]struct{ group, patch, post string }{
+		"an attribute": {`"displayName":"T","email":"t@k.example"`, `"path": "email",`, `"email": "new@k.example"`},
+		"an extension": {`"displayName":"T","urn:x.example:Mail":{"mail":"t@k.example"}`,
+			`"path": "urn:x.example:Mail:mail",`, `"urn:x.example:Mail": {`},
+		"the name": {`"displayName":"t@k.example"`, `"path": "displayName",`, `"displayName": "new@k.example"`},
+		"a list":   {`"displayName":"T","emails":[{"value":"t@k.example"}]`, `"path": "emails",`, `"emails": [`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			put(t, dir, "s.json", `{"Resources":[`+user+`,{`+schemas+`,"id":"2",`+test.group+`,"members":[{"value":"1"}]}]}`)
+			if err := os.Mkdir(filepath.Join(dir, "e"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			const groups = "yorvet: 1\ndomains: [k.example]\npeople: [{address: bo@k.example}]\nmemberships: {table: m.csv}\ngroups:\n"
+			put(t, dir, filepath.Join("e", "estate.yaml"), groups+"  - {address: t@k.example, title: T, managed-in: id}\n")
+			put(t, dir, filepath.Join("e", "m.csv"), "group,address\nt@k.example,bo@k.example\n")
+			want(t, dir, "--estate e group rename t@k.example u@k.example --yes", 0)
+			want(t, dir, "compare id=scim:s.json e", 1, "renamed: t@k.example -> u@k.example")
+			want(t, dir, "--estate e export --as scim --since id=scim:s.json --for id", 0, test.patch, `"value": `)
+			want(t, dir, "import id=scim:s.json -o e --yes", 0)
+			want(t, dir, "--estate e check", 0)
+			put(t, dir, filepath.Join("e", "estate.yaml"), groups+"  - {address: t@k.example, title: T, managed-in: id}\n"+
+				"  - {address: new@k.example, title: New, managed-in: id}\n")
+			put(t, dir, filepath.Join("e", "m.csv"), "group,address\nt@k.example,bo@k.example\nnew@k.example,bo@k.example\n")
+			want(t, dir, "--estate e export --as scim --since id=scim:s.json --for id", 0, `"method": "POST"`, test.post)
+		})
+	}
+}

@@ -105,7 +105,7 @@ func (x *exporter) findMap() error {
 		name = x.cmd.String("since")
 	}
 	if name != "" {
-		d, err := source.Read(x.ctx, name, source.Options{Map: x.cmd.String("map"), Domains: domainsOf(x.e)})
+		d, err := source.Read(x.ctx, name, source.Options{Map: x.cmd.String("map"), Domains: domainsOf(x.e), Identify: true})
 		if err != nil {
 			return sourceError(err)
 		}

@@ -222,6 +222,7 @@ func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, o
 	if main != "" {
 		for _, name := range also {
 			for _, value := range e.values(name) {
+				c.d.AlsoApart = true
 				for _, one := range c.items(value) {
 					take(one)
 				}
@@ -238,6 +239,9 @@ func (c *Collector) items(value string) []string {
 	}
 	return estatefile.SplitList(value)
 }
+
+// Identify has the groups keep what they name as it stands, for IdentifiersOf.
+func (c *Collector) Identify() { c.d.identify = true }
 
 func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
 	p := Person{Line: e.Line, ID: e.ID}
@@ -360,6 +364,9 @@ func newReferences(role string, m ReferenceMap, texts []string) references {
 func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 	g := Group{Line: e.Line, ID: e.ID, Rule: rule}
 	g.Address, g.Also, _ = c.addresses(e, m.Address, m.Also)
+	if c.d.AddressAt == "" {
+		c.d.AddressAt = e.pathOf(m.Address, g.Address)
+	}
 	if g.Address == "" {
 		text := called(e, c.first(e, m.Title)) + " has no address and is left out"
 		if c.domain == "" &&
@@ -524,6 +531,17 @@ func (c *Collector) Finish() *Directory {
 // linkGroup resolves the references of a group. It returns what to remark.
 func (c *Collector) linkGroup(index int) (remarks []string) {
 	g := &c.d.Groups[index]
+	for _, r := range g.references {
+		if !c.d.identify || r.by != "id" {
+			continue
+		}
+		for _, text := range r.texts {
+			if g.held == nil {
+				g.held = map[string]bool{}
+			}
+			g.held[strings.ToLower(text)] = true
+		}
+	}
 	for _, r := range g.references {
 		if r.role == "member" {
 			g.Members, g.targets = slices.Grow(g.Members, len(r.texts)), slices.Grow(g.targets, len(r.texts))

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"slices"
+	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -211,7 +212,12 @@ func lackingRules(list, in []estate.MemberRule) []estate.MemberRule {
 
 // Identifiers say how the people and groups of an estate are called in a source.
 type Identifiers struct {
-	byAddress map[string]identifier
+	byAddress map[string][]identifier
+	held      map[string]map[string]bool // by address of a group: the identifiers that it names
+	// AlsoApart is set where the source has aliases in an attribute of their own.
+	AlsoApart bool
+	// AddressAt is the path of the attribute in which the source has the address of a group.
+	AddressAt string
 }
 
 type identifier struct {
@@ -219,28 +225,53 @@ type identifier struct {
 	rule    int // of a group: the part of the map for it
 }
 
-// IdentifiersOf returns the identifiers that a source has.
+// IdentifiersOf returns the identifiers that a source has. Of several entries with one
+// address the first counts.
 func IdentifiersOf(d *Directory) *Identifiers {
-	x := &Identifiers{map[string]identifier{}}
+	x := &Identifiers{map[string][]identifier{}, map[string]map[string]bool{}, d.AlsoApart, d.AddressAt}
+	add := func(text string, one identifier) { x.byAddress[key(text)] = append(x.byAddress[key(text)], one) }
 	for _, p := range d.People {
 		for _, text := range append([]string{p.Address}, p.Also...) {
-			x.byAddress[key(text)] = identifier{p.ID, p.key, 0}
+			add(text, identifier{p.ID, p.key, 0})
 		}
 	}
 	for _, g := range d.Groups {
 		for _, text := range append([]string{g.Address}, g.Also...) {
-			x.byAddress[key(text)] = identifier{g.ID, "", g.Rule}
+			add(text, identifier{g.ID, "", g.Rule})
+			x.held[key(text)] = g.held
 		}
 	}
 	return x
 }
 
-// Of returns the identifier of somebody, and the key, by any of their addresses.
-// rule is the part of the map for a group.
-func (x *Identifiers) Of(e *estate.Estate, id estate.ID) (name, key string, rule int, ok bool) {
+// HeldBy returns the identifiers by which a group of the source names somebody: the one or
+// more that stand in it, where several entries have their address.
+func (x *Identifiers) HeldBy(e *estate.Estate, group, id estate.ID) []string {
 	if x == nil {
-		return "", "", 0, false
+		return nil
 	}
+	held := map[string]bool{}
+	for _, a := range addressesOf(e, group) {
+		for name := range x.held[a.Key()] {
+			held[name] = true
+		}
+	}
+	var list []string
+	for _, a := range addressesOf(e, id) {
+		for _, one := range x.byAddress[a.Key()] {
+			if held[strings.ToLower(one.id)] && !slices.Contains(list, one.id) {
+				list = append(list, one.id)
+			}
+		}
+	}
+	return list
+}
+
+// Has reports whether the source has an address.
+func (x *Identifiers) Has(a address.Address) bool { return len(x.byAddress[a.Key()]) > 0 }
+
+// addressesOf returns all addresses of somebody.
+func addressesOf(e *estate.Estate, id estate.ID) []address.Address {
 	addresses := []address.Address{e.Address(id)}
 	switch {
 	case id.IsNobody():
@@ -249,9 +280,20 @@ func (x *Identifiers) Of(e *estate.Estate, id estate.ID) (name, key string, rule
 	default:
 		addresses = append(addresses, e.Person(id).Also...)
 	}
-	for _, a := range addresses {
-		if found, ok := x.byAddress[a.Key()]; ok && found.id != "" {
-			return found.id, found.key, found.rule, true
+	return addresses
+}
+
+// Of returns the identifier of somebody, and the key, by any of their addresses.
+// rule is the part of the map for a group.
+func (x *Identifiers) Of(e *estate.Estate, id estate.ID) (name, key string, rule int, ok bool) {
+	if x == nil {
+		return "", "", 0, false
+	}
+	for _, a := range addressesOf(e, id) {
+		for _, found := range x.byAddress[a.Key()] {
+			if found.id != "" {
+				return found.id, found.key, found.rule, true
+			}
 		}
 	}
 	return "", "", 0, false

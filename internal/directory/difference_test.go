@@ -37,7 +37,7 @@ func identifiers(t *testing.T) *directory.Identifiers {
 	m := directory.BuiltIn("ldap")
 	c := directory.NewCollector("hq", "x", m, "", ldif.Normal)
 	text := "dn: uid=ann,dc=kelp\nobjectClass: inetOrgPerson\nmail: ann@kelp.example\n\ndn: uid=bob,dc=kelp\nobjectClass: inetOrgPerson\nmail: bob@kelp.example\n\n" +
-		"dn: cn=crew,dc=kelp\nobjectClass: groupOfNames\nmail: crew@kelp.example\n\ndn: cn=deck,dc=kelp\nobjectClass: groupOfUniqueNames\nmail: deck@kelp.example\n"
+		"dn: cn=crew,dc=kelp\nobjectClass: groupOfNames\nmail: crew@kelp.example\n\ndn: cn=deck,dc=kelp\nobjectClass: groupOfUniqueNames\nmail: deck@kelp.example\nmailAlternateAddress: tars@kelp.example\n"
 	if err := ldif.Read(context.Background(), strings.NewReader(text), ldif.Options{}, c.Add); err != nil {
 		t.Fatal(err)
 	}
@@ -49,6 +49,8 @@ func identifiers(t *testing.T) *directory.Identifiers {
 // listed.
 func TestDifferences(t *testing.T) {
 	ids := identifiers(t)
+	inService := *ids
+	inService.AddressAt = "" // it has no groups yet
 	for _, test := range []struct {
 		old, new string // what is replaced in the estate
 		ldif     string // the change records, in short
@@ -106,7 +108,7 @@ func TestDifferences(t *testing.T) {
 			t.Errorf("%s: losses %s, want %s", test.new, got, test.losses)
 		}
 		b.Reset()
-		if _, err := (&scim.Export{Map: directory.BuiltIn("scim"), IDs: ids}).WriteDifference(&b, d); err != nil {
+		if _, err := (&scim.Export{Map: directory.BuiltIn("scim"), IDs: &inService}).WriteDifference(&b, d); err != nil {
 			t.Fatal(err)
 		}
 		if got := shortSCIM(t, b.Bytes()); got != test.scim {

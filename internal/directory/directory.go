@@ -25,6 +25,13 @@ type Directory struct {
 	Remarks []Remark
 	Map     *Map // by which it was read, or nil
 	Partial bool // it is not all there: what is missing may just not have been read
+	// AlsoApart is set where an entry has aliases in an attribute of their own.
+	AlsoApart bool
+	// AddressAt is the path of the attribute in which the groups have their address, of the
+	// first that has one: with the extension before it, if it is of one.
+	AddressAt string
+
+	identify bool // groups note what they name, for IdentifiersOf
 }
 
 // A Person is somebody as a source has them.
@@ -58,7 +65,8 @@ type Group struct {
 	Mods     []string
 	Members  []estatefile.Member
 
-	owns       []string // settings that it has not got where they are missing
+	held       map[string]bool // the identifiers that it names as they stand, in lower case
+	owns       []string        // settings that it has not got where they are missing
 	references []references
 	// targets say whom of the same directory Members mean, each; nobody where only the
 	// address is known. They may be missing.
@@ -109,6 +117,7 @@ type Entry struct {
 	ID         string
 	Line       int
 	Attributes []Attribute
+	Schema     string // the extension that the attributes to be added are of (RFC 7643, section 3.3), or ""
 }
 
 // An Attribute is a name and its values. An attribute may be there several
@@ -116,11 +125,12 @@ type Entry struct {
 type Attribute struct {
 	Name   string
 	Values []string
+	Schema string // the extension that it is of, or ""
 }
 
 // Add adds a value.
 func (e *Entry) Add(name, value string) {
-	if n := len(e.Attributes); n > 0 && e.Attributes[n-1].Name == name {
+	if n := len(e.Attributes); n > 0 && e.Attributes[n-1].Name == name && e.Attributes[n-1].Schema == e.Schema {
 		e.Attributes[n-1].Values = append(e.Attributes[n-1].Values, value)
 		return
 	}
@@ -128,14 +138,14 @@ func (e *Entry) Add(name, value string) {
 	if n := len(e.Attributes); n < cap(e.Attributes) {
 		e.Attributes = e.Attributes[:n+1]
 		a := &e.Attributes[n]
-		a.Name, a.Values = name, append(a.Values[:0], value)
+		a.Name, a.Schema, a.Values = name, e.Schema, append(a.Values[:0], value)
 		return
 	}
-	e.Attributes = append(e.Attributes, Attribute{name, []string{value}})
+	e.Attributes = append(e.Attributes, Attribute{name, []string{value}, e.Schema})
 }
 
 // Reset makes an entry empty, keeping its room.
-func (e *Entry) Reset() { e.ID, e.Line, e.Attributes = "", 0, e.Attributes[:0] }
+func (e *Entry) Reset() { e.ID, e.Line, e.Schema, e.Attributes = "", 0, "", e.Attributes[:0] }
 
 // each calls visit with the values of an attribute. Options (RFC 4512, section
 // 2.5) do not count.
@@ -164,6 +174,23 @@ func (e *Entry) values(name string) []string {
 func (a *Attribute) is(name string) bool {
 	return len(a.Name) >= len(name) && strings.EqualFold(a.Name[:len(name)], name) &&
 		(len(a.Name) == len(name) || a.Name[len(name)] == ';')
+}
+
+// pathOf returns the path of the first of some attributes that holds an address.
+func (e *Entry) pathOf(names Names, held string) string {
+	for _, name := range names {
+		for i := range e.Attributes {
+			a := &e.Attributes[i]
+			if !a.is(name) || !slices.ContainsFunc(a.Values, func(s string) bool { return strings.EqualFold(s, held) }) {
+				continue
+			}
+			if a.Schema != "" {
+				return a.Schema + ":" + a.Name
+			}
+			return a.Name
+		}
+	}
+	return ""
 }
 
 // has reports whether an entry has an attribute.

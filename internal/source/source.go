@@ -38,6 +38,7 @@ type Options struct {
 	Map        string   // the file of a map for all sources, or ""
 	Domains    []string // those of the estate
 	AllowFiles bool     // files that a source names may be read
+	Identify   bool     // groups keep what they name as it stands, for directory.IdentifiersOf
 }
 
 // A source is what a name on the command line stands for.
@@ -49,6 +50,8 @@ type source struct {
 	where  string // a path or URL
 	m      *directory.Map
 	domain string
+	// identify is set where groups keep what they name as it stands.
+	identify bool
 }
 
 // Is reports whether a name is that of a source, rather than of an estate.
@@ -266,6 +269,7 @@ func (s *source) prepare(ctx context.Context, options Options) error {
 		s.domain = options.Domains[0]
 	}
 	s.AllowFiles = s.AllowFiles || options.AllowFiles
+	s.identify = options.Identify
 	return err
 }
 
@@ -312,7 +316,11 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 }
 
 func (s *source) collector(normal func(string) string) *directory.Collector {
-	return directory.NewCollector(s.Name, s.where, s.m, s.domain, normal)
+	c := directory.NewCollector(s.Name, s.where, s.m, s.domain, normal)
+	if s.identify {
+		c.Identify()
+	}
+	return c
 }
 
 // mostSource is the size in bytes of a file that is read as a source.

@@ -142,7 +142,7 @@ func (x *Export) entry(out *Writer, e *estate.Estate, g estate.ID) {
 		out.Attribute(to, group.Title)
 	}
 	out.Attribute(attribute(m.Address), group.Address.String())
-	if to := attribute(m.Also); to != "" {
+	if to := x.alsoAttribute(m); to != "" {
 		for _, a := range group.Also {
 			out.Attribute(to, a.String())
 		}
@@ -181,6 +181,18 @@ func (x *Export) members(out *Writer, e *estate.Estate, g estate.ID, m *director
 		// The schema wants a member; the group itself is none that counts.
 		out.Attribute(m.Members[0].From, x.name(e, g))
 	}
+}
+
+// alsoAttribute returns where the aliases of a group stand: in an attribute of their own,
+// if the directory has it, and else beside the main address, as standard schemas allow.
+func (x *Export) alsoAttribute(m *directory.GroupsMap) string {
+	if attribute(m.Also) == "" {
+		return ""
+	}
+	if x.IDs != nil && x.IDs.AlsoApart {
+		return attribute(m.Also)
+	}
+	return attribute(m.Address)
 }
 
 // needsMember reports whether the schema of a group wants a member (RFC 4519,
@@ -291,10 +303,20 @@ func (c *changes) group(g *directory.GroupDifference) {
 		}
 		modify("replace", to, values)
 	}
-	replace("address", m.Address, now.Address.String())
+	if c.alsoAttribute(m) == attribute(m.Address) {
+		if slices.Contains(g.Fields, "address") || slices.Contains(g.Fields, "also") {
+			values := []string{now.Address.String()}
+			for _, a := range now.Also {
+				values = append(values, a.String())
+			}
+			modify("replace", attribute(m.Address), values)
+		}
+	} else {
+		replace("address", m.Address, now.Address.String())
+		c.also(g, m, was, now, modify)
+	}
 	replace("title", m.Title, given(now.Title)...)
 	replace("about", m.About, given(now.About)...)
-	c.also(g, m, was, now, modify)
 	c.references(g, "owners", m.Owners, g.AddOwners, g.DropOwners, modify)
 	c.references(g, "moderators", m.Moderators, g.AddMods, g.DropMods, modify)
 	c.references(g, "members", m.Members, g.Add, g.Drop, modify)
@@ -335,8 +357,12 @@ func (c *changes) also(
 		}
 		return out
 	}
-	modify("add", to, lacking(now.Also, was.Also))
-	modify("delete", to, lacking(was.Also, now.Also))
+	// What the directory never had cannot be taken out of it.
+	there := slices.DeleteFunc(slices.Clone(was.Also), func(a address.Address) bool {
+		return c.IDs != nil && !c.IDs.Has(a)
+	})
+	modify("add", to, lacking(now.Also, there))
+	modify("delete", to, lacking(there, now.Also))
 }
 
 // references adds and drops values that refer to people and groups. What is
@@ -359,6 +385,11 @@ func (c *changes) references(
 	values := func(e *estate.Estate, list []estate.ID) []string {
 		var out []string
 		for _, id := range list {
+			held := c.IDs.HeldBy(e, g.Old, id)
+			if e == c.d.Old && maps[0].By != "key" && maps[0].By != "address" && len(held) > 0 {
+				out = append(out, held...)
+				continue
+			}
 			value, ok := c.reference(e, id, maps)
 			_, _, _, known := c.IDs.Of(e, id)
 			if !ok || c.IDs != nil && !known && !c.comes(id, e) {

@@ -150,7 +150,7 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 // for its addresses and what else RFC 7643 has no place for.
 func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
 	group := e.Group(g)
-	extension := map[string]any{"address": group.Address.String()}
+	extension := map[string]any{}
 	if len(group.Also) > 0 {
 		extension["also"] = addresses(group.Also)
 	}
@@ -176,7 +176,7 @@ func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
 			members = append(members, x.member(e, entry.Member))
 		}
 	}
-	return map[string]any{
+	resource := map[string]any{
 		"schemas":     []string{groupSchema, Extension},
 		"id":          x.id(e, g),
 		"displayName": name,
@@ -184,6 +184,46 @@ func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
 		Extension:     extension,
 		"meta":        map[string]any{"resourceType": "Group"},
 	}
+	x.putAddress(resource, group.Address)
+	return resource
+}
+
+// addressAt returns the extension and the attribute in which the address of a group is
+// kept: where the service has it, and else in an extension of our own.
+func (x *Export) addressAt() (schema, name string) {
+	at := Extension + ":address"
+	if x.IDs != nil && x.IDs.AddressAt != "" {
+		at = x.IDs.AddressAt
+	}
+	if i := strings.LastIndexByte(at, ':'); i >= 0 {
+		return at[:i], at[i+1:]
+	}
+	return "", at
+}
+
+// addressValue returns an address as the attribute that holds it wants it: emails are
+// objects (RFC 7643, section 2.4).
+func addressValue(name string, a address.Address) any {
+	if name == "emails" {
+		return []map[string]any{{"value": a.String(), "primary": true}}
+	}
+	return a.String()
+}
+
+// putAddress puts the address of a group into a resource.
+func (x *Export) putAddress(resource map[string]any, a address.Address) {
+	schema, name := x.addressAt()
+	if schema == "" {
+		resource[name] = addressValue(name, a)
+		return
+	}
+	extension, ok := resource[schema].(map[string]any)
+	if !ok {
+		extension = map[string]any{}
+		resource[schema] = extension
+		resource["schemas"] = append(resource["schemas"].([]string), schema)
+	}
+	extension[name] = addressValue(name, a)
 }
 
 func addresses(list []address.Address) []string {
@@ -245,6 +285,10 @@ type changes struct {
 	losses []directory.Loss
 }
 
+func (c *changes) lose(what string, g *directory.GroupDifference) {
+	c.losses = append(c.losses, directory.Loss{What: what, Count: 1, Example: c.d.New.Address(g.New).String()})
+}
+
 func (c *changes) group(g *directory.GroupDifference) any {
 	switch {
 	case g.Old == estate.None:
@@ -264,6 +308,20 @@ func (c *changes) group(g *directory.GroupDifference) any {
 		}
 		operations = append(operations, one)
 	}
+	c.fields(g, set)
+	c.members(g, set)
+	for _, field := range g.OtherChanges {
+		c.lose(field, g)
+	}
+	if len(operations) == 0 {
+		return nil
+	}
+	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
+		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
+}
+
+// fields sets the settings of a group that differ.
+func (c *changes) fields(g *directory.GroupDifference, set func(op, path string, value any)) {
 	now := c.d.New.Group(g.New)
 	replace := func(field, path string, value any, empty bool) {
 		switch {
@@ -278,8 +336,17 @@ func (c *changes) group(g *directory.GroupDifference) any {
 	if name == "" {
 		name = now.Address.String()
 	}
-	replace("title", "displayName", name, false)
-	replace("address", Extension+":address", now.Address.String(), false)
+	schema, at := c.addressAt()
+	path := at
+	if schema != "" {
+		path = schema + ":" + at
+	}
+	replace("address", path, addressValue(at, now.Address), false)
+	if path != "displayName" {
+		replace("title", "displayName", name, false)
+	} else if slices.Contains(g.Fields, "title") {
+		c.lose("title", g)
+	}
 	replace("also", Extension+":also", addresses(now.Also), len(now.Also) == 0)
 	replace("about", Extension+":about", now.About, now.About == "")
 	replace("owners", Extension+":owners", c.listed(c.d.New, now.Owners), len(now.Owners) == 0)
@@ -292,15 +359,6 @@ func (c *changes) group(g *directory.GroupDifference) any {
 			set("replace", Extension+":rules", rules)
 		}
 	}
-	c.members(g, set)
-	for _, field := range g.OtherChanges {
-		c.losses = append(c.losses, directory.Loss{What: field, Count: 1, Example: now.Address.String()})
-	}
-	if len(operations) == 0 {
-		return nil
-	}
-	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
-		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
 }
 
 // members adds and takes out members of a group.

@@ -424,7 +424,9 @@ func flatten(e *directory.Entry, path string, object map[string]any) {
 		case path == "" && (key == "schemas" || key == "meta" || key == "id"):
 		case strings.HasPrefix(strings.ToLower(key), "urn:"):
 			if extension, ok := object[key].(map[string]any); ok {
+				e.Schema = key
 				flatten(e, "", extension)
+				e.Schema = ""
 			}
 		default:
 			add(e, path+key, object[key])
