@@ -51,6 +51,10 @@ func TestSourcesThatShrink(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "hq.ldif", directoryOf(40, 30))
 	want(t, dir, "import hq=hq.ldif --domain kelp.example -o estate", 0, "30 people, 40 groups")
+	put(t, dir, "none.yaml", "yorvet: 1\ndomains: [kelp.example]\n")
+	want(t, dir, "--estate none.yaml export --as ldif --since hq=hq.ldif --for hq", 2,
+		"would remove 40 of 40 groups; nothing is written. If that is meant: --allow-removal 40")
+	want(t, dir, "--estate none.yaml export --as ldif --since hq=hq.ldif --for hq --allow-removal 80", 0, "changetype: delete")
 	before, err := os.ReadFile(filepath.Join(dir, "estate", "estate.yaml"))
 	if err != nil {
 		t.Fatal(err)
@@ -193,6 +197,30 @@ func TestHandOutToDirectories(t *testing.T) {
 	if said != renamed {
 		t.Errorf("after a rename: %q, want %q", said, renamed)
 	}
+}
+
+// What a change or a whole estate makes up is told, so are groups that arrive empty, and a
+// rule for members takes in nobody whom the estate does not mean.
+func TestHandOutSaysWhatItMakesUp(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "e.yaml", "yorvet: 1\ndomains: [k.example]\npeople: [{address: bo@k.example}, {address: cy@out.example, also: [cy@k.example]}]\n"+
+		"groups:\n  - {address: all@k.example, members: [everyone: true]}\n  - {address: gone@k.example, members: [left@k.example]}\n")
+	said := want(t, dir, "--estate e.yaml export --as ldif -o e.ldif", 0,
+		"Names of entries made up, as no source gives them (--ids SOURCE does): 4, such as cn=all@k.example,ou=groups,dc=k,dc=example",
+		"every member, so that the group arrives empty, of gone@k.example")
+	if strings.Contains(said, "bo@k.example") {
+		t.Errorf("of several names one is enough:\n%s", said)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "e.ldif"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rule := strings.ReplaceAll(string(text), "\n ", "")
+	if !strings.Contains(rule, "%28mail=%2A@k.example%29%28%21%28mail=cy@out.example%29%29") {
+		t.Errorf("the rule takes in people outside:\n%s", rule)
+	}
+	want(t, dir, "import e.ldif --domain k.example -o again.yaml", 0)
+	want(t, dir, "--estate again.yaml who receives all@k.example --from bo@k.example", 0, "one address, inbox")
 }
 
 // A service is told the address of a group where it keeps it, also that of a new one, and

@@ -43,6 +43,7 @@ func newExport(streams Streams) *cli.Command {
 				Usage: "a `SOURCE` for the names of entries (default: OLD, if that is a source)",
 			},
 			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes are what"},
+			allowRemoval(),
 			&cli.StringFlag{
 				Name:  "base",
 				Usage: "the `DN` below which new LDAP entries are (default: made of the first domain)",
@@ -131,8 +132,12 @@ func (x *exporter) whole() error {
 	return err
 }
 
-// tell lists what is lost, on standard error.
+// tell lists what is lost and what is made up, on standard error.
 func (x *exporter) tell(losses []directory.Loss) {
+	if n, example := x.Made.Count(); n > 0 {
+		fmt.Fprintf(x.streams.Err, "Names of entries made up, as no source gives them (--ids SOURCE does): %d, such as %s\n",
+			n, present.Clean(example))
+	}
 	if len(losses) == 0 {
 		return
 	}
@@ -224,6 +229,16 @@ func (x *exporter) difference() error {
 		return usageError("--since needs --for with the system to change; groups name theirs with managed-in")
 	}
 	d := directory.Differ(older, x.e, system)
+	groups, memberships := 0, 0
+	for _, g := range d.Groups {
+		if memberships += len(g.Drop); g.New == estate.None {
+			groups++
+			memberships += len(older.Entries(g.Old))
+		}
+	}
+	if err := guard(x.cmd, older, groups, memberships, 0); err != nil {
+		return err
+	}
 	data, losses, err := x.Change(d)
 	if err != nil {
 		return usageError("%w", err)

@@ -48,11 +48,7 @@ func newImport(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "what a new estate is called"},
 			&cli.BoolFlag{Name: "prune", Usage: "take out people that no source has"},
 			&cli.BoolFlag{Name: "allow-files", Usage: "read files that a source names"},
-			&cli.IntFlag{
-				Name:        "allow-removal",
-				Usage:       "let a change remove up to `N` groups, memberships or people, where that is more than 5 %",
-				DefaultText: "10",
-			},
+			allowRemoval(),
 			knownFlag(),
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runImport(ctx, cmd, streams) },
@@ -242,15 +238,23 @@ const (
 	guardedPart = 20
 )
 
+func allowRemoval() cli.Flag {
+	return &cli.IntFlag{
+		Name:        "allow-removal",
+		Usage:       "let a change remove up to `N` groups, memberships or people, where that is more than 5 %",
+		DefaultText: "10",
+	}
+}
+
 // guard refuses a change that removes a good part of an estate, unless --allow-removal says
 // that so many may go.
-func guard(cmd *cli.Command, e *estate.Estate, gone directory.Gone, people int) error {
+func guard(cmd *cli.Command, e *estate.Estate, groups, memberships, people int) error {
 	for _, one := range []struct {
 		what      string
 		gone, all int
 	}{
-		{"groups", len(gone.Groups), e.Groups()},
-		{"memberships", gone.Memberships, e.Memberships()},
+		{"groups", groups, e.Groups()},
+		{"memberships", memberships, e.Memberships()},
 		{"people", people, e.People()},
 	} {
 		if one.gone <= guarded || one.gone*guardedPart <= one.all || one.gone <= cmd.Int("allow-removal") {
@@ -277,7 +281,8 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		if cmd.Bool("prune") {
 			people = len(gone.People)
 		}
-		c.follows, c.refused, c.after = true, guard(cmd, c.e, gone, people), errPart(m)
+		c.follows, c.after = true, errPart(m)
+		c.refused = guard(cmd, c.e, len(gone.Groups), gone.Memberships, people)
 		if c.refused != nil && cmd.Bool("preview") {
 			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))
 		}

@@ -9,6 +9,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/sample"
 )
 
 // office is a map that has a bit of everything.
@@ -222,7 +223,7 @@ func TestRuleOfNameless(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if url, ok := m.RuleURL("dc=kelp", estate.MemberRule{Filter: f}); ok != want {
+		if url, ok := m.RuleURL(sample.Load(t, harbour).Estate(), "dc=kelp", estate.MemberRule{Filter: f}); ok != want {
 			t.Errorf("with %q, the rule is %q, %t", text, url, ok)
 		}
 	}

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -265,6 +266,25 @@ func (x *Identifiers) HeldBy(e *estate.Estate, group, id estate.ID) []string {
 		}
 	}
 	return list
+}
+
+// Made are identifiers that were made up, as no source has given one.
+type Made struct{ seen map[string]bool }
+
+// Note notes one.
+func (m *Made) Note(name string) {
+	if m.seen == nil {
+		m.seen = map[string]bool{}
+	}
+	m.seen[name] = true
+}
+
+// Count returns how many there are, and the first of them in order.
+func (m *Made) Count() (n int, example string) {
+	if len(m.seen) == 0 {
+		return 0, ""
+	}
+	return len(m.seen), slices.Min(slices.Collect(maps.Keys(m.seen)))
 }
 
 // Has reports whether the source has an address.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -75,7 +76,7 @@ func TestDifferences(t *testing.T) {
 		{"[tars@kelp.example]", "[TARS@kelp.example]", "", "", "", ""},
 		{"[tars@kelp.example]", "[mates@kelp.example]",
 			"cn=deck,dc=kelp modify; add: mailAlternateAddress; mates@kelp.example; -; delete: mailAlternateAddress; tars@kelp.example; -", "PATCH replace also", "", ""},
-		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?%28ou=quay%29; -", "PATCH replace rules", "", ""},
+		{"(unit=deck)", "(unit=quay)", "cn=deck,dc=kelp modify; replace: memberURL; ldap:///dc=kelp%2Cdc=example??sub?" + inKelp + "%28ou=quay%29%29; -", "PATCH replace rules", "", ""},
 		{"(unit=deck)", "(hobby=quay)", "", "PATCH replace rules", "", "rules for members of deck@kelp.example"},
 		{"ours@kelp.example, members: [bob@kelp.example]", "ours@kelp.example, gate: [admit anyone], members: [bob@kelp.example]", "", "", "", ""},
 		{"title: Crew, ", "title: Crew, gate: [admit anyone], ", "", "", "", "gate of crew@kelp.example"},
@@ -182,9 +183,14 @@ func shortSCIM(t *testing.T, data []byte) string {
 	return strings.Join(parts, " ")
 }
 
-// A rule goes to an LDAP URL and back.
+// inKelp is what each rule for members asks for, escaped: people with an address in kelp.example.
+var inKelp = url.PathEscape("(&(|(objectclass=inetorgperson)(objectclass=organizationalperson)(objectclass=person)" +
+	"(objectclass=posixaccount)(objectclass=account))(mail=*@kelp.example)")
+
+// A rule goes to an LDAP URL and back, and picks people inside alone.
 func TestRuleURLs(t *testing.T) {
 	m := directory.BuiltIn("ldap")
+	e := sample.Load(t, harbour).Estate()
 	for filter, want := range map[string]string{
 		"(unit=deck)":                           "(unit=deck)",
 		"(&(unit=deck)(!(title=mate)))":         "(&(unit=deck)(!(title=mate)))",
@@ -196,7 +202,7 @@ func TestRuleURLs(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		url, ok := m.RuleURL("dc=kelp", estate.MemberRule{Filter: f})
+		link, ok := m.RuleURL(e, "dc=kelp", estate.MemberRule{Filter: f})
 		if !ok {
 			if want != "" {
 				t.Errorf("%s cannot be written", filter)
@@ -207,11 +213,11 @@ func TestRuleURLs(t *testing.T) {
 		e := &directory.Entry{ID: "cn=g"}
 		e.Add("objectClass", "groupOfURLs")
 		e.Add("mail", "g@kelp.example")
-		e.Add("memberURL", url)
+		e.Add("memberURL", link)
 		c.Add(e)
-		d := c.Finish()
+		d := directory.Merge([]*directory.Directory{c.Finish()}, "", []string{"kelp.example"}, nil)
 		if len(d.Groups) != 1 || len(d.Groups[0].Members) != 1 || d.Groups[0].Members[0].Where != want {
-			t.Errorf("%s is written as %s, and read as %+v %v", filter, url, d.Groups, d.Remarks)
+			t.Errorf("%s is written as %s, and read as %+v %v", filter, link, d.Groups, d.Remarks)
 		}
 	}
 	c := directory.NewCollector("x", "x", m, "", nil)

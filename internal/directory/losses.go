@@ -176,6 +176,7 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 	name := e.Address(g).String()
 	seen := map[estate.ID]bool{}
+	held := 0
 	for _, entry := range e.Entries(g) {
 		who := e.Address(entry.Member)
 		if seen[entry.Member] {
@@ -185,8 +186,11 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 		if c.harmful(who) {
 			l.add("a member that a mail server would take for a program, file or list", who.String()+" in "+name)
 		}
-		if entry.Member.IsNobody() && !c.Nobody {
+		switch {
+		case entry.Member.IsNobody() && !c.Nobody:
 			l.add("a member that does not exist", name)
+		case !c.harmful(who):
+			held++
 		}
 		if entry.Membership() != (estate.Membership{}) && !c.Memberships {
 			l.add("what members chose ("+chosen(entry)+")", who.String()+" in "+name)
@@ -198,9 +202,15 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 	for _, rule := range e.Rules(g) {
 		if c.Rules == nil || !c.Rules(rule) {
 			l.add("a rule for members", name)
-		} else if (rule.Copy != 0 || rule.Invitations != 0) && !c.Memberships {
+			continue
+		}
+		held++
+		if (rule.Copy != 0 || rule.Invitations != 0) && !c.Memberships {
 			l.add("what the members by a rule get", name)
 		}
+	}
+	if held == 0 && len(e.Entries(g))+len(e.Rules(g)) > 0 && (c.Unnamed || len(e.Entries(g)) > 0) {
+		l.add("every member, so that the group arrives empty,", name)
 	}
 }
 
@@ -230,12 +240,6 @@ func chosen(e estate.Entry) string {
 // FieldOf returns the field of the source that an attribute of people is read from, and
 // whether the map has one.
 func (m *Map) FieldOf(attribute string) (string, bool) { return fieldFor(m, attribute) }
-
-// RuleURL returns a rule for members as an LDAP URL (RFC 4516), if the map has an
-// attribute for all attributes that it asks for.
-func (m *Map) RuleURL(base string, rule estate.MemberRule) (string, bool) {
-	return ruleURL(m, base, rule)
-}
 
 // GroupLosses is Losses for one group.
 func GroupLosses(e *estate.Estate, g estate.ID, c Carries) []Loss {

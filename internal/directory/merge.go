@@ -661,6 +661,7 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 	others := map[string]bool{}
 	for i, one := range g.Members {
 		if one.Address == "" {
+			one = withoutDomains(one, m.out.Domains)
 			if rule := "\x00" + ruleText(one.Where); !others[rule] {
 				others[rule] = true
 				list = append(list, one)

@@ -2,8 +2,10 @@ package directory
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -61,6 +63,9 @@ func splitURL(text string) (base, filter, reason string) {
 // translate puts the names of attributes for those of attributes. What asks for a
 // class of people is true of all. lacking becomes an attribute without an attribute.
 func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.Filter, all bool) {
+	if slices.ContainsFunc(c.d.Map.People, func(p PeopleMap) bool { return p.Match.filter.String() == f.String() }) {
+		return f, true
+	}
 	switch f := f.(type) {
 	case selector.FilterAnd:
 		var parts selector.FilterAnd
@@ -143,18 +148,88 @@ func fieldFor(m *Map, attribute string) (string, bool) {
 	return "", false
 }
 
-// ruleURL returns a rule of a group as an LDAP URL, if the map has an attribute
-// for all attributes that it asks for.
-func ruleURL(m *Map, base string, rule estate.MemberRule) (string, bool) {
-	filter := "(objectClass=*)"
+// RuleURL returns a rule for members as an LDAP URL (RFC 4516), if the map has an
+// attribute for all attributes that it asks for. A rule picks people inside, and so does
+// the filter: entries that are no people, and people outside, are none of its.
+func (m *Map) RuleURL(e *estate.Estate, base string, rule estate.MemberRule) (string, bool) {
+	var all selector.FilterAnd
+	var people selector.FilterOr
+	for _, p := range m.People {
+		people = append(people, p.Match.filter)
+	}
+	mail, ok := fieldFor(m, "address")
+	if !ok {
+		return "", false
+	}
+	all = append(all, oneOf(people), domainsFilter(mail, domainNames(e)))
+	inside := func(a address.Address) bool { return e.InsideDomain(a.Domain()) }
+	for i := range e.People() {
+		if id := e.PersonID(i); !e.Inside(id) && slices.ContainsFunc(e.Person(id).Also, inside) {
+			item := &selector.Item{Attribute: mail, Value: strings.ToLower(e.Address(id).String())}
+			all = append(all, selector.FilterNot{X: item})
+		}
+	}
 	if rule.Filter != nil {
 		translated, ok := untranslate(m, rule.Filter)
 		if !ok {
 			return "", false
 		}
-		filter = translated.String()
+		all = append(all, translated)
 	}
-	return "ldap:///" + url.PathEscape(base) + "??sub?" + url.PathEscape(filter), true
+	return "ldap:///" + url.PathEscape(base) + "??sub?" + url.PathEscape(all.String()), true
+}
+
+func domainNames(e *estate.Estate) []string {
+	var names []string
+	for _, d := range e.Settings().Domains {
+		names = append(names, d.Name)
+	}
+	return names
+}
+
+func oneOf(list selector.FilterOr) selector.Filter {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return list
+}
+
+// domainsFilter picks entries with an address in one of some domains.
+func domainsFilter(attribute string, domains []string) selector.Filter {
+	var list selector.FilterOr
+	for _, d := range slices.Sorted(slices.Values(domains)) {
+		parts := []string{"", "@" + strings.ToLower(d)}
+		list = append(list, &selector.Item{Attribute: attribute, Comparison: selector.Substring, Parts: parts})
+	}
+	return oneOf(list)
+}
+
+// withoutDomains takes from a rule for members that they have an address in a domain of
+// the estate, which all have whom a rule picks.
+func withoutDomains(m estatefile.Member, domains []string) estatefile.Member {
+	if m.Where == "" {
+		return m
+	}
+	f, err := selector.ParseFilter(m.Where)
+	if err != nil {
+		return m
+	}
+	implied := domainsFilter("address", domains).String()
+	parts, ok := f.(selector.FilterAnd)
+	if !ok {
+		parts = selector.FilterAnd{f}
+	}
+	kept := slices.DeleteFunc(slices.Clone(parts), func(f selector.Filter) bool { return f.String() == implied })
+	switch {
+	case len(kept) == len(parts):
+	case len(kept) == 0:
+		m.Everyone, m.Where = true, ""
+	case len(kept) == 1:
+		m.Where = kept[0].String()
+	default:
+		m.Where = kept.String()
+	}
+	return m
 }
 
 // untranslate puts the names of attributes for those of attributes.

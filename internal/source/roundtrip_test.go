@@ -140,11 +140,11 @@ type format struct {
 	write   func(w io.Writer, e *estate.Estate) error
 }
 
-func formats() map[string]format {
+func formats(e *estate.Estate) map[string]format {
 	ldap, vcards, resources := directory.BuiltIn("ldap"), directory.BuiltIn("vcard"), directory.BuiltIn("scim")
 	l, s := &ldif.Export{Map: ldap}, &scim.Export{Map: resources}
 	return map[string]format{
-		"ldif":    {"x.ldif", l.Carries(), l.Write},
+		"ldif":    {"x.ldif", l.Carries(e), l.Write},
 		"scim":    {"x.scim", s.Carries(), s.Write},
 		"aliases": {"x.aliases", aliases.Carries(), aliases.Write},
 		"vcard":   {"x.vcf", vcard.Carries(vcards), func(w io.Writer, e *estate.Estate) error { return vcard.Write(w, e, vcards) }},
@@ -178,7 +178,7 @@ func TestRoundTrips(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
 	for n := range 80 {
 		e := sample.Load(t, strings.ReplaceAll(sample.Estate(random), "post: deck", "title: \"deck: 1\", unit: [a, b], =x: \"=1+1\", post: deck")).Estate()
-		for name, f := range formats() {
+		for name, f := range formats(e) {
 			var b bytes.Buffer
 			if err := f.write(&b, e); err != nil {
 				t.Fatal(err)

@@ -54,7 +54,7 @@ func TestUpdate(t *testing.T) {
 		before, later := sample.Estate(random), sample.Load(t, sample.Estate(random)).Estate()
 		before = strings.Replace(before, "people:\n", "people:\n  # Our people.\n", 1)
 		before = strings.Replace(before, "groups:\n", "groups:\n  # Our groups.\n", 1)
-		for name, f := range formats() {
+		for name, f := range formats(later) {
 			var b bytes.Buffer
 			if err := f.write(&b, later); err != nil {
 				t.Fatal(err)

@@ -53,6 +53,7 @@ func HoldsChanges(name string) bool { return find(name).changes }
 
 // A Writer writes in one format.
 type Writer struct {
+	Made directory.Made // identifiers that what was written makes up
 	Format string         // one of Formats
 	Map    *directory.Map // nil: the one of the format
 	Base   string         // the DN below which LDIF is written, or ""
@@ -66,10 +67,6 @@ func (w *Writer) mapping() *directory.Map {
 	return directory.BuiltIn(find(w.Format).mapping)
 }
 
-func (w *Writer) ldif() *ldif.Export { return &ldif.Export{Map: w.mapping(), Base: w.Base, IDs: w.IDs} }
-
-func (w *Writer) scim() *scim.Export { return &scim.Export{Map: w.mapping(), IDs: w.IDs} }
-
 // Whole writes an estate: as one file, of no name, or as several of a folder. It
 // returns what of the estate the format cannot hold, too.
 func (w *Writer) Whole(e *estate.Estate) (map[string][]byte, []directory.Loss, error) {
@@ -80,9 +77,13 @@ func (w *Writer) Whole(e *estate.Estate) (map[string][]byte, []directory.Loss, e
 	case "csv":
 		return table.Write(e), directory.Losses(e, table.Carries()), nil
 	case "ldif":
-		carries, err = w.ldif().Carries(), w.ldif().Write(&b, e)
+		x := &ldif.Export{Map: w.mapping(), Base: w.Base, IDs: w.IDs}
+		carries, err = x.Carries(e), x.Write(&b, e)
+		w.Made = x.Made
 	case "scim":
-		carries, err = w.scim().Carries(), w.scim().Write(&b, e)
+		x := &scim.Export{Map: w.mapping(), IDs: w.IDs}
+		carries, err = x.Carries(), x.Write(&b, e)
+		w.Made = x.Made
 	case "aliases":
 		carries, err = aliases.Carries(), aliases.Write(&b, e)
 	case "vcard":
@@ -97,10 +98,16 @@ func (w *Writer) Whole(e *estate.Estate) (map[string][]byte, []directory.Loss, e
 // Change writes what is to be changed in a system, in a format that holds changes.
 func (w *Writer) Change(d *directory.Difference) ([]byte, []directory.Loss, error) {
 	var b bytes.Buffer
-	write := w.ldif().WriteDifference
+	var losses []directory.Loss
+	var err error
 	if w.Format == "scim" {
-		write = w.scim().WriteDifference
+		x := &scim.Export{Map: w.mapping(), IDs: w.IDs}
+		losses, err = x.WriteDifference(&b, d)
+		w.Made = x.Made
+	} else {
+		x := &ldif.Export{Map: w.mapping(), Base: w.Base, IDs: w.IDs}
+		losses, err = x.WriteDifference(&b, d)
+		w.Made = x.Made
 	}
-	losses, err := write(&b, d)
 	return b.Bytes(), losses, err
 }

@@ -15,6 +15,7 @@ type Export struct {
 	Map  *directory.Map
 	Base string                 // below which new entries are; "": made of the first domain
 	IDs  *directory.Identifiers // names that entries have already; nil: none
+	Made directory.Made         // names that what was written makes up, as the directory has none
 }
 
 // base returns the name below which entries are written.
@@ -31,18 +32,21 @@ func (x *Export) name(e *estate.Estate, id estate.ID) string {
 	if dn, _, _, ok := x.IDs.Of(e, id); ok {
 		return dn
 	}
-	a := e.Address(id).String()
+	name := "mail=" + Value(e.Address(id).String())
 	switch {
 	case e.IsGroup(id):
-		return "cn=" + Value(a) + ",ou=groups," + x.base(e)
+		name = "cn=" + Value(e.Address(id).String()) + ",ou=groups," + x.base(e)
 	case e.Inside(id):
-		return "mail=" + Value(a) + ",ou=people," + x.base(e)
+		name += ",ou=people," + x.base(e)
+	default:
+		name += ",ou=contacts," + x.base(e)
 	}
-	return "mail=" + Value(a) + ",ou=contacts," + x.base(e)
+	x.Made.Note(name)
+	return name
 }
 
 // Carries says what LDIF holds by a map.
-func (x *Export) Carries() directory.Carries {
+func (x *Export) Carries(e *estate.Estate) directory.Carries {
 	g := x.group(0)
 	return directory.Carries{
 		Settings: []string{
@@ -57,7 +61,7 @@ func (x *Export) Carries() directory.Carries {
 		Moderators:  len(g.Moderators) > 0,
 		Names:       true,
 		Attributes:  func(name, _ string) bool { _, ok := x.Map.FieldOf(name); return ok },
-		Rules:       func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL("", rule); return ok && len(g.Rules) > 0 },
+		Rules:       func(rule estate.MemberRule) bool { _, ok := x.Map.RuleURL(e, "", rule); return ok && len(g.Rules) > 0 },
 		Unnamed:     true,
 		Controls:    true,
 	}
@@ -173,7 +177,7 @@ func (x *Export) members(out *Writer, e *estate.Estate, g estate.ID, m *director
 		}
 	}
 	for _, rule := range e.Rules(g) {
-		if url, ok := x.Map.RuleURL(x.base(e), rule); ok && len(m.Rules) > 0 {
+		if url, ok := x.Map.RuleURL(e, x.base(e), rule); ok && len(m.Rules) > 0 {
 			out.Attribute(attribute(m.Rules), url)
 		}
 	}
@@ -261,7 +265,7 @@ func (c *changes) group(g *directory.GroupDifference) {
 		c.out.Begin(c.name(c.d.New, g.New))
 		c.out.Attribute("changetype", "add")
 		c.entry(c.out, c.d.New, g.New)
-		for _, loss := range directory.GroupLosses(c.d.New, g.New, c.Carries()) {
+		for _, loss := range directory.GroupLosses(c.d.New, g.New, c.Carries(c.d.New)) {
 			c.losses = append(c.losses, loss)
 		}
 		return
@@ -390,9 +394,12 @@ func (c *changes) references(
 				out = append(out, held...)
 				continue
 			}
-			value, ok := c.reference(e, id, maps)
 			_, _, _, known := c.IDs.Of(e, id)
-			if !ok || c.IDs != nil && !known && !c.comes(id, e) {
+			value, ok := "", c.IDs == nil || known || c.comes(id, e)
+			if ok {
+				value, ok = c.reference(e, id, maps)
+			}
+			if !ok {
 				c.lose(field[:len(field)-1]+" without an entry in the directory", e.Address(id).String()+" in "+group)
 				continue
 			}
@@ -428,7 +435,7 @@ func (c *changes) rules(
 	}
 	var urls []string
 	for _, rule := range c.d.New.Rules(g.New) {
-		url, ok := c.Map.RuleURL(c.base(c.d.New), rule)
+		url, ok := c.Map.RuleURL(c.d.New, c.base(c.d.New), rule)
 		if !ok || len(m.Rules) == 0 {
 			c.lose("rules for members", c.d.New.Address(g.New).String())
 			return

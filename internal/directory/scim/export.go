@@ -38,12 +38,15 @@ func ID(e *estate.Estate, id estate.ID) string { return e.Address(id).Key() }
 type Export struct {
 	Map *directory.Map
 	IDs *directory.Identifiers // that a service has given; nil: none
+	// Made are the identifiers that what was written makes up, as none was given.
+	Made directory.Made
 }
 
 func (x *Export) id(e *estate.Estate, id estate.ID) string {
 	if given, _, _, ok := x.IDs.Of(e, id); ok {
 		return given
 	}
+	x.Made.Note(ID(e, id))
 	return ID(e, id)
 }
 
@@ -149,6 +152,13 @@ func (x *Export) User(e *estate.Estate, id estate.ID) map[string]any {
 // Group returns a group as a resource (RFC 7643, section 4.2), with an extension
 // for its addresses and what else RFC 7643 has no place for.
 func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
+	resource := x.newGroup(e, g)
+	resource["id"], resource["meta"] = x.id(e, g), map[string]any{"resourceType": "Group"}
+	return resource
+}
+
+// newGroup returns a group as a resource that has no identifier yet.
+func (x *Export) newGroup(e *estate.Estate, g estate.ID) map[string]any {
 	group := e.Group(g)
 	extension := map[string]any{}
 	if len(group.Also) > 0 {
@@ -178,11 +188,9 @@ func (x *Export) Group(e *estate.Estate, g estate.ID) map[string]any {
 	}
 	resource := map[string]any{
 		"schemas":     []string{groupSchema, Extension},
-		"id":          x.id(e, g),
 		"displayName": name,
 		"members":     members,
 		Extension:     extension,
-		"meta":        map[string]any{"resourceType": "Group"},
 	}
 	x.putAddress(resource, group.Address)
 	return resource
@@ -293,10 +301,8 @@ func (c *changes) group(g *directory.GroupDifference) any {
 	switch {
 	case g.Old == estate.None:
 		c.losses = append(c.losses, directory.GroupLosses(c.d.New, g.New, c.Carries())...)
-		resource := c.Group(c.d.New, g.New)
-		delete(resource, "id")
-		delete(resource, "meta")
-		return map[string]any{"method": "POST", "path": "/Groups", "bulkId": ID(c.d.New, g.New), "data": resource}
+		return map[string]any{"method": "POST", "path": "/Groups", "bulkId": ID(c.d.New, g.New),
+			"data": c.newGroup(c.d.New, g.New)}
 	case g.New == estate.None:
 		return map[string]any{"method": "DELETE", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old))}
 	}
