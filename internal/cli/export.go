@@ -43,6 +43,11 @@ func newExport(streams Streams) *cli.Command {
 				Usage: "a `SOURCE` for the names of entries (default: OLD, if that is a source)",
 			},
 			&cli.StringFlag{Name: "map", Usage: "a `FILE` that says which attributes are what"},
+			&cli.IntFlag{
+				Name:        "bulk",
+				Usage:       "put at most `N` operations in a SCIM request; 0: the service takes no bulk requests",
+				DefaultText: "what the service says",
+			},
 			allowRemoval(),
 			&cli.StringFlag{
 				Name:  "base",
@@ -71,6 +76,8 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return unknown("format", as, formats)
 	case cmd.IsSet("since") && !handout.HoldsChanges(as):
 		return usageError("--since: a change can be exported as ldif or scim, not as %s", as)
+	case cmd.Int("bulk") < 0:
+		return usageError("--bulk: expected 0 or more operations")
 	case as == "csv" && !cmd.IsSet("output"):
 		return usageError("csv is three tables, say in which folder: -o FOLDER")
 	}
@@ -113,6 +120,11 @@ func (x *exporter) findMap() error {
 		if x.IDs = directory.IdentifiersOf(d); x.Map == nil {
 			x.Map = d.Map
 		}
+		x.Limits = d.Limits
+	}
+	if x.cmd.IsSet("bulk") {
+		most := x.cmd.Int("bulk")
+		x.Limits.Single, x.Limits.Operations = most == 0, most
 	}
 	return nil
 }
@@ -134,6 +146,12 @@ func (x *exporter) whole() error {
 
 // tell lists what is lost and what is made up, on standard error.
 func (x *exporter) tell(losses []directory.Loss) {
+	switch {
+	case x.Requests > 1 && x.Limits.Single:
+		fmt.Fprintf(x.streams.Err, "%d requests, one a line: the service takes no bulk requests.\n", x.Requests)
+	case x.Requests > 1:
+		fmt.Fprintf(x.streams.Err, "%d bulk requests, one a line: the service takes no more in one.\n", x.Requests)
+	}
 	if n, example := x.Made.Count(); n > 0 {
 		fmt.Fprintf(x.streams.Err, "Names of entries made up, as no source gives them (--ids SOURCE does): %d, such as %s\n",
 			n, present.Clean(example))

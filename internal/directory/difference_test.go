@@ -109,7 +109,7 @@ func TestDifferences(t *testing.T) {
 			t.Errorf("%s: losses %s, want %s", test.new, got, test.losses)
 		}
 		b.Reset()
-		if _, err := (&scim.Export{Map: directory.BuiltIn("scim"), IDs: &inService}).WriteDifference(&b, d); err != nil {
+		if _, _, err := (&scim.Export{Map: directory.BuiltIn("scim"), IDs: &inService}).WriteDifference(&b, d); err != nil {
 			t.Fatal(err)
 		}
 		if got := shortSCIM(t, b.Bytes()); got != test.scim {

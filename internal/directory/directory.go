@@ -30,8 +30,16 @@ type Directory struct {
 	// AddressAt is the path of the attribute in which the groups have their address, of the
 	// first that has one: with the extension before it, if it is of one.
 	AddressAt string
+	Limits    Limits // of what its source takes
 
 	identify bool // groups note what they name, for IdentifiersOf
+}
+
+// Limits say how much a service takes at a time. Zero values are no limits.
+type Limits struct {
+	Single     bool // one operation in a request
+	Operations int  // in a request
+	Bytes      int  // of a request
 }
 
 // A Person is somebody as a source has them.

@@ -326,5 +326,8 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 			"were read, or some were not given")
 	}
 	d.Partial = partial
+	if s.identify {
+		d.Limits = service.Limits(ctx)
+	}
 	return d, nil
 }

@@ -53,11 +53,14 @@ func HoldsChanges(name string) bool { return find(name).changes }
 
 // A Writer writes in one format.
 type Writer struct {
-	Made directory.Made // identifiers that what was written makes up
 	Format string         // one of Formats
 	Map    *directory.Map // nil: the one of the format
 	Base   string         // the DN below which LDIF is written, or ""
 	IDs    *directory.Identifiers
+	Limits directory.Limits // of what a service takes in one request
+
+	Made     directory.Made // identifiers that what was written makes up
+	Requests int            // that a change was written as, for services
 }
 
 func (w *Writer) mapping() *directory.Map {
@@ -101,8 +104,8 @@ func (w *Writer) Change(d *directory.Difference) ([]byte, []directory.Loss, erro
 	var losses []directory.Loss
 	var err error
 	if w.Format == "scim" {
-		x := &scim.Export{Map: w.mapping(), IDs: w.IDs}
-		losses, err = x.WriteDifference(&b, d)
+		x := &scim.Export{Map: w.mapping(), IDs: w.IDs, Limits: w.Limits}
+		w.Requests, losses, err = x.WriteDifference(&b, d)
 		w.Made = x.Made
 	} else {
 		x := &ldif.Export{Map: w.mapping(), Base: w.Base, IDs: w.IDs}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -39,7 +38,8 @@ type Export struct {
 	Map *directory.Map
 	IDs *directory.Identifiers // that a service has given; nil: none
 	// Made are the identifiers that what was written makes up, as none was given.
-	Made directory.Made
+	Made   directory.Made
+	Limits directory.Limits // of what the service takes in one request
 }
 
 func (x *Export) id(e *estate.Estate, id estate.ID) string {
@@ -270,137 +270,4 @@ func ruleTexts(rules []estate.MemberRule) []string {
 		}
 	}
 	return out
-}
-
-// WriteDifference writes what has to be done in a service as one bulk request
-// (RFC 7644, section 3.7), whose operations are those of section 3.5.2 for groups
-// that change, and POST and DELETE for those that come and go. It returns what
-// cannot be said so.
-func (x *Export) WriteDifference(w io.Writer, d *directory.Difference) ([]directory.Loss, error) {
-	c := &changes{Export: x, d: d}
-	operations := []any{}
-	for i := range d.Groups {
-		if one := c.group(&d.Groups[i]); one != nil {
-			operations = append(operations, one)
-		}
-	}
-	return c.losses, encode(w, map[string]any{"schemas": []string{BulkSchema}, "Operations": operations})
-}
-
-type changes struct {
-	*Export
-	d      *directory.Difference
-	losses []directory.Loss
-}
-
-func (c *changes) lose(what string, g *directory.GroupDifference) {
-	c.losses = append(c.losses, directory.Loss{What: what, Count: 1, Example: c.d.New.Address(g.New).String()})
-}
-
-func (c *changes) group(g *directory.GroupDifference) any {
-	switch {
-	case g.Old == estate.None:
-		c.losses = append(c.losses, directory.GroupLosses(c.d.New, g.New, c.Carries())...)
-		return map[string]any{"method": "POST", "path": "/Groups", "bulkId": ID(c.d.New, g.New),
-			"data": c.newGroup(c.d.New, g.New)}
-	case g.New == estate.None:
-		return map[string]any{"method": "DELETE", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old))}
-	}
-	var operations []any
-	set := func(op, path string, value any) {
-		one := map[string]any{"op": op, "path": path}
-		if value != nil {
-			one["value"] = value
-		}
-		operations = append(operations, one)
-	}
-	c.fields(g, set)
-	c.members(g, set)
-	for _, field := range g.OtherChanges {
-		c.lose(field, g)
-	}
-	if len(operations) == 0 {
-		return nil
-	}
-	return map[string]any{"method": "PATCH", "path": "/Groups/" + url.PathEscape(c.id(c.d.Old, g.Old)),
-		"data": map[string]any{"schemas": []string{PatchSchema}, "Operations": operations}}
-}
-
-// fields sets the settings of a group that differ.
-func (c *changes) fields(g *directory.GroupDifference, set func(op, path string, value any)) {
-	now := c.d.New.Group(g.New)
-	replace := func(field, path string, value any, empty bool) {
-		switch {
-		case !slices.Contains(g.Fields, field):
-		case empty:
-			set("remove", path, nil)
-		default:
-			set("replace", path, value)
-		}
-	}
-	name := now.Title
-	if name == "" {
-		name = now.Address.String()
-	}
-	schema, at := c.addressAt()
-	path := at
-	if schema != "" {
-		path = schema + ":" + at
-	}
-	replace("address", path, addressValue(at, now.Address), false)
-	if path != "displayName" {
-		replace("title", "displayName", name, false)
-	} else if slices.Contains(g.Fields, "title") {
-		c.lose("title", g)
-	}
-	replace("also", Extension+":also", addresses(now.Also), len(now.Also) == 0)
-	replace("about", Extension+":about", now.About, now.About == "")
-	replace("owners", Extension+":owners", c.listed(c.d.New, now.Owners), len(now.Owners) == 0)
-	replace("moderators", Extension+":moderators", c.listed(c.d.New, now.Moderators), len(now.Moderators) == 0)
-	if len(g.AddRules)+len(g.DropRules) > 0 {
-		rules := ruleTexts(c.d.New.Rules(g.New))
-		if len(rules) == 0 {
-			set("remove", Extension+":rules", nil)
-		} else {
-			set("replace", Extension+":rules", rules)
-		}
-	}
-}
-
-// members adds and takes out members of a group.
-func (c *changes) members(g *directory.GroupDifference, set func(op, path string, value any)) {
-	var added []map[string]any
-	for _, id := range g.Add {
-		if m, ok := c.newMember(g, id); ok {
-			added = append(added, m)
-		}
-	}
-	if len(added) > 0 {
-		set("add", "members", added)
-	}
-	for _, id := range g.Drop {
-		if !id.IsNobody() {
-			value := strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(c.id(c.d.Old, id))
-			set("remove", `members[value eq "`+value+`"]`, nil)
-		}
-	}
-}
-
-// newMember returns a member that is added. A group that comes by the same
-// request is named by its bulkId (RFC 7644, section 3.7.2); who is not in the
-// service is a loss.
-func (c *changes) newMember(g *directory.GroupDifference, id estate.ID) (map[string]any, bool) {
-	comes := slices.ContainsFunc(
-		c.d.Groups,
-		func(other directory.GroupDifference) bool { return other.Old == estate.None && other.New == id },
-	)
-	if comes {
-		return map[string]any{"value": "bulkId:" + ID(c.d.New, id), "type": "Group"}, true
-	}
-	if _, _, _, known := c.IDs.Of(c.d.New, id); c.IDs != nil && !known || id.IsNobody() {
-		c.losses = append(c.losses, directory.Loss{What: "a member without a resource in the service", Count: 1,
-			Example: c.d.New.Address(id).String() + " in " + c.d.New.Address(g.New).String()})
-		return nil, false
-	}
-	return c.member(c.d.New, id), true
 }

@@ -57,6 +57,29 @@ func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) (parti
 	return partial, nil
 }
 
+// Limits returns what a service says of the bulk requests that it takes (RFC 7643,
+// section 5). One that says nothing is taken to take any.
+func (s *Service) Limits(ctx context.Context) directory.Limits {
+	ctx, end := context.WithTimeout(ctx, wait)
+	defer end()
+	data, _, err := s.fetch(ctx, strings.TrimSuffix(s.URL, "/")+"/ServiceProviderConfig")
+	var says struct {
+		Bulk *struct {
+			Supported      bool `json:"supported"`
+			MaxOperations  int  `json:"maxOperations"`
+			MaxPayloadSize int  `json:"maxPayloadSize"`
+		} `json:"bulk"`
+	}
+	if err != nil || json.Unmarshal(data, &says) != nil || says.Bulk == nil {
+		return directory.Limits{}
+	}
+	return directory.Limits{
+		Single:     !says.Bulk.Supported,
+		Operations: max(says.Bulk.MaxOperations, 0),
+		Bytes:      max(says.Bulk.MaxPayloadSize, 0),
+	}
+}
+
 // page is a ListResponse (RFC 7644, section 3.4.2).
 type page struct {
 	Total     int               `json:"totalResults"`
@@ -171,7 +194,31 @@ func (s *Service) ask(
 	defer cancel()
 	query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(count)}}
 	where := strings.TrimSuffix(s.URL, "/") + "/" + kind
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, where+"?"+query.Encode(), nil)
+	data, later, err := s.fetch(ctx, where+"?"+query.Encode())
+	if err != nil {
+		return nil, later, err
+	}
+	p = &page{}
+	if err := json.Unmarshal(data, p); err != nil {
+		return nil, 0, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
+	}
+	if len(p.Resources) > mostOfPage {
+		return nil, 0, fmt.Errorf(
+			"%s: the page has %d resources, of which %d were asked for",
+			where,
+			len(p.Resources),
+			count,
+		)
+	}
+	p.size = len(data)
+	return p, 0, nil
+}
+
+// fetch asks for what is at a URL once. later is how long to wait before it is worth
+// another try. Errors name the URL without its query.
+func (s *Service) fetch(ctx context.Context, from string) (data []byte, later time.Duration, err error) {
+	where, _, _ := strings.Cut(from, "?")
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -188,30 +235,17 @@ func (s *Service) ask(
 		return nil, 0, unreached(ctx, where, err)
 	}
 	defer response.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(response.Body, mostPage+1))
+	data, err = io.ReadAll(io.LimitReader(response.Body, mostPage+1))
 	if err != nil {
 		return nil, 0, unreached(ctx, where, err)
 	}
 	if response.StatusCode != http.StatusOK {
 		return nil, retryAfter(response), fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
 	}
-	p = &page{}
 	if len(data) > mostPage {
 		return nil, 0, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
 	}
-	if err := json.Unmarshal(data, p); err != nil {
-		return nil, 0, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
-	}
-	if len(p.Resources) > mostOfPage {
-		return nil, 0, fmt.Errorf(
-			"%s: the page has %d resources, of which %d were asked for",
-			where,
-			len(p.Resources),
-			count,
-		)
-	}
-	p.size = len(data)
-	return p, 0, nil
+	return data, 0, nil
 }
 
 // unreached says why a page did not come.
