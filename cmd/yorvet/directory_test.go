@@ -68,9 +68,11 @@ func slapd(t *testing.T, content, limits string) *realDirectory {
 	}
 	fmt.Fprintf(&b, "modulepath /usr/lib/ldap\nmoduleload back_mdb\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\n%[2]s"+
 		"database mdb\nsuffix %[3]q\nrootdn \"cn=admin,%[3]s\"\nrootpw tide\ndirectory %[1]s/db\nindex objectClass eq\n"+
-		"access to attrs=userPassword by anonymous auth by * none\naccess to * by dn.exact=%[4]q read by dn.regex=\"gidNumber=.*peercred.*\" read by * none\n", dir, limits, directoryBase, directoryReader)
+		"access to attrs=userPassword by anonymous auth by * none\naccess to dn.subtree=\"ou=groups,%[3]s\" by dn.exact=\"cn=half,%[3]s\" none by dn.exact=%[4]q read by dn.regex=\"gidNumber=.*peercred.*\" read by * none\n"+
+		"access to * by dn.exact=\"cn=half,%[3]s\" read by dn.exact=%[4]q read by dn.regex=\"gidNumber=.*peercred.*\" read by * none\n", dir, limits, directoryBase, directoryReader)
 	content = "dn: " + directoryBase + "\nobjectClass: dcObject\nobjectClass: organization\no: Kelpmere Ferries\ndc: kelpmere\n\n" +
-		"dn: " + directoryReader + "\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: " + directorySecret + "\n\n" + content
+		"dn: " + directoryReader + "\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: reader\nuserPassword: " + directorySecret + "\n\n" +
+		"dn: cn=half," + directoryBase + "\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: half\nuserPassword: " + directorySecret + "\n\n" + content
 	for name, text := range map[string]string{"slapd.conf": b.String(), "content.ldif": content, "secret": directorySecret + "\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
@@ -251,14 +253,14 @@ func TestRealDirectoryRefuses(t *testing.T) {
 	dir := t.TempDir()
 	d.sourceFile(t, dir, simpleBind+"tls: none\n")
 	r := run(t, dir, nil, []string{"import", "hq.yaml", "-o", "part"})
-	if r.code != 0 || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), "the directory gives no more than 20 entries to this login") {
+	if r.code != 3 || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), "the directory gives no more than 20 entries to this login") {
 		t.Errorf("exit code %d\n%s%s", r.code, r.stdout, r.stderr)
 	}
 	// What the directory held back does not go from an estate that has it.
 	if err := os.WriteFile(filepath.Join(dir, "whole.yaml"), []byte("yorvet: 1\ndomains: [kelpmere.example]\ngroups:\n- {address: unit-3@kelpmere.example, managed-in: hq}\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if r := run(t, dir, nil, []string{"import", "hq.yaml", "-o", "whole.yaml", "--yes", "--prune"}); r.code != 0 {
+	if r := run(t, dir, nil, []string{"import", "hq.yaml", "-o", "whole.yaml", "--yes", "--prune"}); r.code != 3 {
 		t.Fatal(r.stderr)
 	}
 	if data, _ := os.ReadFile(filepath.Join(dir, "whole.yaml")); !bytes.Contains(data, []byte("unit-3@")) {
@@ -356,4 +358,52 @@ func TestStandInCircle(t *testing.T) {
 	if r := ask(0, "import", "hq.yaml", "-o", "copy", "--yes"); !strings.Contains(r.stdout, "There is nothing to change.") {
 		t.Errorf("importing again changes something:\n%s", r.stdout)
 	}
+}
+
+// modify makes changes in a directory.
+func (d *realDirectory) modify(t *testing.T, change string) {
+	t.Helper()
+	cmd := exec.Command("/usr/bin/ldapmodify", "-x", "-H", fmt.Sprintf("ldap://127.0.0.1:%d", d.port), "-D", "cn=admin,"+directoryBase, "-w", "tide")
+	cmd.Stdin = strings.NewReader(strings.ReplaceAll(change, "{base}", directoryBase))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("ldapmodify: %v\n%s\n%s", err, out, change)
+	}
+}
+
+// What happens in a directory is told, and none of it destroys what is in the estate.
+func TestRealDirectoryChanges(t *testing.T) {
+	d := slapd(t, directoryPeople(60), "")
+	dir := t.TempDir()
+	d.sourceFile(t, dir, simpleBind+"tls: none\n")
+	want(t, dir, "import hq.yaml -o estate.yaml", 0, "60 people, 5 groups")
+	want(t, dir, "--estate estate.yaml group set engine echo=false --yes", 0)
+	want(t, dir, "compare hq.yaml estate.yaml", 0, "Nothing changes")
+	kept := func(what string) {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(dir, "estate.yaml"))
+		if err != nil || strings.Count(string(data), "managed-in: hq") != 5 || strings.Count(string(data), "name: Person") != 60 {
+			t.Errorf("%s: groups or people went: %v\n%s", what, err, data)
+		}
+	}
+	d.modify(t, "dn: uid=twin,ou=people,{base}\nchangetype: add\nobjectClass: inetOrgPerson\nuid: twin\ncn: Twin\nsn: Twin\nmail: p001@kelpmere.example\n")
+	want(t, dir, "compare hq.yaml estate.yaml", 0, "Nothing changes", "a second entry has the address of p001@kelpmere.example")
+	d.modify(t, "dn: uid=p059,ou=people,{base}\nchangetype: delete\n")
+	want(t, dir, "compare hq.yaml estate.yaml", 1, "1 difference is open", "p059@kelpmere.example is in no source any more")
+	var b strings.Builder
+	for n := 41; n < 60; n++ {
+		if n%3 != 0 && n != 59 {
+			fmt.Fprintf(&b, "dn: uid=p%03d,ou=people,{base}\nchangetype: delete\n\n", n)
+		}
+	}
+	d.modify(t, b.String())
+	want(t, dir, "import hq.yaml -o estate.yaml --yes --prune", 2, "would remove 13 of 60 people; nothing is written")
+	kept("people deleted")
+	d.modify(t, "dn: cn=engine,ou=groups,{base}\nchangetype: modify\nreplace: mail\nmail: motor@kelpmere.example\n-\n")
+	want(t, dir, "compare hq.yaml estate.yaml", 1, "motor@kelpmere.example comes and engine@kelpmere.example goes, with the same 2 members")
+	want(t, dir, "--estate estate.yaml group rename engine motor@kelpmere.example --forget --yes", 0)
+	want(t, dir, "compare hq.yaml estate.yaml", 1, "13 differences are open")
+	d.sourceFile(t, dir, strings.Replace(simpleBind, directoryReader+"\"", "cn=half,"+directoryBase+"\"", 1)+"tls: none\n")
+	want(t, dir, "compare hq.yaml estate.yaml", 1, "5 groups added")
+	want(t, dir, "import hq.yaml -o estate.yaml --yes", 2, "would remove 26 of 26 memberships; nothing is written")
+	kept("groups hidden")
 }

@@ -106,6 +106,11 @@ func TestDriftFromSeveralSources(t *testing.T) {
 	if !strings.Contains(said, "extra@kelp.example") {
 		t.Errorf("a new alias is not told:\n%s", said)
 	}
+	// A source that shows no group any more is not believed, however few there were.
+	put(t, dir, "hq.ldif", directoryOf(0, 4))
+	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --yes", 2,
+		"hq shows no group any more, and the change would remove all 3 of its groups; nothing is written")
+	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --yes --allow-removal 3", 0)
 	want(t, dir, "compare hq=hq.ldif", 2, "needs two estates")
 	want(t, dir, "compare estate.yaml hq=hq.ldif mta=aliases", 2, "several sources and one estate on disk behind them")
 }

@@ -95,12 +95,18 @@ func (s *session) drift(sources []string, path string, first bool, today estate.
 	if err != nil {
 		return err
 	}
-	tellRemarks(s.streams.Err, d.merged.Remarks)
+	isOpen := func(r directory.Remark) bool { return r.Drift }
+	tellRemarks(s.streams.Err, slices.DeleteFunc(slices.Clone(d.merged.Remarks), isOpen))
 	older, newer := resolve.New(d.then, today), resolve.New(d.now, today)
 	if first {
 		older, newer = newer, older
 	}
 	answer := present.NewComparison(older, newer)
+	for _, r := range d.merged.Remarks {
+		if isOpen(r) {
+			answer.Open = append(answer.Open, r.String())
+		}
+	}
 	if err := s.print(answer); err != nil {
 		return err
 	}
@@ -110,8 +116,7 @@ func (s *session) drift(sources []string, path string, first bool, today estate.
 	if err := errPart(d.merged); err != nil {
 		return err
 	}
-	misunderstood := slices.ContainsFunc(d.merged.Remarks, func(r directory.Remark) bool { return r.Unknown })
-	if !answer.IsEmpty() || misunderstood {
+	if !answer.IsEmpty() {
 		return errWrong
 	}
 	return nil

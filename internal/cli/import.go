@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -236,6 +237,8 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 const (
 	guarded     = 10
 	guardedPart = 20
+	// fewestGroups is from how many groups on a source that shows none any more is not believed.
+	fewestGroups = 3
 )
 
 func allowRemoval() cli.Flag {
@@ -283,6 +286,12 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		}
 		c.follows, c.after = true, errPart(m)
 		c.refused = guard(cmd, c.e, len(gone.Groups), gone.Memberships, people)
+		for _, name := range slices.Sorted(maps.Keys(gone.Emptied)) {
+			if n := gone.Emptied[name]; c.refused == nil && n >= fewestGroups && n > cmd.Int("allow-removal") {
+				c.refused = usageError("%s shows no group any more, and the change would remove all %d of its groups; "+
+					"nothing is written. If that is meant: --allow-removal %d", name, n, n)
+			}
+		}
 		if c.refused != nil && cmd.Bool("preview") {
 			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))
 		}
@@ -337,7 +346,13 @@ func overlaid(ctx context.Context, from []string, path string, today estate.Day)
 	if err != nil {
 		return nil, err
 	}
-	m.Update(draft, directory.Options{Today: today})
+	gone := m.Update(draft, directory.Options{Today: today})
+	for _, who := range gone.People {
+		if id, ok := before.Exact(address.MustParse(who)); ok && before.Inside(id) && m.GivesPeople {
+			m.Remarks = append(m.Remarks, directory.Remark{Source: path, Harm: true, Drift: true,
+				Text: who + " is in no source any more"})
+		}
+	}
 	then, err := draft.Estate()
 	if err != nil {
 		return nil, loadError(path, err)

@@ -88,8 +88,9 @@ type Remark struct {
 	Line   int    // from 1; 0: none
 	Text   string
 	Harm   bool // something is lost by it
-	// Unknown is set where a value is none that the map knows: what it means cannot be told.
-	Unknown bool
+	// Drift is set where a source and an estate may differ by it, and a comparison of them
+	// cannot tell: a value is none that the map knows, or somebody is in no source.
+	Drift bool
 }
 
 // String returns a remark as one line.
@@ -116,7 +117,7 @@ func (d *Directory) Remark(line int, harm bool, text string) {
 // RemarkUnknown notes a value that the map does not know.
 func (d *Directory) RemarkUnknown(line int, text string) {
 	d.Remark(line, true, text)
-	d.Remarks[len(d.Remarks)-1].Unknown = true
+	d.Remarks[len(d.Remarks)-1].Drift = true
 }
 
 // An Entry is one record of a source: an LDAP entry, a row of a table, a SCIM

@@ -18,6 +18,8 @@ type Merged struct {
 	Conflicts []Conflict
 	Remarks   []Remark
 	Partial   bool
+	// GivesPeople is set where a source gives people inside, not just addresses of some.
+	GivesPeople bool
 
 	// What each record carries, with the same index as in Content: of the rest the
 	// sources say nothing.
@@ -89,6 +91,7 @@ func Merge(list []*Directory, name string, domains []string, known func(string) 
 				continue
 			}
 			at := m.addPerson(&d.People[j])
+			m.given = append(m.given, d.People[j].Address)
 			m.met[i].people = append(m.met[i].people, at)
 			m.met[i].renamed = m.met[i].renamed || !at.isPerson() || m.people[at.index()].address != d.People[j].Address
 		}
@@ -152,7 +155,8 @@ type merger struct {
 	groups []mergedGroup
 	people []mergedPerson
 	unlike []unlike
-	met    []met // by source
+	met    []met    // by source
+	given  []string // addresses of the people of all sources
 
 	seenPeople []uint32 // by index of a person: the last group that they were found in
 	turn       uint32   // of the group at hand
@@ -415,6 +419,11 @@ func (m *merger) addPerson(p *Person) who {
 		}
 		return found
 	}
+	if old := m.people[found.index()].place; old.File == place.File && !p.Hinted {
+		m.out.Remarks = append(m.out.Remarks, Remark{Source: m.out.Files[place.File], Line: p.Line, Harm: true,
+			Text: fmt.Sprintf("a second entry has the address of %s (%s); where they differ, the first counts",
+				m.people[found.index()].address, m.where(old))})
+	}
 	m.mergePerson(found.index(), p, keys, place)
 	return found
 }
@@ -564,6 +573,7 @@ func (m *merger) finish() {
 	for _, d := range m.out.Domains {
 		inside[strings.ToLower(d)] = true
 	}
+	m.out.GivesPeople = slices.ContainsFunc(m.given, func(text string) bool { return inside[domainOf(text)] })
 	canonical := m.canonical()
 	all := func(texts []string) []string {
 		list := make([]string, 0, len(texts))

@@ -24,6 +24,8 @@ type Gone struct {
 	People []string // stay, unless they are to be pruned
 	// Memberships is how many are taken out: those of groups that go, too.
 	Memberships int
+	// Emptied are the groups that go of each source that has none any more.
+	Emptied map[string]int
 }
 
 // Update brings a draft of an estate to where the sources are. What they do not
@@ -50,6 +52,7 @@ type updater struct {
 	met     map[estate.ID]bool   // groups and people that a source has
 	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
 	removed int                  // memberships
+	comes   []*estatefile.NewGroup
 }
 
 // findRenamed notes who is there by another address, so that others who list the new
@@ -207,6 +210,7 @@ func (u *updater) notTaken(at estate.Place, text string) {
 func (u *updater) group(g *estatefile.NewGroup, has carried) {
 	id, ok := u.find(g.Fields)
 	if !ok {
+		u.comes = append(u.comes, g)
 		u.change(u.newGroup(g))
 		return
 	}
@@ -528,6 +532,8 @@ func (u *updater) gone() Gone {
 			goes = append(goes, g)
 		}
 	}
+	gone.Emptied = u.emptied(goes)
+	u.maybeRenamed(goes, u.comes)
 	for i := range u.e.People() {
 		id := u.e.PersonID(i)
 		if u.met[id] || u.e.Person(id).Implied {
@@ -545,6 +551,19 @@ func (u *updater) gone() Gone {
 		return u.met[g] || u.sources[system] && system != ""
 	})...)
 	return gone
+}
+
+// emptied counts the groups that go of each source that has none any more.
+func (u *updater) emptied(goes []estate.ID) map[string]int {
+	count := map[string]int{}
+	for _, g := range goes {
+		count[u.e.Group(g).ManagedIn]++
+	}
+	for i := range u.Groups {
+		system, _ := fieldOf(u.Groups[i].Fields, "managed-in")
+		delete(count, system.Text)
+	}
+	return count
 }
 
 // change makes changes.

@@ -1,0 +1,559 @@
+package present
+
+import (
+	"iter"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+func (a *Comparison) writeText(p *Page) {
+	if a.IsEmpty() {
+		p.Line(0, Span{Good, "Nothing changes for anybody."})
+		return
+	}
+	rest := *a
+	rest.Open = nil
+	if rest.IsEmpty() {
+		p.Line(0, Span{Doubtful, "Nothing else changes, but " + count(len(a.Open), "difference is", "differences are") +
+			" open: what they do is not known"})
+	} else {
+		a.writeHead(p)
+		a.writeBody(p)
+	}
+	if len(a.Open) > 0 {
+		p.Gap()
+		p.Title("Open (" + strconv.Itoa(len(a.Open)) + ")")
+	}
+	for i, text := range a.Open {
+		if i == mostShown && !p.options.All {
+			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(a.Open)-i) + " more (--all)"})
+			break
+		}
+		p.Line(4, Span{Plain, "  " + text})
+	}
+}
+
+// writeBody says what changes, for whom.
+func (a *Comparison) writeBody(p *Page) {
+	a.Groups.write(p, "Groups")
+	a.People.write(p, "People")
+	p.settings("The estate", a.Estate)
+	for i, one := range a.Persons {
+		if i == mostShown && !p.options.All {
+			more := count(len(a.Persons)-i, "more person", "more people")
+			p.Line(4, Span{Faint, "  and " + more + " with other differences (--all)"})
+			break
+		}
+		p.settings(one.Address, one.Settings)
+	}
+	p.groupChanges(a.Changes)
+	if list := a.Hazards.Appear; len(list) > 0 {
+		p.Gap()
+		p.Title("New hazards (" + strconv.Itoa(len(list)) + ")")
+		p.findings(list)
+	}
+	if list := a.Hazards.Go; len(list) > 0 {
+		p.Gap()
+		p.Title("Hazards that disappear (" + strconv.Itoa(len(list)) + ")")
+		p.inShort(list)
+	}
+	var blocks []block
+	for _, n := range a.Notices {
+		blocks = append(blocks, block{word: Span{Plain, "new"}, text: n.Group, people: n.People})
+	}
+	p.blocks("Welcome mail", blocks)
+}
+
+// writeHead says how much changes, and what of it must not be missed.
+func (a *Comparison) writeHead(p *Page) {
+	effects := 0
+	parts := map[string]int{}
+	for _, c := range a.Changes {
+		if !c.hasEffect() {
+			continue
+		}
+		effects++
+		for _, part := range c.parts() {
+			if len(part.list) > 0 {
+				parts[part.name]++
+			}
+		}
+		if len(c.Sees) > 0 {
+			parts["what readers see"]++
+		}
+		if len(c.Joining) > 0 {
+			parts["what new members get"]++
+		}
+	}
+	var said []string
+	said = append(said, a.Groups.head("group", "groups")...)
+	if effects > 0 {
+		var in []string
+		for _, name := range []string{"posting", "receiving", "send-as", "access", "what readers see", "what new members get"} {
+			if n := parts[name]; n > 0 && effects > 1 {
+				in = append(in, name+" in "+strconv.Itoa(n))
+			} else if n > 0 {
+				in = append(in, "in "+name)
+			}
+		}
+		if in == nil {
+			in = []string{"in nested groups"}
+		}
+		said = append(said, count(effects, "group changes", "groups change")+" ("+strings.Join(in, ", ")+")")
+	}
+	if n := len(a.Changes) - effects; n > 0 {
+		said = append(said, count(n, "group changes in settings only", "groups change in settings only"))
+	}
+	said = append(said, a.People.head("person", "people")...)
+	if n := len(a.Persons); n > 0 {
+		said = append(said, count(n, "person changes", "people change"))
+	}
+	if len(a.Estate) > 0 {
+		said = append(said, count(len(a.Estate), "setting of the estate changes", "settings of the estate change"))
+	}
+	if len(said) == 0 {
+		said = []string{"No group and no person changes"}
+	}
+	p.Line(2, Span{Strong, strings.Join(said, "; ")})
+	a.writeCauses(p)
+	var more []Span
+	if n := len(a.Hazards.Appear); n > 0 {
+		more = append(more, Span{Bad, "! " + count(n, "new hazard", "new hazards")}, Span{Plain, ". "})
+	}
+	if n := len(a.Hazards.Go); n > 0 {
+		more = append(more, Span{Plain, count(n, "hazard disappears. ", "hazards disappear. ")})
+	}
+	welcome := Span{Plain, "No welcome mail is sent."}
+	if a.Total > 0 {
+		welcome = Span{Doubtful, count(a.Total, "welcome mail is sent.", "welcome mails are sent.")}
+	}
+	p.Line(2, append(more, welcome)...)
+}
+
+// head says how many groups or people are added, removed and renamed.
+func (c PartyChanges) head(one, many string) []string {
+	var said []string
+	for _, part := range []struct {
+		n    int
+		verb string
+	}{{len(c.Added), " added"}, {len(c.Removed), " removed"}, {len(c.Renamed), " renamed"}} {
+		if part.n > 0 {
+			said = append(said, count(part.n, one, many)+part.verb)
+		}
+	}
+	return said
+}
+
+// part is one side of a group that changes, with the words for it.
+type part struct {
+	name, row string
+	list      []EffectCount
+}
+
+// parts are what of a group changes.
+func (c GroupChange) parts() []part {
+	return []part{
+		{"posting", "posting", slices.Concat(c.Posts, c.OtherPosts)},
+		{"receiving", "receiving", slices.Concat(c.Receives, c.OtherReceives)},
+		{"send-as", "send-as", c.SendsAs},
+		{"access", "may", c.May},
+	}
+}
+
+// hasEffect reports whether any answer but what the group says of itself is another one.
+func (c GroupChange) hasEffect() bool {
+	for _, part := range c.parts() {
+		if len(part.list) > 0 {
+			return true
+		}
+	}
+	return len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
+}
+
+// writeCauses says what is written otherwise, where that is little.
+func (a *Comparison) writeCauses(p *Page) {
+	if len(a.Causes) == 0 {
+		return
+	}
+	causes := p.gathered(a.Causes)
+	shown := causes
+	if len(shown) > mostCauses && !p.options.All {
+		shown = shown[:mostCauses]
+	}
+	noun := []string{"difference", "differences"}
+	if !slices.ContainsFunc(a.Causes, func(c Cause) bool { return !c.membership }) {
+		noun = []string{"membership", "memberships"}
+	}
+	var says []string
+	for _, c := range shown {
+		text := c.Says
+		if c.place != "" {
+			text += " (" + c.place + ")"
+		}
+		says = append(says, text)
+	}
+	n := strconv.Itoa(len(a.Causes))
+	if n == "1" {
+		n = "one"
+	}
+	text := "Because of " + n + " " + choose(len(a.Causes), noun[0], noun[1]) + ": " + strings.Join(says, "; ")
+	if more := len(causes) - len(shown); more > 0 {
+		text += "; and " + strconv.Itoa(more) + " more (--all)"
+	}
+	p.Line(2, Span{Plain, text})
+}
+
+// gathered returns causes so that one setting of several groups is one of them.
+func (p *Page) gathered(list []Cause) []Cause {
+	groups := map[string][]string{}
+	for _, c := range list {
+		if c.isSetting() {
+			groups[c.What] = append(groups[c.What], c.Group)
+		}
+	}
+	var gathered []Cause
+	for _, c := range list {
+		of := groups[c.What]
+		switch {
+		case !c.isSetting() || len(of) == 1:
+			gathered = append(gathered, c)
+		case of[0] == c.Group:
+			gathered = append(gathered, Cause{Says: c.What + " of " + p.some(of)})
+		}
+	}
+	return gathered
+}
+
+// isSetting reports whether a cause is a setting of a group.
+func (c Cause) isSetting() bool { return c.Group != "" && c.What != "" }
+
+// mostCauses is how many causes are told at most.
+const mostCauses = 3
+
+// groupChanges writes what changes for each group. Groups that change alike are written
+// once.
+func (p *Page) groupChanges(list []GroupChange) {
+	type block struct {
+		groups []string
+		rows   [][]Span
+		notes  []string
+	}
+	var blocks []*block
+	at := map[string]*block{}
+	for _, c := range list {
+		rows := p.effects(c)
+		rows = append(rows, p.namedRows("readers see", c.Sees)...)
+		rows = append(rows, p.namedRows("new members", c.Joining)...)
+		rows = append(rows, p.settingRows(c.Settings)...)
+		var key strings.Builder
+		for _, row := range rows {
+			for _, span := range row {
+				key.WriteString(span.Text + "\x00")
+			}
+		}
+		if c.Unchecked {
+			key.WriteString("unchecked")
+		}
+		b := at[key.String()]
+		if b == nil {
+			b = &block{rows: rows}
+			if c.Unchecked {
+				b.notes = []string{"! There are too many kinds of sender to compare what each of them reaches in nested groups."}
+			}
+			at[key.String()] = b
+			blocks = append(blocks, b)
+		}
+		b.groups = append(b.groups, c.Group)
+	}
+	for _, b := range blocks {
+		p.Gap()
+		title := b.groups[0]
+		if len(b.groups) > 1 {
+			title = count(len(b.groups), "group", "groups") + ": " + p.some(b.groups)
+		}
+		p.Title(title)
+		p.Table(b.rows)
+		for _, note := range b.notes {
+			p.Line(2, Span{Doubtful, note})
+		}
+	}
+}
+
+// namedRows are rows of what is seen or got otherwise.
+func (p *Page) namedRows(what string, list []SettingChange) [][]Span {
+	var rows [][]Span
+	for _, s := range list {
+		rows = append(rows, []Span{{Plain, what}, {Strong, s.Name}, {Plain, ""}, {Plain, p.values(s.Old) + " -> " + p.values(s.New)}})
+	}
+	return rows
+}
+
+// settings writes the settings that differ under a title, if there are any.
+func (p *Page) settings(title string, list []SettingChange) {
+	if len(list) > 0 {
+		p.Gap()
+		p.Title(title)
+		p.Table(p.settingRows(list))
+	}
+}
+
+// settingRows are the rows of settings that differ, laid out as those of effects.
+func (p *Page) settingRows(list []SettingChange) [][]Span {
+	var rows [][]Span
+	row := func(what, change, which string) {
+		rows = append(rows, []Span{{Plain, what}, {Strong, change}, {Plain, ""}, {Plain, which}})
+	}
+	for _, s := range list {
+		if s.Name != "members" {
+			row("setting", s.Name, p.values(s.Old)+" -> "+p.values(s.New))
+			continue
+		}
+		if len(s.Old) > 0 {
+			row("entries", "removed", p.some(s.Old))
+		}
+		if len(s.New) > 0 {
+			row("entries", "added", p.some(s.New))
+		}
+	}
+	return rows
+}
+
+// values words what a setting says.
+func (p *Page) values(list []string) string {
+	if len(list) == 0 {
+		return "not set"
+	}
+	return p.some(list)
+}
+
+func (c PartyChanges) write(p *Page, title string) {
+	blocks := []block{}
+	if len(c.Added) > 0 {
+		blocks = append(blocks, block{word: Span{Plain, "added"}, people: c.Added})
+	}
+	if len(c.Removed) > 0 {
+		blocks = append(blocks, block{word: Span{Doubtful, "removed"}, people: c.Removed})
+	}
+	var renamed []string
+	for _, r := range c.Renamed {
+		renamed = append(renamed, r.Old+" -> "+r.New)
+	}
+	if len(renamed) > 0 {
+		blocks = append(blocks, block{word: Span{Doubtful, "renamed"}, people: renamed})
+	}
+	p.blocks(title, blocks)
+}
+
+// strangerLabels are how strangers are called in text.
+var strangerLabels = map[string]string{
+	"outside stranger": "anyone outside",
+	"inside stranger":  "unknown inside address",
+	"forged stranger":  "forged",
+}
+
+// effects are the rows of what changes for whom in a group; what is the same change is
+// one row.
+func (p *Page) effects(c GroupChange) [][]Span {
+	var rows [][]Span
+	for _, part := range c.parts() {
+		for i := 0; i < len(part.list); {
+			first := part.list[i]
+			var who []string
+			for ; i < len(part.list) && part.list[i].isLike(first); i++ {
+				for _, name := range part.list[i].People {
+					if label, ok := strangerLabels[name]; ok {
+						name = label
+					}
+					who = append(who, name)
+				}
+			}
+			rows = append(rows, []Span{
+				{Plain, part.row}, {Strong, first.arrow(part.row)}, {Plain, strconv.Itoa(len(who))},
+				{Plain, p.some(who) + first.when(p)},
+			})
+		}
+	}
+	return rows
+}
+
+// isLike reports whether a change is like another, but for whom it is about.
+func (c EffectCount) isLike(other EffectCount) bool {
+	other.People = c.People
+	return reflect.DeepEqual(c, other)
+}
+
+// when says of which message and sender a change is, and what is told, "" for a default
+// message.
+func (c EffectCount) when(p *Page) string {
+	var parts []string
+	if c.Message != "" {
+		parts = append(parts, "if the message is "+c.Message)
+	}
+	switch {
+	case c.Own:
+		parts = append(parts, "of their own message")
+	case c.Senders > 0:
+		var from []string
+		for _, name := range c.From {
+			if label, ok := strangerLabels[name]; ok {
+				name = label
+			}
+			from = append(from, name)
+		}
+		text := "from " + strings.Join(from, ", ")
+		if more := c.Senders - len(from); more > 0 {
+			text += " and " + strconv.Itoa(more) + " more"
+		}
+		parts = append(parts, text)
+	}
+	switch {
+	case c.OldText == c.NewText:
+	case c.Old == c.New:
+		parts = append(parts, c.OldText+" -> "+c.NewText)
+	case strings.HasPrefix(c.NewText, "\""):
+		parts = append(parts, "told: "+c.NewText)
+	}
+	if c.OldProof != c.NewProof {
+		parts = append(parts, "proof "+c.OldProof+" -> "+c.NewProof)
+	}
+	if parts == nil {
+		return ""
+	}
+	return "; " + strings.Join(parts, ", ")
+}
+
+// arrow says what one thing becomes.
+func (c EffectCount) arrow(row string) string {
+	if c.What != "" {
+		if c.New == "" {
+			return "no longer " + c.What
+		}
+		return c.What
+	}
+	none := map[string]string{"receiving": "no recipient", "send-as": "no right"}[row]
+	word := func(text string) string {
+		switch text {
+		case "":
+			return none
+		case "nothing":
+			return "no copy"
+		}
+		return text
+	}
+	if c.Old == c.New {
+		return word(c.Old)
+	}
+	return word(c.Old) + " -> " + word(c.New)
+}
+
+// inShort writes hazards in a line each: their names, groups and whom they are about.
+func (p *Page) inShort(list []Hazard) {
+	for i := 0; i < len(list); {
+		first := list[i]
+		var about []string
+		for ; i < len(list) && list[i].Name == first.Name && list[i].Group == first.Group; i++ {
+			if list[i].Address != "" {
+				about = append(about, list[i].Address)
+			}
+		}
+		text := "  " + first.Group
+		if len(about) > 0 {
+			text += ": " + p.some(about)
+		}
+		p.Line(6, Span{Plain, "  "}, Span{severityStyle(first.Severity), first.Severity}, Span{Plain, "  "},
+			Span{Strong, first.Name}, Span{Plain, text})
+	}
+}
+
+// kind is what a row of a table is about.
+func (c EffectCount) kind(name string) string {
+	if c.What != "" {
+		return name + " " + c.What
+	}
+	if when := strings.TrimPrefix(c.when(&Page{}), "; "); when != "" {
+		return name + " (" + when + ")"
+	}
+	return name
+}
+
+// settingCells are the rows of settings that differ: of the estate, groups and people.
+func (a *Comparison) settingCells() [][]string {
+	var rows [][]string
+	add := func(group, who string, list []SettingChange) {
+		for _, s := range list {
+			rows = append(
+				rows,
+				[]string{"setting " + s.Name, group, who, strings.Join(s.Old, "; "), strings.Join(s.New, "; ")},
+			)
+		}
+	}
+	add("", "", a.Estate)
+	for _, c := range a.Changes {
+		add(c.Group, "", slices.Concat(c.Sees, c.Joining, c.Settings))
+	}
+	for _, one := range a.Persons {
+		add("", one.Address, one.Settings)
+	}
+	return rows
+}
+
+func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
+	return []string{"what", "group", "who", "old", "new"}, func(yield func([]string) bool) {
+		for _, kind := range []struct {
+			name string
+			list PartyChanges
+		}{{"group", a.Groups}, {"person", a.People}} {
+			for _, s := range kind.list.Added {
+				if !yield([]string{kind.name, "", s, "", "added"}) {
+					return
+				}
+			}
+			for _, s := range kind.list.Removed {
+				if !yield([]string{kind.name, "", s, "removed", ""}) {
+					return
+				}
+			}
+			for _, r := range kind.list.Renamed {
+				if !yield([]string{kind.name, "", r.New, r.Old, r.New}) {
+					return
+				}
+			}
+		}
+		for _, text := range a.Open {
+			if !yield([]string{"open", "", "", "", text}) {
+				return
+			}
+		}
+		for _, c := range a.Changes {
+			for _, kind := range []struct {
+				name string
+				list []EffectCount
+			}{
+				{"posts", slices.Concat(c.Posts, c.OtherPosts)}, {"receives", slices.Concat(c.Receives, c.OtherReceives)},
+				{"sends-as", c.SendsAs}, {"may", c.May},
+			} {
+				for _, change := range kind.list {
+					for _, person := range change.People {
+						if !yield([]string{change.kind(kind.name), c.Group, person, change.Old, change.New}) {
+							return
+						}
+					}
+				}
+			}
+		}
+		for _, row := range a.settingCells() {
+			if !yield(row) {
+				return
+			}
+		}
+		for _, n := range a.Notices {
+			for _, person := range n.People {
+				if !yield([]string{"welcome notice", n.Group, person, "", ""}) {
+					return
+				}
+			}
+		}
+	}
+}
