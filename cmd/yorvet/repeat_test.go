@@ -84,6 +84,9 @@ func answerAll(t *testing.T) string {
 	var out strings.Builder
 	for _, line := range repeated {
 		r := run(t, dir, []string{"COLUMNS=100"}, append([]string{"--on", "2026-11-23"}, strings.Fields(line)...))
+		if strings.Contains(r.stderr, "goroutine ") {
+			t.Fatalf("%s: %s", line, r.stderr)
+		}
 		fmt.Fprintf(&out, "$ %s\n%s%s[%d]\n", line, r.stdout, r.stderr, r.code)
 	}
 	err := filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {

@@ -63,7 +63,9 @@ func splitURL(text string) (base, filter, reason string) {
 // translate puts the names of attributes for those of attributes. What asks for a
 // class of people is true of all. lacking becomes an attribute without an attribute.
 func (c *Collector) translate(f selector.Filter, lacking *string) (out selector.Filter, all bool) {
-	if slices.ContainsFunc(c.d.Map.People, func(p PeopleMap) bool { return p.Match.filter.String() == f.String() }) {
+	if slices.ContainsFunc(c.d.Map.People, func(p PeopleMap) bool {
+		return p.Match.filter != nil && p.Match.filter.String() == f.String()
+	}) {
 		return f, true
 	}
 	switch f := f.(type) {
@@ -155,7 +157,11 @@ func (m *Map) RuleURL(e *estate.Estate, base string, rule estate.MemberRule) (st
 	var all selector.FilterAnd
 	var people selector.FilterOr
 	for _, p := range m.People {
-		people = append(people, p.Match.filter)
+		filter := p.Match.filter
+		if filter == nil {
+			filter = &selector.Item{Attribute: "objectclass", Comparison: selector.Present}
+		}
+		people = append(people, filter)
 	}
 	mail, ok := fieldFor(m, "address")
 	if !ok {

@@ -52,20 +52,20 @@ var all = []Preset{
 	},
 	{
 		Name:     "discussion",
-		For:      "people who write to each other",
-		Posts:    "Only members and owners. Everybody else is refused and told so, and so is mail that is not authenticated.",
-		Receives: "Every member gets a copy.",
+		For:      "people inside who write to each other",
+		Posts:    "Only members and owners inside. Everybody else is refused and told so, and so is mail that is not authenticated.",
+		Receives: "Every member gets a copy. Members outside read along.",
 		settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},
 			{Setting: "copy", Texts: []string{"every"}},
-			{Setting: "gate", Texts: []string{proveIt, "admit members or owners"}},
+			{Setting: "gate", Texts: []string{proveIt, "admit inside and (members or owners)"}},
 			{Setting: "access.find", Texts: []string{"members"}},
 		},
 	},
 	{
 		Name:     "bulletin",
 		For:      "news from a few to many",
-		Posts:    "Only owners and moderators. Everybody else is refused and told so.",
+		Posts:    "Only owners and moderators inside. Everybody else is refused and told so.",
 		Receives: "Every member gets a copy. Answers go to the author, not to all.",
 		Held:     "What others inside write is held for approval.",
 		settings: []change.Said{
@@ -75,13 +75,13 @@ var all = []Preset{
 				Setting: "gate",
 				Texts: []string{
 					proveIt,
-					"admit owners or moderators",
+					"admit inside and (owners or moderators)",
 					`refuse anyone because "Only its owners write to this group."`,
 				},
 			},
 			{Setting: "replies-to", Texts: []string{"author"}},
 		},
-		held: []string{proveIt, "admit owners or moderators", "hold inside"},
+		held: []string{proveIt, "admit inside and (owners or moderators)", "hold inside"},
 	},
 	{
 		Name: "moderated",
