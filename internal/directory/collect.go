@@ -24,7 +24,7 @@ type references struct {
 	role  string // member, owner, moderator
 	by    string
 	texts []string
-	copy  estate.Copy
+	what  estate.Membership // of members
 }
 
 // A Collector turns entries into a Directory.
@@ -38,6 +38,10 @@ type Collector struct {
 
 	ruleOf  map[string]int // by the classes of an entry
 	classes []byte         // of the entry at hand
+
+	rows     map[string]int // groups of several records, by part of the map and value
+	unknowns []unknownWord
+	problems []error
 }
 
 // NewCollector returns a Collector for a source. domain is what {domain} in a
@@ -53,6 +57,7 @@ func NewCollector(name, file string, m *Map, domain string, normal func(string) 
 		byID:   map[string]who{},
 		byKey:  map[string]int{},
 		ruleOf: map[string]int{},
+		rows:   map[string]int{},
 	}
 }
 
@@ -96,12 +101,12 @@ func (c *Collector) rule(e *Entry) int {
 
 func (c *Collector) findRule(e *Entry) int {
 	for i := range c.d.Map.Groups {
-		if c.d.Map.Groups[i].Match.matches(e) {
+		if c.d.Map.Groups[i].Records == e.Records && c.d.Map.Groups[i].Match.matches(e) {
 			return i
 		}
 	}
 	for i := range c.d.Map.People {
-		if c.d.Map.People[i].Match.matches(e) {
+		if c.d.Map.People[i].Records == e.Records && c.d.Map.People[i].Match.matches(e) {
 			return len(c.d.Map.Groups) + i
 		}
 	}
@@ -244,6 +249,9 @@ func (c *Collector) items(value string) []string {
 func (c *Collector) Identify() { c.d.identify = true }
 
 func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
+	if m.ID != nil {
+		e.ID = c.first(e, m.ID)
+	}
 	p := Person{Line: e.Line, ID: e.ID}
 	p.Address, p.Also, p.keys = c.addresses(e, m.Address, m.Also)
 	if p.Address == "" {
@@ -353,15 +361,21 @@ func (m *MailboxMap) state(value string) string {
 }
 
 func newReferences(role string, m ReferenceMap, texts []string) references {
-	copy, _ := estate.WordIndex[estate.Copy](copyWords, m.Copy)
+	copy, _ := estate.WordIndex[estate.Copy](copyWords, m.FixedCopy())
 	by := m.By
 	if by == "" {
 		by = "id"
 	}
-	return references{role, by, texts, copy}
+	return references{role, by, texts, estate.Membership{Copy: copy}}
 }
 
 func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
+	if c.row(e, m, rule) {
+		return
+	}
+	if m.ID != nil {
+		e.ID = c.first(e, m.ID)
+	}
 	g := Group{Line: e.Line, ID: e.ID, Rule: rule}
 	g.Address, g.Also, _ = c.addresses(e, m.Address, m.Also)
 	if c.d.AddressAt == "" {
@@ -381,6 +395,9 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 		g.Also = []string{}
 	}
 	c.settings(e, m, &g)
+	c.attributes(e, m, &g)
+	c.rules(e, &g, "gate", m.Gate)
+	c.rules(e, &g, "send-as", m.SendAs)
 	g.Owners, g.Mods = c.refer(e, &g, "owner", m.Owners), c.refer(e, &g, "moderator", m.Moderators)
 	if members := c.refer(e, &g, "member", m.Members); members != nil {
 		g.Members = []estatefile.Member{}
@@ -390,6 +407,9 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 	}
 	if e.ID != "" {
 		c.identify(e, group(len(c.d.Groups)))
+	}
+	if m.RowsBy != "" {
+		c.rows[c.rowKey(e, m, rule)] = len(c.d.Groups)
 	}
 	c.d.Groups = append(c.d.Groups, g)
 }
@@ -420,12 +440,14 @@ func (c *Collector) settings(e *Entry, m *GroupsMap, g *Group) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.Set)) {
-		c.setting(set, name, m.Set[name], false)
+		value := m.Set[name]
+		c.setting(set, name, c.value(e, &value), false)
 	}
 	for _, when := range m.SetWhen {
 		if when.Match.matches(e) {
 			for _, name := range slices.Sorted(maps.Keys(when.Set)) {
-				c.setting(set, name, when.Set[name], false)
+				value := when.Set[name]
+				c.setting(set, name, c.value(e, &value), false)
 			}
 		}
 	}
@@ -444,6 +466,9 @@ func setField(list []estatefile.Field, f estatefile.Field) []estatefile.Field {
 
 // setting makes a setting of texts; split says that lists stand in one of them.
 func (c *Collector) setting(set func(name, text string, list []string), name string, values Names, split bool) {
+	if len(values) == 0 {
+		return
+	}
 	if known, ok := estate.GroupSetting(name); !ok || !known.Form.IsList() {
 		set(name, values[0], nil)
 		return
@@ -462,7 +487,13 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 		return nil
 	}
 	carried := false
-	for _, m := range maps {
+	for i := range maps {
+		m := maps[i]
+		if len(m.Address) > 0 {
+			c.records(e, g, &m)
+			carried = true
+			continue
+		}
 		carried = carried || e.has(m.From)
 		texts := e.values(m.From)
 		if m.By == "address" {
@@ -486,6 +517,7 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 
 // Finish links what refers to each other and returns the directory.
 func (c *Collector) Finish() *Directory {
+	c.finishGroups()
 	// Groups are linked side by side: that only reads what all of them share.
 	const stretch = 64
 	unlinked := make([][]string, len(c.d.Groups))
@@ -516,7 +548,7 @@ func (c *Collector) Finish() *Directory {
 			for _, text := range r.texts {
 				if of := c.byID[c.normal(text)]; of.isGroup() {
 					g := &c.d.Groups[of.index()]
-					member := estatefile.Member{Address: p.Address, Membership: estate.Membership{Copy: r.copy}}
+					member := estatefile.Member{Address: p.Address, Membership: r.what}
 					g.Members, g.targets = append(g.Members, member), append(g.targets, person(i))
 				} else {
 					c.d.Remark(p.Line, false, "the group "+text+", of which "+p.Address+" is a member, is not in this source")
@@ -572,15 +604,15 @@ func (c *Collector) link(g *Group, self who, r references, text string) bool {
 		if target == self && len(c.d.Map.Groups[g.Rule].Classes) > 0 {
 			return true
 		}
-		g.Members, g.targets = append(g.Members, memberOf(address, r.copy)), append(g.targets, target)
+		g.Members, g.targets = append(g.Members, memberOf(address, r.what)), append(g.targets, target)
 	}
 	return true
 }
 
 // memberOf returns a member that a text names: an address, or as in a table
 // everyone, or where and a filter.
-func memberOf(text string, copy estate.Copy) estatefile.Member {
-	m := estatefile.Member{Membership: estate.Membership{Copy: copy}}
+func memberOf(text string, what estate.Membership) estatefile.Member {
+	m := estatefile.Member{Membership: what}
 	if filter, ok := strings.CutPrefix(text, "where "); ok {
 		m.Where = filter
 	} else if text == "everyone" {

@@ -76,6 +76,7 @@ type Group struct {
 	held       map[string]bool // the identifiers that it names as they stand, in lower case
 	owns       []string        // settings that it has not got where they are missing
 	references []references
+	pending    []pendingRule
 	// targets say whom of the same directory Members mean, each; nobody where only the
 	// address is known. They may be missing.
 	targets []who
@@ -127,6 +128,10 @@ type Entry struct {
 	Line       int
 	Attributes []Attribute
 	Schema     string // the extension that the attributes to be added are of (RFC 7643, section 3.3), or ""
+	// Records is the path of the list in a JSON document that the record stands in, "" for
+	// the document itself. Nested are lists of records within the record, by their path.
+	Records string
+	Nested  map[string][]*Entry
 }
 
 // An Attribute is a name and its values. An attribute may be there several

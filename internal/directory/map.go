@@ -21,16 +21,25 @@ import (
 // A Map says which attributes of a source become what. docs/import.md describes
 // its form.
 type Map struct {
-	Version int         `yaml:"yorvet-map"`
-	People  []PeopleMap `yaml:"people"`
-	Groups  []GroupsMap `yaml:"groups"`
+	Version  int         `yaml:"yorvet-map"`
+	Encoding string      `yaml:"encoding"` // of a table (IANA character sets); "": UTF-8, or UTF-16 by its mark
+	Heading  int         `yaml:"heading"`  // the line of a table with the names of the columns; 0: found out
+	Sheet    string      `yaml:"sheet"`    // of a workbook; "": the first
+	People   []PeopleMap `yaml:"people"`
+	Groups   []GroupsMap `yaml:"groups"`
 
 	classesOnly bool // Match asks for objectClass alone, everywhere
+	isBuiltIn   bool // it comes with the program
 }
+
+// IsBuiltIn reports whether a map comes with the program.
+func (m *Map) IsBuiltIn() bool { return m.isBuiltIn }
 
 // A PeopleMap is about the entries that are people.
 type PeopleMap struct {
 	Match      condition         `yaml:"match"`
+	Records    string            `yaml:"records"` // of JSON: the path of the list that they stand in
+	ID         Names             `yaml:"id"`      // by which others refer to them, where the format has no such thing
 	Address    Names             `yaml:"address"` // the first value is the main address
 	Also       Names             `yaml:"also"`
 	Name       Names             `yaml:"name"`
@@ -56,6 +65,9 @@ type MailboxMap struct {
 // A GroupsMap is about the entries that are groups.
 type GroupsMap struct {
 	Match      condition        `yaml:"match"`
+	Records    string           `yaml:"records"`
+	ID         Names            `yaml:"id"`
+	RowsBy     string           `yaml:"rows-by"` // records with one value of this attribute are one group
 	Address    Names            `yaml:"address"`
 	Also       Names            `yaml:"also"`
 	Title      Names            `yaml:"title"`
@@ -65,8 +77,11 @@ type GroupsMap struct {
 	Members    []ReferenceMap   `yaml:"members"`
 	Rules      Names            `yaml:"rules"`    // LDAP URLs (RFC 4516) that pick members
 	Settings   Names            `yaml:"settings"` // attributes that are called as settings of a group, and hold them
-	Set        map[string]Names `yaml:"set"`
+	Gate       []RuleMap        `yaml:"gate"`
+	SendAs     []RuleMap        `yaml:"send-as"`
+	Set        map[string]Value `yaml:"set"`
 	SetWhen    []SetWhen        `yaml:"set-when"`
+	Attributes map[string]Names `yaml:"attributes"`
 	// Owns names those of title, about and also that a group has not got where the source
 	// says nothing of them.
 	Owns    []string `yaml:"owns"`
@@ -77,15 +92,27 @@ type GroupsMap struct {
 // SetWhen sets settings of the groups that a filter matches.
 type SetWhen struct {
 	Match condition        `yaml:"match"`
-	Set   map[string]Names `yaml:"set"`
+	Set   map[string]Value `yaml:"set"`
 }
 
-// A ReferenceMap says how an attribute refers to people or groups.
+// A ReferenceMap says how an attribute refers to people or groups. Of members it may say
+// what their membership is: then Each is the path of a list of records within the record,
+// or nothing for the record itself, and Address whom one of them means.
 type ReferenceMap struct {
 	From string `yaml:"from"`
-	By   string `yaml:"by"` // id (default), address or key
-	Copy string `yaml:"copy"`
+	By   string `yaml:"by"` // id (default; address where Address is said), address or key
+	Copy *Value `yaml:"copy"`
+
+	Each        string `yaml:"each"`
+	Address     Names  `yaml:"address"`
+	Role        *Value `yaml:"role"` // member (default), owner, moderator, or several
+	Invitations *Value `yaml:"invitations"`
+	Paused      *Value `yaml:"paused"`
+	Since       *Value `yaml:"since"`
 }
+
+// FixedCopy returns the copy that all members have who stand in the attribute, or "".
+func (r *ReferenceMap) FixedCopy() string { return r.Copy.isFixed() }
 
 // Names are the names of attributes, or texts with {attribute} in them; in the
 // file one or a list.
@@ -141,6 +168,7 @@ func BuiltIn(format string) *Map {
 	if err != nil {
 		panic(err)
 	}
+	m.isBuiltIn = true
 	return m
 }
 
@@ -165,9 +193,9 @@ func ParseMap(name string, data []byte) (*Map, error) {
 	if m.Version != 1 {
 		return nil, fmt.Errorf(`%s:1:1: the format version is missing, expected "yorvet-map: 1"`, name)
 	}
-	if err := m.check(func(list string, index int) string {
+	if err := m.check(name, func(list string, index int) mark {
 		line, column := yamlfile.Find(data, list, index)
-		return fmt.Sprintf("%s:%d:%d: ", name, line, column)
+		return mark{line, column}
 	}); err != nil {
 		return nil, err
 	}
@@ -198,79 +226,164 @@ func (m *Map) prepare() {
 	}
 }
 
+// A mapProblem is what is wrong in a part of a map, with its place if it is known.
+type mapProblem struct {
+	mark
+	text string
+}
+
 // check returns what is wrong in a map. place gives the place of a part.
-func (m *Map) check(place func(list string, index int) string) error {
+func (m *Map) check(name string, place func(list string, index int) mark) error {
 	var errs []error
+	add := func(list string, index int, problems []mapProblem) {
+		for _, p := range problems {
+			if p.mark == (mark{}) {
+				p.mark = place(list, index)
+			}
+			errs = append(errs, fmt.Errorf("%s:%d:%d: %s", name, p.line, p.column, p.text))
+		}
+	}
 	for i, p := range m.People {
-		errs = append(errs, within(place("people", i), p.problems()))
+		add("people", i, p.problems())
 	}
 	for i, g := range m.Groups {
-		errs = append(errs, within(place("groups", i), g.problems()))
+		add("groups", i, g.problems())
 	}
 	return errors.Join(errs...)
 }
 
-// within puts the place of a part before what is wrong in it.
-func within(place string, problems []string) error {
-	var errs []error
-	for _, text := range problems {
-		errs = append(errs, errors.New(place+text))
+func problemsOf(texts []string) (list []mapProblem) {
+	for _, text := range texts {
+		list = append(list, mapProblem{text: text})
 	}
-	return errors.Join(errs...)
+	return list
 }
 
-func (p *PeopleMap) problems() (list []string) {
+func (p *PeopleMap) problems() (list []mapProblem) {
 	if len(p.Address) == 0 {
-		list = append(list, "people need address, the name of an attribute")
+		list = append(list, mapProblem{text: "people need address, the name of an attribute"})
 	}
 	return append(list, wrongReferences("member-of", p.MemberOf)...)
 }
 
-func (g *GroupsMap) problems() (list []string) {
+func (g *GroupsMap) problems() (list []mapProblem) {
 	if len(g.Address) == 0 {
-		list = append(list, "groups need address, the name of an attribute")
+		list = append(list, mapProblem{text: "groups need address, the name of an attribute"})
 	}
 	list = append(list, wrongReferences("owners", g.Owners)...)
 	list = append(list, wrongReferences("moderators", g.Moderators)...)
 	list = append(list, wrongReferences("members", g.Members)...)
 	for _, name := range g.Owns {
-		list = append(list, wrongWord("owns", name, "title", "about", "also")...)
+		list = append(list, problemsOf(wrongWord("owns", name, "title", "about", "also"))...)
 	}
-	var known []string
-	for setting := range estate.GroupSettings() {
-		switch setting.Form {
-		case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormSelector:
-			// These have keys of their own.
-		default:
-			known = append(known, setting.Name)
-		}
-	}
-	sets := []map[string]Names{g.Set}
+	sets := []map[string]Value{g.Set}
 	for _, when := range g.SetWhen {
 		sets = append(sets, when.Set)
 	}
 	for _, set := range sets {
 		for _, name := range slices.Sorted(maps.Keys(set)) {
-			if action, ok := strings.CutPrefix(name, "access."); ok {
-				list = append(list, wrongWord("set", action, estate.ActionWords()...)...)
-			} else {
-				list = append(list, wrongWord("set", name, known...)...)
+			value := set[name]
+			list = append(list, wrongSetting(name, &value)...)
+		}
+	}
+	for _, rules := range []struct {
+		name string
+		list []RuleMap
+	}{{"gate", g.Gate}, {"send-as", g.SendAs}} {
+		setting, _ := estate.GroupSetting(rules.name)
+		for i := range rules.list {
+			for _, m := range rules.list[i].said() {
+				for _, text := range m.Values {
+					if wrong := ruleProblem(setting, text); wrong != "" {
+						list = append(list, mapProblem{m.mark, wrong})
+					}
+				}
+			}
+		}
+		if _, twice := g.Set[rules.name]; twice && len(rules.list) > 0 {
+			list = append(list, mapProblem{text: "set has " + rules.name + ", which stands beside it, too"})
+		}
+	}
+	return list
+}
+
+// wrongSetting returns what is wrong with a setting that a map sets.
+func wrongSetting(name string, value *Value) (list []mapProblem) {
+	parse := func(string) error { return nil }
+	if action, ok := strings.CutPrefix(name, "access."); ok {
+		if wrong := wrongWord("set", action, estate.ActionWords()...); wrong != nil {
+			return []mapProblem{{value.mark, wrong[0]}}
+		}
+		parse = func(text string) error {
+			_, err := selector.Parse(text, selector.ForPeople)
+			return err
+		}
+	} else {
+		var known []string
+		for setting := range estate.GroupSettings() {
+			switch setting.Form {
+			case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormSelector:
+				// These have keys of their own.
+			default:
+				known = append(known, setting.Name)
+			}
+		}
+		if wrong := wrongWord("set", name, known...); wrong != nil {
+			return []mapProblem{{value.mark, wrong[0]}}
+		}
+		setting, _ := estate.GroupSetting(name)
+		parse = func(text string) error {
+			_, err := setting.Parse(text)
+			return err
+		}
+	}
+	for _, m := range value.said() {
+		for _, text := range m.Values {
+			if err := parse(text); err != nil {
+				list = append(list, mapProblem{m.mark, fmt.Sprintf("set: %s: %s", name, reason(err))})
 			}
 		}
 	}
 	return list
 }
 
-func wrongReferences(where string, list []ReferenceMap) (problems []string) {
-	for _, r := range list {
-		if r.From == "" {
-			problems = append(problems, where+" needs from, the name of an attribute")
+func wrongReferences(where string, list []ReferenceMap) (problems []mapProblem) {
+	for i := range list {
+		r := &list[i]
+		wrong := func(at mark, texts ...string) {
+			for _, text := range texts {
+				problems = append(problems, mapProblem{at, text})
+			}
 		}
-		problems = append(problems, wrongWord(where+": by", r.By, "id", "address", "key")...)
-		problems = append(problems, wrongWord(where+": copy", r.Copy, estate.CopyWords()[1:]...)...)
+		switch {
+		case r.From == "" && len(r.Address) == 0:
+			wrong(mark{}, where+" needs from, the name of an attribute")
+		case r.From != "" && len(r.Address) > 0:
+			wrong(mark{}, where+" has from and address, expected one of them")
+		case where != "members" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil || r.Invitations != nil):
+			wrong(mark{}, where+" takes from, by and address; what a membership is like stands in members")
+		}
+		wrong(mark{}, wrongWord(where+": by", r.By, "id", "address", "key")...)
+		for _, one := range []struct {
+			name  string
+			value *Value
+			words []string
+		}{
+			{"copy", r.Copy, estate.CopyWords()[1:]}, {"invitations", r.Invitations, estate.InvitationsWords()[1:]},
+			{"role", r.Role, roles}, {"paused", r.Paused, []string{"true", "false"}},
+		} {
+			for _, m := range one.value.said() {
+				for _, text := range m.Values {
+					wrong(m.mark, wrongWord(where+": "+one.name, text, one.words...)...)
+				}
+			}
+		}
 	}
 	return problems
 }
+
+// roles are what somebody can be in a group.
+var roles = []string{"member", "owner", "moderator"}
 
 func wrongWord(where, text string, known ...string) []string {
 	if text == "" || slices.Contains(known, text) {
@@ -287,55 +400,115 @@ func wrongWord(where, text string, known ...string) []string {
 	}
 }
 
-// Attributes returns the names of all attributes that a map reads.
+// Attributes returns the names of all attributes that a map reads, or nil for all.
 func (m *Map) Attributes() []string {
-	var names []string
-	add := func(list ...string) {
-		for _, text := range list {
-			for part := range strings.SplitSeq(text, "{") {
-				name, _, filled := strings.Cut(part, "}")
-				if strings.Contains(text, "{") && !filled || name == "" || name == "domain" {
-					continue
-				}
-				if !slices.Contains(names, name) {
-					names = append(names, name)
+	r := &reads{}
+	for i := range m.People {
+		if m.People[i].Others {
+			return nil
+		}
+		r.people(&m.People[i])
+	}
+	for i := range m.Groups {
+		r.groups(&m.Groups[i])
+	}
+	return r.names
+}
+
+// reads gathers the names of attributes that a part of a map reads.
+type reads struct{ names []string }
+
+// add adds attributes, and those that stand in a text in braces.
+func (r *reads) add(list ...string) {
+	for _, text := range list {
+		for part := range strings.SplitSeq(text, "{") {
+			name, _, filled := strings.Cut(part, "}")
+			if strings.Contains(text, "{") && !filled || name == "" || name == "domain" {
+				continue
+			}
+			if !slices.Contains(r.names, name) {
+				r.names = append(r.names, name)
+			}
+		}
+	}
+}
+
+func (r *reads) condition(c condition) {
+	if c.filter != nil {
+		selector.Items(c.filter, func(item *selector.Item) { r.add(item.Attribute) })
+	}
+}
+
+func (r *reads) values(list ...*Value) {
+	for _, v := range list {
+		if v != nil {
+			r.add(v.From...)
+		}
+	}
+}
+
+// references adds what members, owners or moderators are read from. What stands in a list
+// of records within the record is called by its whole path.
+func (r *reads) references(list []ReferenceMap) {
+	for i := range list {
+		one := &list[i]
+		inner := &reads{}
+		inner.add(one.From)
+		inner.add(one.Address...)
+		inner.values(one.Copy, one.Role, one.Invitations, one.Paused, one.Since)
+		for _, name := range inner.names {
+			if one.Each != "" {
+				name = one.Each + "." + name
+			}
+			r.add(name)
+		}
+	}
+}
+
+func (r *reads) people(p *PeopleMap) {
+	r.condition(p.Match)
+	r.add(slices.Concat(p.ID, p.Address, p.Also, p.Name, p.Key)...)
+	for _, attribute := range slices.Sorted(maps.Keys(p.Attributes)) {
+		r.add(p.Attributes[attribute])
+	}
+	if p.Mailbox != nil {
+		r.add(p.Mailbox.From)
+	}
+	r.references(p.MemberOf)
+}
+
+func (r *reads) groups(g *GroupsMap) {
+	r.condition(g.Match)
+	r.add(g.RowsBy)
+	r.add(slices.Concat(g.ID, g.Address, g.Also, g.Title, g.About, g.Rules, g.Settings)...)
+	for _, list := range [][]ReferenceMap{g.Owners, g.Moderators, g.Members} {
+		r.references(list)
+	}
+	set := func(values map[string]Value) {
+		for _, name := range slices.Sorted(maps.Keys(values)) {
+			value := values[name]
+			r.values(&value)
+		}
+	}
+	set(g.Set)
+	for _, when := range g.SetWhen {
+		r.condition(when.Match)
+		set(when.Set)
+	}
+	for _, name := range slices.Sorted(maps.Keys(g.Attributes)) {
+		r.add(g.Attributes[name]...)
+	}
+	for _, rules := range [][]RuleMap{g.Gate, g.SendAs} {
+		for i := range rules {
+			r.condition(rules[i].When)
+			r.values(rules[i].As)
+			for _, m := range rules[i].said() {
+				for _, text := range m.Values {
+					for _, found := range placeholder.FindAllStringSubmatch(text, -1) {
+						r.add(found[1])
+					}
 				}
 			}
 		}
 	}
-	conditions := func(c condition) {
-		if c.filter != nil {
-			selector.Items(c.filter, func(item *selector.Item) { add(item.Attribute) })
-		}
-	}
-	references := func(list []ReferenceMap) {
-		for _, r := range list {
-			add(r.From)
-		}
-	}
-	for _, p := range m.People {
-		conditions(p.Match)
-		add(slices.Concat(p.Address, p.Also, p.Name, p.Key)...)
-		for _, attribute := range slices.Sorted(maps.Keys(p.Attributes)) {
-			add(p.Attributes[attribute])
-		}
-		if p.Mailbox != nil {
-			add(p.Mailbox.From)
-		}
-		references(p.MemberOf)
-		if p.Others {
-			return nil
-		}
-	}
-	for _, g := range m.Groups {
-		conditions(g.Match)
-		add(slices.Concat(g.Address, g.Also, g.Title, g.About, g.Rules, g.Settings)...)
-		references(g.Owners)
-		references(g.Moderators)
-		references(g.Members)
-		for _, when := range g.SetWhen {
-			conditions(when.Match)
-		}
-	}
-	return names
 }

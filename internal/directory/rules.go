@@ -15,7 +15,7 @@ import (
 // rule over attributes.
 func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if text == "everyone" || strings.HasPrefix(text, "where ") {
-		g.Members, g.targets = append(g.Members, memberOf(text, 0)), append(g.targets, 0)
+		g.Members, g.targets = append(g.Members, memberOf(text, estate.Membership{})), append(g.targets, 0)
 		return
 	}
 	base, filter, reason := splitURL(text)

@@ -87,9 +87,12 @@ func (p *Pass) reportReaders(id estate.ID, candidates map[estate.ID]bool, from s
 		}
 		p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place, Witness: p.witness(from, m),
 			text: func() (says, fix string) {
+				fix = "Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
+				if recipient.Outcome == resolve.Archive { // which members read, whatever their copy is
+					fix = "Remove " + p.name(nested) + " from " + p.name(id) + ", or them from it."
+				}
 				return p.name(reader) + " is outside and " + verb + " internal mail of " + p.name(id) + " through " +
-						p.name(nested) + like(m) + ".",
-					"Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
+					p.name(nested) + like(m) + ".", fix
 			}})
 	}
 }

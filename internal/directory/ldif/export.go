@@ -211,7 +211,7 @@ func needsMember(m *directory.GroupsMap) bool {
 // or the first.
 func chosenMap(maps []directory.ReferenceMap, copy estate.Copy) directory.ReferenceMap {
 	for _, m := range maps {
-		if m.Copy != "" && m.Copy == copy.String() {
+		if m.FixedCopy() != "" && m.FixedCopy() == copy.String() {
 			return m
 		}
 	}

@@ -1,0 +1,431 @@
+package directory
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/yamlfile"
+)
+
+// A Value says how a value of the estate is made of a record: as it stands in the map, of
+// an attribute, or of an attribute by what its words mean.
+type Value struct {
+	Fixed     Names     // as it stands in the map
+	From      Names     // attributes, or texts with {attribute} in them: the first with a value
+	As        []Meaning // what the words of From mean; empty: what they say
+	Otherwise Otherwise // of a word that As does not know
+	Format    string    // of a day, such as DD.MM.YYYY
+
+	mark mark
+}
+
+// A Meaning is what a word of a source means, as one value or several.
+type Meaning struct {
+	Word   string
+	Values []string
+
+	mark mark
+}
+
+// Otherwise says what becomes of a word that a map does not know: an error, unless
+// something else is said.
+type Otherwise struct {
+	Skip   bool
+	Values []string // instead of the word
+}
+
+// mark is a place in a map, from 1.
+type mark struct{ line, column int }
+
+func markOf(n *yaml.Node) mark { return mark{n.Line, n.Column} }
+
+// UnmarshalYAML reads a value: a text or list, or keys.
+func (v *Value) UnmarshalYAML(node *yaml.Node) error {
+	*v = Value{mark: markOf(node)}
+	if node.Kind != yaml.MappingNode {
+		var err error
+		v.Fixed, err = textsOf(node)
+		return err
+	}
+	var keys struct {
+		From      Names     `yaml:"from"`
+		As        yaml.Node `yaml:"as"`
+		Otherwise yaml.Node `yaml:"otherwise"`
+		Format    string    `yaml:"format"`
+	}
+	if err := node.Load(&keys, yaml.WithKnownFields()); err != nil {
+		return err
+	}
+	v.From, v.Format = keys.From, keys.Format
+	if len(v.From) == 0 {
+		return &yamlfile.Problem{Text: "a value needs from, the name of an attribute"}
+	}
+	return v.words(&keys.As, &keys.Otherwise)
+}
+
+// words reads what words mean, and what becomes of others.
+func (v *Value) words(as, otherwise *yaml.Node) (err error) {
+	if as.Kind != 0 && as.Kind != yaml.MappingNode {
+		return &yamlfile.Problem{Text: "as has words with what they mean, {WORD: VALUE, ...}"}
+	}
+	for i := 0; i+1 < len(as.Content); i += 2 {
+		m := Meaning{Word: as.Content[i].Value, mark: markOf(as.Content[i+1])}
+		if m.Values, err = textsOf(as.Content[i+1]); err != nil {
+			return err
+		}
+		v.As = append(v.As, m)
+	}
+	switch {
+	case otherwise.Kind == 0:
+	case otherwise.Kind == yaml.ScalarNode && otherwise.Value == "skip":
+		v.Otherwise.Skip = true
+	case otherwise.Kind == yaml.ScalarNode && otherwise.Value == "error":
+	default:
+		v.Otherwise.Values, err = textsOf(otherwise)
+	}
+	return err
+}
+
+// textsOf returns a scalar as one text, and a list of them as several.
+func textsOf(node *yaml.Node) (list Names, err error) {
+	switch node.Kind {
+	case yaml.ScalarNode:
+		return Names{node.Value}, nil
+	case yaml.SequenceNode:
+		list = Names{}
+		for _, one := range node.Content {
+			if one.Kind != yaml.ScalarNode {
+				return nil, &yamlfile.Problem{Text: "expected a text, or a list of texts"}
+			}
+			list = append(list, one.Value)
+		}
+		return list, nil
+	}
+	return nil, &yamlfile.Problem{Text: "expected a text, or a list of texts"}
+}
+
+// said returns all texts of the estate that a value can come to, with their places.
+func (v *Value) said() (list []Meaning) {
+	if v == nil {
+		return nil
+	}
+	if v.Fixed != nil {
+		list = append(list, Meaning{Values: v.Fixed, mark: v.mark})
+	}
+	list = append(list, v.As...)
+	if v.Otherwise.Values != nil {
+		list = append(list, Meaning{Values: v.Otherwise.Values, mark: v.mark})
+	}
+	return list
+}
+
+// isFixed returns the one text of a value that is the same for every record, or "".
+func (v *Value) isFixed() string {
+	if v == nil || len(v.Fixed) != 1 {
+		return ""
+	}
+	return v.Fixed[0]
+}
+
+// value returns what a value is of a record. A word that the map does not know is noted.
+func (c *Collector) value(e *Entry, v *Value) []string {
+	switch {
+	case v == nil:
+		return nil
+	case v.Fixed != nil:
+		return v.Fixed
+	}
+	text := c.first(e, v.From)
+	if len(v.As) == 0 {
+		if text == "" {
+			return nil
+		}
+		return []string{text}
+	}
+	for i := range v.As {
+		if strings.EqualFold(strings.TrimSpace(v.As[i].Word), text) {
+			return v.As[i].Values
+		}
+	}
+	switch {
+	case text == "" || v.Otherwise.Skip:
+	case v.Otherwise.Values != nil:
+		return v.Otherwise.Values
+	default:
+		c.unknown(e, v, text)
+	}
+	return nil
+}
+
+// unknownWord is a word of a source for which a map has no meaning.
+type unknownWord struct {
+	from, text string
+	known      []string
+	line       int // of the first record
+	count      int
+}
+
+// unknown notes a word that a map does not know.
+func (c *Collector) unknown(e *Entry, v *Value, text string) {
+	from := strings.Join(v.From, ", ")
+	for i := range c.unknowns {
+		if one := &c.unknowns[i]; one.from == from && one.text == text {
+			one.count++
+			return
+		}
+	}
+	if len(c.unknowns) == mostRemarks {
+		return
+	}
+	one := unknownWord{from: from, text: text, line: e.Line, count: 1}
+	for _, m := range v.As {
+		one.known = append(one.known, m.Word)
+	}
+	c.unknowns = append(c.unknowns, one)
+}
+
+// Problems returns the errors of records that a map does not cover, or nil.
+func (c *Collector) Problems() error {
+	var errs []error
+	for _, one := range c.unknowns {
+		errs = append(errs, fmt.Errorf("%s:%d: %s is %q in %d of its records, and the map knows %s; add it to \"as\", "+
+			"or say \"otherwise\"", c.d.File, one.line, one.from, one.text, one.count, strings.Join(one.known, ", ")))
+	}
+	return errors.Join(append(errs, c.problems...)...)
+}
+
+// problem notes that a record cannot be read by the map.
+func (c *Collector) problem(line int, text string) {
+	if len(c.problems) < mostRemarks {
+		c.problems = append(c.problems, fmt.Errorf("%s:%d: %s", c.d.File, line, text))
+	}
+}
+
+// day returns a day that a value gives: YYYY-MM-DD, with or without a time behind it
+// (RFC 3339), or in the format of the map.
+func (c *Collector) day(e *Entry, v *Value) estate.Day {
+	texts := c.value(e, v)
+	if len(texts) == 0 {
+		return 0
+	}
+	text := strings.TrimSpace(texts[0])
+	layout := time.DateOnly
+	if v.Format != "" {
+		layout = layoutOf(v.Format)
+		if !strings.ContainsAny(v.Format, " T") {
+			text, _, _ = strings.Cut(text, " ")
+		}
+	} else if len(text) > len(time.DateOnly) && (text[10] == 'T' || text[10] == ' ') {
+		text = text[:10]
+	}
+	parsed, err := time.Parse(layout, text)
+	if err != nil {
+		wanted := v.Format
+		if wanted == "" {
+			wanted = "YYYY-MM-DD; another format can be said in the map, such as DD.MM.YYYY"
+		}
+		c.d.Remark(e.Line, true, fmt.Sprintf("%s is %q, expected a day as %s", strings.Join(v.From, ", "), text, wanted))
+		return 0
+	}
+	day, err := estate.ParseDay(parsed.Format(time.DateOnly))
+	if err != nil {
+		return 0
+	}
+	return day
+}
+
+// layoutOf returns a format of days, of YYYY, MM, M, DD, D and what stands between them,
+// as package time has it.
+func layoutOf(format string) string {
+	return strings.NewReplacer("YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "M", "1", "D", "2", "hh", "15", "mm", "04",
+		"ss", "05").Replace(format)
+}
+
+// A RuleMap says which rules of a gate, or of send-as, come of a record: a rule as it
+// stands, one that a filter decides about, or those for the words of an attribute. {name}
+// in a rule stands for the selectors that a list in that attribute comes to: addresses of
+// people, "in" a group, and domains.
+type RuleMap struct {
+	When condition
+	Say  Names
+	As   *Value
+
+	mark mark
+}
+
+// UnmarshalYAML reads one text, or keys.
+func (r *RuleMap) UnmarshalYAML(node *yaml.Node) error {
+	*r = RuleMap{mark: markOf(node)}
+	if node.Kind != yaml.MappingNode {
+		var err error
+		r.Say, err = textsOf(node)
+		return err
+	}
+	var keys struct {
+		When      condition `yaml:"when"`
+		Say       Names     `yaml:"say"`
+		From      Names     `yaml:"from"`
+		As        yaml.Node `yaml:"as"`
+		Otherwise yaml.Node `yaml:"otherwise"`
+	}
+	if err := node.Load(&keys, yaml.WithKnownFields()); err != nil {
+		return err
+	}
+	r.When, r.Say = keys.When, keys.Say
+	switch {
+	case (len(keys.From) > 0) == (len(r.Say) > 0):
+		return &yamlfile.Problem{Text: "a rule needs say, or from with as"}
+	case len(keys.From) > 0:
+		r.As = &Value{From: keys.From, mark: r.mark}
+		if err := r.As.words(&keys.As, &keys.Otherwise); err != nil {
+			return err
+		}
+		if len(r.As.As) == 0 {
+			return &yamlfile.Problem{Text: "a rule from an attribute needs as, {WORD: RULE, ...}"}
+		}
+	}
+	return nil
+}
+
+// said returns all texts that the rules can come of.
+func (r *RuleMap) said() []Meaning {
+	if r.As != nil {
+		return r.As.said()
+	}
+	return []Meaning{{Values: r.Say, mark: r.mark}}
+}
+
+// placeholder is {name} in a rule of a map.
+var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)
+
+// ruleProblem returns what is wrong with a rule of a map, or "".
+func ruleProblem(setting *estate.Setting, text string) string {
+	_, err := setting.Parse(placeholder.ReplaceAllString(text, "@a.example"))
+	if err == nil {
+		return ""
+	}
+	return fmt.Sprintf("%q is no rule of %s: %s", text, setting.Name, reason(err))
+}
+
+// reason returns what is wrong, without the text around it.
+func reason(err error) string {
+	if syntax, ok := errors.AsType[*selector.SyntaxError](err); ok {
+		return syntax.Reason
+	}
+	return err.Error()
+}
+
+// A pending rule waits for all groups to be known, so that lists can say which of their
+// addresses are groups.
+type pendingRule struct {
+	setting string
+	text    string
+	lists   map[string][]string // by name in text
+	line    int
+}
+
+// rules notes the rules that come of a record.
+func (c *Collector) rules(e *Entry, g *Group, name string, maps []RuleMap) {
+	for i := range maps {
+		m := &maps[i]
+		if !m.When.matches(e) {
+			continue
+		}
+		texts := []string(m.Say)
+		if m.As != nil {
+			texts = c.value(e, m.As)
+		}
+		for _, text := range texts {
+			if p, ok := c.pending(e, name, text); ok {
+				g.pending = append(g.pending, p)
+			}
+		}
+	}
+}
+
+// pending returns a rule with the lists that stand in it. A rule about a list that is empty
+// is none.
+func (c *Collector) pending(e *Entry, setting, text string) (pendingRule, bool) {
+	p := pendingRule{setting: setting, text: text, line: e.Line}
+	for _, found := range placeholder.FindAllStringSubmatch(text, -1) {
+		var list []string
+		for _, value := range e.values(found[1]) {
+			list = append(list, splitAddresses(value)...)
+		}
+		if len(list) == 0 {
+			return p, false
+		}
+		if p.lists == nil {
+			p.lists = map[string][]string{}
+		}
+		p.lists[found[1]] = list
+	}
+	return p, true
+}
+
+// splitAddresses returns the addresses and domains in a text, whatever separates them.
+func splitAddresses(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(";,|\n\r\t ", r) })
+}
+
+// finishRules makes rules of a group of what waits for all groups to be known.
+func (c *Collector) finishRules(g *Group, groups map[string]bool) {
+	lists := map[string][]string{}
+	for _, p := range g.pending {
+		setting, _ := estate.GroupSetting(p.setting)
+		text := placeholder.ReplaceAllStringFunc(p.text, func(found string) string {
+			var parts []string
+			for _, one := range p.lists[found[1:len(found)-1]] {
+				part := selectorOf(one, groups)
+				if part == "" {
+					c.problem(p.line, fmt.Sprintf("%q in %s of %s is no address and no domain", one, found, g.Address))
+					continue
+				}
+				if !slices.Contains(parts, part) {
+					parts = append(parts, part)
+				}
+			}
+			if len(parts) == 1 {
+				return parts[0]
+			}
+			return "(" + strings.Join(parts, " or ") + ")"
+		})
+		if _, err := setting.Parse(text); err != nil {
+			c.problem(p.line, fmt.Sprintf("%s of %s: %q: %s", p.setting, g.Address, text, reason(err)))
+			continue
+		}
+		lists[p.setting] = append(lists[p.setting], text)
+	}
+	g.pending = nil
+	for _, name := range []string{"gate", "send-as"} {
+		if lists[name] != nil {
+			g.Settings = setField(g.Settings, fieldOfList(name, lists[name]))
+		}
+	}
+}
+
+// selectorOf returns the selector for an address, a group, or a domain with or without @.
+func selectorOf(text string, groups map[string]bool) string {
+	text = strings.Trim(text, `"'<>`)
+	if rest, ok := strings.CutPrefix(text, "@"); ok || !strings.Contains(text, "@") {
+		if rest == "" || !strings.Contains(rest, ".") {
+			return ""
+		}
+		return "@" + rest
+	}
+	if a, _, ok := parsed(text); ok {
+		if groups[key(a)] {
+			return "in " + a
+		}
+		return a
+	}
+	return ""
+}
