@@ -49,6 +49,8 @@ func newImport(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "what a new estate is called"},
 			&cli.BoolFlag{Name: "prune", Usage: "take out people that no source has"},
 			&cli.BoolFlag{Name: "allow-files", Usage: "read files that a source names"},
+			&cli.BoolFlag{Name: "coverage", Usage: "say of each column or attribute whether it was taken"},
+			&cli.BoolFlag{Name: "allow-empty", Usage: "a list of the map may be empty in all records"},
 			allowRemoval(),
 			knownFlag(),
 		}, changeFlags()...),
@@ -73,6 +75,7 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		Map:        cmd.String("map"),
 		Domains:    cmd.StringSlice("domain"),
 		AllowFiles: cmd.Bool("allow-files"),
+		AllowEmpty: cmd.Bool("allow-empty"),
 	}
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
@@ -163,8 +166,10 @@ func sourceError(err error) error {
 }
 
 // newImportAnswer tells what sources come to.
-func newImportAnswer(path string, m *directory.Merged) *present.Import {
+func newImportAnswer(path string, m *directory.Merged, inFull bool) *present.Import {
 	a := &present.Import{
+		InFull:    inFull,
+		Coverage:  []present.ImportCoverage{},
 		Estate:    path,
 		People:    len(m.People),
 		Groups:    len(m.Groups),
@@ -197,7 +202,32 @@ func newImportAnswer(path string, m *directory.Merged) *present.Import {
 	for _, r := range m.Remarks {
 		a.Remarks = append(a.Remarks, present.ImportRemark{Source: r.Source, Line: r.Line, Text: r.Text, Lost: r.Harm})
 	}
+	for _, c := range m.Coverage {
+		a.Coverage = append(a.Coverage, newCoverage(c))
+	}
 	return a
+}
+
+// newCoverage returns what of a source was taken as a part of an answer.
+func newCoverage(c *directory.Coverage) present.ImportCoverage {
+	out := present.ImportCoverage{
+		Source: c.Source, Records: c.Records, Skipped: c.Skipped,
+		Parts: []present.ImportPart{}, Columns: []present.ImportColumn{}, Words: []present.ImportWord{},
+		Absent: append([]string{}, c.Absent...),
+	}
+	for _, one := range c.Parts {
+		out.Parts = append(out.Parts, present.ImportPart(one))
+	}
+	for _, one := range c.Columns {
+		if strings.EqualFold(one.Name, "objectClass") { // it says what an entry is
+			one.Taken = one.Records
+		}
+		out.Columns = append(out.Columns, present.ImportColumn(one))
+	}
+	for _, one := range c.Words {
+		out.Words = append(out.Words, present.ImportWord(one))
+	}
+	return out
 }
 
 func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
@@ -216,7 +246,7 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	if err != nil {
 		return loadError(path, err)
 	}
-	a := newImportAnswer(path, m)
+	a := newImportAnswer(path, m, cmd.Bool("coverage"))
 	a.Files = prepared.Files()
 	if !cmd.Bool("preview") {
 		if err := prepared.Create(ctx); err != nil {
@@ -296,7 +326,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))
 		}
 		c.wrap = func(change *present.Change) present.Answer {
-			a := newImportAnswer(path, m)
+			a := newImportAnswer(path, m, cmd.Bool("coverage"))
 			a.Change, a.Written = change, change.Written
 			a.Gone = present.ImportGone{
 				Groups: append(a.Gone.Groups, gone.Groups...),

@@ -40,6 +40,7 @@ type Collector struct {
 	classes []byte         // of the entry at hand
 
 	rows     map[string]int // groups of several records, by part of the map and value
+	coverage *coverage
 	unknowns []unknownWord
 	problems []error
 }
@@ -58,6 +59,8 @@ func NewCollector(name, file string, m *Map, domain string, normal func(string) 
 		byKey:  map[string]int{},
 		ruleOf: map[string]int{},
 		rows:   map[string]int{},
+
+		coverage: newCoverage(m),
 	}
 }
 
@@ -66,12 +69,14 @@ func (c *Collector) Directory() *Directory { return c.d }
 
 // Add takes an entry. It keeps nothing of it but texts.
 func (c *Collector) Add(e *Entry) {
-	switch rule := c.rule(e); {
+	rule := c.rule(e)
+	c.coverage.note(e, rule)
+	switch {
 	case rule < 0:
 	case rule < len(c.d.Map.Groups):
 		c.addGroup(e, &c.d.Map.Groups[rule], rule)
 	default:
-		c.addPerson(e, &c.d.Map.People[rule-len(c.d.Map.Groups)])
+		c.addPerson(e, &c.d.Map.People[rule-len(c.d.Map.Groups)], rule-len(c.d.Map.Groups))
 	}
 }
 
@@ -248,11 +253,11 @@ func (c *Collector) items(value string) []string {
 // Identify has the groups keep what they name as it stands, for IdentifiersOf.
 func (c *Collector) Identify() { c.d.identify = true }
 
-func (c *Collector) addPerson(e *Entry, m *PeopleMap) {
+func (c *Collector) addPerson(e *Entry, m *PeopleMap, rule int) {
 	if m.ID != nil {
 		e.ID = c.first(e, m.ID)
 	}
-	p := Person{Line: e.Line, ID: e.ID}
+	p := Person{Line: e.Line, ID: e.ID, rule: rule}
 	p.Address, p.Also, p.keys = c.addresses(e, m.Address, m.Also)
 	if p.Address == "" {
 		c.d.Remark(e.Line, false, called(e, c.first(e, m.Name))+" has no address and is left out")
@@ -518,6 +523,7 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 // Finish links what refers to each other and returns the directory.
 func (c *Collector) Finish() *Directory {
 	c.finishGroups()
+	c.d.Coverage = c.coverage.finish(c.d)
 	// Groups are linked side by side: that only reads what all of them share.
 	const stretch = 64
 	unlinked := make([][]string, len(c.d.Groups))

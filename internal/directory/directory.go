@@ -31,6 +31,7 @@ type Directory struct {
 	// first that has one: with the extension before it, if it is of one.
 	AddressAt string
 	Limits    Limits // of what its source takes
+	Coverage  *Coverage
 
 	identify bool // groups note what they name, for IdentifiersOf
 }
@@ -56,6 +57,7 @@ type Person struct {
 	Hinted bool
 
 	key      string   // by which groups may refer, besides ID
+	rule     int      // index into Map.People
 	keys     []string // of Address and Also, if they are worked out
 	memberOf []references
 }

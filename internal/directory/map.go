@@ -140,7 +140,7 @@ func (c *condition) UnmarshalYAML(node *yaml.Node) error {
 		return err
 	}
 	var err error
-	if c.filter, err = selector.ParseFilter(text); err != nil {
+	if c.filter, err = selector.ParseColumns(text); err != nil {
 		return &yamlfile.Problem{Text: err.Error()}
 	}
 	return nil
@@ -217,12 +217,14 @@ func (m *Map) prepare() {
 	for i := range m.People {
 		p := &m.People[i]
 		look(p.Match)
+		m.classesOnly = m.classesOnly && p.Records == ""
 		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
 			p.attributes = append(p.attributes, estate.Attribute{Name: name, Value: p.Attributes[name]})
 		}
 	}
 	for _, g := range m.Groups {
 		look(g.Match)
+		m.classesOnly = m.classesOnly && g.Records == ""
 	}
 }
 
@@ -398,6 +400,23 @@ func wrongWord(where, text string, known ...string) []string {
 			nearest.Hint(text, known),
 		),
 	}
+}
+
+// Lists returns the paths of the lists of a JSON document that a map is about, each once.
+func (m *Map) Lists() []string {
+	var lists []string
+	add := func(path string) {
+		if !slices.Contains(lists, path) {
+			lists = append(lists, path)
+		}
+	}
+	for i := range m.People {
+		add(m.People[i].Records)
+	}
+	for i := range m.Groups {
+		add(m.Groups[i].Records)
+	}
+	return lists
 }
 
 // Attributes returns the names of all attributes that a map reads, or nil for all.

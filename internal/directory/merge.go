@@ -18,6 +18,7 @@ type Merged struct {
 	Conflicts []Conflict
 	Remarks   []Remark
 	Partial   bool
+	Coverage  []*Coverage // of the sources that have one
 	// GivesPeople is set where a source gives people inside, not just addresses of some.
 	GivesPeople bool
 
@@ -78,6 +79,9 @@ func Merge(list []*Directory, name string, domains []string, known func(string) 
 		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
 		m.out.Files = append(m.out.Files, d.File)
 		m.out.Partial = m.out.Partial || d.Partial
+		if d.Coverage != nil {
+			m.out.Coverage = append(m.out.Coverage, d.Coverage)
+		}
 		m.out.sources[d.Name] = true
 		m.source, m.file = d, uint16(i)
 		for j := range d.Groups {

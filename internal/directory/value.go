@@ -156,7 +156,9 @@ func (c *Collector) value(e *Entry, v *Value) []string {
 		}
 	}
 	switch {
-	case text == "" || v.Otherwise.Skip:
+	case text == "":
+	case v.Otherwise.Skip:
+		c.coverage.skips[[2]string{strings.Join(v.From, ", "), text}]++
 	case v.Otherwise.Values != nil:
 		return v.Otherwise.Values
 	default:
@@ -192,9 +194,15 @@ func (c *Collector) unknown(e *Entry, v *Value, text string) {
 	c.unknowns = append(c.unknowns, one)
 }
 
-// Problems returns the errors of records that a map does not cover, or nil.
-func (c *Collector) Problems() error {
+// Problems returns the errors of records that a map does not cover, or nil. allowEmpty says
+// that a list of a map of one's own may be empty in all records.
+func (c *Collector) Problems(allowEmpty bool) error {
 	var errs []error
+	if !allowEmpty && !c.d.Map.isBuiltIn {
+		for _, text := range c.coverage.emptyLists(c.d.Map) {
+			errs = append(errs, fmt.Errorf("%s: %s; if that is meant: --allow-empty", c.d.File, text))
+		}
+	}
 	for _, one := range c.unknowns {
 		errs = append(errs, fmt.Errorf("%s:%d: %s is %q in %d of its records, and the map knows %s; add it to \"as\", "+
 			"or say \"otherwise\"", c.d.File, one.line, one.from, one.text, one.count, strings.Join(one.known, ", ")))
@@ -306,6 +314,9 @@ func (r *RuleMap) said() []Meaning {
 // placeholder is {name} in a rule of a map.
 var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)
 
+// aboutList is a rule about a list and nothing else.
+var aboutList = regexp.MustCompile(`^[a-z]+ \{[^{}]+\}$`)
+
 // ruleProblem returns what is wrong with a rule of a map, or "".
 func ruleProblem(setting *estate.Setting, text string) string {
 	_, err := setting.Parse(placeholder.ReplaceAllString(text, "@a.example"))
@@ -381,6 +392,7 @@ func (c *Collector) finishRules(g *Group, groups map[string]bool) {
 	lists := map[string][]string{}
 	for _, p := range g.pending {
 		setting, _ := estate.GroupSetting(p.setting)
+		alone := aboutList.MatchString(p.text)
 		text := placeholder.ReplaceAllStringFunc(p.text, func(found string) string {
 			var parts []string
 			for _, one := range p.lists[found[1:len(found)-1]] {
@@ -393,8 +405,8 @@ func (c *Collector) finishRules(g *Group, groups map[string]bool) {
 					parts = append(parts, part)
 				}
 			}
-			if len(parts) == 1 {
-				return parts[0]
+			if len(parts) == 1 || alone {
+				return strings.Join(parts, " or ")
 			}
 			return "(" + strings.Join(parts, " or ") + ")"
 		})

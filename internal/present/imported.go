@@ -20,7 +20,11 @@ type Import struct {
 	Files     []string         `json:"files"`            // where it was not
 	Written   bool             `json:"written"`
 	// Ungated is how many groups no source has a gate for.
-	Ungated int `json:"ungated"`
+	Ungated  int              `json:"ungated"`
+	Coverage []ImportCoverage `json:"coverage"`
+
+	// InFull has the coverage shown column by column.
+	InFull bool `json:"-"`
 }
 
 // ImportConflict is something that two sources say differently.
@@ -59,6 +63,7 @@ func (a *Import) writeText(p *Page) {
 		},
 		Span{Plain, p.some(a.Domains)},
 	)
+	a.coverage(p)
 	a.remarks(p)
 	a.conflicts(p)
 	a.gone(p)

@@ -268,7 +268,10 @@ func (s *source) readLDAP(ctx context.Context) (*directory.Directory, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
 	}
-	d := c.Finish()
+	d, err := s.finish(c)
+	if err != nil {
+		return nil, err
+	}
 	d.Partial = partial
 	return d, nil
 }
@@ -320,7 +323,10 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
 	}
-	d := c.Finish()
+	d, err := s.finish(c)
+	if err != nil {
+		return nil, err
+	}
 	if partial {
 		d.Remark(0, true, "the service says of a later page that there are fewer resources than before: they changed while they "+
 			"were read, or some were not given")

@@ -24,6 +24,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/ldap"
 	"yorvet.example/yorvet/internal/directory/ldif"
 	"yorvet.example/yorvet/internal/directory/paste"
+	"yorvet.example/yorvet/internal/directory/records"
 	"yorvet.example/yorvet/internal/directory/scim"
 	"yorvet.example/yorvet/internal/directory/table"
 	"yorvet.example/yorvet/internal/directory/vcard"
@@ -31,7 +32,7 @@ import (
 )
 
 // formats are the formats of sources.
-var formats = []string{"ldif", "ldap", "scim", "csv", "aliases", "vcard", "list"}
+var formats = []string{"ldif", "ldap", "scim", "csv", "xlsx", "json", "aliases", "vcard", "list"}
 
 // Options say how sources are read, besides what they say themselves.
 type Options struct {
@@ -39,6 +40,7 @@ type Options struct {
 	Domains    []string // those of the estate
 	AllowFiles bool     // files that a source names may be read
 	Identify   bool     // groups keep what they name as it stands, for directory.IdentifiersOf
+	AllowEmpty bool     // a list of a map may be empty in all records
 }
 
 // A source is what a name on the command line stands for.
@@ -52,6 +54,8 @@ type source struct {
 	domain string
 	// identify is set where groups keep what they name as it stands.
 	identify bool
+	// allowEmpty says that a list of the map may be empty in all records.
+	allowEmpty bool
 }
 
 // Is reports whether a name is that of a source, rather than of an estate.
@@ -129,6 +133,10 @@ func formatOf(name string) string {
 		return "ldif"
 	case ".csv", ".tsv", ".tab":
 		return "csv"
+	case ".xlsx":
+		return "xlsx"
+	case ".jsonl", ".ndjson":
+		return "json"
 	case ".vcf", ".vcard":
 		return "vcard"
 	case ".scim":
@@ -223,8 +231,11 @@ func (s *source) guess() string {
 	if info, err := os.Stat(s.where); err == nil && info.IsDir() {
 		return "csv"
 	}
-	if strings.HasSuffix(s.where, ".json") && isResources(beginning(s.where)) {
-		return "scim"
+	if strings.HasSuffix(s.where, ".json") {
+		if isResources(beginning(s.where)) {
+			return "scim"
+		}
+		return "json"
 	}
 	return ""
 }
@@ -253,7 +264,7 @@ func (s *source) defaultName() string {
 func (s *source) prepare(ctx context.Context, options Options) error {
 	var err error
 	switch builtIn := map[string]string{"ldif": "ldap", "ldap": "ldap", "scim": "scim", "csv": "table",
-		"vcard": "vcard"}[s.format]; {
+		"xlsx": "table", "vcard": "vcard"}[s.format]; {
 	case s.Map.Inline != nil:
 		s.m = s.Map.Inline
 	case s.Map.File != "":
@@ -268,8 +279,12 @@ func (s *source) prepare(ctx context.Context, options Options) error {
 	} else if len(options.Domains) > 0 {
 		s.domain = options.Domains[0]
 	}
+	if s.format == "json" && s.m == nil && err == nil {
+		err = fmt.Errorf("%s: JSON needs a map that says what is what: --map FILE, or map: in a source file; "+
+			"\"yorvet import draft-map %s\" writes one to start from", s.where, s.where)
+	}
 	s.AllowFiles = s.AllowFiles || options.AllowFiles
-	s.identify = options.Identify
+	s.identify, s.allowEmpty = options.Identify, options.AllowEmpty
 	return err
 }
 
@@ -282,7 +297,7 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 		if isURL(s.where) {
 			return s.readSCIM(ctx)
 		}
-	case "csv":
+	case "csv", "xlsx":
 		return s.readTables(ctx)
 	}
 	f, err := s.open(ctx, s.where)
@@ -299,20 +314,39 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 	case "ldif":
 		c := s.collector(ldif.Normal)
 		err = ldif.Read(ctx, f, ldif.Options{Name: s.where, Files: s.AllowFiles}, c.Add)
-		d := c.Finish()
-		if errors.Is(err, ldif.ErrCut) {
-			d.Remark(0, true, ldif.ErrCut.Error())
-			d.Partial, err = true, nil
+		if err != nil && !errors.Is(err, ldif.ErrCut) {
+			return nil, err
 		}
-		return d, err
+		d, problems := s.finish(c)
+		if err != nil {
+			d.Remark(0, true, ldif.ErrCut.Error())
+			d.Partial = true
+		}
+		return d, problems
 	case "scim":
 		c := s.collector(nil)
-		err = scim.ReadFile(f, s.where, c.Add)
-		return c.Finish(), err
+		if err := scim.ReadFile(f, s.where, c.Add); err != nil {
+			return nil, err
+		}
+		return s.finish(c)
+	case "json":
+		c := s.collector(nil)
+		if err := records.Read(f, s.where, s.m.Lists(), c.Add); err != nil {
+			return nil, err
+		}
+		return s.finish(c)
 	}
 	c := s.collector(strings.ToLower)
-	err = vcard.Read(f, s.where, c.Add)
-	return c.Finish(), err
+	if err := vcard.Read(f, s.where, c.Add); err != nil {
+		return nil, err
+	}
+	return s.finish(c)
+}
+
+// finish returns what was collected, or what of it the map does not cover.
+func (s *source) finish(c *directory.Collector) (*directory.Directory, error) {
+	d := c.Finish()
+	return d, c.Problems(s.allowEmpty)
 }
 
 func (s *source) collector(normal func(string) string) *directory.Collector {
@@ -381,7 +415,10 @@ func (s *source) readTables(ctx context.Context) (*directory.Directory, error) {
 			memberships = append(memberships, path)
 		}
 	}
-	d := c.Finish()
+	d, err := s.finish(c)
+	if err != nil {
+		return nil, err
+	}
 	for _, path := range memberships {
 		if err := s.withTable(ctx, path, func(t *table.Reader) error { return t.Memberships(d) }); err != nil {
 			return nil, err
@@ -400,7 +437,18 @@ func (s *source) withTable(ctx context.Context, path string, use func(*table.Rea
 		return err
 	}
 	defer f.Close()
-	t, err := table.NewReader(f, path, separator)
+	options := table.Options{Separator: separator}
+	if s.m != nil {
+		options.Encoding, options.Heading, options.Sheet = s.m.Encoding, s.m.Heading, s.m.Sheet
+	}
+	if strings.EqualFold(filepath.Ext(path), ".xlsx") || s.format == "xlsx" {
+		t, closed, err := table.OpenWorkbook(f, path, options)
+		if err != nil {
+			return err
+		}
+		return errors.Join(use(t), closed())
+	}
+	t, err := table.NewReader(f, path, options)
 	if err != nil {
 		return err
 	}
@@ -411,6 +459,9 @@ func (s *source) withTable(ctx context.Context, path string, use func(*table.Rea
 // memberships, which are for later.
 func (s *source) readTable(ctx context.Context, c *directory.Collector, path string) (memberships bool, err error) {
 	err = s.withTable(ctx, path, func(t *table.Reader) error {
+		if !s.m.IsBuiltIn() {
+			return t.Each(c.Add) // a map says what the rows are
+		}
 		if memberships = t.IsMemberships(); memberships {
 			return nil
 		}

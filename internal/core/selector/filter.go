@@ -197,11 +197,20 @@ func foldRune(r rune) rune {
 }
 
 // ParseFilter reads a filter and nothing else. A failure is a *SyntaxError.
-func ParseFilter(text string) (Filter, error) {
+func ParseFilter(text string) (Filter, error) { return parseWhole(text, false) }
+
+// ParseColumns reads a filter over the columns of a table, whose names may hold anything
+// but =, < and >, parentheses and stars; these are written as \3d and the like. Blanks
+// around a name do not count.
+func ParseColumns(text string) (Filter, error) { return parseWhole(text, true) }
+
+func parseWhole(text string, columns bool) (Filter, error) {
 	start := len(text) - len(strings.TrimLeft(text, " \t\r\n"))
-	f, end, err := parseFilter(text, start)
-	if err != nil {
-		return nil, err
+	p := &filterParser{text: text, pos: start, columns: columns}
+	f := p.parse(0)
+	end := p.pos
+	if p.err != nil {
+		return nil, p.err
 	}
 	if strings.Trim(text[end:], " \t\r\n") != "" {
 		return nil, &SyntaxError{
@@ -225,9 +234,10 @@ func parseFilter(text string, offset int) (Filter, int, *SyntaxError) {
 // filterParser reads one filter. After the first error its methods return at
 // once.
 type filterParser struct {
-	text string
-	pos  int
-	err  *SyntaxError
+	text    string
+	pos     int
+	columns bool // names are those of columns
+	err     *SyntaxError
 }
 
 func (p *filterParser) fail(offset int, reason string) {
@@ -309,19 +319,11 @@ func (p *filterParser) parseList(depth int) []Filter {
 //
 //	item = simple / present / substring
 func (p *filterParser) parseItem() Filter {
-	start := p.pos
-	for p.pos < len(p.text) {
-		r, size := utf8.DecodeRuneInString(p.text[p.pos:])
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-_.;", r) || r == utf8.RuneError {
-			break
-		}
-		p.pos += size
-	}
-	item := &Item{Attribute: Fold(p.text[start:p.pos])}
-	if p.pos == start {
-		p.fail(p.pos, "expected the name of an attribute, such as base")
+	name := p.parseName()
+	if p.err != nil {
 		return nil
 	}
+	item := &Item{Attribute: Fold(name)}
 	switch operator := p.text[p.pos:min(p.pos+2, len(p.text))]; {
 	case operator == ">=":
 		item.Comparison = AtLeast
@@ -339,6 +341,50 @@ func (p *filterParser) parseItem() Filter {
 	p.pos += 2
 	p.parseValue(item)
 	return item
+}
+
+// parseName reads the name of an attribute.
+func (p *filterParser) parseName() string {
+	start := p.pos
+	if p.columns {
+		return p.parseColumn()
+	}
+	for p.pos < len(p.text) {
+		r, size := utf8.DecodeRuneInString(p.text[p.pos:])
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-_.;", r) || r == utf8.RuneError {
+			break
+		}
+		p.pos += size
+	}
+	if p.pos == start {
+		p.fail(p.pos, "expected the name of an attribute, such as base")
+	}
+	return p.text[start:p.pos]
+}
+
+// parseColumn reads the name of a column.
+func (p *filterParser) parseColumn() string {
+	start := p.pos
+	var b strings.Builder
+	for p.pos < len(p.text) && !strings.ContainsRune("=<>()*", rune(p.text[p.pos])) {
+		if p.text[p.pos] == '\\' {
+			octet, err := strconv.ParseUint(p.text[p.pos+1:min(p.pos+3, len(p.text))], 16, 8)
+			if err != nil || p.pos+3 > len(p.text) {
+				p.fail(p.pos, "expected two hexadecimal digits after the backslash")
+				return ""
+			}
+			b.WriteByte(byte(octet))
+			p.pos += 3
+			continue
+		}
+		b.WriteByte(p.text[p.pos])
+		p.pos++
+	}
+	name := strings.TrimSpace(b.String())
+	if name == "" || !utf8.ValidString(name) {
+		p.fail(start, "expected the name of a column")
+	}
+	return name
 }
 
 // parseValue reads the assertion value of item up to the closing parenthesis.

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/directory/records"
 	"yorvet.example/yorvet/internal/endpoint"
 )
 
@@ -298,13 +299,13 @@ func detail(data []byte) string {
 // ReadFile calls visit with the resources of a file: a ListResponse, a list, or
 // one resource after the other.
 func ReadFile(r io.Reader, name string, visit func(*directory.Entry)) error {
-	counted := &lineCounter{r: bufio.NewReaderSize(r, 1<<16), line: 1}
+	counted := records.NewLines(bufio.NewReaderSize(r, 1<<16))
 	d := json.NewDecoder(counted)
 	number := 0
 	take := func(resource map[string]any) {
 		number++
 		e := entryOf(resource, "")
-		e.Line = counted.lineAt(d.InputOffset())
+		e.Line = counted.At(d.InputOffset())
 		visit(e)
 	}
 	for {
@@ -386,36 +387,8 @@ func object(d *json.Decoder, take func(map[string]any)) error {
 	return nil
 }
 
-func fail(name string, c *lineCounter, d *json.Decoder, err error) error {
-	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %s", name, c.lineAt(d.InputOffset()), Problem(err))
-}
-
-// lineCounter knows on which line an offset of what it has read is, for offsets
-// that only grow.
-type lineCounter struct {
-	r      io.Reader
-	offset int64
-	ends   []int64 // of lines that are not asked about yet
-	line   int
-}
-
-func (c *lineCounter) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	for i, b := range p[:n] {
-		if b == '\n' {
-			c.ends = append(c.ends, c.offset+int64(i))
-		}
-	}
-	c.offset += int64(n)
-	return n, err
-}
-
-func (c *lineCounter) lineAt(offset int64) int {
-	for len(c.ends) > 0 && c.ends[0] < offset {
-		c.ends = c.ends[1:]
-		c.line++
-	}
-	return c.line
+func fail(name string, c *records.Lines, d *json.Decoder, err error) error {
+	return fmt.Errorf("%s:%d:1: this is no JSON of resources: %s", name, c.At(d.InputOffset()), Problem(err))
 }
 
 // entryOf flattens a resource: emails and emails.work for a list with types, name.

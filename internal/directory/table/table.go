@@ -4,7 +4,6 @@
 package table
 
 import (
-	"bufio"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -43,99 +42,110 @@ func Plain(cell string) string {
 	return cell
 }
 
+// Options say how a table is read. The zero value finds all of it out.
+type Options struct {
+	Separator rune   // of cells; 0: the one that the first lines have
+	Encoding  string // an IANA character set; "": UTF-8, or UTF-16 by its mark
+	Heading   int    // the line with the names of the columns
+	Sheet     string // of a workbook; "": the first
+}
+
 // A Reader reads a table with a header row.
 type Reader struct {
 	Header []string
 	name   string
-	rows   *rowLimit
-	csv    *csv.Reader
-	line   int // of the last row that was read
+	rows   rows
+	ahead  []row // that were looked at to find the heading
+	failed error // of the row behind those
 }
 
-// mostRow is the size in bytes of a row that is read.
-const mostRow = 4 << 20
-
-// rowLimit ends the reading at a row that is larger than mostRow, before it is in
-// memory.
-type rowLimit struct {
-	r    io.Reader
-	read int // since the row began, with what is read ahead
+// row is a row of a table.
+type row struct {
+	cells []string
+	line  int
 }
 
-func (l *rowLimit) Read(p []byte) (int, error) {
-	n, err := l.r.Read(p)
-	if l.read += n; l.read > mostRow {
-		return 0, fmt.Errorf("the row is longer than %d MiB; perhaps a quote does not end", mostRow>>20)
-	}
-	return n, err
+// rows gives the rows of a table one after the other, and io.EOF at the end. The cells of a
+// row are good until the next one.
+type rows interface {
+	next() (row, error)
+	// width says how many cells every further row has to have, if the table is one where
+	// that counts.
+	width(cells int)
 }
 
-// next returns the next row.
-func (t *Reader) next() ([]string, error) {
-	t.rows.read = 0
-	record, err := t.csv.Read()
-	if err == nil {
-		t.line, _ = t.csv.FieldPos(0)
+// NewReader reads the header row of a table. name is for messages.
+func NewReader(r io.Reader, name string, options Options) (*Reader, error) {
+	lines, err := newLines(r, name, options)
+	if err != nil {
+		return nil, err
 	}
-	return record, err
+	return newReader(lines, name, options)
 }
 
-// NewReader reads the header row of a table. separator is 0 where it has to be
-// found out. name is for messages.
-func NewReader(r io.Reader, name string, separator rune) (*Reader, error) {
-	rows := &rowLimit{r: r}
-	buffered := bufio.NewReaderSize(rows, 1<<16)
-	if mark, _ := buffered.Peek(3); string(mark) == "\ufeff" {
-		_, _ = buffered.Discard(3)
+// lookedAt is how many rows may stand above the heading.
+const lookedAt = 20
+
+func newReader(source rows, name string, options Options) (*Reader, error) {
+	t := &Reader{name: name, rows: source}
+	for len(t.ahead) < max(lookedAt, options.Heading) {
+		next, err := source.next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			if len(t.ahead) == 0 || options.Heading > 0 {
+				return nil, err
+			}
+			t.failed = err
+			break
+		}
+		t.ahead = append(t.ahead, row{slices.Clone(next.cells), next.line})
 	}
-	if separator == 0 {
-		separator = findSeparator(buffered)
-	}
-	t := &Reader{name: name, rows: rows, csv: csv.NewReader(buffered)}
-	t.csv.Comma, t.csv.ReuseRecord, t.csv.LazyQuotes = separator, true, separator == '\t'
-	header, err := t.next()
-	if errors.Is(err, io.EOF) {
+	if len(t.ahead) == 0 {
 		return nil, fmt.Errorf("%s:1:1: the table has no header row", name)
 	}
-	if err != nil {
-		return nil, t.fail(err)
+	at := heading(t.ahead, options.Heading)
+	if at < 0 {
+		return nil, fmt.Errorf("%s:%d:1: the table ends before its heading", name, options.Heading)
 	}
-	for i, cell := range header {
-		if cell = strings.TrimSpace(cell); cell != "" &&
+	header := t.ahead[at]
+	t.ahead = t.ahead[at+1:]
+	for i, cell := range header.cells {
+		if cell = strings.TrimSpace(Plain(cell)); cell != "" &&
 			slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, cell) }) {
-			return nil, fmt.Errorf("%s:1:%d: the column %q stands here for the second time", name, i+1, cell)
+			return nil, fmt.Errorf("%s:%d:%d: the column %q stands here for the second time", name, header.line, i+1, cell)
 		}
 		t.Header = append(t.Header, cell)
 	}
+	source.width(len(t.Header))
 	return t, nil
 }
 
-// findSeparator returns what separates the cells of the first line.
-func findSeparator(r *bufio.Reader) rune {
-	line, _ := r.Peek(r.Size())
-	text, _, _ := strings.Cut(string(line), "\n")
-	best, most := ',', strings.Count(text, ",")
-	for _, c := range []rune{'\t', ';'} {
-		if n := strings.Count(text, string(c)); n > most {
-			best, most = c, n
+func filled(cells []string) (n int) {
+	for _, cell := range cells {
+		if strings.TrimSpace(cell) != "" {
+			n++
 		}
 	}
-	return best
+	return n
 }
 
-func (t *Reader) fail(err error) error {
-	var bad *csv.ParseError
-	if errors.As(err, &bad) {
-		text := "a cell in quotes does not end here as it should, expected a quote, then a separator or the end of the row"
-		switch {
-		case errors.Is(bad.Err, csv.ErrFieldCount):
-			text = fmt.Sprintf("the row has not %d cells, as the header has", len(t.Header))
-		case errors.Is(bad.Err, csv.ErrBareQuote):
-			text = "a quote stands in a cell that is not in quotes, expected the whole cell in quotes and two for the quote"
-		}
-		return fmt.Errorf("%s:%d:%d: %s", t.name, bad.Line, bad.Column, text)
+// heading returns which of the first rows has the names of the columns: the first that is
+// no title above a wider table.
+func heading(list []row, line int) int {
+	if line > 0 {
+		return slices.IndexFunc(list, func(r row) bool { return r.line >= line })
 	}
-	return fmt.Errorf("%s:%d:1: %w", t.name, t.line+1, err)
+	widest := 0
+	for _, r := range list {
+		widest = max(widest, filled(r.cells))
+	}
+	at := slices.IndexFunc(list, func(r row) bool {
+		n := filled(r.cells)
+		return n > 0 && (n > 1 || widest < 3) && (n > 2 || widest < 5)
+	})
+	return max(at, 0)
 }
 
 // Each calls visit with every row as an entry, whose attributes are called as the
@@ -143,22 +153,42 @@ func (t *Reader) fail(err error) error {
 func (t *Reader) Each(visit func(*directory.Entry)) error {
 	var e directory.Entry
 	for {
-		record, err := t.next()
+		next, err := t.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {
-			return t.fail(err)
+			return err
 		}
 		e.Reset()
-		e.Line, _ = t.csv.FieldPos(0)
-		for i, cell := range record {
+		e.Line = next.line
+		for i, cell := range next.cells {
+			if i >= len(t.Header) {
+				break
+			}
 			if cell = strings.TrimSpace(Plain(cell)); cell != "" && t.Header[i] != "" {
 				e.Add(t.Header[i], cell)
 			}
 		}
-		visit(&e)
+		if len(e.Attributes) > 0 {
+			visit(&e)
+		}
 	}
+}
+
+func (t *Reader) next() (row, error) {
+	if len(t.ahead) == 0 {
+		if t.failed != nil {
+			return row{}, t.failed
+		}
+		return t.rows.next()
+	}
+	next := t.ahead[0]
+	t.ahead = t.ahead[1:]
+	if lines, ok := t.rows.(*lines); ok && len(next.cells) != len(t.Header) {
+		return row{}, lines.fail(&csv.ParseError{Line: next.line, Column: 1, Err: csv.ErrFieldCount})
+	}
+	return next, nil
 }
 
 // IsMemberships reports whether a table is one of memberships: it has a column

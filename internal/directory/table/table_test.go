@@ -26,7 +26,7 @@ func TestReader(t *testing.T) {
 		{"a,A\n", 0, `x:1:2: the column "A" stands here for the second time`},
 	} {
 		var got strings.Builder
-		r, err := NewReader(strings.NewReader(test.in), "x", test.separator)
+		r, err := NewReader(strings.NewReader(test.in), "x", Options{Separator: test.separator})
 		if err == nil {
 			err = r.Each(func(e *directory.Entry) {
 				fmt.Fprint(&got, e.Line)
@@ -47,7 +47,7 @@ func TestReader(t *testing.T) {
 // What kind of table it is, its header tells.
 func TestKinds(t *testing.T) {
 	for header, want := range map[string]string{"address,name": "people", "Group,Address,x": "memberships", "address,title,Members": "groups", "address,managed-in": "groups", "group,name": "people"} {
-		r, err := NewReader(strings.NewReader(header+"\n"), "x", 0)
+		r, err := NewReader(strings.NewReader(header+"\n"), "x", Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -79,7 +79,7 @@ func TestMemberships(t *testing.T) {
 		"g@k.example,everyone,,,,,owner\n" +
 		"g@k.example,where (base=x),,,,,moderator\n"
 	d := &directory.Directory{File: "x", Groups: []directory.Group{{Address: "g@k.example"}}}
-	r, err := NewReader(strings.NewReader(text), "x", 0)
+	r, err := NewReader(strings.NewReader(text), "x", Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,84 @@
+package table
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// mostWorkbook is how many bytes a workbook may have when it is unpacked (it is a ZIP file,
+// ECMA-376).
+const mostWorkbook = 1 << 30
+
+// workbook are the rows of a sheet of a workbook.
+type workbook struct {
+	name string
+	rows *excelize.Rows
+	line int
+}
+
+// OpenWorkbook reads the header row of a sheet of a workbook (ECMA-376, .xlsx). The Reader
+// has to be read to its end or closed by the function that is returned. Formulas count as
+// what they came to, and days are as YYYY-MM-DD.
+func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed func() error, err error) {
+	book, err := excelize.OpenReader(r, excelize.Options{
+		UnzipSizeLimit:   mostWorkbook,
+		ShortDatePattern: "yyyy-mm-dd",
+		LongDatePattern:  "yyyy-mm-dd",
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: this is no workbook (.xlsx): %s", name, plainError(err))
+	}
+	defer func() {
+		if err != nil {
+			_ = book.Close()
+		}
+	}()
+	sheets := book.GetSheetList()
+	called := options.Sheet
+	switch {
+	case called == "" && len(sheets) > 0:
+		called = sheets[0]
+	case !slices.Contains(sheets, called):
+		return nil, nil, fmt.Errorf("%s: the workbook has no sheet %q, but %s", name, called, strings.Join(sheets, ", "))
+	}
+	rows, err := book.Rows(called)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
+	}
+	t, err = newReader(&workbook{name: name, rows: rows}, name, options)
+	if err != nil {
+		return nil, nil, err
+	}
+	return t, book.Close, nil
+}
+
+// plainError is an error as one line.
+func plainError(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }
+
+func (s *workbook) next() (row, error) {
+	for s.rows.Next() {
+		s.line++
+		cells, err := s.rows.Columns()
+		if err != nil {
+			return row{}, fmt.Errorf("%s:%d:1: %s", s.name, s.line, plainError(err))
+		}
+		for i, cell := range cells {
+			if len(cell) > mostRow {
+				return row{}, fmt.Errorf("%s:%d:%d: the cell is longer than %d MiB", s.name, s.line, i+1, mostRow>>20)
+			}
+		}
+		if filled(cells) > 0 {
+			return row{cells, s.line}, nil
+		}
+	}
+	if err := s.rows.Error(); err != nil {
+		return row{}, fmt.Errorf("%s:%d:1: %s", s.name, s.line+1, plainError(err))
+	}
+	return row{}, io.EOF
+}
+
+func (s *workbook) width(int) {}
