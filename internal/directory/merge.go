@@ -104,7 +104,7 @@ func Merge(list []*Directory, name string, domains []string, known func(string) 
 	if len(domains) == 0 {
 		m.findDomains(list)
 	}
-	m.finish()
+	m.finish(list)
 	return m.out
 }
 
@@ -572,11 +572,12 @@ func domainOf(text string) string {
 
 // finish writes people and groups as content. Members are written with the main
 // address of whom they mean.
-func (m *merger) finish() {
+func (m *merger) finish(list []*Directory) {
 	inside := map[string]bool{}
 	for _, d := range m.out.Domains {
 		inside[strings.ToLower(d)] = true
 	}
+	m.addListed(list, inside)
 	m.out.GivesPeople = slices.ContainsFunc(m.given, func(text string) bool { return inside[domainOf(text)] })
 	canonical := m.canonical()
 	all := func(texts []string) []string {

@@ -1,0 +1,390 @@
+package source_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/xuri/excelize/v2"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/source"
+)
+
+var consoleGroups = flag.Int("console-groups", 120, "how many groups an export of a console has")
+
+// wideHeader are the columns of a wide export: one row a group.
+var wideHeader = []string{"Group Email", "Display Name", "Description", "Aliases", "Type", "Status", "Who May Post", "Listed Posters",
+	"Blocked Senders", "Moderation", "Send As", "External", "Cost Centre", "Valid Until", "Footer", "Reply To", "Archive", "Welcome",
+	"Owners", "Managers", "Members", "Max Size (MB)"}
+
+// consoleOf are the rows of a wide export, with lists separated in several ways.
+func consoleOf(random *rand.Rand, groups int) [][]string {
+	pick := func(words ...string) string { return words[random.IntN(len(words))] }
+	person := func() string { return fmt.Sprintf("p%d@kelp.example", random.IntN(40)) }
+	some := func(separator string, of ...func() string) string {
+		var list []string
+		for range random.IntN(4) {
+			list = append(list, of[random.IntN(len(of))]())
+		}
+		return strings.Join(list, separator)
+	}
+	group := func() string { return fmt.Sprintf("g%d@kelp.example", random.IntN(groups)) }
+	domain := func() string { return pick("@partner.example", "junk.example") }
+	outside := func() string { return pick("spam@bad.example", "pia@partner.example") }
+	rows := [][]string{wideHeader}
+	for n := range groups {
+		who, listed := pick("EVERYBODY", "LISTED", "STAFF", "MEMBERS"), some(", ", person, group, domain, outside)
+		if listed == "" && who == "LISTED" {
+			who = "STAFF"
+		}
+		rows = append(rows, []string{fmt.Sprintf("g%d@kelp.example", n), fmt.Sprintf("Group %d", n), pick("", "About, with a comma"),
+			pick("", fmt.Sprintf("also%d@kelp.example", n)), pick("Discussion", "Distribution"), pick("active", "active", "active", "deleted"), who, listed,
+			some("; ", domain, outside, person), pick("NONE", "NONE", "ALL", "OUTSIDE"), some(" ", person), pick("TRUE", "FALSE"),
+			pick("", "CC 7", "Cost, eight"), pick("", "2027-01-31"), pick("", "Kelp Ferries"), pick("author", "group"), pick("yes", "no"), pick("on", "off"),
+			some("; ", person), some("; ", person), some("; ", person, group, outside), pick("", "10")})
+	}
+	return rows
+}
+
+const wideMap = `yorvet-map: 1
+groups:
+  - match: '(&(Group Email=*)(!(Status=deleted)))'
+    address: Group Email
+    title: Display Name
+    about: Description
+    also: Aliases
+    gate:
+      - {when: '(Blocked Senders=*)', say: 'refuse {Blocked Senders}'}
+      - {when: '(Moderation=ALL)', say: hold anyone}
+      - {when: '(Moderation=OUTSIDE)', say: hold outside}
+      - {from: Who May Post, as: {EVERYBODY: admit anyone, LISTED: 'admit {Listed Posters}', STAFF: admit inside, MEMBERS: admit members}}
+    send-as: [{when: '(Send As=*)', say: 'as {Send As}'}]
+    set:
+      kind: {from: Type, as: {Discussion: forum, Distribution: list}}
+      outside-members: {from: External, as: {"FALSE": refused, "TRUE": allowed}}
+      footer: {from: Footer}
+      replies-to: {from: Reply To, as: {author: author, group: group}}
+      welcome: {from: Welcome, as: {"on": true, "off": false}}
+    attributes: {department: Cost Centre, expires: Valid Until}
+    owners: [{from: Owners, by: address}]
+    moderators: [{from: Managers, by: address}]
+    members: [{from: Members, by: address}]
+`
+
+const longMap = `yorvet-map: 1
+groups:
+  - match: '(!(Status=deleted))'
+    rows-by: Group Email
+    address: Group Email
+    title: Display Name
+    gate:
+      - {when: '(Blocked Senders=*)', say: 'refuse {Blocked Senders}'}
+      - {when: '(Moderation=ALL)', say: hold anyone}
+      - {when: '(Moderation=OUTSIDE)', say: hold outside}
+      - {from: Who May Post, as: {EVERYBODY: admit anyone, LISTED: 'admit {Listed Posters}', STAFF: admit inside, MEMBERS: admit members}}
+    members:
+      - address: Member
+        role: {from: Role, as: {OWNER: owner, MANAGER: moderator, MEMBER: member, "": member}}
+        copy: {from: Delivery, as: {EACH: every, DAILY: digest, NONE: none}}
+        since: {from: Joined, format: DD.MM.YYYY}
+        paused: {from: State, as: {SUSPENDED: true}, otherwise: false}
+`
+
+const nestedMap = `yorvet-map: 1
+groups:
+  - records: data.groups
+    match: '(!(state=deleted))'
+    address: email
+    title: name
+    gate:
+      - {when: '(posting.blocked=*)', say: 'refuse {posting.blocked}'}
+      - {when: '(posting.moderation=ALL)', say: hold anyone}
+      - {when: '(posting.moderation=OUTSIDE)', say: hold outside}
+      - {from: posting.who, as: {EVERYBODY: admit anyone, LISTED: 'admit {posting.listed}', STAFF: admit inside, MEMBERS: admit members}}
+    members:
+      - each: members
+        address: email
+        role: {from: role, as: {OWNER: owner, MANAGER: moderator, MEMBER: member}}
+        copy: {from: delivery, as: {EACH: every, DAILY: digest, NONE: none}}
+        since: {from: joined}
+        paused: {from: state, as: {SUSPENDED: true}, otherwise: false}
+`
+
+// membershipOf is what the long and the nested export say of one who is in a group.
+type membershipOf struct{ Email, Role, Delivery, Joined, State string }
+
+// memberships are those of a group of a wide export, in every role.
+func memberships(random *rand.Rand, row []string) (list []membershipOf) {
+	for i, role := range map[int]string{18: "OWNER", 19: "MANAGER", 20: "MEMBER"} {
+		for _, who := range strings.FieldsFunc(row[i], func(r rune) bool { return r == ';' || r == ' ' }) {
+			m := membershipOf{who, role, []string{"EACH", "DAILY", "NONE"}[random.IntN(3)],
+				fmt.Sprintf("2025-%02d-%02d", random.IntN(12)+1, random.IntN(28)+1), []string{"ACTIVE", "SUSPENDED"}[random.IntN(2)]}
+			if strings.HasPrefix(who, "g") {
+				m.Delivery, m.State, m.Joined = "EACH", "ACTIVE", ""
+			}
+			list = append(list, m)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b membershipOf) int { return strings.Compare(a.Email+a.Role, b.Email+b.Role) })
+	return slices.CompactFunc(list, func(a, b membershipOf) bool { return a.Email == b.Email && a.Role == b.Role })
+}
+
+func asCSV(t *testing.T, rows [][]string, comma rune) string {
+	t.Helper()
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Comma = comma
+	if err := w.WriteAll(rows); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// verdictBy judges as the console says, by nothing but its rows: a plain second reading.
+func verdictBy(row []string, groups map[string]bool, members func(group, who string) bool, who string) string {
+	in := func(cell string) bool {
+		_, domain, _ := strings.Cut(who, "@")
+		for _, one := range strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(";, ", r) }) {
+			switch {
+			case strings.TrimPrefix(one, "@") == domain, one == who:
+				return true
+			case groups[one] && members(one, who):
+				return true
+			}
+		}
+		return false
+	}
+	inside := strings.HasSuffix(who, "@kelp.example")
+	switch {
+	case in(row[8]):
+		return "refuse"
+	case row[9] == "ALL", row[9] == "OUTSIDE" && !inside:
+		return "hold"
+	case row[6] == "EVERYBODY", row[6] == "LISTED" && in(row[7]), row[6] == "STAFF" && inside,
+		row[6] == "MEMBERS" && members(row[0], who):
+		return "admit"
+	}
+	return "refuse"
+}
+
+// everybodyIn returns who is in a group by any nesting, from the rows alone. A nested group
+// is one as well.
+func everybodyIn(rows [][]string) func(group, who string) bool {
+	direct := map[string][]string{}
+	for _, row := range rows[1:] {
+		if row[5] != "deleted" {
+			direct[row[0]] = strings.FieldsFunc(row[20], func(r rune) bool { return r == ';' || r == ' ' })
+		}
+	}
+	known := map[string]map[string]bool{}
+	return func(group, who string) bool {
+		if known[group] == nil {
+			set, queue, seen := map[string]bool{}, []string{group}, map[string]bool{}
+			for len(queue) > 0 {
+				g := queue[0]
+				queue = queue[1:]
+				if seen[g] {
+					continue
+				}
+				seen[g] = true
+				for _, m := range direct[g] {
+					set[m] = true
+					if _, isGroup := direct[m]; isGroup {
+						queue = append(queue, m)
+					}
+				}
+			}
+			known[group] = set
+		}
+		return known[group][who]
+	}
+}
+
+// Exports of a console arrive whole, in three shapes and as a workbook, and everybody may
+// post where the console says so.
+func TestConsoles(t *testing.T) {
+	random := rand.New(rand.NewPCG(14, 1))
+	rows := consoleOf(random, *consoleGroups)
+	nested := map[string]any{}
+	long := [][]string{{"Group Email", "Display Name", "Status", "Who May Post", "Listed Posters", "Blocked Senders", "Moderation", "Member", "Role",
+		"Delivery", "Joined", "State"}}
+	var objects []any
+	said := map[string][]membershipOf{}
+	split := func(cell string) []string {
+		return strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(";, ", r) })
+	}
+	for _, row := range rows[1:] {
+		list := memberships(random, row)
+		said[row[0]] = list
+		var members []any
+		first := []string{row[0], row[1], row[5], row[6], row[7], row[8], row[9]}
+		for _, m := range list {
+			members = append(members, map[string]any{"email": m.Email, "role": m.Role, "delivery": m.Delivery, "joined": m.Joined, "state": m.State})
+			joined := m.Joined
+			if joined != "" {
+				joined = joined[8:] + "." + joined[5:7] + "." + joined[:4]
+			}
+			long = append(long, append(slices.Clone(first), m.Email, m.Role, m.Delivery, joined, m.State))
+		}
+		if list == nil {
+			long = append(long, append(slices.Clone(first), "", "", "", "", ""))
+		}
+		objects = append(objects, map[string]any{"email": row[0], "name": row[1], "state": row[5], "members": members,
+			"posting": map[string]any{"who": row[6], "listed": split(row[7]), "blocked": split(row[8]), "moderation": row[9]}})
+	}
+	nested["data"] = map[string]any{"groups": objects}
+	text, err := json.Marshal(nested)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, test := range map[string]struct {
+		file, text, mapText string
+		wide                bool
+	}{
+		"wide":     {"x.csv", "Groups of Kelp\n\n" + asCSV(t, rows, ';'), wideMap, true},
+		"long":     {"x.csv", asCSV(t, long, ','), longMap, false},
+		"nested":   {"x.json", string(text), nestedMap, false},
+		"workbook": {"x.xlsx", workbook(t, rows), wideMap, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, err := source.Read(t.Context(), write(t, test.file, test.text), source.Options{
+				Map: write(t, "x.map", test.mapText), Domains: []string{"kelp.example"}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if lost := d.Coverage.Lost(); test.wide && len(lost) != 2 {
+				t.Errorf("not taken: %v, want Archive and Max Size (MB)", lost)
+			}
+			e, err := directory.Merge([]*directory.Directory{d}, "", []string{"kelp.example"}, nil).Build()
+			if err != nil {
+				t.Fatal(err)
+			}
+			checkVerdicts(t, e, rows)
+			if test.wide {
+				checkWide(t, e, rows)
+			} else {
+				checkMemberships(t, e, said)
+			}
+		})
+	}
+}
+
+func workbook(t *testing.T, rows [][]string) string {
+	t.Helper()
+	book := excelize.NewFile()
+	defer book.Close()
+	for i, row := range append([][]string{{"Groups of Kelp"}, {}}, rows...) {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprint("A", i+1), &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := book.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+func checkVerdicts(t *testing.T, e *estate.Estate, rows [][]string) {
+	t.Helper()
+	groups := map[string]bool{}
+	for _, row := range rows[1:] {
+		groups[row[0]] = row[5] != "deleted"
+	}
+	r, members, tried := resolve.New(e, 0), everybodyIn(rows), 0
+	for _, row := range rows[1:] {
+		id, ok := e.Find(address.MustParse(row[0]))
+		if groups[row[0]] != (ok && e.IsGroup(id)) {
+			t.Fatalf("%s, which is %s: %t", row[0], row[5], ok)
+		}
+		if !groups[row[0]] {
+			continue
+		}
+		for _, who := range []string{"p0@kelp.example", "p7@kelp.example", "p21@kelp.example", "pia@partner.example", "spam@bad.example",
+			"ann@junk.example", "far@holiday.example"} {
+			tried++
+			got := r.Post(id, r.Sender(address.MustParse(who)), resolve.Message{}).Verdict.String()
+			if want := verdictBy(row, groups, members, who); got != want {
+				t.Errorf("%s to %s: %s, want %s\n%q", who, row[0], got, want, row)
+			}
+		}
+	}
+	t.Log(tried, "verdicts alike")
+}
+
+// checkWide checks that what stands in the wide export is in the estate.
+func checkWide(t *testing.T, e *estate.Estate, rows [][]string) {
+	t.Helper()
+	for _, row := range rows[1:] {
+		id, ok := e.Find(address.MustParse(row[0]))
+		if !ok || row[5] == "deleted" {
+			continue
+		}
+		g := e.Group(id)
+		var attributes []string
+		for _, a := range g.Attributes {
+			attributes = append(attributes, a.Name+"="+a.Value)
+		}
+		var want []string
+		for name, value := range map[string]string{"department": row[12], "expires": row[13]} {
+			if value != "" {
+				want = append(want, name+"="+value)
+			}
+		}
+		slices.Sort(want)
+		slices.Sort(attributes)
+		kind := map[string]string{"Discussion": "forum", "Distribution": "list"}[row[4]]
+		refused := row[11] == "FALSE"
+		if g.Title != row[1] || g.About != row[2] || g.Kind.String() != kind || (len(g.Also) == 1) != (row[3] != "") ||
+			g.Footer != row[14] || !slices.Equal(attributes, want) || g.NoOutsideMembers != refused || (len(g.SendAs) > 0) != (row[10] != "") {
+			t.Errorf("%q became %+v", row, g)
+		}
+	}
+}
+
+// checkMemberships checks who is in the groups, with what.
+func checkMemberships(t *testing.T, e *estate.Estate, said map[string][]membershipOf) {
+	t.Helper()
+	for group, list := range said {
+		id, ok := e.Find(address.MustParse(group))
+		if !ok || !e.IsGroup(id) {
+			continue
+		}
+		var got, want []string
+		for _, entry := range e.Entries(id) {
+			since := ""
+			if entry.Since() != 0 {
+				since = entry.Since().String()
+			}
+			got = append(got, fmt.Sprint(e.Address(entry.Member), " MEMBER ", entry.Copy(), since, entry.Paused()))
+		}
+		for role, people := range map[string][]estate.Listed{"OWNER": e.Group(id).Owners, "MANAGER": e.Group(id).Moderators} {
+			for _, one := range people {
+				got = append(got, fmt.Sprint(e.Address(one.ID), " ", role))
+			}
+		}
+		for _, m := range list {
+			if m.Role != "MEMBER" {
+				want = append(want, m.Email+" "+m.Role)
+				continue
+			}
+			copy := map[string]string{"EACH": "every", "DAILY": "digest", "NONE": "none"}[m.Delivery]
+			want = append(want, fmt.Sprint(m.Email, " MEMBER ", copy, m.Joined, m.State == "SUSPENDED"))
+		}
+		slices.Sort(got)
+		slices.Sort(want)
+		if !slices.Equal(got, want) {
+			t.Errorf("%s has\n%v, want\n%v", group, got, want)
+		}
+	}
+}
