@@ -19,6 +19,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/source"
 )
@@ -54,7 +55,44 @@ func newImport(streams Streams) *cli.Command {
 			allowRemoval(),
 			knownFlag(),
 		}, changeFlags()...),
-		Action: func(ctx context.Context, cmd *cli.Command) error { return runImport(ctx, cmd, streams) },
+		Commands: []*cli.Command{newDraftMap(streams)},
+		Action:   func(ctx context.Context, cmd *cli.Command) error { return runImport(ctx, cmd, streams) },
+	}
+}
+
+func newDraftMap(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "draft-map",
+		Usage:     "write a map to start from for a table, a workbook or JSON",
+		ArgsUsage: "FILE",
+		Description: "Looks at the columns and their values: addresses, names, days, words with what they may mean, lists,\n" +
+			"records within records. What it guessed is marked; it imports as it is.\n\n" +
+			"Example: yorvet import draft-map volunteers.csv",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`, which must not be there yet"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usageError("draft-map needs one file")
+			}
+			text, err := source.DraftMap(ctx, cmd.Args().First())
+			if err != nil {
+				return usageError("%w", err)
+			}
+			path := cmd.String("output")
+			if path == "" {
+				_, err = streams.Out.Write([]byte(text))
+				return err
+			}
+			if _, err := os.Lstat(path); err == nil {
+				return usageError("%s exists", path)
+			}
+			if err := localfile.Write(path, []byte(text), 0o644); err != nil {
+				return usageError("%w", err)
+			}
+			fmt.Fprintf(streams.Out, "Wrote %s\nNext: yorvet import %s --map %s -o ESTATE --coverage\n", path, cmd.Args().First(), path)
+			return nil
+		},
 	}
 }
 

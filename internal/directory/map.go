@@ -278,6 +278,11 @@ func (g *GroupsMap) problems() (list []mapProblem) {
 	for _, name := range g.Owns {
 		list = append(list, problemsOf(wrongWord("owns", name, "title", "about", "also"))...)
 	}
+	for _, name := range slices.Sorted(maps.Keys(g.Attributes)) {
+		if _, err := estate.ParseAttribute(name + ": x"); err != nil {
+			list = append(list, mapProblem{text: "attributes: " + err.Error()})
+		}
+	}
 	sets := []map[string]Value{g.Set}
 	for _, when := range g.SetWhen {
 		sets = append(sets, when.Set)

@@ -279,6 +279,76 @@ func TestConsoles(t *testing.T) {
 	}
 }
 
+// A map that is drafted for an export imports as it is, takes all groups and people, and
+// guesses right who may post in an export whose words speak for themselves.
+func TestDraftMaps(t *testing.T) {
+	random := rand.New(rand.NewPCG(14, 2))
+	rows := consoleOf(random, *consoleGroups)
+	for i := range rows[1:] {
+		rows[i+1][5] = "active"
+	}
+	var long [][]string
+	var objects []any
+	for i, row := range rows {
+		if i == 0 {
+			long = append(long, []string{"Group Email", "Display Name", "Who May Post", "Member", "Role", "Delivery", "Joined"})
+			continue
+		}
+		var members []any
+		for _, m := range append(memberships(random, row), membershipOf{"p1@kelp.example", "MEMBER", "EACH", "2025-03-04", ""}) {
+			long = append(long, []string{row[0], row[1], row[6], m.Email, m.Role, m.Delivery, "2025-03-04"})
+			members = append(members, map[string]any{"email": m.Email, "role": m.Role})
+		}
+		objects = append(objects, map[string]any{"email": row[0], "name": row[1], "whoCanPost": row[6], "members": members})
+	}
+	nested, err := json.Marshal(map[string]any{"groups": objects, "next": nil})
+	if err != nil {
+		t.Fatal(err)
+	}
+	people := "First name;Last name;E-mail;Office;Start;Active\n"
+	for n := range 60 {
+		people += fmt.Sprintf("Zo\xeb;N\xfa\xf1ez %d;zoe%d@kelp.example;Quay %d;0%d.03.2025;yes\n", n, n, n%3, n%9+1)
+	}
+	for name, test := range map[string]struct {
+		file, text     string
+		groups, people int
+	}{
+		"wide":   {"x.csv", asCSV(t, rows, ';'), *consoleGroups, 0},
+		"long":   {"x.csv", asCSV(t, long, '\t'), *consoleGroups, 0},
+		"nested": {"x.json", string(nested), *consoleGroups, 0},
+		"sheet":  {"x.xlsx", workbook(t, rows), *consoleGroups, 0},
+		"people": {"x.csv", people, 0, 60},
+	} {
+		t.Run(name, func(t *testing.T) {
+			path := write(t, test.file, test.text)
+			text, err := source.DraftMap(t.Context(), path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			d, err := source.Read(t.Context(), path, source.Options{Map: write(t, "x.map", text), Domains: []string{"kelp.example"}})
+			if err != nil {
+				t.Fatalf("%v\n%s", err, text)
+			}
+			if len(d.Groups) != test.groups || len(d.People) != test.people || len(d.Coverage.Absent) > 0 {
+				t.Errorf("%d groups, %d people, absent %v; want %d, %d\n%s", len(d.Groups), len(d.People), d.Coverage.Absent, test.groups, test.people, text)
+			}
+			if test.people > 0 {
+				if d.People[7].Name != "Zoë Núñez 7" {
+					t.Errorf("somebody is called %q", d.People[7].Name)
+				}
+				return
+			}
+			e, err := directory.Merge([]*directory.Directory{d}, "", []string{"kelp.example"}, nil).Build()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if name == "wide" || name == "sheet" {
+				checkVerdicts(t, e, rows)
+			}
+		})
+	}
+}
+
 func workbook(t *testing.T, rows [][]string) string {
 	t.Helper()
 	book := excelize.NewFile()

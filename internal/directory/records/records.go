@@ -61,6 +61,58 @@ func Read(r io.Reader, name string, paths []string, visit func(*directory.Entry)
 	return nil
 }
 
+// Lists returns the paths of the lists of objects in a text that are not within other lists;
+// "" for the documents themselves.
+func Lists(r io.Reader, name string) ([]string, error) {
+	counted := NewLines(bufio.NewReaderSize(r, 1<<16))
+	d := json.NewDecoder(counted)
+	var paths []string
+	note := func(path string) {
+		if !slices.Contains(paths, path) {
+			paths = append(paths, path)
+		}
+	}
+	for documents := 0; ; documents++ {
+		var value any
+		err := d.Decode(&value)
+		if errors.Is(err, io.EOF) && documents > 0 {
+			return paths, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s:%d:1: %s", name, counted.At(d.InputOffset()), problem(err))
+		}
+		before := len(paths)
+		find("", value, note)
+		if _, isObject := value.(map[string]any); isObject && len(paths) == before && !slices.Contains(paths, "") {
+			note("")
+		}
+		if documents > 0 {
+			return []string{""}, nil // several documents: each is a record
+		}
+	}
+}
+
+// find notes the lists of objects in a value.
+func find(path string, value any, note func(string)) {
+	switch value := value.(type) {
+	case []any:
+		if len(value) > 0 {
+			if _, ok := value[0].(map[string]any); ok {
+				note(path)
+			}
+		}
+	case map[string]any:
+		keys := make([]string, 0, len(value))
+		for key := range value {
+			keys = append(keys, key)
+		}
+		slices.Sort(keys)
+		for _, key := range keys {
+			find(Join(path, key), value[key], note)
+		}
+	}
+}
+
 func quoted(path string) string {
 	if path == "" {
 		return "at its top"

@@ -46,16 +46,23 @@ type checked struct {
 	line, column int    // of what comes next, from 1; columns are characters
 	held         []byte // the beginning of a character
 	seen         bool   // a character beyond ASCII was passed on
+	failed       error
 }
 
-// undecodable is the error of bytes that an encoding does not know.
-type undecodable struct{ text string }
+// Undecodable is the error of bytes that an encoding does not know.
+type Undecodable struct {
+	text  string
+	Guess string // the encoding that it may be, or ""
+}
 
-func (u *undecodable) Error() string { return u.text }
+func (u *Undecodable) Error() string { return u.text }
 
 func (c *checked) Read(p []byte) (int, error) {
 	if len(p) < utf8.UTFMax {
 		return 0, io.ErrShortBuffer
+	}
+	if c.failed != nil {
+		return 0, c.failed
 	}
 	n := copy(p, c.held)
 	c.held = c.held[:0]
@@ -74,7 +81,8 @@ func (c *checked) Read(p []byte) (int, error) {
 		}
 		r, size := utf8.DecodeRune(p[i:n])
 		if r == utf8.RuneError && (size == 1 || c.encoding != "") {
-			return 0, c.fail(p[i:n])
+			c.failed = c.fail(p[i:n])
+			return i, c.failed
 		}
 		c.seen = true
 		c.step(r)
@@ -96,11 +104,16 @@ func (c *checked) fail(rest []byte) error {
 	where := fmt.Sprintf("%s:%d:%d: ", c.name, c.line, c.column)
 	switch {
 	case c.encoding != "":
-		return &undecodable{where + "there are bytes here that are no " + c.encoding}
-	case bytes.IndexByte(rest[:min(len(rest), 64)], 0) >= 0:
-		return &undecodable{where + "this is no UTF-8; it may be UTF-16: say \"encoding: utf-16le\" or utf-16be in the map"}
+		return &Undecodable{text: where + "there are bytes here that are no " + c.encoding}
 	case c.seen:
-		return &undecodable{where + "a byte here is no UTF-8, though others before it are: the text may have been cut or joined"}
+		return &Undecodable{text: where + "a byte here is no UTF-8, though others before it are: the text may have been cut or joined"}
 	}
-	return &undecodable{where + "this is no UTF-8; it may be windows-1252: say \"encoding: windows-1252\" in the map"}
+	guess := "windows-1252"
+	if at := bytes.IndexByte(rest[:min(len(rest), 64)], 0); at >= 0 {
+		guess = "utf-16le"
+		if at%2 == 0 {
+			guess = "utf-16be"
+		}
+	}
+	return &Undecodable{where + "this is no UTF-8; it may be " + guess + ": say \"encoding: " + guess + "\" in the map", guess}
 }

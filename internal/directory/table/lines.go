@@ -109,7 +109,7 @@ func (l *lines) fail(err error) error {
 		}
 		return fmt.Errorf("%s:%d:%d: %s", l.name, bad.Line+l.skipped, bad.Column, text)
 	}
-	if placed := (*undecodable)(nil); errors.As(err, &placed) {
+	if _, ok := errors.AsType[*Undecodable](err); ok {
 		return err
 	}
 	return fmt.Errorf("%s:%d:1: %w", l.name, l.last+1, err)

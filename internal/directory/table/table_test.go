@@ -113,3 +113,55 @@ x:13: address is "where (base=x)", expected the address of a person or group, as
 		t.Errorf("got\n%s\nwant\n%s", got.String(), want)
 	}
 }
+
+// Text in other encodings is read as it is said, and bytes that are none are an error with
+// its place and what the text may be.
+func TestEncodings(t *testing.T) {
+	utf16 := func(text string, big bool) string {
+		var b strings.Builder
+		b.WriteString(map[bool]string{true: "\xfe\xff", false: "\xff\xfe"}[big])
+		for _, r := range text {
+			if big {
+				b.Write([]byte{byte(r >> 8), byte(r)})
+			} else {
+				b.Write([]byte{byte(r), byte(r >> 8)})
+			}
+		}
+		return b.String()
+	}
+	const plain = "name,note\nZoë,x\n"
+	for _, test := range []struct{ in, encoding, want string }{
+		{plain, "", "2 name=[Zoë] note=[x]"},
+		{"\ufeff" + plain, "", "2 name=[Zoë] note=[x]"},
+		{utf16(plain, true), "", "2 name=[Zoë] note=[x]"},
+		{utf16(plain, false), "", "2 name=[Zoë] note=[x]"},
+		{"name,note\nZo\xeb,x\n", "windows-1252", "2 name=[Zoë] note=[x]"},
+		{"name,note\nZo\xeb,x\n", "iso-8859-15", "2 name=[Zoë] note=[x]"},
+		{"name,note\nZo\xeb,x\n", "", `x:2:3: this is no UTF-8; it may be windows-1252: say "encoding: windows-1252" in the map`},
+		{"name,note\nZoë,\xff\n", "", "x:2:5: a byte here is no UTF-8, though others before it are"},
+		{"name,note\nx,\x81\n", "windows-1252", "x:2:3: there are bytes here that are no windows-1252"},
+		{plain, "klingon", `x: the encoding "klingon" is not known`},
+		{"sep=|\nname|note\na;b|c\n", "", "3 name=[a;b] note=[c]"},
+		{"Report of groups\n\nname,note,more\na,b,c\n", "", "4 name=[a] note=[b] more=[c]"},
+		{"Report;;;;\nMade on;2026-11-26;;;\nname;note;more;else;last\na;b;c;;e\n", "", "4 name=[a] note=[b] more=[c] last=[e]"},
+		{"name,note,more\na,b\n", "", "x:2:1: the row has not 3 cells, as the header has"},
+		{"name,note\na,b\nc,d\ne,\"f\n", "", "2 name=[a] note=[b]3 name=[c] note=[d]x:4:"},
+	} {
+		var got strings.Builder
+		r, err := NewReader(strings.NewReader(test.in), "x", Options{Encoding: test.encoding})
+		if err == nil {
+			err = r.Each(func(e *directory.Entry) {
+				fmt.Fprint(&got, e.Line)
+				for _, a := range e.Attributes {
+					fmt.Fprint(&got, " ", a.Name, "=", a.Values)
+				}
+			})
+		}
+		if err != nil {
+			got.WriteString(err.Error())
+		}
+		if !strings.HasPrefix(got.String(), test.want) {
+			t.Errorf("%q as %q:\n got %s\nwant %s", test.in, test.encoding, got.String(), test.want)
+		}
+	}
+}
