@@ -21,6 +21,7 @@ import (
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/ldap"
 	"yorvet.example/yorvet/internal/directory/ldif"
+	"yorvet.example/yorvet/internal/directory/records"
 	"yorvet.example/yorvet/internal/directory/scim"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/localfile"
@@ -44,6 +45,11 @@ type file struct {
 	Login       *login   `yaml:"login"`
 	Filter      string   `yaml:"filter"`
 	Page        int      `yaml:"page"`
+
+	// Of JSON over HTTP:
+	Pages  *records.Paging  `yaml:"pages"`
+	Follow []records.Follow `yaml:"follow"`
+	AtOnce int              `yaml:"at-once"`
 }
 
 type login struct {
@@ -83,6 +89,22 @@ func (m *mapForm) UnmarshalYAML(n *yaml.Node) error {
 	return nil
 }
 
+// wrongPages returns what is wrong in how a service is asked, or "".
+func (s *source) wrongPages() string {
+	if s.Pages != nil && s.Pages.Problem() != "" {
+		return s.Pages.Problem()
+	}
+	for _, f := range s.Follow {
+		switch {
+		case f.From == "" || f.Into == "":
+			return "follow needs from, a URL, and into, what the list is called in the record"
+		case f.Paging != nil && f.Paging.Problem() != "":
+			return f.Paging.Problem()
+		}
+	}
+	return ""
+}
+
 // isSourceFile reports whether a file begins as a source file does: with its
 // version, perhaps behind comments.
 func isSourceFile(head []byte) bool {
@@ -114,6 +136,9 @@ func (s *source) load(ctx context.Context, path string) error {
 			strings.Join(endpoint.Words(), ", "),
 			nearest.Hint(s.TLS, endpoint.Words()),
 		)
+	}
+	if wrong := s.wrongPages(); wrong != "" {
+		return fail("pages", "%s", wrong)
 	}
 	for _, domain := range s.Domains {
 		if _, err := address.ParseDomain(domain); err != nil {
@@ -290,11 +315,11 @@ func (s *source) dialSCIM(ctx context.Context, network, where string) (net.Conn,
 	return conn, nil
 }
 
-// readSCIM reads a service over SCIM.
-func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
+// overHTTP calls use with what it takes to ask a service over HTTP.
+func (s *source) overHTTP(ctx context.Context, use func(client *http.Client, token string) error) error {
 	_, roots, certificate, err := s.security(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	config := &tls.Config{
 		MinVersion:         tls.VersionTLS12,
@@ -308,20 +333,54 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 	transport.TLSClientConfig = config
 	transport.DialContext = s.dialSCIM
 	defer transport.CloseIdleConnections()
-	service := scim.Service{URL: s.where, Page: s.Page, Client: &http.Client{Transport: transport,
+	client := &http.Client{Transport: transport,
 		// A token goes to the service that is named, and nowhere else.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	token := ""
 	if s.Login != nil && s.Login.Token != nil {
-		token, err := s.Login.Token.Fetch(ctx, s.path)
+		secret, err := s.Login.Token.Fetch(ctx, s.path)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		service.Token = token.Reveal()
+		token = secret.Reveal()
 	}
+	return use(client, token)
+}
+
+// readService reads a service that speaks JSON by its own lights.
+func (s *source) readService(ctx context.Context) (*directory.Directory, error) {
 	c := s.collector(nil)
-	partial, err := service.Read(ctx, c.Add)
+	err := s.overHTTP(ctx, func(client *http.Client, token string) error {
+		service := records.Service{URL: s.where, Lists: s.m.Lists(), Paging: s.Pages, Follow: s.Follow, AtOnce: s.AtOnce,
+			Client: records.Client{HTTP: client, Token: token, Accept: "application/json"}}
+		if err := service.Read(ctx, c.Add); err != nil {
+			return fmt.Errorf("%w: %w", ErrNetwork, err)
+		}
+		return nil
+	})
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNetwork, err)
+		return nil, err
+	}
+	return s.finish(c)
+}
+
+// readSCIM reads a service over SCIM.
+func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
+	c := s.collector(nil)
+	var partial bool
+	var limits directory.Limits
+	err := s.overHTTP(ctx, func(client *http.Client, token string) (err error) {
+		service := scim.Service{URL: s.where, Page: s.Page, Client: client, Token: token}
+		if partial, err = service.Read(ctx, c.Add); err != nil {
+			return fmt.Errorf("%w: %w", ErrNetwork, err)
+		}
+		if s.identify {
+			limits = service.Limits(ctx)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	d, err := s.finish(c)
 	if err != nil {
@@ -332,8 +391,6 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 			"were read, or some were not given")
 	}
 	d.Partial = partial
-	if s.identify {
-		d.Limits = service.Limits(ctx)
-	}
+	d.Limits = limits
 	return d, nil
 }

@@ -293,9 +293,13 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 	switch s.format {
 	case "ldap":
 		return s.readLDAP(ctx)
-	case "scim":
-		if isURL(s.where) {
+	case "scim", "json":
+		switch {
+		case !isURL(s.where):
+		case s.format == "scim":
 			return s.readSCIM(ctx)
+		default:
+			return s.readService(ctx)
 		}
 	case "csv", "xlsx":
 		return s.readTables(ctx)

@@ -18,16 +18,13 @@ import (
 
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/records"
-	"yorvet.example/yorvet/internal/endpoint"
 )
 
 // Limits that no honest service meets.
 const (
 	mostResources = 2_000_000
 	mostOfPage    = 10_000           // resources of one page
-	mostPage      = 16 << 20         // bytes
 	mostText      = 1 << 30          // bytes of all pages
-	wait          = time.Minute      // for a page
 	whole         = 30 * time.Minute // for all of them
 )
 
@@ -61,9 +58,7 @@ func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) (parti
 // Limits returns what a service says of the bulk requests that it takes (RFC 7643,
 // section 5). One that says nothing is taken to take any.
 func (s *Service) Limits(ctx context.Context) directory.Limits {
-	ctx, end := context.WithTimeout(ctx, wait)
-	defer end()
-	data, _, err := s.fetch(ctx, strings.TrimSuffix(s.URL, "/")+"/ServiceProviderConfig")
+	data, _, err := s.client().Get(ctx, strings.TrimSuffix(s.URL, "/")+"/ServiceProviderConfig")
 	var says struct {
 		Bulk *struct {
 			Supported      bool `json:"supported"`
@@ -148,120 +143,26 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 	}
 }
 
-// get reads a page. A service that is asked too much, or is not there for a moment, is
-// asked again after the time that it names (RFC 9110, section 10.2.3).
+// get reads a page.
 func (s *Service) get(ctx context.Context, kind string, start, count int) (*page, error) {
-	for attempt := 1; ; attempt++ {
-		p, later, err := s.ask(ctx, kind, start, count)
-		if later == 0 || attempt == mostAttempts {
-			return p, err
-		}
-		select {
-		case <-time.After(later):
-		case <-ctx.Done():
-			return nil, context.Cause(ctx)
-		}
-	}
-}
-
-// How often a page is asked for, and how long is waited between at most and where the
-// service does not say.
-const (
-	mostAttempts = 5
-	mostPause    = 30 * time.Second
-	usualPause   = time.Second
-)
-
-// retryAfter returns how long to wait before asking again, 0 where that is of no use.
-func retryAfter(response *http.Response) time.Duration {
-	if code := response.StatusCode; code != http.StatusTooManyRequests && code != http.StatusServiceUnavailable {
-		return 0
-	}
-	pause := usualPause
-	text := response.Header.Get("Retry-After")
-	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 {
-		pause = time.Duration(seconds) * time.Second
-	} else if at, err := http.ParseTime(text); err == nil {
-		pause = time.Until(at)
-	}
-	return min(max(pause, time.Millisecond), mostPause)
-}
-
-// ask asks for a page once. later is how long to wait before it is worth another try.
-func (s *Service) ask(
-	ctx context.Context, kind string, start, count int,
-) (p *page, later time.Duration, err error) {
-	ctx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
 	query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(count)}}
 	where := strings.TrimSuffix(s.URL, "/") + "/" + kind
-	data, later, err := s.fetch(ctx, where+"?"+query.Encode())
+	data, _, err := s.client().Get(ctx, where+"?"+query.Encode())
 	if err != nil {
-		return nil, later, err
+		return nil, err
 	}
-	p = &page{}
+	p := &page{size: len(data)}
 	if err := json.Unmarshal(data, p); err != nil {
-		return nil, 0, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
+		return nil, fmt.Errorf("%s: this is no page of resources: %s", where, Problem(err))
 	}
 	if len(p.Resources) > mostOfPage {
-		return nil, 0, fmt.Errorf(
-			"%s: the page has %d resources, of which %d were asked for",
-			where,
-			len(p.Resources),
-			count,
-		)
+		return nil, fmt.Errorf("%s: the page has %d resources, of which %d were asked for", where, len(p.Resources), count)
 	}
-	p.size = len(data)
-	return p, 0, nil
+	return p, nil
 }
 
-// fetch asks for what is at a URL once. later is how long to wait before it is worth
-// another try. Errors name the URL without its query.
-func (s *Service) fetch(ctx context.Context, from string) (data []byte, later time.Duration, err error) {
-	where, _, _ := strings.Cut(from, "?")
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
-	if err != nil {
-		return nil, 0, err
-	}
-	request.Header.Set("Accept", "application/scim+json")
-	if s.Token != "" {
-		request.Header.Set("Authorization", "Bearer "+s.Token)
-	}
-	client := s.Client
-	if client == nil {
-		client = http.DefaultClient
-	}
-	response, err := client.Do(request)
-	if err != nil {
-		return nil, 0, unreached(ctx, where, err)
-	}
-	defer response.Body.Close()
-	data, err = io.ReadAll(io.LimitReader(response.Body, mostPage+1))
-	if err != nil {
-		return nil, 0, unreached(ctx, where, err)
-	}
-	if response.StatusCode != http.StatusOK {
-		return nil, retryAfter(response), fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
-	}
-	if len(data) > mostPage {
-		return nil, 0, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)
-	}
-	return data, 0, nil
-}
-
-// unreached says why a page did not come.
-func unreached(ctx context.Context, where string, err error) error {
-	var asked *url.Error // which would tell the whole URL once more
-	if errors.As(err, &asked) {
-		err = asked.Err
-	}
-	switch {
-	case errors.Is(ctx.Err(), context.Canceled):
-		return context.Cause(ctx)
-	case ctx.Err() != nil:
-		return fmt.Errorf("%s: no answer within %v", where, wait)
-	}
-	return fmt.Errorf("%s cannot be reached: %s", where, endpoint.Reason(err))
+func (s *Service) client() *records.Client {
+	return &records.Client{HTTP: s.Client, Token: s.Token, Accept: "application/scim+json"}
 }
 
 // Problem says in plain words what is wrong with a text that should be JSON.
@@ -283,17 +184,6 @@ func Problem(err error) string {
 		return "it is no JSON"
 	}
 	return err.Error()
-}
-
-// detail returns what an error of a service says (RFC 7644, section 3.12).
-func detail(data []byte) string {
-	var message struct {
-		Detail string `json:"detail"`
-	}
-	if json.Unmarshal(data, &message) != nil || message.Detail == "" {
-		return ""
-	}
-	return ": " + message.Detail
 }
 
 // ReadFile calls visit with the resources of a file: a ListResponse, a list, or
