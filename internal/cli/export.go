@@ -24,14 +24,16 @@ func newExport(streams Streams) *cli.Command {
 		Name:  "export",
 		Usage: "write the estate, or a change to it, for another system",
 		Description: "Without --since it is the whole estate. With --since it is the change that takes the groups of one\n" +
-			"system from the estate OLD to this one: LDIF change records, or a SCIM bulk request of PATCH bodies.\n" +
+			"system from the estate OLD to this one: LDIF change records, a SCIM bulk request of PATCH bodies, or\n" +
+			"steps as a table or lines of JSON, which --template renders into what other tools take.\n" +
 			"OLD may be a source, such as the directory itself: then the change is what brings it to the estate,\n" +
 			"and entries go by the names that they have there. Groups that are managed elsewhere are refused by\n" +
 			"name. What the format cannot hold is listed.\n\n" +
 			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(handout.Formats())},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; for csv a folder"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; a whole estate as csv to a folder"},
+			&cli.StringFlag{Name: "template", Usage: "a `FILE` that renders each step of the change (Go text/template)"},
 			&cli.BoolFlag{Name: "force", Usage: "overwrite files that are there"},
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},
 			&cli.StringFlag{
@@ -70,15 +72,21 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	as, formats := cmd.String("as"), handout.Formats()
 	switch {
+	case cmd.IsSet("template") && (!cmd.IsSet("since") || as != ""):
+		return usageError("--template renders a change, so it goes with --since and without --as")
+	case cmd.IsSet("template"):
+		as = "jsonl"
 	case as == "":
 		return usageError("export needs --as, one of %s", orList(formats))
 	case !slices.Contains(formats, as):
 		return unknown("format", as, formats)
 	case cmd.IsSet("since") && !handout.HoldsChanges(as):
-		return usageError("--since: a change can be exported as ldif or scim, not as %s", as)
+		return usageError("--since: a change can be exported as ldif, scim, csv or jsonl, not as %s", as)
 	case cmd.Int("bulk") < 0:
 		return usageError("--bulk: expected 0 or more operations")
-	case as == "csv" && !cmd.IsSet("output"):
+	case !cmd.IsSet("since") && !handout.HoldsEstates(as):
+		return usageError("%s holds a change, so it goes with --since", as)
+	case as == "csv" && !cmd.IsSet("output") && !cmd.IsSet("since"):
 		return usageError("csv is three tables, say in which folder: -o FOLDER")
 	}
 	s, err := open(ctx, cmd, streams)
@@ -86,7 +94,7 @@ func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	x := &exporter{s, handout.Writer{Format: as, Base: cmd.String("base")}}
-	if path := cmd.String("output"); path != "" && as != "csv" {
+	if path := cmd.String("output"); path != "" && (as != "csv" || cmd.IsSet("since")) {
 		if err := x.mayWrite(path); err != nil {
 			return err // before anything is listed
 		}
@@ -220,6 +228,23 @@ func (x *exporter) writeTables(files map[string][]byte) error {
 	return nil
 }
 
+// mostTemplate is the size in bytes of a template that is read.
+const mostTemplate = 1 << 20
+
+// rendered returns a change in the format that is asked for, or by a template.
+func (x *exporter) rendered(d *directory.Difference) ([]byte, []directory.Loss, error) {
+	path := x.cmd.String("template")
+	if path == "" {
+		return x.Change(d)
+	}
+	text, err := localfile.Read(x.ctx, path, mostTemplate)
+	if err != nil {
+		return nil, nil, err
+	}
+	data, err := handout.Render(path, string(text), handout.Steps(d))
+	return data, nil, err
+}
+
 // difference exports what has changed since another estate or source.
 func (x *exporter) difference() error {
 	since, system := x.cmd.String("since"), x.cmd.String("for")
@@ -257,7 +282,7 @@ func (x *exporter) difference() error {
 	if err := guard(x.cmd, older, groups, memberships, 0); err != nil {
 		return err
 	}
-	data, losses, err := x.Change(d)
+	data, losses, err := x.rendered(d)
 	if err != nil {
 		return usageError("%w", err)
 	}

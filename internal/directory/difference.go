@@ -28,7 +28,8 @@ type GroupDifference struct {
 	DropMods     []estate.ID
 	AddRules     []estate.MemberRule
 	DropRules    []estate.MemberRule
-	OtherChanges []string // settings that differ, and which directories do not hold
+	OtherChanges []string    // settings that differ, and which directories do not hold
+	Memberships  []estate.ID // members of both whose membership says something else: of the new estate
 }
 
 // A Refusal is a group that differs, and is managed elsewhere.
@@ -78,7 +79,7 @@ func Differ(older, newer *estate.Estate, system string) *Difference {
 // consider takes a difference, or refuses it.
 func (d *Difference) consider(one GroupDifference, g *estate.Group, system string) {
 	switch {
-	case len(one.Fields) == 0 && len(one.OtherChanges) == 0:
+	case len(one.Fields)+len(one.OtherChanges)+len(one.Memberships) == 0:
 	case g.ManagedIn == system:
 		d.Groups = append(d.Groups, one)
 	case len(one.Fields) > 0:
@@ -127,6 +128,12 @@ func (d *Difference) compare(old, g estate.ID) GroupDifference {
 		d.New.Rules(g),
 	)
 	note("members", len(one.Add)+len(one.Drop)+len(one.AddRules)+len(one.DropRules) > 0)
+	one.Memberships = d.otherwise(old, g)
+	for setting := range estate.GroupSettings() {
+		if setting.Form == estate.FormSelector && setting.Text(was) != setting.Text(now) {
+			one.OtherChanges = append(one.OtherChanges, setting.Name)
+		}
+	}
 	before, later := Settings(was), Settings(now)
 	for _, f := range slices.Concat(before, later) {
 		x, _ := fieldOf(before, f.Name)
@@ -137,6 +144,26 @@ func (d *Difference) compare(old, g estate.ID) GroupDifference {
 		}
 	}
 	return one
+}
+
+// otherwise returns the members of both groups whose membership says something else.
+func (d *Difference) otherwise(old, g estate.ID) (list []estate.ID) {
+	was := map[string]estate.Membership{}
+	for _, entry := range d.Old.Entries(old) {
+		if key := d.identity(d.Old, entry.Member); was[key] == (estate.Membership{}) {
+			was[key] = entry.Membership()
+		}
+	}
+	seen := map[string]bool{}
+	for _, entry := range d.New.Entries(g) {
+		key := d.identity(d.New, entry.Member)
+		before, had := was[key]
+		if had && !seen[key] && before != entry.Membership() {
+			list = append(list, entry.Member)
+		}
+		seen[key] = true
+	}
+	return list
 }
 
 func sameAddresses(a, b []address.Address) bool {

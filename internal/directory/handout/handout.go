@@ -27,7 +27,8 @@ var formats = []format{
 	{"ldif", "LDIF", "ldap", true},
 	{"scim", "SCIM", "scim", true},
 	{"aliases", "An alias file", "table", false},
-	{"csv", "A table", "table", false},
+	{"csv", "A table", "table", true},
+	{"jsonl", "Lines of JSON", "table", true},
 	{"vcard", "A vCard", "vcard", false},
 }
 
@@ -70,6 +71,9 @@ func (w *Writer) mapping() *directory.Map {
 	return directory.BuiltIn(find(w.Format).mapping)
 }
 
+// HoldsEstates reports whether a format can hold a whole estate.
+func HoldsEstates(name string) bool { return name != "jsonl" }
+
 // Whole writes an estate: as one file, of no name, or as several of a folder. It
 // returns what of the estate the format cannot hold, too.
 func (w *Writer) Whole(e *estate.Estate) (map[string][]byte, []directory.Loss, error) {
@@ -103,6 +107,10 @@ func (w *Writer) Change(d *directory.Difference) ([]byte, []directory.Loss, erro
 	var b bytes.Buffer
 	var losses []directory.Loss
 	var err error
+	if w.Format == "csv" || w.Format == "jsonl" {
+		err = writeSteps(&b, w.Format, Steps(d))
+		return b.Bytes(), nil, err
+	}
 	if w.Format == "scim" {
 		x := &scim.Export{Map: w.mapping(), IDs: w.IDs, Limits: w.Limits}
 		w.Requests, losses, err = x.WriteDifference(&b, d)

@@ -328,6 +328,9 @@ func (c *changes) group(g *directory.GroupDifference) {
 	for _, name := range g.OtherChanges {
 		c.lose(name, now.Address.String())
 	}
+	if len(g.Memberships) > 0 {
+		c.lose("what members chose", now.Address.String())
+	}
 }
 
 func given(text string) []string {

@@ -162,6 +162,9 @@ func (c *changes) group(i int) any {
 	for _, field := range g.OtherChanges {
 		c.lose(field, g)
 	}
+	if len(g.Memberships) > 0 {
+		c.lose("what members chose", g)
+	}
 	if len(operations) == 0 {
 		return nil
 	}
