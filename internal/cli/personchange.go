@@ -1,0 +1,561 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
+	"yorvet.example/yorvet/internal/core/selector"
+	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/present"
+)
+
+// personCommands are the commands that list and change people.
+func personCommands(streams Streams) []*cli.Command {
+	return []*cli.Command{
+		newPersonList(streams),
+		newPersonAdd(streams),
+		newPersonSet(streams),
+		newPersonRename(streams),
+		newPersonClose(streams),
+		newPersonLeaves(streams),
+		newPersonRemove(streams),
+	}
+}
+
+func newPersonList(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "list",
+		Usage:     "list people, one line each",
+		ArgsUsage: "[PERSON...]",
+		Description: "A PERSON may hold * for anything. --where keeps those whom a selector picks.\n\n" +
+			"Example: yorvet person list --where '(base=north-pier)'",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, err := open(ctx, cmd, streams)
+			if err != nil {
+				return err
+			}
+			people, err := s.peopleOrAll(cmd.Args().Slice())
+			if err != nil {
+				return err
+			}
+			by := strings.Join(cmd.Args().Slice(), " ")
+			if text := cmd.String("where"); text != "" {
+				picked, err := s.pickedBy(text)
+				if err != nil {
+					return err
+				}
+				people = slices.DeleteFunc(people, func(id estate.ID) bool { return !picked[id] })
+				by = strings.TrimSpace(by + " " + text)
+			}
+			return s.print(present.NewPeople(s.r, people, by))
+		},
+	}
+}
+
+// pickedBy returns whom a selector, or a filter alone, picks.
+func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
+	if _, err := selector.ParseFilter(text); err == nil {
+		text = "where " + text
+	}
+	x, err := parsePeople(s, text)
+	if err != nil {
+		return nil, err
+	}
+	picked := map[estate.ID]bool{}
+	s.eachPicked(estate.None, x, func(id estate.ID) { picked[id] = true })
+	return picked, nil
+}
+
+// peopleOrAll returns the people whom arguments name, with or without stars; all without
+// any.
+func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
+	var list []estate.ID
+	if len(args) == 0 {
+		for i := range s.e.People() {
+			list = append(list, s.e.PersonID(i))
+		}
+		return list, nil
+	}
+	for _, arg := range args {
+		if !strings.Contains(arg, "*") {
+			id, err := s.person(arg)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, id)
+			continue
+		}
+		before := len(list)
+		for i := range s.e.People() {
+			if id := s.e.PersonID(i); matchesStars(strings.ToLower(arg), strings.ToLower(s.e.Address(id).String())) {
+				list = append(list, id)
+			}
+		}
+		if len(list) == before {
+			return nil, usageError("no person matches %q", arg)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list), nil
+}
+
+// matchesStars reports whether a text is as a pattern says, whose stars stand for anything.
+func matchesStars(pattern, text string) bool {
+	parts := strings.Split(pattern, "*")
+	if !strings.HasPrefix(text, parts[0]) {
+		return false
+	}
+	text = text[len(parts[0]):]
+	for _, part := range parts[1 : len(parts)-1] {
+		_, after, ok := strings.Cut(text, part)
+		if !ok {
+			return false
+		}
+		text = after
+	}
+	return strings.HasSuffix(text, parts[len(parts)-1])
+}
+
+func newPersonAdd(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "add",
+		Usage:     "write down a person",
+		ArgsUsage: "ADDRESS [FIELD=VALUE...]",
+		Description: "The fields are name, also, mailbox and attributes.NAME. Many people at once come from a table or a\n" +
+			"directory: yorvet import people.csv.\n\n" +
+			"Example: yorvet person add pia.strand@kelpmere.example name='Pia Strand' attributes.base=south-pier",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 {
+					return usageError("person add needs an address")
+				}
+				a, err := c.freePerson(cmd.Args().First(), estate.None)
+				if err != nil {
+					return err
+				}
+				fields, err := personFields(cmd.Args().Slice()[1:])
+				if err != nil {
+					return err
+				}
+				add := change.AddPerson{Address: a}
+				for _, f := range fields {
+					switch {
+					case f.operator != '=':
+						return usageError("%s: a new person has nothing to add to or take from", f.name)
+					case f.name == "name":
+						add.Name = strings.Join(f.texts, "; ")
+					case f.name == "mailbox":
+						add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), f.texts[0])
+					case f.name == "also":
+						for _, text := range f.texts {
+							also, err := c.freePerson(text, estate.None)
+							if err != nil {
+								return err
+							}
+							add.Also = append(add.Also, also)
+						}
+					default:
+						for _, text := range f.texts {
+							add.Attributes = append(add.Attributes, estate.Attribute{Name: f.attribute, Value: text})
+						}
+					}
+				}
+				c.draft.Apply(add)
+				return nil
+			})
+		},
+	}
+}
+
+// personField is FIELD=VALUE of a person.
+type personField struct {
+	name      string // name, also, mailbox or attributes
+	attribute string
+	operator  byte
+	texts     []string
+}
+
+var personFieldNames = []string{"name", "also", "mailbox", "attributes.NAME"}
+
+func personFields(args []string) (list []personField, err error) {
+	for _, arg := range args {
+		name, value, ok := strings.Cut(arg, "=")
+		if !ok || name == "" {
+			return nil, usageError("expected FIELD=VALUE, not %q", arg)
+		}
+		f := personField{operator: '='}
+		if last := name[len(name)-1]; last == '+' || last == '-' {
+			f.operator, name = last, name[:len(name)-1]
+		}
+		f.name = name
+		if attribute, is := strings.CutPrefix(name, "attributes."); is {
+			f.name, f.attribute = "attributes", attribute
+		}
+		switch {
+		case f.attribute == "" && !slices.Contains(personFieldNames, name):
+			return nil, unknown("field", name, personFieldNames)
+		case f.operator != '=' && (name == "name" || name == "mailbox"):
+			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
+		case name == "mailbox" && !slices.Contains(estate.MailboxWords(), value):
+			return nil, usageError("mailbox=%s: expected %s%s", value, orList(estate.MailboxWords()),
+				meant(nearest.Word(value, estate.MailboxWords())))
+		case name == "name" && value != "":
+			f.texts = []string{value}
+		case value != "":
+			f.texts = estatefile.SplitList(value)
+		}
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+// freePerson returns an address for somebody, if it is nobody's, or theirs already.
+func (c *changer) freePerson(text string, self estate.ID) (address.Address, error) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return a, usageError("%w", err)
+	}
+	id, taken := c.e.Find(a)
+	if !taken || id == self || c.e.IsPerson(id) && c.e.Person(id).Implied {
+		return a, nil
+	}
+	what := "the person"
+	if c.e.IsGroup(id) {
+		what = "the group"
+	}
+	return a, usageError("%s is taken by %s %s", text, what, c.e.Address(id))
+}
+
+func newPersonSet(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "set",
+		Usage:     "change what is said of people",
+		ArgsUsage: "PERSON FIELD=VALUE...",
+		Description: "The fields are name, also, mailbox and attributes.NAME; nothing behind = takes a field away. += adds to\n" +
+			"a list and -= takes from it. A PERSON may hold * for anything.\n\n" +
+			"Example: yorvet person set tam.weld@kelpmere.example mailbox=full attributes.base=south-pier",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() < 2 {
+					return usageError("person set needs a person and what to set, as in mailbox=closed")
+				}
+				people, err := c.peopleOrAll(cmd.Args().Slice()[:1])
+				if err != nil {
+					return err
+				}
+				fields, err := personFields(cmd.Args().Slice()[1:])
+				if err != nil {
+					return err
+				}
+				for _, id := range people {
+					if err := c.setPerson(id, fields); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		},
+	}
+}
+
+// errImplied is the error of somebody who is a member of a group and nothing else.
+func (c *changer) errImplied(id estate.ID) error {
+	a := c.e.Address(id)
+	return usageError("%s is listed in groups, and not written down as a person; yorvet person add %s", a, a)
+}
+
+func (c *changer) setPerson(id estate.ID, fields []personField) error {
+	p := c.e.Person(id)
+	if p.Implied {
+		return c.errImplied(id)
+	}
+	for _, f := range fields {
+		switch f.name {
+		case "name", "mailbox":
+			text := ""
+			if len(f.texts) > 0 {
+				text = f.texts[0]
+			}
+			c.draft.Apply(change.SetPerson{Person: id, Field: f.name, Text: text})
+		case "also":
+			also, err := c.alsoOf(id, f)
+			if err != nil {
+				return err
+			}
+			c.draft.Apply(change.SetPersonAlso{Person: id, Also: also})
+		default:
+			c.draft.Apply(change.SetAttribute{Person: id, Attribute: f.attribute, Values: c.valuesOf(id, f)})
+		}
+	}
+	return nil
+}
+
+// alsoOf returns the further addresses that a person is to have.
+func (c *changer) alsoOf(id estate.ID, f personField) ([]address.Address, error) {
+	var list []address.Address
+	if f.operator != '=' {
+		list = slices.Clone(c.e.Person(id).Also)
+	}
+	for _, text := range f.texts {
+		a, err := c.freePerson(text, id)
+		if err != nil {
+			return nil, err
+		}
+		same := func(other address.Address) bool { return other.Key() == a.Key() }
+		switch {
+		case f.operator == '-':
+			list = slices.DeleteFunc(list, same)
+		case !slices.ContainsFunc(list, same):
+			list = append(list, a)
+		}
+	}
+	return list, nil
+}
+
+// valuesOf returns the values that an attribute of a person is to have.
+func (c *changer) valuesOf(id estate.ID, f personField) []string {
+	var list []string
+	if f.operator != '=' {
+		for _, a := range c.e.Attributes(id) {
+			if strings.EqualFold(a.Name, f.attribute) {
+				list = append(list, a.Value)
+			}
+		}
+	}
+	for _, text := range f.texts {
+		list = slices.DeleteFunc(list, func(one string) bool { return strings.EqualFold(one, text) })
+		if f.operator != '-' {
+			list = append(list, text)
+		}
+	}
+	return list
+}
+
+func newPersonRename(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "rename",
+		Usage:     "give a person another address",
+		ArgsUsage: "PERSON NEW",
+		Description: "The old address stays as an alias, unless --forget says otherwise. Where groups list the person and\n" +
+			"rules name them, the new address is written.\n\n" +
+			"Example: yorvet person rename tam.weld@kelpmere.example tam.weld-oake@kelpmere.example",
+		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}}, changeFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() != 2 {
+					return usageError("person rename needs a person and their new address")
+				}
+				id, err := c.person(cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				if c.e.Person(id).Implied {
+					return c.errImplied(id)
+				}
+				a, err := c.freePerson(cmd.Args().Get(1), id)
+				if err != nil {
+					return err
+				}
+				if a.Key() == c.e.Address(id).Key() {
+					return usageError("%s has this address already", a)
+				}
+				c.draft.Apply(change.RenamePerson{Person: id, To: a})
+				if !cmd.Bool("forget") {
+					also := slices.DeleteFunc(slices.Clone(c.e.Person(id).Also), func(x address.Address) bool { return x.Key() == a.Key() })
+					c.draft.Apply(change.SetPersonAlso{Person: id, Also: append(also, c.e.Address(id))})
+				}
+				c.draft.Apply(change.Renamed(c.e, id, a)...)
+				c.noteEdge(id)
+				return nil
+			})
+		},
+	}
+}
+
+// noteEdge tells which rules of the edge name a person, as these are changed by hand.
+func (c *changer) noteEdge(id estate.ID) {
+	for i, rule := range c.e.Settings().Edge {
+		selector.Atoms(rule.Selector, func(a *selector.Atom) {
+			if who, ok := c.e.Find(a.Address); a.Kind == selector.Is && ok && who == id {
+				c.note("Rule %d of the edge names %s, and stays as it is: %s", i+1, a.Address, rule.Text)
+			}
+		})
+	}
+}
+
+func newPersonClose(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "close",
+		Usage:     "say that a mailbox is closed",
+		ArgsUsage: "PERSON...",
+		Description: "The person stays in all groups, and gets nothing: what breaks by that is shown.\n\n" +
+			"Example: yorvet person close tam.weld@kelpmere.example",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 {
+					return usageError("person close needs a person")
+				}
+				people, err := c.peopleOrAll(cmd.Args().Slice())
+				if err != nil {
+					return err
+				}
+				for _, id := range people {
+					if err := c.setPerson(id, []personField{{name: "mailbox", texts: []string{"closed"}}}); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func newPersonLeaves(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "leaves",
+		Usage:     "take somebody who leaves out of everything, and put a successor in their place",
+		ArgsUsage: "PERSON",
+		Description: "Memberships, owners, moderators, and the rules of gates, send-as and access that name the person\n" +
+			"become those of the successor; without one the person is taken out of all. Then the person goes; with\n" +
+			"--keep they stay, with a closed mailbox.\n\n" +
+			"Example: yorvet person leaves tam.weld@kelpmere.example --successor ines.maro@kelpmere.example",
+		Flags: append([]cli.Flag{
+			&cli.StringFlag{Name: "successor", Usage: "the `PERSON` who takes their place"},
+			&cli.BoolFlag{Name: "keep", Usage: "they stay in the estate, with a closed mailbox"},
+			&cli.BoolFlag{Name: "hand-over-address", Usage: "their addresses become aliases of the successor"},
+		}, changeFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error { return changeEstate(ctx, cmd, streams, leave) },
+	}
+}
+
+// leave takes somebody out of everything.
+func leave(c *changer) error {
+	if c.cmd.Args().Len() != 1 {
+		return usageError("person leaves needs one person")
+	}
+	id, err := c.person(c.cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	heir := estate.None
+	if c.cmd.IsSet("successor") {
+		if heir, err = c.person(c.cmd.String("successor")); err != nil {
+			return err
+		}
+	}
+	p := c.e.Person(id)
+	switch handsOver := c.cmd.Bool("hand-over-address"); {
+	case heir == id:
+		return usageError("the successor is the person who leaves")
+	case handsOver && (heir == estate.None || c.e.Person(heir).Implied):
+		return usageError("--hand-over-address needs --successor with a person who is written down")
+	case handsOver && c.cmd.Bool("keep"):
+		return usageError("--keep and --hand-over-address exclude each other")
+	case p.Implied:
+	case !c.cmd.Bool("keep"):
+		c.draft.Apply(change.RemovePerson{Person: id})
+		if handsOver {
+			also := slices.Concat(c.e.Person(heir).Also, []address.Address{p.Address}, p.Also)
+			c.draft.Apply(change.SetPersonAlso{Person: heir, Also: also})
+		}
+	case p.Mailbox == estate.MailboxOpen:
+		c.draft.Apply(change.SetPerson{Person: id, Field: "mailbox", Text: "closed"})
+	}
+	changes := slices.Concat(change.Cascade(c.e, []estate.ID{id}, nil), change.Unnamed(c.e, id))
+	c.about = fmt.Sprintf("%s leaves, and is taken out of everything", c.e.Address(id))
+	if heir != estate.None {
+		changes = change.HandOver(c.e, id, heir, c.r.Today())
+		c.about = fmt.Sprintf("%s leaves, and %s takes their place", c.e.Address(id), c.e.Address(heir))
+	}
+	c.draft.Apply(changes...)
+	c.noteTouched(changes)
+	c.noteEdge(id)
+	return nil
+}
+
+// noteTouched tells of groups that changes touch and that are managed elsewhere.
+func (c *changer) noteTouched(changes []change.Change) {
+	var groups []estate.ID
+	for _, one := range changes {
+		if g := one.About(c.e).Group; g != estate.None && !slices.Contains(groups, g) {
+			groups = append(groups, g)
+		}
+	}
+	if len(groups) > 0 {
+		c.warnManaged(groups...)
+	}
+}
+
+func newPersonRemove(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "remove",
+		Usage:     "take people out of the estate",
+		ArgsUsage: "PERSON...",
+		Description: "They are taken out of all groups and rules, too. Somebody who leaves and has a successor: yorvet person\n" +
+			"leaves.\n\n" +
+			"Example: yorvet person remove tam.weld@kelpmere.example",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return changeEstate(ctx, cmd, streams, func(c *changer) error {
+				if cmd.Args().Len() == 0 {
+					return usageError("person remove needs a person")
+				}
+				people, err := c.peopleOrAll(cmd.Args().Slice())
+				if err != nil {
+					return err
+				}
+				changes := change.Cascade(c.e, people, nil)
+				for _, id := range people {
+					if !c.e.Person(id).Implied {
+						c.draft.Apply(change.RemovePerson{Person: id})
+					}
+					changes = append(changes, change.Unnamed(c.e, id)...)
+					c.noteEdge(id)
+				}
+				if err := sameRuleTwice(changes); err != nil {
+					return err
+				}
+				c.draft.Apply(changes...)
+				c.noteTouched(changes)
+				return nil
+			})
+		},
+	}
+}
+
+// sameRuleTwice returns an error where two of several changes are about one rule: each knows
+// nothing of the other.
+func sameRuleTwice(changes []change.Change) error {
+	seen := map[string]bool{}
+	for _, one := range changes {
+		key := ""
+		switch one := one.(type) {
+		case change.SetRule:
+			key = fmt.Sprint(one.Group, one.Setting, one.At)
+		case change.RemoveRule:
+			key = fmt.Sprint(one.Group, one.Setting, one.At)
+		case change.SetSetting:
+			key = fmt.Sprint(one.Group, one.Setting)
+		default:
+			continue
+		}
+		if seen[key] {
+			return errors.New("yorvet: two of these people are named in one rule; remove them one after the other")
+		}
+		seen[key] = true
+	}
+	return nil
+}
