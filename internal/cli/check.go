@@ -22,7 +22,7 @@ func newCheck(streams Streams) *cli.Command {
 			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
 			"Example: yorvet check --skip owner-left-out",
 		Flags: []cli.Flag{
-			groupsFlag(),
+			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Value: "high",

@@ -24,7 +24,7 @@ func newExpect(streams Streams) *cli.Command {
 			"written down as a start.\n\n" +
 			"Example: yorvet expect kelpmere.expect",
 		Flags: []cli.Flag{
-			groupsFlag(),
+			groupsFlag(), exceptFlag(),
 			&cli.BoolFlag{Name: "draft", Usage: "write the expectations that hold for the groups that are named"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -349,7 +350,7 @@ func (c *changer) nearAddress(text string) string {
 // setting is SETTING=VALUE, SETTING+=VALUE or SETTING-=VALUE.
 type setting struct {
 	change.Said
-	operator  byte   // = + -
+	operator  byte   // = + - and ^, which puts rules first
 	attribute string // the only one of the group's attributes that is meant, or ""
 }
 
@@ -373,7 +374,7 @@ func parseSettings(args []string) ([]setting, error) {
 			return nil, usageError("expected SETTING=VALUE, not %q", arg)
 		}
 		s := setting{operator: '='}
-		if last := name[len(name)-1]; last == '+' || last == '-' {
+		if last := name[len(name)-1]; last == '+' || last == '-' || last == '^' {
 			s.operator, name = last, name[:len(name)-1]
 		}
 		s.Setting = name
@@ -394,6 +395,8 @@ func parseSettings(args []string) ([]setting, error) {
 			return nil, usageError("%s is %s now", name, now)
 		case !ok:
 			return nil, unknown("setting", name, settingNames())
+		case s.operator == '^' && known.Form != estate.FormRules:
+			return nil, usageError("%s has no rules to put first, expected %s=VALUE", name, name)
 		case !known.Form.IsList() && s.operator != '=':
 			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
 		case value == "":
@@ -435,29 +438,27 @@ func newGroupSet(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "set",
 		Usage:     "change settings of groups",
-		ArgsUsage: "GROUP SETTING=VALUE...",
+		ArgsUsage: "GROUP... SETTING=VALUE...",
 		Description: "The settings are those of the estate: title, kind, copy, gate, send-as, access.find and so on. " +
 			"SETTING=\n" +
 			"without a value makes it the default again. Lists are separated by semicolons; += adds to one, -= takes\n" +
-			"from it. A GROUP may hold * for anything; with --groups it may be left out.\n" +
-			"attributes.NAME=VALUE sets one attribute.\n\n" +
+			"from it. Of rules += puts one last and ^= first; with --before and --after it goes next to another,\n" +
+			"which is named by its number or its text. A GROUP may hold * for anything; with --groups or --except\n" +
+			"it may be left out. attributes.NAME=VALUE sets one attribute.\n\n" +
 			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
 		Flags: append(
 			[]cli.Flag{
 				&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},
 				heldFlag(),
-				groupsFlag(),
+				&cli.StringFlag{Name: "before", Usage: "put what += adds before this `RULE`"},
+				&cli.StringFlag{Name: "after", Usage: "put what += adds behind this `RULE`"},
+				groupsFlag(), exceptFlag(),
 			},
 			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
-				named, said := cmd.Args().Slice(), []string(nil)
-				if cmd.IsSet("groups") {
-					named, said = splitConditions(named)
-				} else if len(named) > 0 {
-					named, said = named[:1], named[1:]
-				}
-				if len(named) == 0 && !cmd.IsSet("groups") || len(said) == 0 && !cmd.IsSet("preset") {
+				named, said := splitConditions(cmd.Args().Slice())
+				if len(named) == 0 && !cmd.IsSet("groups") && !cmd.IsSet("except") || len(said) == 0 && !cmd.IsSet("preset") {
 					return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
 				}
 				groups, err := c.groupsOrAll(named...)
@@ -485,7 +486,9 @@ func newGroupSet(streams Streams) *cli.Command {
 					}
 				}
 				for _, g := range groups {
-					c.set(g, settings)
+					if err := c.set(g, settings); err != nil {
+						return err
+					}
 				}
 				c.warnManaged(groups...)
 				return nil
@@ -495,12 +498,18 @@ func newGroupSet(streams Streams) *cli.Command {
 }
 
 // set makes settings of a group. Of several for one, the last counts.
-func (c *changer) set(g estate.ID, settings []setting) {
+func (c *changer) set(g estate.ID, settings []setting) error {
 	attributes, differ := c.e.Group(g).Attributes, false
 	for _, s := range folded(settings) {
 		switch {
 		case s.Setting == "attributes":
 			attributes, differ = s.attributes(attributes), true
+		case s.operator == '^' || s.operator == '+' && c.isPlaced(g, s):
+			texts, err := c.placed(g, s)
+			if err != nil {
+				return err
+			}
+			c.draft.Apply(change.SetSetting{Group: g, Setting: s.Setting, Texts: texts})
 		case s.operator == '+':
 			c.draft.Apply(change.SetList{Group: g, Setting: s.Setting, Add: s.Texts})
 		case s.operator == '-':
@@ -516,6 +525,70 @@ func (c *changer) set(g estate.ID, settings []setting) {
 		}
 		c.draft.Apply(change.SetSetting{Group: g, Setting: "attributes", Texts: texts})
 	}
+	return nil
+}
+
+// isPlaced reports whether rules that are added go to a place of their own: because a flag
+// says so, or because the group has the default, which stays then.
+func (c *changer) isPlaced(g estate.ID, s setting) bool {
+	known, _ := estate.GroupSetting(s.Setting)
+	if known.Form != estate.FormRules {
+		return false
+	}
+	return c.cmd.IsSet("before") || c.cmd.IsSet("after") || len(known.Texts(c.e, c.e.Group(g))) == 0 && len(known.Holds(c.e, c.e.Group(g))) > 0
+}
+
+// placed returns the rules of a group with those that a setting adds, where they are to be.
+// A rule that is there already is moved.
+func (c *changer) placed(g estate.ID, s setting) ([]string, error) {
+	known, _ := estate.GroupSetting(s.Setting)
+	rules := slices.Clone(known.Holds(c.e, c.e.Group(g)))
+	at := len(rules)
+	before, after := c.cmd.String("before"), c.cmd.String("after")
+	switch {
+	case s.operator == '^':
+		at = 0
+	case before != "" && after != "":
+		return nil, usageError("--before and --after exclude each other")
+	case before+after != "":
+		i, err := ruleNamed(rules, before+after)
+		if err != nil {
+			return nil, usageError("%s of %s: %w", s.Setting, c.e.Address(g), err)
+		}
+		if at = i; after != "" {
+			at++
+		}
+	}
+	var kept []string
+	for i, rule := range rules {
+		if i == at {
+			kept = append(kept, s.Texts...)
+		}
+		if !slices.Contains(s.Texts, rule) {
+			kept = append(kept, rule)
+		}
+	}
+	if at == len(rules) {
+		kept = append(kept, s.Texts...)
+	}
+	return kept, nil
+}
+
+// ruleNamed returns which rule a text names: by its number from 1, or by its words.
+func ruleNamed(rules []string, text string) (int, error) {
+	if n, err := strconv.Atoi(text); err == nil {
+		if n < 1 || n > len(rules) {
+			return 0, fmt.Errorf("there is no rule %d, but %d", n, len(rules))
+		}
+		return n - 1, nil
+	}
+	i := slices.IndexFunc(rules, func(rule string) bool {
+		return strings.Join(strings.Fields(rule), " ") == strings.Join(strings.Fields(text), " ")
+	})
+	if i < 0 {
+		return 0, fmt.Errorf("there is no rule %q%s", text, meant(nearest.Word(text, rules)))
+	}
+	return i, nil
 }
 
 // attributes returns what becomes of the attributes of a group by a setting of them.
@@ -571,24 +644,57 @@ func newGroupRename(streams Streams) *cli.Command {
 		Usage:     "give a group another address",
 		ArgsUsage: "OLD NEW",
 		Description: "The old address stays as an alias, so that mail to it still arrives, unless --forget says\n" +
-			"otherwise. Where other groups list it, the new address is written.\n\n" +
+			"otherwise. Where other groups list it, the new address is written. OLD and NEW may hold one * for\n" +
+			"the same text: '*@kelpmere-cargo.example' '*@kelpmere.example'.\n\n" +
 			"Example: yorvet group rename charter@kelpmere.example whole-ships@kelpmere.example",
 		Flags: append(
-			[]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}},
+			[]cli.Flag{&cli.BoolFlag{Name: "forget", Usage: "the old address is given up"}, groupsFlag(), exceptFlag()},
 			changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() != 2 {
 					return usageError("group rename needs two addresses, OLD and NEW")
 				}
-				g, err := c.group(cmd.Args().First())
-				if err != nil {
-					return err
-				}
-				return c.rename(g, cmd.Args().Get(1))
+				return c.renameAll(cmd.Args().First(), cmd.Args().Get(1))
 			})
 		},
 	}
+}
+
+// renameAll renames a group, or all that a pattern matches, to what the star stands for in
+// another one.
+func (c *changer) renameAll(old, now string) error {
+	if !strings.Contains(old, "*") {
+		g, err := c.group(old)
+		if err != nil {
+			return err
+		}
+		return c.rename(g, now)
+	}
+	if strings.Count(old, "*") != 1 || strings.Count(now, "*") != 1 || !strings.Contains(old, "@") {
+		return usageError("of many groups, OLD and NEW each need one *, as in '*@old.example' '*@new.example'")
+	}
+	groups, err := c.groups(old)
+	if err != nil {
+		return err
+	}
+	head, tail, _ := strings.Cut(strings.ToLower(old), "*")
+	renamed := 0
+	for _, g := range groups {
+		text := strings.ToLower(c.e.Address(g).String())
+		if !strings.HasPrefix(text, head) || !strings.HasSuffix(text, tail) || len(text) < len(head)+len(tail) {
+			continue // an alias matches
+		}
+		middle := c.e.Address(g).String()[len(head) : len(text)-len(tail)]
+		if err := c.rename(g, strings.Replace(now, "*", middle, 1)); err != nil {
+			return err
+		}
+		renamed++
+	}
+	if renamed == 0 {
+		return usageError("no group has a main address like %s", old)
+	}
+	return nil
 }
 
 func (c *changer) rename(g estate.ID, text string) error {
@@ -635,7 +741,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 		ArgsUsage: "GROUP...",
 		Description: "If other groups list it as a member, owner or moderator, it is removed there, too.\n\nExample: " +
 			"yorvet group remove old-regatta@kelpmere.example",
-		Flags: append([]cli.Flag{groupsFlag()}, changeFlags()...),
+		Flags: append([]cli.Flag{groupsFlag(), exceptFlag()}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {

@@ -20,7 +20,7 @@ func newGroupList(streams Streams) *cli.Command {
 			"default or because they say so; of a list, one item has to be. Nothing behind = keeps those for\n" +
 			"which nothing holds.\n\n" +
 			"Example: yorvet group list '*@kelpmere.example' kind=forum managed-in=",
-		Flags: []cli.Flag{groupsFlag()},
+		Flags: []cli.Flag{groupsFlag(), exceptFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := open(ctx, cmd, streams)
 			if err != nil {

@@ -18,7 +18,7 @@ func newMatrix(streams Streams) *cli.Command {
 			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +
 			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",
 		Flags: []cli.Flag{
-			groupsFlag(),
+			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},

@@ -385,7 +385,7 @@ func newMemberList(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "those of a `ROLE` only: member, owner or moderator"},
 			&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
-			groupsFlag(),
+			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {

@@ -36,9 +36,9 @@ func newPersonList(streams Streams) *cli.Command {
 		Name:      "list",
 		Usage:     "list people, one line each",
 		ArgsUsage: "[PERSON...]",
-		Description: "A PERSON may hold * for anything. --where keeps those whom a selector picks.\n\n" +
+		Description: "A PERSON may hold * for anything. --where keeps those that a selector picks.\n\n" +
 			"Example: yorvet person list --where '(base=north-pier)'",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "those whom a `SELECTOR` picks"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := open(ctx, cmd, streams)
 			if err != nil {
@@ -536,24 +536,20 @@ func newPersonRemove(streams Streams) *cli.Command {
 	}
 }
 
-// sameRuleTwice returns an error where two of several changes are about one rule: each knows
-// nothing of the other.
+// sameRuleTwice returns an error where two of several changes are about the rules of one
+// group: each knows nothing of the other.
 func sameRuleTwice(changes []change.Change) error {
 	seen := map[string]bool{}
 	for _, one := range changes {
 		key := ""
 		switch one := one.(type) {
-		case change.SetRule:
-			key = fmt.Sprint(one.Group, one.Setting, one.At)
-		case change.RemoveRule:
-			key = fmt.Sprint(one.Group, one.Setting, one.At)
 		case change.SetSetting:
 			key = fmt.Sprint(one.Group, one.Setting)
 		default:
 			continue
 		}
 		if seen[key] {
-			return errors.New("yorvet: two of these people are named in one rule; remove them one after the other")
+			return errors.New("yorvet: two of these people are named in the rules of one group; remove them one after the other")
 		}
 		seen[key] = true
 	}

@@ -34,7 +34,7 @@ func newProbe(streams Streams) *cli.Command {
 			"recorded as it goes; --resume goes on with one that was ended, and sends nothing twice.\n\n" +
 			"Example: yorvet probe lost-property@kelpmere.example --connections connections.yaml --send",
 		Flags: []cli.Flag{
-			groupsFlag(),
+			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only cases of a `KIND`; may be repeated: " + kindList()},
 			&cli.StringFlag{Name: "from", Usage: "from everyone that a `SELECTOR` picks, rather than the usual cases"},

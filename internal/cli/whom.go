@@ -23,7 +23,7 @@ import (
 func whoFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "group", Usage: "a further `GROUP`; may be repeated"},
-		groupsFlag(),
+		groupsFlag(), exceptFlag(),
 		&cli.StringFlag{
 			Name:  "from",
 			Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted",
@@ -49,8 +49,20 @@ func (c *session) groupsOrAll(texts ...string) ([]estate.ID, error) {
 	return c.groups(texts...)
 }
 
-// filtered returns those of some groups that --groups leaves.
+// exceptFlag names groups that are not meant.
+func exceptFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "except", Usage: "not this `GROUP`, which may hold *; may be repeated"}
+}
+
+// filtered returns those of some groups that --groups and --except leave.
 func (c *session) filtered(list []estate.ID) ([]estate.ID, error) {
+	for _, text := range c.cmd.StringSlice("except") {
+		gone, err := c.named(text)
+		if err != nil {
+			return nil, err
+		}
+		list = slices.DeleteFunc(list, func(g estate.ID) bool { return slices.Contains(gone, g) })
+	}
 	text := c.cmd.String("groups")
 	if text == "" {
 		return list, nil
@@ -71,37 +83,47 @@ func (c *session) filtered(list []estate.ID) ([]estate.ID, error) {
 func (c *session) groups(texts ...string) ([]estate.ID, error) {
 	var list []estate.ID
 	for _, text := range append(texts, c.cmd.StringSlice("group")...) {
-		if !strings.Contains(text, "*") {
-			g, err := c.group(text)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, g)
-			continue
+		some, err := c.named(text)
+		if err != nil {
+			return nil, err
 		}
-		found := len(list)
-		for g := range estate.ID(c.e.Groups()) {
-			ok, err := c.matchesPattern(g, text)
-			if err != nil {
-				return nil, usageError("%q is no pattern: %w", text, err)
-			}
-			if ok {
-				list = append(list, g)
-			}
-		}
-		if len(list) == found && text != "*" {
-			return nil, usageError("no group matches %s", text)
-		}
+		list = append(list, some...)
 	}
 	slices.Sort(list)
 	return c.filtered(slices.Compact(list))
 }
 
-// matchesPattern reports whether any address of a group matches a pattern.
+// named returns the group that an argument names, or those that its pattern matches.
+func (c *session) named(text string) (list []estate.ID, err error) {
+	if !strings.Contains(text, "*") {
+		g, err := c.group(text)
+		return []estate.ID{g}, err
+	}
+	for g := range estate.ID(c.e.Groups()) {
+		ok, err := c.matchesPattern(g, text)
+		if err != nil {
+			return nil, usageError("%q is no pattern: %w", text, err)
+		}
+		if ok {
+			list = append(list, g)
+		}
+	}
+	if len(list) == 0 && text != "*" {
+		return nil, usageError("no group matches %s", text)
+	}
+	return list, nil
+}
+
+// matchesPattern reports whether any address of a group matches a pattern; one without @ is
+// about the local part.
 func (c *session) matchesPattern(g estate.ID, pattern string) (bool, error) {
 	group := c.e.Group(g)
 	for _, a := range append([]address.Address{group.Address}, group.Also...) {
-		ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(a.String()))
+		text := a.String()
+		if !strings.Contains(pattern, "@") {
+			text = a.Local()
+		}
+		ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(text))
 		if ok || err != nil {
 			return ok, err
 		}

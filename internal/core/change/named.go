@@ -75,27 +75,35 @@ func named(
 		})
 		return atoms
 	}
-	rule := func(g estate.ID, setting string, at int, text string, x selector.Expr) {
-		atoms := about(x)
-		if len(atoms) == 0 {
-			return
+	rules := func(g estate.ID, setting string, texts []string, selectors []selector.Expr) {
+		now, differs := []string{}, false
+		for i, text := range texts {
+			if atoms := about(selectors[i]); len(atoms) > 0 {
+				differs = true
+				again, ok := rewrite(text, selectors[i], atoms)
+				if !ok {
+					continue
+				}
+				text = again
+			}
+			now = append(now, text)
 		}
-		if now, ok := rewrite(text, x, atoms); ok {
-			list = append(list, SetRule{g, setting, at, now})
-		} else {
-			list = append(list, RemoveRule{g, setting, at})
+		if differs {
+			list = append(list, SetSetting{g, setting, now})
 		}
 	}
 	for id := range estate.ID(e.Groups()) {
 		g := e.Group(id)
-		for i, r := range g.Gate {
-			if r.Place != (estate.Place{}) {
-				rule(id, "gate", i, r.Text, r.Selector)
-			}
+		var gate, sendAs []string
+		var gates, senders []selector.Expr
+		for _, r := range g.Gate {
+			gate, gates = append(gate, r.Text), append(gates, r.Selector)
 		}
-		for i, r := range g.SendAs {
-			rule(id, "send-as", i, r.Text, r.Selector)
+		for _, r := range g.SendAs {
+			sendAs, senders = append(sendAs, r.Text), append(senders, r.Selector)
 		}
+		rules(id, "gate", gate, gates)
+		rules(id, "send-as", sendAs, senders)
 		for action, r := range g.Access {
 			atoms := about(r.Selector)
 			if len(atoms) == 0 {
