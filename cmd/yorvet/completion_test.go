@@ -32,7 +32,7 @@ func TestCompletion(t *testing.T) {
 		{"who receives charter --from", []string{"ines.maro@kelpmere.example", "lost-property@kelpmere.example"}, []string{"--from"}},
 		{"who receives charter --", []string{"--from", "--unproven", "--estate"}, []string{"ines.maro@kelpmere.example"}},
 		{"explain --from ines.maro --to", []string{"charter@kelpmere.example"}, nil},
-		{"person", []string{"nora.teale@kelpmere.example"}, nil},
+		{"person", []string{"nora.teale@kelpmere.example", "leaves"}, nil},
 		{"check --only", []string{"forgeable", "nested-stops"}, []string{"--only"}},
 		{"check --fail-on", []string{"high", "never"}, nil},
 		{"check --format", []string{"text", "json", "csv", "markdown", "sarif"}, []string{"junit"}},
@@ -77,7 +77,7 @@ func TestCompletionIsCut(t *testing.T) {
 	}
 	dir := t.TempDir()
 	lay(t, dir, map[string]string{"estate.yaml": b.String()})
-	r := run(t, dir, nil, []string{"person", "--generate-shell-completion"})
+	r := run(t, dir, nil, []string{"person", "set", "--generate-shell-completion"})
 	if n := strings.Count(r.stdout, "\n"); n != 5000 || r.took > 2*time.Second {
 		t.Errorf("%d lines in %v", n, r.took)
 	}

@@ -60,7 +60,7 @@ func run(t *testing.T, dir string, env, args []string) result {
 	cmd := exec.Command(program, args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &stdout, &stderr
 	cmd.Args[0] = "yorvet"
-	cmd.Env = append([]string{"TMPDIR=" + t.TempDir()}, env...)
+	cmd.Env = append([]string{"TMPDIR=" + t.TempDir(), "XDG_STATE_HOME=" + stateOf(dir)}, env...)
 	start := time.Now()
 	err := cmd.Run()
 	var exit *exec.ExitError
@@ -73,6 +73,10 @@ func run(t *testing.T, dir string, env, args []string) result {
 	}
 	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(start), memory}
 }
+
+// stateOf is where a program that runs in a folder keeps what it knows of the user's work:
+// beside that folder.
+func stateOf(dir string) string { return dir + ".state" }
 
 // TestScripts runs the scripts of testdata. Each is a txtar archive: files, and
 // before them lines such as

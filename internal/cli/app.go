@@ -35,6 +35,8 @@ const (
 type Streams struct {
 	Out io.Writer // answers
 	Err io.Writer // everything else
+
+	args []string // of the command line
 }
 
 // How long a command may go on when ctx has ended: one that thinks, and one that
@@ -53,6 +55,7 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 	if len(args) > 1 && args[1] == "help" && (len(args) == 2 || isCommand(args[2])) {
 		args = append(append([]string{args[0]}, args[2:]...), "--help")
 	}
+	streams.args = args[min(1, len(args)):]
 	var grace atomic.Int64
 	var service atomic.Bool // the command is one that runs until it is interrupted
 	grace.Store(int64(graceToThink))
@@ -186,6 +189,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newExport(streams),
 			newGroup(streams),
 			newMember(streams),
+			newChanges(streams),
+			newUndo(streams),
 			newManual(streams),
 			newVersion(streams),
 			newHelp(streams),

@@ -35,6 +35,8 @@ func changeFlags() []cli.Flag {
 type changer struct {
 	*session
 	draft   *estatefile.Draft
+	path    string // of the estate
+	undoes  int    // the number of the change that this one takes back, or 0
 	about   string // what is made, in words
 	notes   []string
 	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
@@ -111,6 +113,7 @@ func changeEstateAt(
 				r:       resolve.New(draft.Before(), today),
 			},
 			draft: draft,
+			path:  path,
 			input: input,
 		}
 		if err := propose(c); err != nil {
@@ -180,12 +183,18 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 			return false, writeError(err)
 		}
 		fmt.Fprintln(c.streams.Out, "Written.")
+		if problem := c.keep(files, present.FirstLine(answer)); problem != "" {
+			fmt.Fprintln(c.streams.Out, problem)
+		}
 		return false, done
 	}
 	if err := c.draft.Write(); err != nil {
 		return errors.Is(err, estatefile.ErrChanged), writeError(err)
 	}
 	answer.Written = true
+	if problem := c.keep(files, present.FirstLine(answer)); problem != "" {
+		answer.Notes = append(answer.Notes, problem)
+	}
 	return false, errors.Join(show(), done)
 }
 

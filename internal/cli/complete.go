@@ -65,11 +65,11 @@ func (c completer) complete(ctx context.Context, cmd *cli.Command) {
 		}
 		return
 	}
-	if len(cmd.Commands) > 0 {
-		for _, sub := range cmd.VisibleCommands() {
-			fmt.Fprintln(c.out, sub.Name+":"+sub.Usage)
-		}
-		return
+	if strings.HasPrefix(cmd.ArgsUsage, "SOURCE") {
+		return // files, which the shell knows
+	}
+	for _, sub := range cmd.VisibleCommands() {
+		fmt.Fprintln(c.out, sub.Name+":"+sub.Usage)
 	}
 	switch usage := cmd.ArgsUsage; {
 	case strings.Contains(usage, "TOPIC"):

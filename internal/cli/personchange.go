@@ -72,6 +72,15 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 		return nil, err
 	}
 	picked := map[estate.ID]bool{}
+	var own error
+	selector.Atoms(x, func(a *selector.Atom) {
+		if a.Kind.AboutGroup() {
+			own = usageError("--where: %q is about one group, expected in GROUP", a.Text)
+		}
+	})
+	if own != nil {
+		return nil, own
+	}
 	s.eachPicked(estate.None, x, func(id estate.ID) { picked[id] = true })
 	return picked, nil
 }

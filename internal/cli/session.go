@@ -33,6 +33,7 @@ type session struct {
 	e       *estate.Estate
 	r       *resolve.Resolver
 	format  present.Format
+	picks   map[string][]estate.ID // people, by a selector that asks nothing about a group
 }
 
 // open checks the flags that all commands share, then loads the estate.

@@ -257,10 +257,26 @@ func parsePeople(s *session, text string) (selector.Expr, error) {
 
 // eachPicked calls visit with the people whom a selector picks for a group.
 func (c *session) eachPicked(group estate.ID, x selector.Expr, visit func(estate.ID)) {
-	for id := range c.e.People() {
-		if person := c.e.PersonID(id); c.r.Eval(group, x, c.r.Sender(c.e.Address(person)), resolve.Message{}) {
-			visit(person)
+	// What asks nothing about the group picks the same people for all.
+	key, aboutGroup := x.String(), false
+	selector.Atoms(x, func(a *selector.Atom) { aboutGroup = aboutGroup || a.Kind.AboutGroup() })
+	set, known := c.picks[key]
+	if aboutGroup || !known {
+		set = nil
+		for it := c.r.Set(group, x, resolve.Message{}).Iterator(); it.HasNext(); {
+			if id := estate.ID(it.Next()); c.e.IsPerson(id) {
+				set = append(set, id)
+			}
 		}
+		if !aboutGroup {
+			if c.picks == nil {
+				c.picks = map[string][]estate.ID{}
+			}
+			c.picks[key] = set
+		}
+	}
+	for _, id := range set {
+		visit(id)
 	}
 }
 

@@ -38,9 +38,10 @@ type Draft struct {
 	keys   []pendingKey
 	within map[estate.ID][]Field // see inner
 
-	respelt []respelling
-	edited  map[string][]byte // the files as they are to be, once that is worked out
-	err     error
+	respelt   []respelling
+	rewritten map[string][]byte // files whose text is replaced
+	edited    map[string][]byte // the files as they are to be, once that is worked out
+	err       error
 }
 
 // pendingList is a change of a list that is collected.
@@ -95,6 +96,25 @@ func Open(ctx context.Context, path string) (*Draft, error) {
 		return nil, err
 	}
 	return d, nil
+}
+
+// Rewrite replaces the text of the file of the estate that is at an absolute path.
+func (d *Draft) Rewrite(path string, rewrite func([]byte) ([]byte, error)) error {
+	for _, name := range d.names {
+		if where, err := localfile.Real(name); err != nil || where != path {
+			continue
+		}
+		data, err := rewrite(d.content(name))
+		if err != nil {
+			return err
+		}
+		if d.rewritten == nil {
+			d.rewritten = map[string][]byte{}
+		}
+		d.rewritten[name] = data
+		return d.err
+	}
+	return fmt.Errorf("%s is no file of the estate any more", path)
 }
 
 // Before returns the estate as it is on disk.
@@ -226,6 +246,7 @@ func (d *Draft) finish() error {
 	for name, t := range d.rows {
 		d.edited[name] = t.text()
 	}
+	maps.Copy(d.edited, d.rewritten)
 	for name, data := range d.edited {
 		if old, there := d.read[name]; there && old != nil && bytes.Equal(data, old) {
 			delete(d.edited, name)

@@ -235,13 +235,8 @@ const mostCauses = 3
 // groupChanges writes what changes for each group. Groups that change alike are written
 // once.
 func (p *Page) groupChanges(list []GroupChange) {
-	type block struct {
-		groups []string
-		rows   [][]Span
-		notes  []string
-	}
-	var blocks []*block
-	at := map[string]*block{}
+	var blocks []*groupBlock
+	at := map[string]*groupBlock{}
 	for _, c := range list {
 		rows := p.effects(c)
 		rows = append(rows, p.namedRows("readers see", c.Sees)...)
@@ -258,7 +253,7 @@ func (p *Page) groupChanges(list []GroupChange) {
 		}
 		b := at[key.String()]
 		if b == nil {
-			b = &block{rows: rows}
+			b = &groupBlock{rows: rows}
 			if c.Unchecked {
 				b.notes = []string{"! There are too many kinds of sender to compare what each of them reaches in nested groups."}
 			}
@@ -267,8 +262,15 @@ func (p *Page) groupChanges(list []GroupChange) {
 		}
 		b.groups = append(b.groups, c.Group)
 	}
-	for _, b := range blocks {
+	if len(blocks) > mostBlocks && !p.options.All {
+		blocks = inKinds(blocks)
+	}
+	for i, b := range blocks {
 		p.Gap()
+		if i == mostBlocks && !p.options.All {
+			p.Line(0, Span{Faint, "and " + count(len(blocks)-i, "more kind of change", "more kinds of change") + " (--all)"})
+			break
+		}
 		title := b.groups[0]
 		if len(b.groups) > 1 {
 			title = count(len(b.groups), "group", "groups") + ": " + p.some(b.groups)
@@ -279,6 +281,95 @@ func (p *Page) groupChanges(list []GroupChange) {
 			p.Line(2, Span{Doubtful, note})
 		}
 	}
+}
+
+// mostBlocks is how many blocks of groups that change alike are shown one by one. Of more,
+// those whose people alone differ become one.
+const mostBlocks = 20
+
+// inKinds makes one block of those in which the same becomes of different people.
+func inKinds(blocks []*groupBlock) []*groupBlock {
+	var kinds []*groupBlock
+	at := map[string]*groupBlock{}
+	for _, b := range blocks {
+		var key strings.Builder
+		for _, row := range b.rows {
+			said := row[:min(len(row), 2)]
+			if !isCounted(row) {
+				said = row
+			}
+			for _, span := range said {
+				key.WriteString(span.Text + "\x00")
+			}
+			_, condition, _ := strings.Cut(row[len(row)-1].Text, ";")
+			key.WriteString(condition + "\x01")
+		}
+		key.WriteString(strings.Join(b.notes, "\n"))
+		k := at[key.String()]
+		if k == nil {
+			k = &groupBlock{notes: b.notes}
+			at[key.String()] = k
+			kinds = append(kinds, k)
+		}
+		k.groups, k.rows = append(k.groups, b.groups...), joinRows(k.rows, b.rows, len(b.groups))
+	}
+	for _, k := range kinds {
+		if len(k.groups) == 1 {
+			continue
+		}
+		for i := range k.rows {
+			if !isCounted(k.rows[i]) {
+				continue
+			}
+			last := &k.rows[i][len(k.rows[i])-1]
+			_, condition, is := strings.Cut(last.Text, ";")
+			if last.Text = "in all of them"; is {
+				last.Text += ";" + condition
+			}
+		}
+	}
+	slices.SortStableFunc(kinds, func(a, b *groupBlock) int { return len(b.groups) - len(a.groups) })
+	return kinds
+}
+
+// joinRows adds the numbers of rows that say the same of other people; times is of how many
+// groups the others are.
+func joinRows(rows, others [][]Span, times int) [][]Span {
+	if rows == nil {
+		rows = make([][]Span, len(others))
+		for i := range others {
+			rows[i] = slices.Clone(others[i])
+			if isCounted(rows[i]) {
+				rows[i][2].Text = "0"
+			}
+		}
+	}
+	for i := range rows {
+		if !isCounted(rows[i]) {
+			continue
+		}
+		sum, _ := strconv.Atoi(rows[i][2].Text)
+		if n, err := strconv.Atoi(others[i][2].Text); err == nil {
+			rows[i][2].Text = strconv.Itoa(sum + n*times)
+		}
+	}
+	return rows
+}
+
+// isCounted reports whether a row is about a number of people.
+func isCounted(row []Span) bool {
+	if len(row) < 4 {
+		return false
+	}
+	_, err := strconv.Atoi(row[2].Text)
+	return err == nil
+}
+
+// groupBlock are groups that change alike.
+type groupBlock struct {
+	groups []string
+	rows   [][]Span
+	notes  []string
 }
 
 // namedRows are rows of what is seen or got otherwise.

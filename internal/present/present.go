@@ -81,6 +81,17 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 }
 
 // writeJSON writes JSON in which no control character stands as itself.
+// FirstLine returns the first line of an answer as text, however long.
+func FirstLine(a Answer) string {
+	const widest = 1 << 14
+	var b bytes.Buffer
+	if err := Print(&b, a, Text, Options{Width: widest}); err != nil {
+		return ""
+	}
+	line, _, _ := strings.Cut(b.String(), "\n")
+	return line
+}
+
 func writeJSON(w io.Writer, a any) error {
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
