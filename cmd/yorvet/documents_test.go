@@ -126,7 +126,7 @@ func (d *document) demo() {
 // ahead are words of commands that need a server, a run or what only the reader has: of
 // these, it is checked that the program knows the command and its flags.
 var ahead = []string{"--send", "standin", "RUN", "PORT", "--resume", "GROUP", "ADDRESS", "SHELL", "TOPIC", "FILE", "DIR", "NAME", "FORMAT", "...",
-	"probe", "rollcall", "held", "import", "hq.yaml", "export", "completion", "--yes", "STEP", "member add", "member remove"}
+	"probe", "rollcall", "held", "import", "hq.yaml", "export", "completion", "--yes", "STEP", "member add", "member remove", "undo"}
 
 // shell runs a command, without its answer.
 func (d *document) shell(line string) {

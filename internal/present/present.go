@@ -80,7 +80,6 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 	return p.w.Flush()
 }
 
-// writeJSON writes JSON in which no control character stands as itself.
 // FirstLine returns the first line of an answer as text, however long.
 func FirstLine(a Answer) string {
 	const widest = 1 << 14
@@ -92,6 +91,7 @@ func FirstLine(a Answer) string {
 	return line
 }
 
+// writeJSON writes JSON in which no control character stands as itself.
 func writeJSON(w io.Writer, a any) error {
 	var b bytes.Buffer
 	encoder := json.NewEncoder(&b)
