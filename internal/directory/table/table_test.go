@@ -1,9 +1,13 @@
 package table
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
 
 	"yorvet.example/yorvet/internal/directory"
 )
@@ -163,5 +167,69 @@ func TestEncodings(t *testing.T) {
 		if !strings.HasPrefix(got.String(), test.want) {
 			t.Errorf("%q as %q:\n got %s\nwant %s", test.in, test.encoding, got.String(), test.want)
 		}
+	}
+}
+
+// FuzzWorkbook: no file makes the reader panic or read without end.
+func FuzzWorkbook(f *testing.F) {
+	book := excelize.NewFile()
+	for i, row := range [][]any{{"address", "since", "size"}, {"a@k.example", time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC), 7}} {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprint("A", i+1), &row); err != nil {
+			f.Fatal(err)
+		}
+	}
+	b, err := book.WriteToBuffer()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(b.Bytes())
+	f.Add([]byte("PK\x03\x04"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, closed, err := OpenWorkbook(bytes.NewReader(data), "x", Options{})
+		if err != nil {
+			return
+		}
+		_ = r.Each(func(*directory.Entry) {})
+		_ = closed()
+	})
+}
+
+// Days of a workbook are days, whatever they look like there.
+func TestWorkbook(t *testing.T) {
+	book := excelize.NewFile()
+	style, err := book.NewStyle(&excelize.Style{NumFmt: 14})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := [][]any{{"Groups"}, {}, {"address", "since", "size", "open"}, {"a@k.example", time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC), 7, true}}
+	for i, row := range rows {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprint("A", i+1), &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := book.SetCellStyle("Sheet1", "B4", "B4", style); err != nil {
+		t.Fatal(err)
+	}
+	b, err := book.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, closed, err := OpenWorkbook(bytes.NewReader(b.Bytes()), "x", Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer closed()
+	var got strings.Builder
+	if err := r.Each(func(e *directory.Entry) { fmt.Fprint(&got, e.Line, e.Attributes) }); err != nil {
+		t.Fatal(err)
+	}
+	if want := "4 [{address [a@k.example] } {since [2026-03-02] } {size [7] } {open [TRUE] }]"; got.String() != want {
+		t.Errorf("%s, want %s", got.String(), want)
+	}
+	if _, _, err := OpenWorkbook(bytes.NewReader(b.Bytes()), "x", Options{Sheet: "Other"}); err == nil || !strings.Contains(err.Error(), `no sheet "Other", but Sheet1`) {
+		t.Errorf("another sheet: %v", err)
+	}
+	if _, _, err := OpenWorkbook(strings.NewReader("address,name\n"), "x", Options{}); err == nil || !strings.Contains(err.Error(), "this is no workbook") {
+		t.Errorf("a text: %v", err)
 	}
 }

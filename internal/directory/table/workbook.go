@@ -24,6 +24,11 @@ type workbook struct {
 // has to be read to its end or closed by the function that is returned. Formulas count as
 // what they came to, and days are as YYYY-MM-DD.
 func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed func() error, err error) {
+	defer func() { // a library that is given anything
+		if recover() != nil {
+			t, closed, err = nil, nil, fmt.Errorf("%s: this is no workbook (.xlsx)", name)
+		}
+	}()
 	book, err := excelize.OpenReader(r, excelize.Options{
 		UnzipSizeLimit:   mostWorkbook,
 		ShortDatePattern: "yyyy-mm-dd",
@@ -59,7 +64,12 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 // plainError is an error as one line.
 func plainError(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }
 
-func (s *workbook) next() (row, error) {
+func (s *workbook) next() (next row, err error) {
+	defer func() {
+		if recover() != nil {
+			next, err = row{}, fmt.Errorf("%s:%d:1: the workbook is damaged here", s.name, s.line)
+		}
+	}()
 	for s.rows.Next() {
 		s.line++
 		cells, err := s.rows.Columns()
