@@ -35,9 +35,10 @@ func changeFlags() []cli.Flag {
 type changer struct {
 	*session
 	draft   *estatefile.Draft
-	path    string // of the estate
-	undoes  int    // the number of the change that this one takes back, or 0
-	about   string // what is made, in words
+	path    string       // of the estate
+	undoes  int          // the number of the change that this one takes back, or 0
+	tally   *pastedTally // of what was pasted, or nil
+	about   string       // what is made, in words
 	notes   []string
 	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
 	wrong   bool                                 // something that was asked for could not be done
@@ -140,6 +141,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		)
 	}
 	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
+	answer.Lead = c.tally.String()
 	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)
 	files, err := c.draft.Changed()
 	if err != nil {

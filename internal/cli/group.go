@@ -16,6 +16,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/preset"
+	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -81,6 +82,11 @@ func newGroupNew(streams Streams) *cli.Command {
 				Usage: "take members from a `FILE`, or from - for standard input, as they are pasted",
 			},
 			&cli.StringFlag{Name: "where", Usage: "take those as members that a `SELECTOR` picks"},
+			&cli.StringSliceFlag{
+				Name:  "rule",
+				Usage: "a rule for members: everybody inside whose attributes a `FILTER` matches; may be repeated",
+			},
+			&cli.BoolFlag{Name: "everyone", Usage: "a rule for members: everybody inside"},
 			&cli.StringFlag{Name: "managed-in", Usage: "the `SYSTEM` where it is managed"},
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -99,6 +105,7 @@ func proposeGroup(c *changer) error {
 		return err
 	}
 	said, ownersToo := map[string][]string{}, false
+	var used *preset.Preset
 	if c.cmd.IsSet("preset") {
 		p, err := presetOf(c.cmd)
 		if err != nil {
@@ -107,9 +114,9 @@ func proposeGroup(c *changer) error {
 		for _, s := range p.Settings(c.e, c.cmd.Bool("held")) {
 			said[s.Setting] = s.Texts
 		}
-		c.about = fmt.Sprintf("%s: %s. Who posts: %s Who receives: %s", p.Name, p.For, p.Posts, p.Receives)
-		ownersToo = p.TakesMail()
+		used, ownersToo = &p, p.TakesMail()
 	}
+	before := maps.Clone(said)
 	if err := c.flagsOfGroup(said); err != nil {
 		return err
 	}
@@ -130,6 +137,9 @@ func proposeGroup(c *changer) error {
 		}
 		said[s.Setting] = texts
 	}
+	if used != nil {
+		c.about = aboutPreset(used, before, said)
+	}
 	g := change.AddGroup{Address: a}
 	for _, name := range slices.Sorted(maps.Keys(said)) {
 		g.Settings = append(g.Settings, change.Said{Setting: name, Texts: said[name]})
@@ -137,11 +147,65 @@ func proposeGroup(c *changer) error {
 	if g.Members, err = c.firstMembers(said["joiners"]); err != nil {
 		return err
 	}
+	rules, err := c.ruleMembers()
+	if err != nil {
+		return err
+	}
+	g.Members = append(g.Members, rules...)
 	if ownersToo {
 		g.Members = c.withOwners(g.Members, said["owners"])
 	}
 	c.draft.Apply(g)
 	return nil
+}
+
+// aboutPreset says what a preset means, but for what is said otherwise, which is told as it
+// will be.
+func aboutPreset(p *preset.Preset, before, said map[string][]string) string {
+	var own []string
+	differs := map[string]bool{}
+	for _, name := range slices.Sorted(maps.Keys(said)) {
+		was, there := before[name]
+		if there && slices.Equal(was, said[name]) {
+			continue
+		}
+		if known, ok := estate.GroupSetting(name); ok && known.Form != estate.FormParties && known.Form != estate.FormAddresses &&
+			known.Concerns&(estate.Posting|estate.Receiving|estate.Reading|estate.SendingAs) != 0 {
+			differs[name] = true
+			text := strings.Join(said[name], "; ")
+			if text == "" {
+				text = "as by default"
+			}
+			own = append(own, name+": "+text)
+		}
+	}
+	about := p.Name + ": " + p.For + "."
+	posts := differs["gate"] || differs["kind"]
+	if !posts {
+		about += " Who posts: " + p.Posts
+	}
+	if len(own) == 0 || posts && len(own) == 1 && differs["gate"] {
+		about += " Who receives: " + p.Receives
+	}
+	if len(own) > 0 {
+		about += " Other than the preset: " + strings.Join(own, ". ") + "."
+	}
+	return about
+}
+
+// ruleMembers returns the rules for members that --rule and --everyone say.
+func (c *changer) ruleMembers() (list []change.Member, err error) {
+	for _, text := range c.cmd.StringSlice("rule") {
+		f, err := selector.ParseFilter(text)
+		if err != nil {
+			return nil, usageError("--rule: %w", err)
+		}
+		list = append(list, change.Member{Filter: f})
+	}
+	if c.cmd.Bool("everyone") {
+		list = append(list, change.Member{})
+	}
+	return list, nil
 }
 
 // flagsOfGroup notes the settings that a new group has by flags.

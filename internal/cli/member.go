@@ -167,6 +167,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		}
 		if len(entriesOf(c.e, g, one.id)) > 0 && one.id != estate.None {
 			c.note("%s is a member of %s already", one.address, group.Address)
+			c.tally.isThere(one.address)
 			continue
 		}
 		if one.id == g {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/paste"
@@ -29,6 +31,8 @@ func whoFlags() []cli.Flag {
 			Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted",
 		},
 		&cli.StringFlag{Name: "where", Usage: "those that a `SELECTOR` picks"},
+		&cli.BoolFlag{Name: "nest", Usage: "a group that is pasted becomes a member"},
+		&cli.BoolFlag{Name: "as-pasted", Usage: "take pasted addresses that look mistyped"},
 	}
 }
 
@@ -206,23 +210,121 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 		return err
 	}
 	people, remarks := paste.Parse(text)
-	for _, r := range remarks {
-		c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
+	tally := &pastedTally{verb: "understood", keys: map[string]bool{}}
+	if verb == "added" {
+		tally.verb = verb
 	}
+	c.tally = tally
 	for _, p := range people {
-		if _, known := c.e.Find(p.Address); !known && c.e.InsideDomain(p.Address.Domain()) && verb != "removed" {
-			c.leaveOut(
-				"%s:%d: %s does not exist%s",
-				from,
-				p.Line,
-				p.Address,
-				meant(c.nearAddress(p.Address.String())),
-			)
+		if why := c.heldBack(p.Address, verb); why != "" {
+			c.leaveOut("%s:%d: %s %s", from, p.Line, p.Address, why)
+			tally.unclear++
 			continue
 		}
+		tally.take(p.Address)
 		add(p.Address, p.Name)
 	}
+	for _, r := range remarks {
+		switch id, ok, err := c.namedAs(r); {
+		case ok:
+			c.note("%s:%d: %s is %s", from, r.Line, r.Text, c.e.Address(id))
+			tally.take(c.e.Address(id))
+			add(c.e.Address(id), "")
+		case r.Twice:
+			c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
+			tally.twice++
+		case err != nil:
+			c.leaveOut("%s:%d: %s", from, r.Line, strings.TrimPrefix(err.Error(), "yorvet: "))
+			tally.unclear++
+		default:
+			c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
+			tally.unclear++
+		}
+	}
 	return nil
+}
+
+// pastedTally counts what became of what was pasted.
+type pastedTally struct {
+	taken, there, unclear, twice int
+
+	verb string          // what is done with those that are taken
+	keys map[string]bool // of those that are taken
+}
+
+func (t *pastedTally) take(a address.Address) {
+	if !t.keys[a.Key()] {
+		t.keys[a.Key()] = true
+		t.taken++
+		return
+	}
+	t.twice++
+}
+
+// isThere notes that somebody is a member already.
+func (t *pastedTally) isThere(a address.Address) {
+	if t != nil && t.keys[a.Key()] {
+		delete(t.keys, a.Key())
+		t.taken, t.there = t.taken-1, t.there+1
+	}
+}
+
+// String says it in a line.
+func (t *pastedTally) String() string {
+	if t == nil {
+		return ""
+	}
+	parts := []string{fmt.Sprintf("Of what was pasted: %d %s", t.taken, t.verb)}
+	if t.there > 0 {
+		parts = append(parts, fmt.Sprintf("%d there already", t.there))
+	}
+	if t.unclear > 0 {
+		parts = append(parts, fmt.Sprintf("%d not understood or held back", t.unclear))
+	}
+	if t.twice > 0 {
+		parts = append(parts, fmt.Sprintf("%d twice", t.twice))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// namedAs returns the person whose name is pasted without an address: the whole name, or
+// two words of it at least that only they have.
+func (c *changer) namedAs(r paste.Remark) (estate.ID, bool, error) {
+	words := strings.Fields(r.Text)
+	if !r.Nameless || len(words) == 0 || len(words) > 6 {
+		return estate.None, false, nil
+	}
+	id, ok, err := c.byName(r.Text)
+	if ok && len(words) == 1 && !strings.EqualFold(c.e.Person(id).Name, r.Text) {
+		return estate.None, false, nil
+	}
+	return id, ok, err
+}
+
+// heldBack returns why an address that is pasted is not taken just so, or "".
+func (c *changer) heldBack(a address.Address, verb string) string {
+	id, known := c.e.Find(a)
+	as := c.cmd.String("as")
+	switch {
+	case verb == "removed":
+		return ""
+	case known && c.e.IsGroup(id) && verb == "added" && (as == "" || as == "member") && !c.cmd.Bool("nest"):
+		return fmt.Sprintf("is a group of %d members; --nest makes it a member, with all of them", len(c.e.Entries(id)))
+	case known:
+		return ""
+	case c.e.InsideDomain(a.Domain()):
+		return "does not exist" + meant(c.nearAddress(a.String()))
+	case c.cmd.Bool("as-pasted"):
+		return ""
+	case !strings.Contains(a.Domain(), "."):
+		return "has a domain without a dot; --as-pasted takes it all the same"
+	}
+	for _, d := range c.e.Settings().Domains {
+		if nearest.Distance(a.Domain(), strings.ToLower(d.Name)) == 1 {
+			return fmt.Sprintf("is one letter off %s; --as-pasted takes it all the same%s", d.Name, meant(c.nearAddress(a.String())))
+		}
+	}
+	return ""
 }
 
 // mostPasted bounds what is read as pasted.

@@ -19,6 +19,7 @@ type Change struct {
 	*Comparison
 	NewGroups []MatrixRow  `json:"newGroups"`       // what those that are added do, as in the matrix
 	KeptBack  int          `json:"noticesKeptBack"` // welcome notices that are not to go out
+	Lead      string       `json:"lead,omitempty"`  // how much of what was asked for is done, before all else
 	About     string       `json:"about,omitempty"` // what is made, in words
 	Notes     []string     `json:"notes"`           // what was left out, and what to know besides
 	Files     []FileChange `json:"files"`
@@ -58,6 +59,9 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 
 func (a *Change) writeText(p *Page) {
 	if len(a.Files) == 0 {
+		if a.Lead != "" {
+			p.Line(2, Span{Strong, a.Lead})
+		}
 		a.writeNotes(p)
 		p.Line(0, Span{Plain, "There is nothing to change."})
 		return
@@ -69,6 +73,9 @@ func (a *Change) writeText(p *Page) {
 				a.Causes[i].place = ""
 			}
 		}
+	}
+	if a.Lead != "" {
+		p.Line(2, Span{Strong, a.Lead})
 	}
 	a.writeHead(p)
 	a.writeNotes(p)

@@ -27,7 +27,13 @@ type Remark struct {
 	Line int
 	Text string // what stands there
 	Why  string
+	// Nameless is set where there is no address at all, perhaps a name; Twice where the
+	// address was there before.
+	Nameless, Twice bool
 }
+
+// noAddress is why something that may be a name is not taken.
+const noAddress = "no address"
 
 // Parse reads a text. An address that is there several times is returned once.
 func Parse(text string) ([]Person, []Remark) {
@@ -188,7 +194,7 @@ func (p *parser) readCells(cells []string) {
 		}
 	}
 	if !found {
-		p.remark(strings.Join(cells, " "), "no address")
+		p.remark(strings.Join(cells, " "), noAddress)
 	}
 }
 
@@ -224,7 +230,7 @@ func (p *parser) readList(line string) {
 // unknown notes a piece that holds no address, unless it is a heading.
 func (p *parser) unknown(piece string) {
 	if word := heading(piece); !addressHeadings[word] && !nameHeadings[word] {
-		p.remark(piece, "no address")
+		p.remark(piece, noAddress)
 	}
 }
 
@@ -338,7 +344,7 @@ func (p *parser) readWords(piece string, words []string) {
 	}
 	switch {
 	case len(found) == 0:
-		p.remark(piece, "no address")
+		p.remark(piece, noAddress)
 	case len(found) == 1:
 		p.add(found[0], cleanName(strings.Join(others, " ")))
 	default:
@@ -346,7 +352,7 @@ func (p *parser) readWords(piece string, words []string) {
 			p.add(a, "")
 		}
 		if len(others) > 0 {
-			p.remark(strings.Join(others, " "), "no address")
+			p.remark(strings.Join(others, " "), noAddress)
 		}
 	}
 }
@@ -384,6 +390,7 @@ func cleanName(s string) string {
 func (p *parser) add(a address.Address, name string) {
 	if line, ok := p.seen[a.Key()]; ok {
 		p.remark(a.String(), "is on line "+strconv.Itoa(line)+" already")
+		p.remarks[len(p.remarks)-1].Twice = true
 		return
 	}
 	p.seen[a.Key()] = p.line
@@ -391,5 +398,5 @@ func (p *parser) add(a address.Address, name string) {
 }
 
 func (p *parser) remark(text, why string) {
-	p.remarks = append(p.remarks, Remark{p.line, strings.TrimSpace(text), why})
+	p.remarks = append(p.remarks, Remark{Line: p.line, Text: strings.TrimSpace(text), Why: why, Nameless: why == noAddress})
 }
