@@ -31,6 +31,8 @@ func newGroup(streams Streams) *cli.Command {
 		Commands: []*cli.Command{
 			newGroupList(streams),
 			newGroupShow(streams),
+			newGroupLike(streams),
+			newGroupAdvise(streams),
 			newGroupNew(streams),
 			newGroupSet(streams),
 			newGroupRename(streams),
