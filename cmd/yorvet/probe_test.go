@@ -236,7 +236,11 @@ func TestHeldAndRollcall(t *testing.T) {
 	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "1 held message waits for odile.renn@kelpmere.example") {
 		t.Fatal(r.stdout)
 	}
-	do("held", "admit", "1", "--as", "odile.renn@kelpmere.example")
+	var queue struct{ Held []struct{ Number int } }
+	if r := do("held", "list", "--as", "odile.renn@kelpmere.example", "--json"); json.Unmarshal([]byte(r.stdout), &queue) != nil || len(queue.Held) != 1 {
+		t.Fatal(r.stdout)
+	}
+	do("held", "admit", fmt.Sprint(queue.Held[0].Number), "--as", "odile.renn@kelpmere.example")
 	if r := do("held", "list", "--as", "odile.renn@kelpmere.example"); !strings.Contains(r.stdout, "No held message waits for odile.renn@kelpmere.example") {
 		t.Error(r.stdout)
 	}

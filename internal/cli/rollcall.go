@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -144,10 +145,11 @@ func newDecide(streams Streams, word, usage, done string, admit bool) *cli.Comma
 			var chosen []*probe.Request
 			for _, text := range cmd.Args().Slice() {
 				n, err := strconv.Atoi(text)
-				if err != nil || n < 1 || n > len(requests) {
+				i := slices.IndexFunc(requests, func(q probe.Request) bool { return q.Number == n })
+				if err != nil || i < 0 {
 					return usageError("%q is no number that held list shows: there are %d", text, len(requests))
 				}
-				chosen = append(chosen, &requests[n-1])
+				chosen = append(chosen, &requests[i])
 			}
 			for _, q := range chosen {
 				if err := q.Decide(ctx, s.r, l, admit); err != nil {

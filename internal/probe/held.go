@@ -21,7 +21,7 @@ import (
 // A Request asks an approver to release a held message. It is found in their
 // mailbox.
 type Request struct {
-	Number   int // from 1, in the order of UIDs
+	Number   int // the UID of the request: it stays the same while others are decided
 	Approver address.Address
 	Group    estate.ID
 	Subject  string // of the request
@@ -68,7 +68,7 @@ func Requests(
 		list = append(
 			list,
 			Request{
-				Number:   len(list) + 1,
+				Number:   numberOf(item, list),
 				Approver: approver,
 				Group:    group,
 				Subject:  m.Subject,
@@ -80,6 +80,16 @@ func Requests(
 		)
 	}
 	return list, nil
+}
+
+// numberOf returns the number of a request: its UID, or one more than any where another
+// mailbox has that UID, too.
+func numberOf(item watch.Item, list []Request) int {
+	n := int(item.UID)
+	for slices.ContainsFunc(list, func(q Request) bool { return q.Number == n }) {
+		n += 1 << 32
+	}
+	return n
 }
 
 // approvedBy returns the group that a request is about: one that it names, and

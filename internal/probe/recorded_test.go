@@ -197,6 +197,9 @@ func TestHeld(t *testing.T) {
 		t.Errorf("ended, it still finds %+v", list)
 	}
 	for i, admit := range []bool{true, false} {
+		if left := waiting("bo@kelp.example"); len(left) != 2-i || left[0].Number != list[i].Number {
+			t.Fatalf("with %d decided: %+v", i, left)
+		}
 		if err := list[i].Decide(t.Context(), r, h.connections, admit); err != nil {
 			t.Fatal(err)
 		}
