@@ -141,7 +141,8 @@ func exitCode(err error) int {
 }
 
 // errPartial says that a source gave only a part of what it has.
-var errPartial = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what is missing")
+var errPartial = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what " +
+	"is missing")
 
 // errWrong says that the answer has been given, and that something is wrong.
 var errWrong = errors.New("something is wrong")

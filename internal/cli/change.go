@@ -44,7 +44,7 @@ type changer struct {
 	wrong   bool                                 // something that was asked for could not be done
 	written map[string]bool                      // people outside who are written down, by key
 	input   func() (string, error)               // what --from names
-	follows bool                                 // the estate follows sources: a preview of a change says that it has drifted
+	follows bool                                 // the estate follows sources: a preview says that it has drifted
 	refused error                                // why the change is not made, though it may be looked at
 	after   error                                // what went wrong besides
 }
@@ -172,19 +172,9 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 	case c.refused != nil:
 		return false, errors.Join(show(), c.refused)
 	case !c.cmd.Bool("yes"):
-		if err := show(); err != nil {
+		if err := errors.Join(show(), c.writeIfAgreed(ctx)); err != nil {
 			return false, err
 		}
-		if !c.askable() {
-			return false, usageError("not written: no terminal to ask on. Use --yes to apply, --preview to look")
-		}
-		if !c.agreed(ctx) {
-			return false, errWrong
-		}
-		if err := c.draft.Write(); err != nil {
-			return false, writeError(err)
-		}
-		fmt.Fprintln(c.streams.Out, "Written.")
 		if problem := c.keep(files, present.FirstLine(answer)); problem != "" {
 			fmt.Fprintln(c.streams.Out, problem)
 		}
@@ -198,6 +188,21 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		answer.Notes = append(answer.Notes, problem)
 	}
 	return false, errors.Join(show(), done)
+}
+
+// writeIfAgreed asks whether a change that was shown is to be made, and makes it.
+func (c *changer) writeIfAgreed(ctx context.Context) error {
+	if !c.askable() {
+		return usageError("not written: no terminal to ask on. Use --yes to apply, --preview to look")
+	}
+	if !c.agreed(ctx) {
+		return errWrong
+	}
+	if err := c.draft.Write(); err != nil {
+		return writeError(err)
+	}
+	fmt.Fprintln(c.streams.Out, "Written.")
+	return nil
 }
 
 func writeError(err error) error {

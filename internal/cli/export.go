@@ -32,7 +32,8 @@ func newExport(streams Streams) *cli.Command {
 			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(handout.Formats())},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; a whole estate as csv to a folder"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; a whole estate as csv " +
+				"to a folder"},
 			&cli.StringFlag{Name: "template", Usage: "a `FILE` that renders each step of the change (Go text/template)"},
 			&cli.BoolFlag{Name: "force", Usage: "overwrite files that are there"},
 			&cli.StringFlag{Name: "since", Usage: "only what has changed since the estate or source `OLD`"},

@@ -23,7 +23,8 @@ func newGroupAdvise(streams Streams) *cli.Command {
 		Name:      "advise",
 		Usage:     "say which kind of group serves some needs, and whether a group is enough",
 		ArgsUsage: "[ADDRESS]",
-		Description: "The needs are flags; without any they are asked one by one on a terminal. What the other kinds could not\n" +
+		Description: "The needs are flags; without any they are asked one by one on a terminal. What the other kinds " +
+			"could not\n" +
 			"do is said, and what nothing serves together.\n\n" +
 			"Example: yorvet group advise --outsiders-write --answer-as-group --keep-posts",
 		Flags: flags,
@@ -59,7 +60,8 @@ func newGroupAdvise(streams Streams) *cli.Command {
 func (s *session) askNeeds() ([]string, error) {
 	out, ok := s.streams.Out.(*os.File)
 	if !ok || !term.IsTerminal(int(out.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
-		return nil, usageError("group advise needs what the address is to do, as in --outsiders-write --keep-posts; on a terminal it asks")
+		return nil, usageError("group advise needs what the address is to do, as in --outsiders-write --keep-posts; on a " +
+			"terminal it asks")
 	}
 	answers := make(chan string)
 	ask := func() {

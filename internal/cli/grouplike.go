@@ -21,12 +21,14 @@ func newGroupLike(streams Streams) *cli.Command {
 		Name:      "like",
 		Usage:     "find the groups that reach the people of a pasted list",
 		ArgsUsage: "[ADDRESS...]",
-		Description: "Is that a group already? The nearest are told by who really gets their mail, with who is missing and who\n" +
+		Description: "Is that a group already? The nearest are told by who really gets their mail, with who is " +
+			"missing and who\n" +
 			"is too many, and the command that makes a group of just these people. Names without an address are\n" +
 			"found where one person has them; a group stands for those who get its mail.\n\n" +
 			"Example: yorvet group like --from volunteers.txt",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "from", Usage: "take addresses from a `FILE`, or from - for standard input, as they are pasted"},
+			&cli.StringFlag{Name: "from", Usage: "take addresses from a `FILE`, or from - for standard input, as they " +
+				"are pasted"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := open(ctx, cmd, streams)
@@ -103,7 +105,8 @@ func (s *session) want(w *wanted, a address.Address) {
 	case s.e.IsGroup(id):
 		n := 0
 		for _, x := range s.r.Outcomes(id) {
-			if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest || x.Outcome == resolve.Archive || x.Outcome == resolve.Undeliverable {
+			if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest || x.Outcome == resolve.Archive ||
+				x.Outcome == resolve.Undeliverable {
 				w.people = append(w.people, x.Person)
 				n++
 			}

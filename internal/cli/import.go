@@ -65,7 +65,8 @@ func newDraftMap(streams Streams) *cli.Command {
 		Name:      "draft-map",
 		Usage:     "write a map to start from for a table, a workbook or JSON",
 		ArgsUsage: "FILE",
-		Description: "Looks at the columns and their values: addresses, names, days, words with what they may mean, lists,\n" +
+		Description: "Looks at the columns and their values: addresses, names, days, words with what they may " +
+			"mean, lists,\n" +
 			"records within records. What it guessed is marked; it imports as it is.\n\n" +
 			"Example: yorvet import draft-map volunteers.csv",
 		Flags: []cli.Flag{
@@ -90,7 +91,8 @@ func newDraftMap(streams Streams) *cli.Command {
 			if err := localfile.Write(path, []byte(text), 0o644); err != nil {
 				return usageError("%w", err)
 			}
-			fmt.Fprintf(streams.Out, "Wrote %s\nNext: yorvet import %s --map %s -o ESTATE --coverage\n", path, cmd.Args().First(), path)
+			fmt.Fprintf(streams.Out, "Wrote %s\nNext: yorvet import %s --map %s -o ESTATE --coverage\n", path,
+				cmd.Args().First(), path)
 			return nil
 		},
 	}

@@ -13,7 +13,8 @@ func newMatrix(streams Streams) *cli.Command {
 		Name:      "matrix",
 		Usage:     "show groups at a glance",
 		ArgsUsage: "[GROUP...]",
-		Description: "A GROUP may hold * for anything; all without one. For every group: what its gate says to strangers, how many people may post, get its mail or\n" +
+		Description: "A GROUP may hold * for anything; all without one. For every group: what its gate says to strangers, " +
+			"how many people may post, get its mail or\n" +
 			"miss it, send as it and approve, and how many hazards it has. --where takes comparisons\n" +
 			"joined by \"and\", of a column with a word or a number; the columns are those of --format csv.\n\n" +
 			"Example: yorvet matrix --where 'outside admit and undeliverable > 0' --sort undeliverable",

@@ -251,7 +251,8 @@ func newPersonSet(streams Streams) *cli.Command {
 		Name:      "set",
 		Usage:     "change what is said of people",
 		ArgsUsage: "PERSON FIELD=VALUE...",
-		Description: "The fields are name, also, mailbox and attributes.NAME; nothing behind = takes a field away. += adds to\n" +
+		Description: "The fields are name, also, mailbox and attributes.NAME; nothing behind = takes a field away. " +
+			"+= adds to\n" +
 			"a list and -= takes from it. A PERSON may hold * for anything.\n\n" +
 			"Example: yorvet person set tam.weld@kelpmere.example mailbox=full attributes.base=south-pier",
 		Flags: changeFlags(),
@@ -382,7 +383,8 @@ func newPersonRename(streams Streams) *cli.Command {
 				}
 				c.draft.Apply(change.RenamePerson{Person: id, To: a})
 				if !cmd.Bool("forget") {
-					also := slices.DeleteFunc(slices.Clone(c.e.Person(id).Also), func(x address.Address) bool { return x.Key() == a.Key() })
+					also := slices.DeleteFunc(slices.Clone(c.e.Person(id).Also),
+						func(x address.Address) bool { return x.Key() == a.Key() })
 					c.draft.Apply(change.SetPersonAlso{Person: id, Also: append(also, c.e.Address(id))})
 				}
 				c.draft.Apply(change.Renamed(c.e, id, a)...)
@@ -513,7 +515,8 @@ func newPersonRemove(streams Streams) *cli.Command {
 		Name:      "remove",
 		Usage:     "take people out of the estate",
 		ArgsUsage: "PERSON...",
-		Description: "They are taken out of all groups and rules, too. Somebody who leaves and has a successor: yorvet person\n" +
+		Description: "They are taken out of all groups and rules, too. Somebody who leaves and has a successor: " +
+			"yorvet person\n" +
 			"leaves.\n\n" +
 			"Example: yorvet person remove tam.weld@kelpmere.example",
 		Flags: changeFlags(),

@@ -23,7 +23,8 @@ import (
 func (c *changer) keep(files []estatefile.FileChange, says string) (problem string) {
 	store, err := undo.Open(c.path)
 	if err == nil {
-		kept := undo.Change{Time: time.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says, Undoes: c.undoes}
+		kept := undo.Change{Time: time.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says,
+			Undoes: c.undoes}
 		for _, f := range files {
 			one, failed := undo.NewFile(f.File, f.Before, f.Later)
 			err = errors.Join(err, failed)
@@ -56,7 +57,8 @@ func newChanges(streams Streams) *cli.Command {
 		Name:      "changes",
 		Usage:     "list the changes that were written, or show one",
 		ArgsUsage: "[NUMBER]",
-		Description: "Each change of the estate that Yorvet writes is kept in your state folder: who, when, the command, and\n" +
+		Description: "Each change of the estate that Yorvet writes is kept in your state folder: who, when, the " +
+			"command, and\n" +
 			"which lines. Changes by hand are not in it.\n\n" +
 			"Example: yorvet changes",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -106,12 +108,14 @@ func changeNumber(cmd *cli.Command) (int, error) {
 			return n, nil
 		}
 	}
-	return 0, usageError("expected the number of a change, not %q; yorvet changes lists them", strings.Join(cmd.Args().Slice(), " "))
+	return 0, usageError("expected the number of a change, not %q; yorvet changes lists them",
+		strings.Join(cmd.Args().Slice(), " "))
 }
 
 // keptChange returns a change for an answer.
 func keptChange(c *undo.Change, undoneBy int, lines bool) present.KeptChange {
-	out := present.KeptChange{Number: c.Number, Time: c.Time, User: c.User, Command: quotedArgs(c.Command), Says: c.Says, Undoes: c.Undoes,
+	out := present.KeptChange{Number: c.Number, Time: c.Time, User: c.User, Command: quotedArgs(c.Command), Says: c.Says,
+		Undoes:   c.Undoes,
 		UndoneBy: undoneBy}
 	for _, f := range c.Files {
 		file := present.KeptFile{File: shortPath(f.Path)}
@@ -147,7 +151,8 @@ func newUndo(streams Streams) *cli.Command {
 		Name:      "undo",
 		Usage:     "take the last change back, or the one with a number",
 		ArgsUsage: "[NUMBER]",
-		Description: "That is a change of its own, and shown first like any other. Where lines have changed since it is refused.\n" +
+		Description: "That is a change of its own, and shown first like any other. Where lines have changed since it is " +
+			"refused.\n" +
 			"yorvet changes lists what can be taken back; an undo can be undone by its number.\n\n" +
 			"Example: yorvet undo --preview",
 		Flags: changeFlags(),

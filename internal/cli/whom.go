@@ -321,7 +321,8 @@ func (c *changer) heldBack(a address.Address, verb string) string {
 	}
 	for _, d := range c.e.Settings().Domains {
 		if nearest.Distance(a.Domain(), strings.ToLower(d.Name)) == 1 {
-			return fmt.Sprintf("is one letter off %s; --as-pasted takes it all the same%s", d.Name, meant(c.nearAddress(a.String())))
+			return fmt.Sprintf("is one letter off %s; --as-pasted takes it all the same%s", d.Name,
+				meant(c.nearAddress(a.String())))
 		}
 	}
 	return ""

@@ -271,7 +271,8 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap, rule int) {
 	if m.Mailbox != nil {
 		value := c.first(e, Names{m.Mailbox.From})
 		if p.Mailbox = m.Mailbox.state(value); value != "" && p.Mailbox == "" {
-			c.d.RemarkUnknown(e.Line, m.Mailbox.From+" of "+p.Address+" is "+strconv.Quote(value)+", which the map does not know")
+			c.d.RemarkUnknown(e.Line, m.Mailbox.From+" of "+p.Address+" is "+strconv.Quote(value)+
+				", which the map does not know")
 		}
 	}
 	p.Attributes = make([]estate.Attribute, 0, len(m.attributes))

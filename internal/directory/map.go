@@ -367,7 +367,8 @@ func wrongReferences(where string, list []ReferenceMap) (problems []mapProblem) 
 			wrong(mark{}, where+" needs from, the name of an attribute")
 		case r.From != "" && len(r.Address) > 0:
 			wrong(mark{}, where+" has from and address, expected one of them")
-		case where != "members" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil || r.Invitations != nil):
+		case where != "members" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil ||
+			r.Invitations != nil):
 			wrong(mark{}, where+" takes from, by and address; what a membership is like stands in members")
 		}
 		wrong(mark{}, wrongWord(where+": by", r.By, "id", "address", "key")...)

@@ -253,7 +253,8 @@ func (c *Collector) day(e *Entry, v *Value) estate.Day {
 // layoutOf returns a format of days, of YYYY, MM, M, DD, D and what stands between them,
 // as package time has it.
 func layoutOf(format string) string {
-	return strings.NewReplacer("YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "M", "1", "D", "2", "hh", "15", "mm", "04",
+	return strings.NewReplacer("YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "M", "1", "D", "2", "hh", "15", "mm",
+		"04",
 		"ss", "05").Replace(format)
 }
 

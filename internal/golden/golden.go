@@ -9,7 +9,8 @@ import (
 	"testing"
 )
 
-var update = flag.Bool("update", false, "write what is made into the files of testdata, to be read before they are kept")
+var update = flag.Bool("update", false, "write what is made into the files of testdata, to be read before "+
+	"they are kept")
 
 // Updating reports whether the files are written anew, rather than compared.
 func Updating() bool { return *update }

@@ -33,9 +33,11 @@ type AdviceKind struct {
 func NewAdvice(needs []string, a *preset.Advice, command string) *Advice {
 	p, _ := preset.Find(a.Preset)
 	out := &Advice{
-		Needs: append([]string{}, needs...), Enough: len(a.Account) == 0, Account: append([]string{}, a.Account...), Preset: a.Preset,
-		Kind: a.Kind.String(), Settings: []string{}, Unmet: append([]string{}, a.Unmet...), Others: []AdviceKind{}, Command: command,
-		posts: p.Posts, receives: p.Receives,
+		Needs: append([]string{}, needs...), Enough: len(a.Account) == 0, Account: append([]string{}, a.Account...),
+		Preset: a.Preset,
+		Kind:   a.Kind.String(), Settings: []string{}, Unmet: append([]string{}, a.Unmet...), Others: []AdviceKind{},
+		Command: command,
+		posts:   p.Posts, receives: p.Receives,
 	}
 	for _, s := range a.Settings {
 		out.Settings = append(out.Settings, s.Setting+": "+strings.Join(s.Texts, "; "))
@@ -52,7 +54,8 @@ func (a *Advice) writeText(p *Page) {
 		p.Line(2, Span{Strong, "A group is enough: " + strings.TrimPrefix(what, "a group of ")})
 	} else {
 		p.Line(2, Span{Strong, "An account of its own is needed: " + strings.Join(a.Account, ", and ")})
-		p.Line(2, Span{Plain, "A group has no login and no calendar. For the rest of it " + what + " serves, with the account as a member."})
+		p.Line(2, Span{Plain, "A group has no login and no calendar. For the rest of it " + what +
+			" serves, with the account as a member."})
 	}
 	for _, text := range a.Unmet {
 		p.Line(2, Span{Doubtful, "! not served: " + text})

@@ -32,9 +32,11 @@ type AlikeGroup struct {
 // NewAlike tells of groups that are like a list of people.
 func NewAlike(r *resolve.Resolver, people []estate.ID, unknown []string, near []likeness.Likeness) *Alike {
 	n := newNamer(r)
-	a := &Alike{People: n.sorted(people), Unknown: append([]string{}, unknown...), Groups: []AlikeGroup{}, Notes: []string{}}
+	a := &Alike{People: n.sorted(people), Unknown: append([]string{}, unknown...), Groups: []AlikeGroup{},
+		Notes: []string{}}
 	for _, l := range near {
-		a.Groups = append(a.Groups, AlikeGroup{Group: n.address(l.Group), Exact: l.Off() == 0 && len(unknown) == 0, Both: l.Both,
+		a.Groups = append(a.Groups, AlikeGroup{Group: n.address(l.Group), Exact: l.Off() == 0 && len(unknown) == 0,
+			Both:    l.Both,
 			Missing: append(n.sorted(l.Missing), unknown...), Extra: n.sorted(l.Extra)})
 	}
 	return a
@@ -65,7 +67,8 @@ func (a *Alike) writeText(p *Page) {
 		p.Line(2, Span{Strong, "No group reaches any of these " + count(all, "person", "people")})
 	default:
 		g := a.Groups[0]
-		p.Line(2, Span{Strong, "No group reaches just these " + count(all, "person", "people") + "; nearest is " + g.Group + ": " +
+		p.Line(2, Span{Strong, "No group reaches just these " + count(all, "person", "people") + "; nearest is " + g.Group +
+			": " +
 			strconv.Itoa(len(g.Missing)) + " missing, " + strconv.Itoa(len(g.Extra)) + " too many"})
 	}
 	for _, note := range a.Notes {

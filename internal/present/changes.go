@@ -83,7 +83,8 @@ func (c *KeptChange) write(p *Page) {
 	case c.Undoes > 0:
 		state = Span{Faint, "  undoes " + strconv.Itoa(c.Undoes)}
 	}
-	p.Line(4, Span{Strong, strconv.Itoa(c.Number)}, Span{Plain, "  " + c.Time.Format("2006-01-02 15:04") + " UTC  " + c.User}, state)
+	p.Line(4, Span{Strong, strconv.Itoa(c.Number)}, Span{Plain, "  " + c.Time.Format("2006-01-02 15:04") + " UTC  " +
+		c.User}, state)
 	p.Line(4, Span{Plain, "  " + c.Says})
 	p.Line(4, Span{Faint, "  yorvet " + strings.Join(c.Command, " ")})
 	for _, f := range c.Files {

@@ -177,7 +177,8 @@ func (a *Hazards) head() []Span {
 	groups := a.gathered(func(h Hazard) string { return h.Group })
 	most := slices.MaxFunc(append(groups, nil), func(x, y []Hazard) int { return len(x) - len(y) })
 	if len(groups) > 1 && len(most) > 1 {
-		head = append(head, Span{Plain, ". Most: " + cmp.Or(most[0].Group, "the edge") + " (" + strconv.Itoa(len(most)) + ")"})
+		head = append(head, Span{Plain, ". Most: " + cmp.Or(most[0].Group, "the edge") + " (" + strconv.Itoa(len(most)) +
+			")"})
 	}
 	return head
 }

@@ -183,7 +183,8 @@ func groupChange(later namer, c effect.Change) GroupChange {
 	}
 	for _, o := range c.Receives {
 		count := EffectCount{
-			People: somebodies(o.People), Message: messageLike(o.Message), From: somebodies(o.From), Senders: o.Senders, Own: o.Own,
+			People: somebodies(o.People), Message: messageLike(o.Message), From: somebodies(o.From), Senders: o.Senders,
+			Own: o.Own,
 		}
 		if o.Before {
 			count.Old = o.Old.String()

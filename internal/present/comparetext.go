@@ -66,10 +66,9 @@ func (a *Comparison) writeBody(p *Page) {
 	p.blocks("Welcome mail", blocks)
 }
 
-// writeHead says how much changes, and what of it must not be missed.
-func (a *Comparison) writeHead(p *Page) {
-	effects := 0
-	parts := map[string]int{}
+// touched counts the groups for which an answer changes, and in which parts.
+func (a *Comparison) touched() (effects int, parts map[string]int) {
+	parts = map[string]int{}
 	for _, c := range a.Changes {
 		if !c.hasEffect() {
 			continue
@@ -87,11 +86,18 @@ func (a *Comparison) writeHead(p *Page) {
 			parts["what new members get"]++
 		}
 	}
+	return effects, parts
+}
+
+// writeHead says how much changes, and what of it must not be missed.
+func (a *Comparison) writeHead(p *Page) {
+	effects, parts := a.touched()
 	var said []string
 	said = append(said, a.Groups.head("group", "groups")...)
 	if effects > 0 {
 		var in []string
-		for _, name := range []string{"posting", "receiving", "send-as", "access", "what readers see", "what new members get"} {
+		for _, name := range []string{"posting", "receiving", "send-as", "access", "what readers see",
+			"what new members get"} {
 			if n := parts[name]; n > 0 && effects > 1 {
 				in = append(in, name+" in "+strconv.Itoa(n))
 			} else if n > 0 {
@@ -376,7 +382,8 @@ type groupBlock struct {
 func (p *Page) namedRows(what string, list []SettingChange) [][]Span {
 	var rows [][]Span
 	for _, s := range list {
-		rows = append(rows, []Span{{Plain, what}, {Strong, s.Name}, {Plain, ""}, {Plain, p.values(s.Old) + " -> " + p.values(s.New)}})
+		rows = append(rows, []Span{{Plain, what}, {Strong, s.Name}, {Plain, ""}, {Plain, p.values(s.Old) + " -> " +
+			p.values(s.New)}})
 	}
 	return rows
 }

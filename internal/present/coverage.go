@@ -70,7 +70,8 @@ func (c *ImportCoverage) inShort(p *Page) {
 		p.Line(2, Span{Doubtful, "The map is not about " + count(c.Skipped, "record", "records") + " of " + c.Source})
 	}
 	for _, w := range c.Words {
-		p.Line(2, Span{Doubtful, fmt.Sprintf("Skipped: %s %q in %s", w.Column, w.Word, count(w.Records, "record", "records"))})
+		p.Line(2, Span{Doubtful, fmt.Sprintf("Skipped: %s %q in %s", w.Column, w.Word, count(w.Records, "record",
+			"records"))})
 	}
 }
 
@@ -96,7 +97,8 @@ func (c *ImportCoverage) inFull(p *Page) {
 	}
 	p.Table(rows)
 	for _, w := range c.Words {
-		p.Line(2, Span{Doubtful, fmt.Sprintf("Skipped: %s %q in %s", w.Column, w.Word, count(w.Records, "record", "records"))})
+		p.Line(2, Span{Doubtful, fmt.Sprintf("Skipped: %s %q in %s", w.Column, w.Word, count(w.Records, "record",
+			"records"))})
 	}
 	if len(c.Absent) > 0 {
 		p.Line(2, Span{Doubtful, "In the map, and in no record: "}, Span{Plain, strings.Join(c.Absent, ", ")})

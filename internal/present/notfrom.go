@@ -30,7 +30,8 @@ func (f *NotFrom) text() string {
 		}
 		from = append(from, name)
 	}
-	return "not from " + strings.Join(from, ", ") + " (nested " + choose(len(f.Gates), "gate", "gates") + " of " + shorten(f.Gates) + ")"
+	return "not from " + strings.Join(from, ", ") + " (nested " + choose(len(f.Gates), "gate", "gates") + " of " +
+		shorten(f.Gates) + ")"
 }
 
 // notFrom returns for everybody who gets something of a group's mail the senders whose mail

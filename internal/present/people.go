@@ -104,17 +104,19 @@ func (a *People) writeText(p *Page) {
 	if len(a.People) > most && !p.options.All {
 		p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.People)-most) + " more (--all)"})
 	}
-	p.Line(0, Span{Faint, "groups: that list them; roles: groups that they own or moderate. Addresses without a domain end in " +
+	p.Line(0, Span{Faint, "groups: that list them; roles: groups that they own or moderate. Addresses without a " +
+		"domain end in " +
 		a.domain + "."})
 }
 
 func (a *People) table() ([]string, iter.Seq[[]string]) {
-	return []string{"person", "name", "mailbox", "inside", "groups", "roles", "attributes", "place"}, func(yield func([]string) bool) {
-		for _, one := range a.People {
-			if !yield([]string{one.Person, one.Name, one.Mailbox, strconv.FormatBool(one.Inside), strconv.Itoa(one.Groups),
-				strconv.Itoa(one.Roles), strings.Join(one.Attributes, "; "), one.Place}) {
-				return
+	return []string{"person", "name", "mailbox", "inside", "groups", "roles", "attributes", "place"},
+		func(yield func([]string) bool) {
+			for _, one := range a.People {
+				if !yield([]string{one.Person, one.Name, one.Mailbox, strconv.FormatBool(one.Inside), strconv.Itoa(one.Groups),
+					strconv.Itoa(one.Roles), strings.Join(one.Attributes, "; "), one.Place}) {
+					return
+				}
 			}
 		}
-	}
 }

@@ -177,7 +177,8 @@ func (g *generator) group(b *strings.Builder, i int) {
 			b,
 			"    send-as: [%s %s]\n",
 			g.pick("as", "for"),
-			g.pick("members", "owners", "inside", "inside", g.person(), "where (post=deck)", "friend@far.example or members", "anyone"),
+			g.pick("members", "owners", "inside", "inside", g.person(), "where (post=deck)", "friend@far.example or members",
+				"anyone"),
 		)
 	}
 }

@@ -387,7 +387,8 @@ func (s *source) readSCIM(ctx context.Context) (*directory.Directory, error) {
 		return nil, err
 	}
 	if partial {
-		d.Remark(0, true, "the service says of a later page that there are fewer resources than before: they changed while they "+
+		d.Remark(0, true, "the service says of a later page that there are fewer resources than before: they changed "+
+			"while they "+
 			"were read, or some were not given")
 	}
 	d.Partial = partial

@@ -46,7 +46,8 @@ func withFooter(raw []byte, footer string) []byte {
 		_, err = first.Write(body)
 	}
 	second, failed := w.CreatePart(textproto.MIMEHeader{
-		"Content-Type": {"text/plain; charset=utf-8"}, "Content-Transfer-Encoding": {"8bit"}, "Content-Disposition": {"inline"},
+		"Content-Type": {"text/plain; charset=utf-8"}, "Content-Transfer-Encoding": {"8bit"},
+		"Content-Disposition": {"inline"},
 	})
 	if failed == nil {
 		_, failed = second.Write([]byte(text))
@@ -67,7 +68,8 @@ func joined(head [][]byte, body []byte) []byte {
 // isPlain reports whether the body of a message is text as it stands.
 func isPlain(raw []byte) bool {
 	kind, encoding := strings.ToLower(field(raw, "Content-Type")), strings.ToLower(field(raw, "Content-Transfer-Encoding"))
-	return (kind == "" || strings.HasPrefix(kind, "text/plain")) && (encoding == "" || encoding == "7bit" || encoding == "8bit")
+	return (kind == "" || strings.HasPrefix(kind, "text/plain")) && (encoding == "" || encoding == "7bit" ||
+		encoding == "8bit")
 }
 
 func isASCII(s string) bool {

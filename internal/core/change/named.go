@@ -146,11 +146,13 @@ func HandOver(e *estate.Estate, person, heir estate.ID, today estate.Day) []Chan
 			continue
 		}
 		added := slices.ContainsFunc(joins, func(c Change) bool { return c.(AddMember).Group == gone.Group })
-		if added || slices.ContainsFunc(e.Entries(gone.Group), func(entry estate.Entry) bool { return entry.Member == heir }) {
+		if added || slices.ContainsFunc(e.Entries(gone.Group),
+			func(entry estate.Entry) bool { return entry.Member == heir }) {
 			continue
 		}
 		was := e.Entries(gone.Group)[gone.Entry].Membership()
-		m := Member{Address: to, JustNow: true, Membership: estate.Membership{Copy: was.Copy, Invitations: was.Invitations, Since: today}}
+		m := Member{Address: to, JustNow: true, Membership: estate.Membership{Copy: was.Copy, Invitations: was.Invitations,
+			Since: today}}
 		joins = append(joins, AddMember{gone.Group, m})
 	}
 	return slices.Concat(list, joins, Renamed(e, person, to))

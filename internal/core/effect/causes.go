@@ -58,7 +58,8 @@ func (c *comparison) causes(unchanged []bool) []Cause {
 	}
 	for _, p := range c.report.Persons {
 		for _, s := range p.Settings {
-			list = append(list, Cause{Kind: SaidOf, Who: c.b.Address(p.Person.New).String(), What: s.Name, Place: placeOf(c.b, p.Person.New)})
+			list = append(list, Cause{Kind: SaidOf, Who: c.b.Address(p.Person.New).String(), What: s.Name, Place: placeOf(c.b,
+				p.Person.New)})
 		}
 	}
 	for id := range estate.ID(c.b.Groups()) {

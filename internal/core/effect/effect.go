@@ -415,7 +415,8 @@ func (c *comparison) addresses(set *roaring.Bitmap) []Somebody {
 // Each is there once.
 func sorted(list []Somebody) []Somebody {
 	slices.SortFunc(list, func(x, y Somebody) int {
-		return cmp.Or(strings.Compare(y.Stranger, x.Stranger), strings.Compare(strings.ToLower(x.Address.String()), strings.ToLower(y.Address.String())))
+		return cmp.Or(strings.Compare(y.Stranger, x.Stranger), strings.Compare(strings.ToLower(x.Address.String()),
+			strings.ToLower(y.Address.String())))
 	})
 	return slices.Compact(list)
 }

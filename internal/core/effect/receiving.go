@@ -166,7 +166,8 @@ func (c *comparison) bySender(change *Change, told map[string]bool) {
 		change.Unchecked = change.Unchecked || !all
 		for _, part := range parts {
 			for _, o := range c.fromPart(old, id, m, part, nested.echo) {
-				if o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return told[c.b.Key(s.Address)] }); len(o.People) == 0 {
+				if o.People = slices.DeleteFunc(o.People,
+					func(s Somebody) bool { return told[c.b.Key(s.Address)] }); len(o.People) == 0 {
 					continue
 				}
 				key := o.key()
@@ -206,7 +207,8 @@ const mostFrom = 3
 // key tells differences by sender apart, but for the sender.
 func (o *OutcomeChange) key() string {
 	key := make([]byte, 0, 64)
-	for _, part := range []int{int(o.Old), int(o.New), bit(o.Before), bit(o.Later), bit(o.Message.Unproven), bit(o.Message.Suspect), bit(o.Message.Automatic), bit(o.Message.Invitation), bit(o.Own)} {
+	for _, part := range []int{int(o.Old), int(o.New), bit(o.Before), bit(o.Later), bit(o.Message.Unproven),
+		bit(o.Message.Suspect), bit(o.Message.Automatic), bit(o.Message.Invitation), bit(o.Own)} {
 		key = append(key, byte('0'+part))
 	}
 	for _, one := range o.People {
@@ -411,7 +413,8 @@ func (c *comparison) sameGate(old, id estate.ID) bool {
 			same = same && moved.Equals(roaring.And(is[i], c.both))
 		}
 		for _, s := range c.others(&asks, m.Unproven) {
-			same = same && resolve.StateOf(c.old.Judge(old, s.old, m).Verdict) == resolve.StateOf(c.new.Judge(id, s.new, m).Verdict)
+			same = same && resolve.StateOf(c.old.Judge(old, s.old, m).Verdict) == resolve.StateOf(c.new.Judge(id, s.new,
+				m).Verdict)
 		}
 		if !same {
 			break

@@ -42,7 +42,8 @@ func CheckGroupAttribute(name string) error {
 	}
 	_, isSetting := GroupSetting(folded)
 	if isSetting || slices.Contains(answerNames, folded) {
-		return &ValueError{Text: "an attribute of a group cannot be called " + quote(name) + ": filters mean something else by that"}
+		return &ValueError{Text: "an attribute of a group cannot be called " + quote(name) +
+			": filters mean something else by that"}
 	}
 	return nil
 }

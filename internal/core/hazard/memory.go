@@ -24,7 +24,7 @@ type estateMemory struct {
 	gates    map[gateMessage]letIn             // see judged
 	ruled    map[string]*rulings               // by gate, see rulings
 	keys     []string                          // by group, see gateKey
-	crossing []resolve.Sender                  // see furtherAddresses: those who are inside where their main address is not, or the other way
+	crossing []resolve.Sender                  // see furtherAddresses
 	outside  *roaring.Bitmap                   // people whose main address is outside
 	doubts   map[string]string                 // by outside domain, see doubt
 	ringed   map[estate.ID]bool                // groups whose ring has been looked at

@@ -17,7 +17,8 @@ type Need struct {
 
 // The needs that Advise knows, in the order in which they are asked.
 var needs = []Need{
-	{"access-only", "Is it only a set of people that other groups and systems name, without mail?", "a set of people without mail"},
+	{"access-only", "Is it only a set of people that other groups and systems name, without mail?",
+		"a set of people without mail"},
 	{"outsiders-write", "Do people outside write to it?", "people outside write to it"},
 	{"look-first", "Is mail looked at before anybody gets it?", "mail is looked at first"},
 	{"few-write", "Do only a few write, and many read?", "a few write, many read"},

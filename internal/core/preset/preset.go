@@ -51,9 +51,10 @@ var all = []Preset{
 		},
 	},
 	{
-		Name:     "discussion",
-		For:      "people inside who write to each other",
-		Posts:    "Only members and owners inside. Everybody else is refused and told so, and so is mail that is not authenticated.",
+		Name: "discussion",
+		For:  "people inside who write to each other",
+		Posts: "Only members and owners inside. Everybody else is refused and told so, and so is mail that is not " +
+			"authenticated.",
 		Receives: "Every member gets a copy. Members outside read along.",
 		settings: []change.Said{
 			{Setting: "kind", Texts: []string{"list"}},

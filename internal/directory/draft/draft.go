@@ -159,7 +159,8 @@ func (l *List) memberships() (group, member *Column) {
 		}
 	}
 	for _, c := range singles {
-		if c != group && c.called("member", "user", "subscriber", "person", "recipient", "address", "mail", "email") && member == nil {
+		if c != group && c.called("member", "user", "subscriber", "person", "recipient", "address", "mail", "email") &&
+			member == nil {
 			member = c
 		}
 	}
@@ -172,7 +173,10 @@ func (l *List) memberships() (group, member *Column) {
 // person drafts a part for people.
 func (p *part) person(id *Column) {
 	p.line(2, "address: %s", quote(id.Name))
-	if c := p.take(func(c *Column) bool { return c.called("alias", "also", "other") && (c.isAddress() || c.isAddresses()) }); c != nil {
+	if c := p.take(func(c *Column) bool {
+		return c.called("alias", "also", "other") && (c.isAddress() ||
+			c.isAddresses())
+	}); c != nil {
 		p.line(2, "also: %s", quote(c.Name))
 	}
 	p.names("name")
@@ -280,7 +284,8 @@ func shortened(text string) string {
 
 // column escapes the name of a column for a filter.
 func column(name string) string {
-	return strings.NewReplacer(`\`, `\5c`, "=", `\3d`, "<", `\3c`, ">", `\3e`, "(", `\28`, ")", `\29`, "*", `\2a`).Replace(name)
+	return strings.NewReplacer(`\`, `\5c`, "=", `\3d`, "<", `\3c`, ">", `\3e`, "(", `\28`, ")", `\29`, "*",
+		`\2a`).Replace(name)
 }
 
 // quote writes a text as a scalar of YAML, between single quotes.

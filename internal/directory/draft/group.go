@@ -12,7 +12,10 @@ import (
 // membership, or nil.
 func (p *part) group(id, member *Column) {
 	p.line(2, "address: %s", quote(id.Name))
-	if c := p.take(func(c *Column) bool { return c.called("alias", "also") && (c.isAddress() || c.isAddresses()) }); c != nil {
+	if c := p.take(func(c *Column) bool {
+		return c.called("alias", "also") && (c.isAddress() ||
+			c.isAddresses())
+	}); c != nil {
 		p.line(2, "also: %s", quote(c.Name))
 	}
 	if member != nil {
@@ -27,7 +30,10 @@ func (p *part) group(id, member *Column) {
 		p.left = slices.DeleteFunc(p.left, func(c *Column) bool { return slices.Contains(inRow, c) })
 	}
 	p.names("title")
-	if c := p.take(func(c *Column) bool { return c.called("description", "about", "purpose", "notes") && !c.isWords() }); c != nil {
+	if c := p.take(func(c *Column) bool {
+		return c.called("description", "about", "purpose", "notes") &&
+			!c.isWords()
+	}); c != nil {
 		p.line(2, "about: %s", quote(c.Name))
 	}
 	p.roles()
@@ -35,7 +41,8 @@ func (p *part) group(id, member *Column) {
 	if c := p.take(func(c *Column) bool {
 		return (c.isAddress() || c.isAddresses()) && c.called("send", "speak", "delegate")
 	}); c != nil {
-		p.line(2, "send-as: [{when: %s, say: %s}] # guessed: %s", quote("("+column(c.Name)+"=*)"), quote("as {"+c.Name+"}"), c.summary())
+		p.line(2, "send-as: [{when: %s, say: %s}] # guessed: %s", quote("("+column(c.Name)+"=*)"), quote("as {"+c.Name+"}"),
+			c.summary())
 	}
 	p.settings()
 	switch {
@@ -88,7 +95,8 @@ func (p *part) gate() {
 	}
 	p.line(2, "gate: # the first rule that is true decides")
 	if blocked != nil {
-		p.line(3, "- {when: %s, say: %s} # %s", quote("("+column(blocked.Name)+"=*)"), quote("refuse {"+blocked.Name+"}"), blocked.summary())
+		p.line(3, "- {when: %s, say: %s} # %s", quote("("+column(blocked.Name)+"=*)"), quote("refuse {"+blocked.Name+"}"),
+			blocked.summary())
 	}
 	if held != nil {
 		p.fromWords(held, func(word string) string {
@@ -107,7 +115,8 @@ func (p *part) gate() {
 	case may != nil:
 		p.fromWords(may, func(word string) string { return posters(word, listed) })
 	case listed != nil:
-		p.line(3, "- {when: %s, say: %s} # guessed: %s", quote("("+column(listed.Name)+"=*)"), quote("admit {"+listed.Name+"}"),
+		p.line(3, "- {when: %s, say: %s} # guessed: %s", quote("("+column(listed.Name)+"=*)"),
+			quote("admit {"+listed.Name+"}"),
 			listed.summary())
 	}
 }
@@ -123,10 +132,12 @@ func posters(word string, listed *Column) string {
 		return "admit owners or moderators"
 	case has(word, "member", "subscriber"):
 		return "admit members"
-	case has(word, "every", "any", "all", "public", "external", "world", "open", "yes", "true"):
+	case has(word, "public", "external", "outside", "world", "web", "internet"):
 		return "admit anyone"
-	case has(word, "staff", "inside", "internal", "domain", "org", "company", "employee", "tenant", "users"):
+	case has(word, "staff", "inside", "internal", "domain", "org", "company", "employee", "tenant", "users", "colleagues"):
 		return "admit inside"
+	case has(word, "every", "any", "all", "open", "yes", "true"):
+		return "admit anyone"
 	}
 	return "admit owners or moderators"
 }
@@ -169,7 +180,8 @@ func (p *part) settings() {
 		for _, w := range c.words() {
 			parts = append(parts, quote(w)+": "+quote(guess(w)))
 		}
-		lines = append(lines, fmt.Sprintf("%s: {from: %s, as: {%s}} # guessed: %s", name, quote(c.Name), strings.Join(parts, ", "), c.summary()))
+		lines = append(lines, fmt.Sprintf("%s: {from: %s, as: {%s}} # guessed: %s", name, quote(c.Name), strings.Join(parts,
+			", "), c.summary()))
 	}
 	words := func(names ...string) *Column {
 		return p.take(func(c *Column) bool { return c.isWords() && c.called(names...) })

@@ -32,7 +32,7 @@ type Column struct {
 	lists     int            // values that are several addresses
 	domains   int            // values that are domains alone
 	layouts   []string       // formats of days that all values have
-	texts     int            // values that are longer than a word or two
+	texts     int            // values that are longer than a few words
 }
 
 // mostValues is how many different values of a column are kept.
@@ -91,7 +91,8 @@ func (l *List) column(name string) *Column {
 }
 
 // layouts are formats of days, as a map says them.
-var layouts = []string{"YYYY-MM-DD", "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "D.M.YYYY", "M/D/YYYY"}
+var layouts = []string{"YYYY-MM-DD", "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "D.M.YYYY",
+	"M/D/YYYY"}
 
 var layoutWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "M", "1", "D", "2")
 
@@ -116,7 +117,7 @@ func (c *Column) look(values []string) {
 		case n < 0:
 			c.domains++
 		}
-		if len(strings.Fields(value)) > 3 {
+		if len(strings.Fields(value)) > 6 {
 			c.texts++
 		}
 		day, _, _ := strings.Cut(strings.Replace(value, "T", " ", 1), " ")

@@ -38,7 +38,8 @@ type Step struct {
 }
 
 // stepColumns are the columns of steps as a table.
-var stepColumns = []string{"do", "group", "was", "setting", "value", "before", "member", "is-group", "copy", "since", "invitations", "paused"}
+var stepColumns = []string{"do", "group", "was", "setting", "value", "before", "member", "is-group", "copy", "since",
+	"invitations", "paused"}
 
 func (s *Step) cells() []string {
 	flag := func(is bool) string {
@@ -47,7 +48,8 @@ func (s *Step) cells() []string {
 		}
 		return ""
 	}
-	return []string{s.Do, s.Group, s.Was, s.Setting, s.Value, s.Before, s.Member, flag(s.IsGroup), s.Copy, s.Since, s.Invitations,
+	return []string{s.Do, s.Group, s.Was, s.Setting, s.Value, s.Before, s.Member, flag(s.IsGroup), s.Copy, s.Since,
+		s.Invitations,
 		flag(s.Paused)}
 }
 

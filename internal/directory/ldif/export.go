@@ -274,7 +274,7 @@ func (c *changes) group(g *directory.GroupDifference) {
 		c.out.Attribute("changetype", "delete")
 		return
 	}
-	was, now := c.d.Old.Group(g.Old), c.d.New.Group(g.New)
+	now := c.d.New.Group(g.New)
 	dn, _, rule, ok := c.IDs.Of(c.d.Old, g.Old)
 	if !ok {
 		dn, rule = c.name(c.d.Old, g.Old), 0
@@ -296,6 +296,24 @@ func (c *changes) group(g *directory.GroupDifference) {
 		}
 		c.out.Line("-")
 	}
+	c.fields(g, m, modify)
+	c.references(g, "owners", m.Owners, g.AddOwners, g.DropOwners, modify)
+	c.references(g, "moderators", m.Moderators, g.AddMods, g.DropMods, modify)
+	c.references(g, "members", m.Members, g.Add, g.Drop, modify)
+	c.rules(g, m, modify)
+	for _, name := range g.OtherChanges {
+		c.lose(name, now.Address.String())
+	}
+	if len(g.Memberships) > 0 {
+		c.lose("what members chose", now.Address.String())
+	}
+}
+
+// fields replaces the addresses and texts of a group that differ.
+func (c *changes) fields(
+	g *directory.GroupDifference, m *directory.GroupsMap, modify func(kind, name string, values []string),
+) {
+	was, now := c.d.Old.Group(g.Old), c.d.New.Group(g.New)
 	replace := func(field string, names directory.Names, values ...string) {
 		if !slices.Contains(g.Fields, field) {
 			return
@@ -321,16 +339,6 @@ func (c *changes) group(g *directory.GroupDifference) {
 	}
 	replace("title", m.Title, given(now.Title)...)
 	replace("about", m.About, given(now.About)...)
-	c.references(g, "owners", m.Owners, g.AddOwners, g.DropOwners, modify)
-	c.references(g, "moderators", m.Moderators, g.AddMods, g.DropMods, modify)
-	c.references(g, "members", m.Members, g.Add, g.Drop, modify)
-	c.rules(g, m, modify)
-	for _, name := range g.OtherChanges {
-		c.lose(name, now.Address.String())
-	}
-	if len(g.Memberships) > 0 {
-		c.lose("what members chose", now.Address.String())
-	}
 }
 
 func given(text string) []string {

@@ -398,5 +398,6 @@ func (p *parser) add(a address.Address, name string) {
 }
 
 func (p *parser) remark(text, why string) {
-	p.remarks = append(p.remarks, Remark{Line: p.line, Text: strings.TrimSpace(text), Why: why, Nameless: why == noAddress})
+	p.remarks = append(p.remarks, Remark{Line: p.line, Text: strings.TrimSpace(text), Why: why,
+		Nameless: why == noAddress})
 }

@@ -53,7 +53,8 @@ func (c *Client) Get(ctx context.Context, from string) ([]byte, http.Header, err
 }
 
 // once asks once. later is how long to wait before it is worth another try, or 0.
-func (c *Client) once(ctx context.Context, from string) (data []byte, header http.Header, later time.Duration, err error) {
+func (c *Client) once(ctx context.Context, from string) (data []byte, header http.Header, later time.Duration,
+	err error) {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	where, _, _ := strings.Cut(from, "?")
@@ -108,7 +109,8 @@ func unreached(ctx context.Context, where string, err error) error {
 		err = asked.Err
 	}
 	switch {
-	case errors.Is(ctx.Err(), context.Canceled), ctx.Err() != nil && !errors.Is(context.Cause(ctx), context.DeadlineExceeded):
+	case errors.Is(ctx.Err(), context.Canceled), ctx.Err() != nil && !errors.Is(context.Cause(ctx),
+		context.DeadlineExceeded):
 		return context.Cause(ctx)
 	case ctx.Err() != nil:
 		return fmt.Errorf("%s: no answer within %v", where, wait)

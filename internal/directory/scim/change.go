@@ -18,7 +18,8 @@ import (
 // request becomes several, one a line; without bulk requests each line is one operation,
 // with its method, path and data. It returns how many requests there are, and what cannot
 // be said so.
-func (x *Export) WriteDifference(w io.Writer, d *directory.Difference) (requests int, losses []directory.Loss, err error) {
+func (x *Export) WriteDifference(w io.Writer, d *directory.Difference) (requests int, losses []directory.Loss,
+	err error) {
 	c := &changes{Export: x, d: d, request: make([]int, len(d.Groups))}
 	operations := c.operations()
 	if requests = c.divide(operations); requests == 1 && !x.Limits.Single {
@@ -246,7 +247,8 @@ func (c *changes) newMember(group int, id estate.ID) (map[string]any, bool) {
 	case comes >= 0 && !c.Limits.Single && c.request[comes] == c.request[group]:
 		return map[string]any{"value": "bulkId:" + ID(c.d.New, id), "type": "Group"}, true
 	case comes >= 0:
-		c.losses = append(c.losses, directory.Loss{What: "a member that comes by another request, so export again after that,",
+		c.losses = append(c.losses, directory.Loss{What: "a member that comes by another request, so export again " +
+			"after that,",
 			Count: 1, Example: c.d.New.Address(id).String() + " in " + in})
 		return nil, false
 	case c.IDs != nil && !known || id.IsNobody():

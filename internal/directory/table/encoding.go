@@ -106,7 +106,8 @@ func (c *checked) fail(rest []byte) error {
 	case c.encoding != "":
 		return &Undecodable{text: where + "there are bytes here that are no " + c.encoding}
 	case c.seen:
-		return &Undecodable{text: where + "a byte here is no UTF-8, though others before it are: the text may have been cut or joined"}
+		return &Undecodable{text: where + "a byte here is no UTF-8, though others before it are: the text may have been " +
+			"cut or joined"}
 	}
 	guess := "windows-1252"
 	if at := bytes.IndexByte(rest[:min(len(rest), 64)], 0); at >= 0 {
@@ -115,5 +116,6 @@ func (c *checked) fail(rest []byte) error {
 			guess = "utf-16be"
 		}
 	}
-	return &Undecodable{where + "this is no UTF-8; it may be " + guess + ": say \"encoding: " + guess + "\" in the map", guess}
+	return &Undecodable{where + "this is no UTF-8; it may be " + guess + ": say \"encoding: " + guess + "\" in the map",
+		guess}
 }
