@@ -45,6 +45,61 @@ func identifiers(t *testing.T) *directory.Identifiers {
 	return directory.IdentifiersOf(c.Finish())
 }
 
+// Where two entries have one address, the one that a group holds is the one that is meant.
+func TestHeldBy(t *testing.T) {
+	const text = "dn: uid=bob,dc=kelp\nobjectClass: inetOrgPerson\nmail: bob@kelp.example\n\n" +
+		"dn: uid=bob2,dc=kelp\nobjectClass: inetOrgPerson\nmail: BOB@kelp.example\n\n" +
+		"dn: cn=crew,dc=kelp\nobjectClass: groupOfNames\nmail: crew@kelp.example\nmember: UID=bob2,dc=kelp\n\n" +
+		"dn: cn=ours,dc=kelp\nobjectClass: groupOfNames\nmail: ours@kelp.example\nmember: uid=bob2,dc=kelp\n" +
+		"member: uid=bob,dc=kelp\n\n" +
+		"dn: cn=free,dc=kelp\nobjectClass: groupOfNames\nmail: free@kelp.example\nmember: uid=ann,dc=kelp\n"
+	c := directory.NewCollector("hq", "x", directory.BuiltIn("ldap"), "", ldif.Normal)
+	c.Identify()
+	if err := ldif.Read(context.Background(), strings.NewReader(text), ldif.Options{}, c.Add); err != nil {
+		t.Fatal(err)
+	}
+	x := directory.IdentifiersOf(c.Finish())
+	e := sample.Load(t, harbour).Estate()
+	find := func(text string) estate.ID {
+		a, err := address.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		id, ok := e.Find(a)
+		if !ok {
+			t.Fatalf("%s is not there", text)
+		}
+		return id
+	}
+	for group, want := range map[string]string{
+		"crew@kelp.example": "[uid=bob2,dc=kelp]",
+		"ours@kelp.example": "[uid=bob,dc=kelp uid=bob2,dc=kelp]",
+		"free@kelp.example": "[]",
+		"deck@kelp.example": "[]",
+	} {
+		if got := fmt.Sprint(x.HeldBy(e, find(group), find("bob@kelp.example"))); got != want {
+			t.Errorf("in %s: %s, want %s", group, got, want)
+		}
+	}
+	if got := (*directory.Identifiers)(nil).HeldBy(e, 0, 0); got != nil {
+		t.Errorf("no source holds %v", got)
+	}
+}
+
+// Names that were made up are counted once each.
+func TestMade(t *testing.T) {
+	var m directory.Made
+	if n, example := m.Count(); n != 0 || example != "" {
+		t.Errorf("%d, %q of none", n, example)
+	}
+	for _, name := range []string{"uid=b", "uid=a", "uid=b"} {
+		m.Note(name)
+	}
+	if n, example := m.Count(); n != 2 || example != "uid=a" {
+		t.Errorf("%d, %q, want 2, uid=a", n, example)
+	}
+}
+
 // What has to be done for each kind of change is said in as few words as LDIF and
 // SCIM need; what is managed elsewhere is refused, and what cannot be said is
 // listed.

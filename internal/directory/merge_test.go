@@ -57,6 +57,10 @@ func TestMergeClashes(t *testing.T) {
 	person := func(address string, also ...string) directory.Person {
 		return directory.Person{Line: 1, Address: address, Also: also}
 	}
+	hint := func(address string, also ...string) directory.Person {
+		return directory.Person{Line: 4, Address: address, Also: also, Hinted: true}
+	}
+	known := func(text string) bool { return text == "eve@k.example" }
 	group := func(address string, list []estatefile.Member, also ...string) directory.Group {
 		return directory.Group{Line: 2, Address: address, Also: also, Members: list}
 	}
@@ -112,9 +116,35 @@ func TestMergeClashes(t *testing.T) {
 			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Ann", Mailbox: "full"}}}, "ann@k.example Ann full"},
 		{"a nested group takes every or none", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Address: "h@k.example", Membership: estate.Membership{Copy: estate.CopyDigest, Paused: true}}}), group("h@k.example", nil)}}, directory.Directory{},
 			"g@k.example a: h@k.example\nh@k.example a:"},
+		{"an alias of somebody", directory.Directory{People: []directory.Person{person("ann@k.example")}},
+			directory.Directory{People: []directory.Person{hint("ann@k.example", "post@k.example")}},
+			"ann@k.example post@k.example"},
+		{"an alias of somebody with a tag", directory.Directory{People: []directory.Person{person("ann@k.example")}},
+			directory.Directory{People: []directory.Person{hint("ann+x@k.example", "post@k.example")}},
+			"ann@k.example post@k.example"},
+		{"an alias of somebody whose tag is theirs",
+			directory.Directory{People: []directory.Person{person("ann+x@k.example"), person("ann@k.example")}},
+			directory.Directory{People: []directory.Person{hint("ann+x@k.example", "post@k.example")}},
+			"ann+x@k.example post@k.example\nann@k.example"},
+		{"an alias of nobody", directory.Directory{People: []directory.Person{person("ann@k.example")}},
+			directory.Directory{People: []directory.Person{hint("bob+x@k.example", "post@k.example", "off@k.example")}},
+			"ann@k.example\n?! b:4: the alias post@k.example leads to nobody: bob+x@k.example is in no other source\n" +
+				"?! b:4: the alias off@k.example leads to nobody: bob+x@k.example is in no other source"},
+		{"an alias of somebody whom the estate knows", directory.Directory{},
+			directory.Directory{People: []directory.Person{hint("eve@k.example", "post@k.example")}},
+			"eve@k.example post@k.example"},
+		{"a second entry of one address", directory.Directory{People: []directory.Person{
+			{Line: 1, Address: "ann@k.example", Name: "Ann"}, {Line: 5, Address: "ANN@k.example", Name: "Anna"}}},
+			directory.Directory{}, "ann@k.example Ann\n! ann@k.example: name is \"Ann\" (a:1), not \"Anna\" (a:5)\n" +
+				"?! a:5: a second entry has the address of ann@k.example (a:1); where they differ, the first counts"},
+		{"a field keeps the place where it was said first", directory.Directory{People: []directory.Person{person("ann@k.example"),
+			{Line: 7, Address: "ann@k.example", Mailbox: "full"}}},
+			directory.Directory{People: []directory.Person{{Line: 9, Address: "ann@k.example", Mailbox: "closed"}}},
+			"ann@k.example full\n! ann@k.example: mailbox is \"full\" (a:7), not \"closed\" (b:9)\n" +
+				"?! a:7: a second entry has the address of ann@k.example (a:1); where they differ, the first counts"},
 	} {
 		test.a.Name, test.a.File, test.b.Name, test.b.File = "a", "a", "b", "b"
-		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, "", []string{"k.example"}, nil)
+		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, "", []string{"k.example"}, known)
 		if got := tell(m); got != test.want {
 			t.Errorf("%s:\n got %s\nwant %s", test.about, got, test.want)
 		}

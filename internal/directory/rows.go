@@ -73,9 +73,10 @@ func (c *Collector) records(e *Entry, g *Group, m *ReferenceMap) {
 		}
 		said := m.Role.isFixed()
 		in := []string{said}
-		if m.Role == nil {
-			in = roles[:1]
-		} else if said == "" {
+		switch {
+		case m.Role == nil, said == "" && c.first(one, m.Role.From) == "":
+			in = roles[:1] // where nothing is said, they are members
+		case said == "":
 			in = c.value(one, m.Role)
 		}
 		for _, role := range in {

@@ -290,6 +290,46 @@ func TestUpdate(t *testing.T) {
 	}
 }
 
+// A group that goes while one comes with the same members may be a rename, and is told as one;
+// nothing is told where there is doubt.
+func TestMaybeRenamed(t *testing.T) {
+	const told = "?! hq.ldif:5: hands@kelp.example comes and crew@kelp.example goes, with the same 3 members: " +
+		"if that is a rename, \"yorvet group rename crew@kelp.example hands@kelp.example\" first keeps its gate " +
+		"and what members chose"
+	for _, test := range []struct {
+		name   string
+		change func(d *directory.Directory)
+		want   string
+	}{
+		{"another name", func(*directory.Directory) {}, "gone [crew@kelp.example] []\n" + told},
+		{"in another order", func(d *directory.Directory) { slices.Reverse(d.Groups[0].Members) },
+			"gone [crew@kelp.example] []\n" + told},
+		{"two that may be it", func(d *directory.Directory) {
+			second := d.Groups[0]
+			second.Address = "gang@kelp.example"
+			d.Groups = append(d.Groups, second)
+		}, "gone [crew@kelp.example] []"},
+		{"a member less", func(d *directory.Directory) { d.Groups[0].Members = d.Groups[0].Members[1:] },
+			"gone [crew@kelp.example] []"},
+		{"another rule", func(d *directory.Directory) { d.Groups[0].Members[2].Where = "(base=quay)" },
+			"gone [crew@kelp.example] []"},
+		{"everyone in place of the rule", func(d *directory.Directory) {
+			d.Groups[0].Members[2] = estatefile.Member{Everyone: true}
+		}, "gone [crew@kelp.example] []"},
+		{"one member is no sign", func(d *directory.Directory) {
+			d.Groups[0].Address, d.Groups[1].Address = "crew@kelp.example", "hands@kelp.example"
+		}, "gone [deck@kelp.example] []"},
+	} {
+		d := source()
+		d.Groups[0].Address = "hands@kelp.example"
+		test.change(d)
+		got := update(t, followed, directory.Options{}, d)
+		if _, got, _ = strings.Cut(got, "\ngone"); "gone"+got != test.want {
+			t.Errorf("%s:\ngone%s\nwant\n%s", test.name, got, test.want)
+		}
+	}
+}
+
 // One source that is not all there is enough for nothing to be taken out.
 func TestUpdatePartial(t *testing.T) {
 	for _, order := range [][]int{{0, 1}, {1, 0}} {
