@@ -100,6 +100,25 @@ groups:
    {"address": "crew@kelp.example", "owners": []}
  ]}
 `},
+	"lists": {"estate.yaml": `yorvet: 1
+domains:
+  - kelp.example # ours
+nested-gates: open
+edge:
+  - refuse unproven and @kelp.example because "Forged."   # at the door
+people: [{address: ann@kelp.example, attributes: {}}, {address: bob@kelp.example}, {address: cat@kelp.example}]
+groups:
+  - {address: desk@kelp.example, attributes: {unit: deck, tags: [a, b]}, owners: [], members: []}
+  - address: crew@kelp.example
+    accept:
+      - {hazard: no-owner, because: It answers to nobody.} # agreed
+memberships:
+  # written by hand
+  - {group: desk@kelp.example, address: ann@kelp.example}
+  - group: crew@kelp.example   # the crew
+    address: desk@kelp.example
+  - {address: bob@kelp.example, group: crew@kelp.example, copy: digest}
+`},
 	"tables": {"estate.yaml": "# all in tables\nyorvet: 1\ndomains: [kelp.example]\npeople: {table: people.csv}\ngroups: {table: groups.csv}\nmemberships: {table: memberships.csv}\n",
 		"people.csv": "address,name,base,post\nann@kelp.example,\"Oake, Ann\",pier,\nbob@kelp.example,Bob,,\ncat@kelp.example,\"Cat\",quay,\n",
 		"groups.csv": "address,title,owners,members,gate,welcome\ndesk@kelp.example,Desk,ann@kelp.example;bob@kelp.example,where (base=quay),,\ncrew@kelp.example,Crew,,cat@kelp.example,,\n",
@@ -187,6 +206,10 @@ func randomEdit(random *rand.Rand, e *estate.Estate, n int) edit {
 	case 7:
 		return randomRuleEdit(random, e, g)
 	case 8:
+		if random.IntN(4) == 0 {
+			return anything([]change.Change{set("attributes", "unit: engine", "tags: x", "tags: y"), set("attributes"),
+				change.SetNestedGates{Open: n%2 == 0}}[random.IntN(3)])
+		}
 		return anything([]change.Change{set("access."+pick("find", "join", "read"), pick("inside", "members")),
 			set("kind", pick("forum", "list")), set("welcome", "false"), set("pause-after", "3"), set("copy"),
 			change.SetList{Group: g, Setting: "also", Add: []string{"x" + fresh.String()}},
@@ -350,8 +373,12 @@ func TestEditsLeaveTheRest(t *testing.T) {
 					t.Fatal(err)
 				}
 				one := randomEdit(random, d.Before(), n)
-				if one.names = append(one.names, "]"); name == "JSON" {
+				one.names = append(one.names, "]")
+				switch name {
+				case "JSON":
 					one.names = append(one.names, `"members"`, `"owners"`)
+				case "lists":
+					one.names = append(one.names, "memberships", "group:", "#")
 				}
 				before := map[string][]byte{}
 				for file := range files {

@@ -185,6 +185,59 @@ memberships:
 			`estate.yaml:9:55: expected true or false, not text ("true")`,
 			`estate.yaml:9:69: expected text`,
 		}},
+		{"the edge", top + `edge:
+  - refuse unproven and @kelp.example because "Forged."
+  - admit anyone
+  - drop members
+  - 7
+  - refuse unporven
+`, []string{
+			`estate.yaml:5:5: expected refuse or drop, not "admit"`,
+			`    admit anyone`,
+			`    ^^^^^`,
+			`estate.yaml:6:10: `,
+			`    drop members`,
+			`         ^^^^^^^`,
+			`estate.yaml:7:5: expected text`,
+			`estate.yaml:8:12: unknown word "unporven"; did you mean "unproven"?`,
+			`    refuse unporven`,
+			`           ^^^^^^^^`,
+		}},
+		{"attributes of a group", top + `groups:
+  - address: desk@kelp.example
+    attributes: {unit: deck, kind: x, outside: y, hazard: z, Unit: twice, nest: {a: b}, "": q}
+  - address: crew@kelp.example
+    attributes: [unit]
+`, []string{
+			`estate.yaml:5:30: `,
+			`estate.yaml:5:39: `,
+			`estate.yaml:5:51: `,
+			`estate.yaml:5:62: the key "Unit" stands here for the second time (see estate.yaml:5:18)`,
+			`estate.yaml:5:81: expected text or a list of texts for an attribute, not a mapping`,
+			`estate.yaml:5:89: `,
+			`estate.yaml:7:17: expected a mapping for attributes, not a list`,
+		}},
+		{"accepted hazards", top + `groups:
+  - address: desk@kelp.example
+    accept:
+      - {hazard: no-owner, because: So it is.}
+      - {hazard: no-ownr, because: So it is.}
+      - {hazard: no-owner}
+      - {because: So it is.}
+      - {hazard: voice-unprovable, because: Well.}
+      - {hazard: zzzzzzzz, because: Well.}
+      - {hazard: no-owner, becuase: Well.}
+      - no-owner
+`, []string{
+			`estate.yaml:7:18: unknown hazard "no-ownr"; did you mean "no-owner"?`,
+			`estate.yaml:8:9: expected hazard and because in an accepted hazard`,
+			`estate.yaml:9:9: expected hazard and because in an accepted hazard`,
+			`estate.yaml:10:18: "voice-unprovable" is "send-as-unprovable" now`,
+			`estate.yaml:11:18: unknown hazard "zzzzzzzz", expected one of those of yorvet check`,
+			`estate.yaml:12:9: expected hazard and because in an accepted hazard`,
+			`estate.yaml:12:28: unknown key "becuase" in an accepted hazard; did you mean "because"?`,
+			`estate.yaml:13:9: expected a mapping for an accepted hazard`,
+		}},
 		{"domains", "yorvet: 1\ndomains: [kelp.example, {same-as: kelp.example}, {domain: a.example, same-as: b.example}, b_c, 7]\n", []string{
 			`estate.yaml:2:25: the domain is missing`,
 			`estate.yaml:2:59: same-as names "b.example", expected a domain of the estate`,

@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -78,4 +79,35 @@ func edited(t *testing.T, d *Draft, path string, files map[string]string) string
 		}
 	}
 	return b.String()
+}
+
+// A file can be written anew as a whole, by its place on the disk, if the estate has it.
+func TestRewrite(t *testing.T) {
+	path := writeEstate(t, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\nname: A\n"})
+	file := filepath.Join(path, "estate.yaml")
+	d, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	upper := func(data []byte) ([]byte, error) { return bytes.Replace(data, []byte("name: A"), []byte("name: B"), 1), nil }
+	if err := d.Rewrite(file+".other", upper); err == nil || !strings.Contains(err.Error(), "is no file of the estate") {
+		t.Errorf("another file: %v", err)
+	}
+	cannot := errors.New("cannot")
+	if err := d.Rewrite(file, func([]byte) ([]byte, error) { return nil, cannot }); err != cannot {
+		t.Errorf("a file that cannot be written so: %v", err)
+	}
+	if err := d.Rewrite(file, upper); err != nil {
+		t.Fatal(err)
+	}
+	e, err := d.Estate()
+	if err != nil || e.Settings().Name != "B" {
+		t.Fatalf("%v, %v", e, err)
+	}
+	if err := d.Write(); err != nil {
+		t.Fatal(err)
+	}
+	if e, err = Load(t.Context(), path); err != nil || e.Settings().Name != "B" {
+		t.Errorf("written, the name is %q (%v)", e.Settings().Name, err)
+	}
 }

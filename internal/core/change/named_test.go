@@ -104,3 +104,67 @@ func TestUnnamedIsAboutOne(t *testing.T) {
 		t.Errorf("only %d rules changed", changed)
 	}
 }
+
+// What somebody is in groups, their heir is after them, once, and keeps what they are already.
+func TestHandOver(t *testing.T) {
+	const text = `yorvet: 1
+domains: [k.example]
+people: [{address: ann@k.example}, {address: bob@k.example}, {address: cat@k.example}]
+groups:
+  - address: one@k.example
+    owners: [ann@k.example, cat@k.example]
+    moderators: [ann@k.example]
+    members: [{address: ann@k.example, copy: digest, invitations: none, since: 2020-01-01, paused: true}, cat@k.example]
+    gate: [admit ann@k.example]
+  - address: two@k.example
+    owners: [bob@k.example, ann@k.example]
+    moderators: [ann@k.example, bob@k.example]
+    members: [{address: bob@k.example, copy: none}, ann@k.example]
+  - address: three@k.example
+    owners: [cat@k.example]
+    members: [ann@k.example, {address: ann@k.example, copy: none}]
+  - address: four@k.example
+    members: [cat@k.example]
+`
+	e := sample.Load(t, text).Estate()
+	today, err := estate.ParseDay("2026-11-23")
+	if err != nil {
+		t.Fatal(err)
+	}
+	later, err := change.Apply(e, change.HandOver(e, e.PersonID(0), e.PersonID(1), today)...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for id := range estate.ID(later.Groups()) {
+		g := later.Group(id)
+		line := later.Address(id).String()
+		for _, l := range g.Owners {
+			line += " owner " + later.Address(l.ID).String()
+		}
+		for _, l := range g.Moderators {
+			line += " moderator " + later.Address(l.ID).String()
+		}
+		for _, entry := range later.Entries(id) {
+			m := entry.Membership()
+			line += " member " + later.Address(entry.Member).String() + " " + m.Copy.String() + " " + m.Invitations.String()
+			if m.Since != 0 {
+				line += " " + m.Since.String()
+			}
+			if m.Paused {
+				line += " paused"
+			}
+		}
+		for _, r := range g.Gate {
+			line += " " + r.Text
+		}
+		got = append(got, strings.ReplaceAll(strings.Join(strings.Fields(line), " "), "@k.example", ""))
+	}
+	want := `one owner cat owner bob moderator bob member cat member bob digest none 2026-11-23 admit bob
+two owner bob moderator bob member bob none admit inside
+three owner cat member bob 2026-11-23 admit inside
+four member cat admit inside`
+	if text := strings.Join(got, "\n"); text != want {
+		t.Errorf("handed over\n%s\nwant\n%s", text, want)
+	}
+}

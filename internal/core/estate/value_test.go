@@ -24,6 +24,9 @@ func TestParseValue(t *testing.T) {
 		{"owners", "a@kelp.example", func(v Value) bool { return v.Address.Key() == "a@kelp.example" }},
 		{"gate", `hold suspect because "No."`, func(v Value) bool { return v.Rule.Head == "hold" && v.Rule.Because == "No." }},
 		{"send-as", "for members", func(v Value) bool { return v.Rule.Head == "for" && v.Rule.Selector.String() == "members" }},
+		{"replies-to", "group", func(v Value) bool { return v.Word == 1 && !v.Address.IsValid() }},
+		{"replies-to", "Desk@kelp.example", func(v Value) bool { return v.Address.Key() == "desk@kelp.example" }},
+		{"attributes", " unit :  deck: lower ", func(v Value) bool { return v.Attribute == Attribute{"unit", "deck: lower"} }},
 		{"access.find", "members", func(v Value) bool { return v.Rule.Text == "members" && v.Rule.Selector.String() == "members" }},
 	} {
 		s, _ := GroupSetting(c.setting)
@@ -41,11 +44,25 @@ func TestNoValue(t *testing.T) {
 		{"copy", "digset", `unknown value "digset"`, "digest"},
 		{"echo", "yes", `expected true or false, not "yes"`, ""},
 		{"pause-after", "0", `expected a whole number of bounces from 1 up, not "0"`, ""},
+		{"replies-to", "grup", `unknown value "grup"`, "group"},
+		{"replies-to", "zzzzzzz", `expected author, group or an address, not "zzzzzzz"`, ""},
+		{"attributes", "unit", `expected NAME: VALUE, not "unit"`, ""},
+		{"attributes", "unit: ", `expected NAME: VALUE, not "unit: "`, ""},
+		{"attributes", ": deck", "an attribute has no name", ""},
+		{"attributes", "Kind: deck", `an attribute of a group cannot be called "Kind": filters mean something else by that`, ""},
+		{"attributes", "misses: deck", "", ""},
+		{"attributes", "miss: deck", `an attribute of a group cannot be called "miss": filters mean something else by that`, ""},
 		{"pause-after", "x", `expected a whole number of bounces from 1 up, not "x"`, ""},
 	} {
 		s, _ := GroupSetting(c.setting)
 		_, err := s.Parse(c.text)
 		var bad *ValueError
+		if c.want == "" {
+			if err != nil {
+				t.Errorf("%s %q: %v", c.setting, c.text, err)
+			}
+			continue
+		}
 		if !errors.As(err, &bad) || bad.Error() != c.want || bad.Nearest != c.nearest {
 			t.Errorf("%s %q: %v", c.setting, c.text, err)
 		}
