@@ -104,3 +104,48 @@ func describe(b *strings.Builder, older, newer *resolve.Resolver) {
 	}
 	fmt.Fprintf(b, "  %d notices, empty %t\n", r.Count(), r.IsEmpty())
 }
+
+// What is reported of each setting by itself, from its default to another value, on to a
+// third and back: testdata/settings.txt was read by people.
+func TestSettingsSaid(t *testing.T) {
+	const head = `yorvet: 1
+domains: [kelp.example]
+people: [{address: ann@kelp.example}, {address: bob@kelp.example, mailbox: full}, {address: eve@kelp.example}]
+groups:
+  - address: crew@kelp.example
+    title: Crew
+    members: [ann@kelp.example, {address: bob@kelp.example, copy: digest}, c@out.example, mates@kelp.example]
+  - {address: mates@kelp.example, owners: [ann@kelp.example], members: [eve@kelp.example], gate: [admit anyone]}
+  - {address: all@kelp.example, owners: [ann@kelp.example], members: [crew@kelp.example], gate: [admit in crew@kelp.example]}
+`
+	var b strings.Builder
+	for s := range estate.GroupSettings() {
+		values, ok := others[s.Name]
+		if s.Form == estate.FormSelector {
+			values, ok = [2]string{"owners or anyone", "nobody and members"}, true
+		}
+		if !ok || s.Name == "address" || s.Name == "title" {
+			continue
+		}
+		written := func(value string) *resolve.Resolver {
+			line := ""
+			switch action, isAccess := strings.CutPrefix(s.Name, "access."); {
+			case value == "":
+			case isAccess:
+				line = "    access: {" + action + ": " + value + "}\n"
+			default:
+				line = "    " + s.Name + ": " + value + "\n"
+			}
+			return sample.Load(t, strings.Replace(head, "    title: Crew\n", "    title: Crew\n"+line, 1))
+		}
+		none, first, second := written(""), written(values[0]), written(values[1])
+		for _, step := range []struct {
+			name       string
+			was, later *resolve.Resolver
+		}{{"-> " + values[0], none, first}, {values[0] + " -> " + values[1], first, second}, {values[1] + " ->", second, none}} {
+			fmt.Fprintf(&b, "%s %s\n", s.Name, step.name)
+			describe(&b, step.was, step.later)
+		}
+	}
+	golden.Compare(t, "settings.txt", b.String())
+}

@@ -1,0 +1,255 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// A Visit is a mailbox that its holder alone looks into now.
+type Visit struct {
+	Run string
+	Look
+	Through bool // all folders are to be gone through: nothing more is waited for
+}
+
+// Lease is how long a mailbox is held without a word.
+const Lease = 30 * time.Second
+
+// Visit takes a mailbox that is due to be looked into, if less than most are held in its
+// lane. It returns nil where there is none.
+func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
+	in, args := w.lanes("l.lane", 3)
+	lanes, err := rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
+		`SELECT DISTINCT l.lane FROM looks l JOIN runs r ON r.run = l.run WHERE `+dueToVisit+` AND `+in,
+		append([]any{s.now(), w.Run}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	for _, lane := range lanes {
+		v, err := s.visitIn(ctx, w, lane, most)
+		if v != nil || err != nil {
+			return v, err
+		}
+	}
+	return nil, nil
+}
+
+// dueToVisit is the condition of a mailbox l of a run r that somebody is to look into by $1,
+// of the run $2 or any.
+const dueToVisit = `l.lease <= $1 AND ($2 = '' OR l.run = $2) AND
+	(r.state = 'open' AND l.due <= $1 OR r.state = 'closing' AND l.through < r.closing AND l.due <= $1)`
+
+func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*Visit, error) {
+	var v *Visit
+	err := s.in(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE lane = $1`, plain(lane)); err != nil {
+			return err
+		}
+		now := s.now()
+		found := &Visit{}
+		var marks, state string
+		var looked, through, tried, closing int64
+		err := tx.QueryRowContext(ctx, `UPDATE looks SET holder = $3, lease = $4
+			WHERE (run, account) = (SELECT l.run, l.account FROM looks l JOIN runs r ON r.run = l.run
+				WHERE l.lane = $5 AND `+dueToVisit+` ORDER BY l.due, l.run, l.account LIMIT 1`+s.skipLocked("l")+`)
+			AND (SELECT COUNT(*) FROM looks WHERE lane = $5 AND lease > $1) < $6
+			RETURNING run, account, lane, marks, looked, through, tried, problem,
+				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
+			now, w.Run, w.Holder, now+Lease.Milliseconds(), plain(lane), most).
+			Scan(&found.Run, &found.Account, &found.Lane, &marks, &looked, &through, &tried, &found.Problem, &state, &closing)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		found.Looked, found.Look.Through, found.Tried = at(looked), at(through), at(tried)
+		found.Through = state == StateClosing
+		if marks != "" {
+			found.Marks = json.RawMessage(marks)
+		}
+		v = found
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return v, nil
+}
+
+// Hold goes on holding a mailbox. It reports whether it is still the holder's, and whether
+// all of it is to be gone through now.
+func (s *Store) Hold(ctx context.Context, holder string, v *Visit) (mine, through bool, err error) {
+	var state string
+	var closing, done int64
+	err = s.db.QueryRowContext(ctx, `UPDATE looks SET lease = $1 WHERE run = $2 AND account = $3 AND holder = $4
+		RETURNING (SELECT state FROM runs WHERE runs.run = looks.run),
+			(SELECT closing FROM runs WHERE runs.run = looks.run), through`,
+		s.now()+Lease.Milliseconds(), v.Run, plain(v.Account), holder).Scan(&state, &closing, &done)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return false, false, nil
+	case err != nil:
+		return false, false, err
+	}
+	return state == StateOpen || state == StateClosing && done < closing, state == StateClosing, nil
+}
+
+// A Finding is what one look into a mailbox came to.
+type Finding struct {
+	Began        time.Time       // of the store's clock
+	Through      bool            // all folders were gone through
+	Marks        json.RawMessage // to go on from; nil where the look failed
+	Problem      string          // why it failed, or ""
+	Observations []Observation
+	Next         time.Time // when to look again
+	Keep         bool      // the holder goes on holding the mailbox
+}
+
+// Found writes what a look came to, and returns the observations that are new. What was seen
+// is written even if another one holds the mailbox by now.
+func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (fresh []Observation, err error) {
+	err = s.in(ctx, func(tx *sql.Tx) error {
+		fresh = nil
+		for _, o := range f.Observations {
+			done, err := tx.ExecContext(ctx, `INSERT INTO observations (run, n, account, folder, validity, uid, what, seen, detail)
+				SELECT CAST($1 AS TEXT), CAST($2 AS INTEGER), $3, $4, CAST($5 AS BIGINT), CAST($6 AS BIGINT), $7,
+					CAST($8 AS BIGINT), $9
+				WHERE EXISTS (SELECT 1 FROM cases WHERE run = $1 AND n = $2) ON CONFLICT DO NOTHING`,
+				v.Run, o.N, plain(o.Account), plain(o.Folder), int64(o.Validity), int64(o.UID), o.What, milliseconds(o.Seen),
+				string(o.Detail))
+			if err != nil {
+				return err
+			}
+			n, err := done.RowsAffected()
+			if err != nil {
+				return err
+			}
+			if n == 1 {
+				fresh = append(fresh, o)
+			}
+		}
+		lease := int64(0)
+		if f.Keep {
+			lease = s.now() + Lease.Milliseconds()
+		}
+		looked, through := milliseconds(f.Began), int64(0)
+		if f.Problem != "" {
+			looked = 0
+		} else if f.Through {
+			through = looked
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE looks SET lease = $1, due = $2, tried = $3, problem = $4,
+			looked = CASE WHEN looked > $5 THEN looked ELSE $5 END,
+			through = CASE WHEN through > $6 THEN through ELSE $6 END,
+			marks = CASE WHEN $7 = '' THEN marks ELSE $7 END
+			WHERE run = $8 AND account = $9 AND holder = $10`,
+			lease, milliseconds(f.Next), milliseconds(f.Began), plain(f.Problem), looked, through, string(f.Marks),
+			v.Run, plain(v.Account), holder)
+		return err
+	})
+	return fresh, err
+}
+
+// Standing is how far a run is.
+type Standing struct {
+	State                   string
+	Began, Until, Closing   time.Time
+	Cases, Waiting, Sending int // messages in all, still to be sent, and being sent
+	Accepted                int // messages that were taken over, or may have been
+	Checks, Missing         int // what has to be observed where somebody looks, and what of it is not there yet
+	LastSent, LastNews      time.Time
+	Mailboxes, Opened       int // that are looked into, and those that have been
+	Unlooked                int // mailboxes that have not been gone through since the closing
+	LastClosed              time.Time
+	Limits                  Limits
+	Held                    int // mailboxes that somebody looks into now
+}
+
+// Standing returns how far a run is.
+func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
+	var t Standing
+	r, err := s.RunNamed(ctx, name)
+	if err != nil {
+		return t, err
+	}
+	t.State, t.Began, t.Until, t.Closing, t.Limits = r.State, r.Began, r.Until, r.Closing, r.Limits
+	var sent, news int64
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
+		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
+		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure')), COALESCE(MAX(settled), 0)
+		FROM cases WHERE run = $1`, name).Scan(&t.Cases, &t.Waiting, &t.Sending, &t.Accepted, &sent)
+	if err != nil {
+		return t, err
+	}
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE looked > 0),
+		COUNT(*) FILTER (WHERE through < $2), COUNT(*) FILTER (WHERE lease > $3)
+		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held)
+	if err != nil {
+		return t, err
+	}
+	err = s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(seen), 0) FROM observations WHERE run = $1`, name).Scan(&news)
+	if err != nil {
+		return t, err
+	}
+	t.LastSent, t.LastNews = at(sent), at(max(sent, news))
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE NOT EXISTS (
+			SELECT 1 FROM observations o WHERE o.run = c.run AND o.n = c.n AND o.account = c.who AND
+				(o.what = c.sign OR c.sign = 'digest' AND o.what = 'copy')))
+		FROM checks c JOIN cases k ON k.run = c.run AND k.n = c.n JOIN looks l ON l.run = c.run AND l.account = c.who
+		WHERE c.run = $1 AND c.sign <> '' AND k.state IN ('sent', 'unsure')`, name).Scan(&t.Checks, &t.Missing)
+	return t, err
+}
+
+// Finish says that nothing more is waited for: each mailbox is to be gone through once more,
+// and nothing more is sent. What was not sent stays so.
+func (s *Store) Finish(ctx context.Context, name string) error {
+	return s.in(ctx, func(tx *sql.Tx) error {
+		now := s.now()
+		_, err := tx.ExecContext(ctx, `UPDATE cases SET state = 'given-up', settled = $1
+			WHERE run = $2 AND state = 'planned' AND EXISTS (SELECT 1 FROM runs WHERE run = $2 AND state = 'open')`, now, name)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1 WHERE run = $2 AND state = 'open'`, now, name)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0 WHERE run = $1`, name)
+		return err
+	})
+}
+
+// End says that a run has ended.
+func (s *Store) End(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'ended', ended = $1 WHERE run = $2 AND state = 'closing'`,
+		s.now(), name)
+	return err
+}
+
+// Stop says that a run was interrupted: nobody works on it.
+func (s *Store) Stop(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'stopped' WHERE run = $1 AND state IN ('open', 'closing')`, name)
+	return err
+}
+
+// Reopen has a run worked on again, for so long at most.
+func (s *Store) Reopen(ctx context.Context, name string, wait time.Duration) error {
+	return s.in(ctx, func(tx *sql.Tx) error {
+		now := s.now()
+		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'open', closing = 0, ended = 0, until = $1
+			WHERE run = $2`, now+wait.Milliseconds(), name)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, ErrNoRun)
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE cases SET state = 'planned', due = 0 WHERE run = $1 AND state = 'given-up'`, name)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0 WHERE run = $1`, name)
+		return err
+	})
+}

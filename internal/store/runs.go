@@ -1,0 +1,371 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// The states of a run.
+const (
+	StateOpen    = "open"    // messages are sent, and mailboxes looked into
+	StateClosing = "closing" // nothing more is waited for: each mailbox is looked through once more
+	StateEnded   = "ended"
+	StateStopped = "stopped" // it was interrupted
+)
+
+// A Run is a row for each run. Its times are those of the store's clock.
+type Run struct {
+	Name, Kind, State     string
+	Estate                string // the digest of what was evaluated
+	Path                  string // where that was
+	Day                   string // of evaluation
+	Version               string // of the program that planned it
+	Limits                Limits
+	Notes                 []string // what could not be planned, and why
+	Approve               bool     // requests to approvers are answered
+	Began, Closing, Ended time.Time
+	Until                 time.Time // when nothing more is waited for, at the latest
+	Good, Bad             int       // checks as predicted and otherwise, once it was judged
+}
+
+// Limits are how a run is watched.
+type Limits struct {
+	Patience  time.Duration `json:"patience"`
+	LookEvery time.Duration `json:"lookEvery"`
+	Settle    time.Duration `json:"settle"`
+	Quiet     time.Duration `json:"quiet"`
+}
+
+// A Case is one message of a run.
+type Case struct {
+	N               int
+	Kind, Group     string
+	Lane            string          // the connection that sends it
+	Draft           json.RawMessage // what whoever sends it has to know
+	Predicted       json.RawMessage
+	MessageID, Tag  string
+	State           string
+	Tries           int
+	Intent, Settled time.Time
+	Reply           json.RawMessage // of the last try; nil where there is none
+}
+
+// The states of a case.
+const (
+	Planned = "planned"
+	Sending = "sending" // claimed: from now on it may have been sent
+	Sent    = "sent"
+	Refused = "refused"
+	Unsure  = "unsure"   // it may have been sent, and is not sent again
+	GivenUp = "given-up" // it was not sent
+)
+
+// A Look is a mailbox of a run.
+type Look struct {
+	Account string
+	Lane    string          // the connection that opens it
+	Marks   json.RawMessage // where the last look ended; nil before the first
+	Looked  time.Time       // when the last look began that was complete
+	Through time.Time       // when the last one began that went through all folders
+	Tried   time.Time       // when somebody tried last
+	Problem string          // why the last try failed, or ""
+}
+
+// An Observation is something about a case that was seen in a mailbox.
+type Observation struct {
+	N               int
+	Account, Folder string
+	Validity, UID   uint32
+	What            string
+	Seen            time.Time
+	Detail          json.RawMessage
+}
+
+// A Check is what is predicted of one message and one mailbox, and whether it was so.
+type Check struct {
+	N              int
+	Who            string // an address; "" for the message itself
+	Predicted, Why string
+	Sign           string // what has to be observed for it, or ""
+	Seen           string
+	OK             bool
+	Seconds        float64
+}
+
+// Record is a run with all that belongs to it.
+type Record struct {
+	Run
+	Cases        []Case
+	Looks        []Look
+	Observations []Observation
+	Answered     map[int]bool // by case: a request to an approver was answered, and the answer taken
+}
+
+// plain returns a text as both databases hold it.
+func plain(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "")
+}
+
+// Plan writes a new run: from then on it may be worked on. body is what the estate's digest
+// stands for.
+func (s *Store) Plan(ctx context.Context, r Run, body string, cases []Case, looks []Look, checks []Check) error {
+	limits, err := json.Marshal(r.Limits)
+	if err != nil {
+		return err
+	}
+	notes, err := json.Marshal(r.Notes)
+	if err != nil {
+		return err
+	}
+	return s.in(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO estates VALUES ($1, $2) ON CONFLICT DO NOTHING`, r.Estate, body)
+		if err != nil {
+			return err
+		}
+		done, err := tx.ExecContext(ctx, `INSERT INTO runs
+			(run, kind, state, estate, path, day, version, limits, notes, approve, began, until)
+			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT DO NOTHING`,
+			r.Name, r.Kind, r.Estate, plain(r.Path), r.Day, r.Version, string(limits), plain(string(notes)), number(r.Approve),
+			milliseconds(r.Began), milliseconds(r.Until))
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, ErrExists)
+		}
+		return s.planRows(ctx, tx, r.Name, cases, looks, checks)
+	})
+}
+
+func (s *Store) planRows(ctx context.Context, tx *sql.Tx, run string, cases []Case, looks []Look, checks []Check) error {
+	for _, c := range cases {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, run, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft),
+			string(c.Predicted), c.MessageID, c.Tag); err != nil {
+			return err
+		}
+		if err := addLane(ctx, tx, c.Lane); err != nil {
+			return err
+		}
+	}
+	for _, l := range looks {
+		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane) VALUES ($1, $2, $3)`,
+			run, plain(l.Account), plain(l.Lane))
+		if err != nil {
+			return err
+		}
+		if err := addLane(ctx, tx, l.Lane); err != nil {
+			return err
+		}
+	}
+	insert, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, sign)
+		VALUES ($1, $2, $3, $4, $5, $6)`)
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	for _, c := range checks {
+		_, err := insert.ExecContext(ctx, run, c.N, plain(c.Who), c.Predicted, plain(c.Why), c.Sign)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func addLane(ctx context.Context, tx *sql.Tx, lane string) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO lanes VALUES ($1, 0) ON CONFLICT DO NOTHING`, plain(lane))
+	return err
+}
+
+func number(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+const runColumns = `run, kind, state, estate, path, day, version, limits, notes, approve, began, closing, ended, until,
+	good, bad`
+
+// scanRun reads a row of runColumns.
+func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
+	var limits, notes string
+	var approve int
+	var began, closing, ended, until int64
+	err = row.Scan(&r.Name, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &limits, &notes, &approve,
+		&began, &closing, &ended, &until, &r.Good, &r.Bad)
+	if err != nil {
+		return r, err
+	}
+	r.Approve, r.Began, r.Closing, r.Ended, r.Until = approve != 0, at(began), at(closing), at(ended), at(until)
+	return r, errors.Join(json.Unmarshal([]byte(limits), &r.Limits), json.Unmarshal([]byte(notes), &r.Notes))
+}
+
+// rows reads all rows of a query.
+func rows[T any](ctx context.Context, s *Store, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+	found, err := s.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	var list []T
+	for found.Next() {
+		one, err := scan(found)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	return list, found.Err()
+}
+
+// Runs returns all runs, the newest first.
+func (s *Store) Runs(ctx context.Context) ([]Run, error) {
+	return rows(ctx, s, func(r *sql.Rows) (Run, error) { return scanRun(r) },
+		`SELECT `+runColumns+` FROM runs ORDER BY began DESC, run`)
+}
+
+// RunNamed returns one run.
+func (s *Store) RunNamed(ctx context.Context, name string) (Run, error) {
+	r, err := scanRun(s.db.QueryRowContext(ctx, `SELECT `+runColumns+` FROM runs WHERE run = $1`, name))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, ErrNoRun
+	}
+	return r, err
+}
+
+// Record returns one run with all that belongs to it.
+func (s *Store) Record(ctx context.Context, name string) (*Record, error) {
+	r := &Record{Answered: map[int]bool{}}
+	var err error
+	if r.Run, err = s.RunNamed(ctx, name); err != nil {
+		return nil, err
+	}
+	if r.Cases, err = s.Cases(ctx, name); err != nil {
+		return nil, err
+	}
+	if r.Looks, err = s.Looks(ctx, name); err != nil {
+		return nil, err
+	}
+	r.Observations, err = rows(ctx, s, scanObservation, `SELECT n, account, folder, validity, uid, what, seen, detail
+		FROM observations WHERE run = $1 ORDER BY seen, n, account, folder, uid, what`, name)
+	if err != nil {
+		return nil, err
+	}
+	answered, err := rows(ctx, s, func(found *sql.Rows) (n int, err error) { return n, found.Scan(&n) },
+		`SELECT n FROM answers WHERE run = $1 AND taken = 1`, name)
+	for _, n := range answered {
+		r.Answered[n] = true
+	}
+	return r, err
+}
+
+func scanObservation(found *sql.Rows) (o Observation, err error) {
+	var validity, uid, seen int64
+	var detail string
+	err = found.Scan(&o.N, &o.Account, &o.Folder, &validity, &uid, &o.What, &seen, &detail)
+	o.Validity, o.UID, o.Seen, o.Detail = uint32(validity), uint32(uid), at(seen), json.RawMessage(detail)
+	return o, err
+}
+
+// Cases returns the messages of a run, in order.
+func (s *Store) Cases(ctx context.Context, name string) ([]Case, error) {
+	return rows(ctx, s, func(found *sql.Rows) (c Case, err error) {
+		var draft, predicted, reply string
+		var intent, settled int64
+		err = found.Scan(&c.N, &c.Kind, &c.Group, &c.Lane, &draft, &predicted, &c.MessageID, &c.Tag, &c.State, &c.Tries,
+			&intent, &settled, &reply)
+		c.Draft, c.Predicted, c.Intent, c.Settled = json.RawMessage(draft), json.RawMessage(predicted), at(intent), at(settled)
+		if reply != "" {
+			c.Reply = json.RawMessage(reply)
+		}
+		return c, err
+	}, `SELECT n, kind, grp, lane, draft, predicted, message_id, tag, state, tries, intent, settled, reply
+		FROM cases WHERE run = $1 ORDER BY n`, name)
+}
+
+// Looks returns the mailboxes of a run, by account.
+func (s *Store) Looks(ctx context.Context, name string) ([]Look, error) {
+	return rows(ctx, s, func(found *sql.Rows) (l Look, err error) {
+		var marks string
+		var looked, through, tried int64
+		err = found.Scan(&l.Account, &l.Lane, &marks, &looked, &through, &tried, &l.Problem)
+		l.Looked, l.Through, l.Tried = at(looked), at(through), at(tried)
+		if marks != "" {
+			l.Marks = json.RawMessage(marks)
+		}
+		return l, err
+	}, `SELECT account, lane, marks, looked, through, tried, problem FROM looks WHERE run = $1 ORDER BY account`, name)
+}
+
+// EstateOf returns what the digest of an estate stands for.
+func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT body FROM estates WHERE digest = $1`, digest).Scan(&body)
+	return body, err
+}
+
+// Judge writes what became of the checks of a run.
+func (s *Store) Judge(ctx context.Context, name string, checks []Check) error {
+	return s.in(ctx, func(tx *sql.Tx) error {
+		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, sign, seen, ok, seconds)
+			VALUES ($1, $2, $3, $4, '', '', $5, $6, $7) ON CONFLICT (run, n, who)
+			DO UPDATE SET seen = excluded.seen, ok = excluded.ok, seconds = excluded.seconds`)
+		if err != nil {
+			return err
+		}
+		defer write.Close()
+		good, bad := 0, 0
+		for _, c := range checks {
+			if c.OK {
+				good++
+			} else {
+				bad++
+			}
+			_, err := write.ExecContext(ctx, name, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds)
+			if err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE runs SET good = $1, bad = $2 WHERE run = $3`, good, bad, name)
+		return err
+	})
+}
+
+// Remove removes runs, with all that belongs to them.
+func (s *Store) Remove(ctx context.Context, names ...string) error {
+	return s.in(ctx, func(tx *sql.Tx) error {
+		for _, name := range names {
+			done, err := tx.ExecContext(ctx, `DELETE FROM runs WHERE run = $1`, name)
+			if err != nil {
+				return err
+			}
+			if n, err := done.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(err, fmt.Errorf("%w: %s", ErrNoRun, name))
+			}
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM estates WHERE digest NOT IN (SELECT estate FROM runs)`)
+		return err
+	})
+}
+
+// Old returns the names of the runs that have ended and are beyond the newest keep, or began
+// longer ago than age.
+func (s *Store) Old(ctx context.Context, keep int, age time.Duration) ([]string, error) {
+	list, err := s.Runs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var old []string
+	for i, r := range list {
+		if (r.State == StateEnded || r.State == StateStopped) && (i >= keep || s.Now().Sub(r.Began) > age) {
+			old = append(old, r.Name)
+		}
+	}
+	return old, nil
+}

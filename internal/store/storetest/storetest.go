@@ -1,0 +1,112 @@
+// Package storetest has a real PostgreSQL server for tests.
+package storetest
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+)
+
+// server is the server of the process of a test: one serves all its tests.
+var server struct {
+	sync.Mutex
+	dir   string
+	count int
+	err   error
+}
+
+// PostgreSQL returns the URL of an empty database. The server is started from a temporary
+// folder and listens to a socket in it; it ends with the process. A test is skipped where
+// the machine has none.
+func PostgreSQL(t testing.TB) string {
+	t.Helper()
+	server.Lock()
+	defer server.Unlock()
+	programs := programs()
+	if programs == "" {
+		if os.Getenv("YORVET_TEST_SERVERS") != "" {
+			t.Fatal("there is no PostgreSQL here")
+		}
+		t.Skip("there is no PostgreSQL here: initdb is not installed")
+	}
+	if server.dir == "" && server.err == nil {
+		server.dir, server.err = start(programs)
+	}
+	if server.err != nil {
+		t.Fatal(server.err)
+	}
+	server.count++
+	name := fmt.Sprintf("test%d", server.count)
+	at := "postgres:///%s?host=" + server.dir + "&user=yorvet"
+	db, err := sql.Open("pgx", fmt.Sprintf(at, "postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(context.Background(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	return fmt.Sprintf(at, name)
+}
+
+// programs returns the folder of the server's programs, of the newest version, or "".
+func programs() string {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	slices.Sort(found)
+	if len(found) == 0 {
+		return ""
+	}
+	return filepath.Dir(found[len(found)-1])
+}
+
+func start(programs string) (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "yorvet-postgres"); err != nil {
+		return "", err
+	}
+	run := func(name string, args ...string) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(programs, name), args...)
+		cmd.Dir = dir
+		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
+		if os.Getuid() == 0 { // which the server refuses to be
+			if who, err := user.Lookup("postgres"); err == nil {
+				uid, _ := strconv.Atoi(who.Uid)
+				gid, _ := strconv.Atoi(who.Gid)
+				_ = os.Chown(dir, uid, gid)
+				cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+			}
+		}
+		return cmd
+	}
+	data := filepath.Join(dir, "data")
+	if output, err := run("initdb", "-D", data, "-U", "yorvet", "-A", "trust", "--no-sync", "-E", "UTF8",
+		"--locale=C").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("initdb: %w: %s", err, output)
+	}
+	// The tests are about processes that die, not about power that fails.
+	cmd := run("postgres", "-D", data, "-k", dir, "-c", "listen_addresses=", "-c", "fsync=off", "-c", "max_connections=200")
+	var output strings.Builder
+	cmd.Stdout, cmd.Stderr = &output, &output
+	if err := cmd.Start(); err != nil {
+		return "", err
+	}
+	const patience = 30 * time.Second
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		if run("pg_isready", "-h", dir, "-U", "yorvet", "-q").Run() == nil {
+			return dir, nil
+		}
+	}
+	return "", fmt.Errorf("PostgreSQL does not start: %s", output.String())
+}
