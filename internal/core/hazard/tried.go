@@ -229,6 +229,9 @@ func (p *Pass) who(s senders, m resolve.Message) string {
 		switch {
 		case other.ID == estate.None && other.Address.Local() == strangers.Outside.Address.Local() && !other.Inside:
 			name = "anyone at " + other.Address.Domain()
+			if below, ok := strings.CutPrefix(other.Address.Domain(), resolve.Below); ok {
+				name = "anyone below " + below
+			}
 			if other.Address == strangers.Outside.Address {
 				name = "anyone outside"
 			}

@@ -131,3 +131,44 @@ groups:
 		}
 	}
 }
+
+// The edge refuses and drops mail to groups and people; an automatic answer goes to outside
+// authors of what is admitted, and to nobody else.
+func TestEdgeAndAutoAnswer(t *testing.T) {
+	r := sample.Load(t, `yorvet: 1
+domains: [kelp.example]
+edge: [drop @gone.example, 'refuse @bad.example because "Not from there."']
+people: [{address: ann@kelp.example}]
+groups:
+  - {address: g@kelp.example, gate: [hold suspect, admit anyone], auto-answer: "We answer.", tell-held: none}
+  - {address: mute@kelp.example, gate: [admit anyone]}
+`)
+	for _, c := range []struct {
+		from, to string
+		m        resolve.Message
+		verdict  estate.Verdict
+		edge     int
+		because  string
+		heard    bool
+		answered bool
+	}{
+		{"x@gone.example", "g@kelp.example", resolve.Message{}, estate.Drop, 1, "", false, false},
+		{"x@bad.example", "g@kelp.example", resolve.Message{}, estate.Refuse, 2, "Not from there.", true, false},
+		{"x@gone.example", "ann@kelp.example", resolve.Message{}, estate.Drop, 1, "", false, false},
+		{"x@bad.example", "ann@kelp.example", resolve.Message{}, estate.Refuse, 2, "Not from there.", true, false},
+		{"x@far.example", "g@kelp.example", resolve.Message{}, estate.Admit, 0, "", false, true},
+		{"x@far.example", "mute@kelp.example", resolve.Message{}, estate.Admit, 0, "", false, false},
+		{"x@far.example", "ann@kelp.example", resolve.Message{}, estate.Admit, 0, "", false, false},
+		{"ann@kelp.example", "g@kelp.example", resolve.Message{}, estate.Admit, 0, "", false, false},
+		{"x@far.example", "g@kelp.example", resolve.Message{Automatic: true}, estate.Admit, 0, "", false, false},
+		{"x@far.example", "g@kelp.example", resolve.Message{Unproven: true}, estate.Admit, 0, "", false, false},
+		{"x@far.example", "g@kelp.example", resolve.Message{Suspect: true}, estate.Hold, 0, "", false, false},
+	} {
+		f := message.Of(r, message.Envelope{From: address.MustParse(c.from), To: address.MustParse(c.to), Message: c.m})
+		if f.Verdict != c.verdict || f.Edge != c.edge || f.Because() != c.because || f.Heard() != c.heard ||
+			f.AutoAnswered() != c.answered || (f.Reason == message.ByEdge) != (c.edge > 0) {
+			t.Errorf("from %s to %s %+v: %s by edge %d (%v) because %q, heard %t, answered %t", c.from, c.to, c.m, f.Verdict,
+				f.Edge, f.Reason, f.Because(), f.Heard(), f.AutoAnswered())
+		}
+	}
+}

@@ -46,7 +46,7 @@ func (a *Asks) note(r *Resolver, atom *selector.Atom, met map[string]bool) {
 		name(strangerAt(atom.Domain))
 	case selector.Below:
 		a.Domains = true
-		name(strangerAt("stranger." + atom.Domain))
+		name(strangerAt(Below + atom.Domain))
 	case selector.Larger:
 		a.Sizes = append(a.Sizes, atom.Size+1)
 	}
