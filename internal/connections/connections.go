@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -28,7 +29,10 @@ type Connections struct {
 	Ways      []Outgoing
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
-	Limits    Limits
+	// Requests are addresses and @domains outside that requests to approvers may come from,
+	// besides those inside.
+	Requests []string
+	Limits   Limits
 
 	path   string
 	locked []locked
@@ -60,21 +64,27 @@ type Outgoing struct {
 	From    []string
 	Claims  bool // it may be used to claim addresses that are not one's own: for forged senders
 	reach   send.Route
-	user    string
-	as      string
-	bearer  bool
-	secret  *secret.Text
 	without bool // nobody logs in
+	login
+	away bool // another machine has it
 }
 
 // Mailboxes say how to open mailboxes.
 type Mailboxes struct {
-	For    []string // as Outgoing.From
-	reach  endpoint.Endpoint
-	user   string
-	as     string
-	bearer bool
-	secret *secret.Text
+	Name  string
+	For   []string // as Outgoing.From
+	reach endpoint.Endpoint
+	jmap  string
+	login
+	away bool // another machine has it
+}
+
+// login says who logs in, with places for the address that it is for.
+type login struct {
+	user, as  string
+	mechanism string
+	bearer    bool
+	secret    *secret.Text
 }
 
 // The form of the file.
@@ -83,6 +93,7 @@ type file struct {
 	Send      []fileWay  `yaml:"send"`
 	Look      []fileLook `yaml:"look"`
 	Strangers []string   `yaml:"strangers"`
+	Requests  []string   `yaml:"requests-from"`
 	Limits    fileLimits `yaml:"limits"`
 }
 
@@ -99,6 +110,8 @@ type fileWay struct {
 }
 
 type fileLook struct {
+	Name   string     `yaml:"name"`
+	JMAP   string     `yaml:"jmap"`
 	Server string     `yaml:"server"`
 	TLS    string     `yaml:"tls"`
 	CA     string     `yaml:"authority"`
@@ -109,6 +122,7 @@ type fileLook struct {
 type fileLogin struct {
 	User     string       `yaml:"user"`
 	As       string       `yaml:"as"`
+	How      string       `yaml:"mechanism"`
 	Password *secret.From `yaml:"password"`
 	Token    *secret.From `yaml:"token"`
 }
@@ -158,6 +172,10 @@ func Load(ctx context.Context, path string) (*Connections, error) {
 		}
 		l.Strangers = append(l.Strangers, a)
 	}
+	if l.Requests = f.Requests; len(f.Requests) > 0 {
+		r.owners("requests-from", 0, f.Requests)
+	}
+	r.names(l)
 	r.limits(&l.Limits, f.Limits)
 	l.waits()
 	if len(l.Ways) == 0 {
@@ -250,7 +268,7 @@ func (r *reader) way(i int, f fileWay) Outgoing {
 		}
 	}
 	r.owners("send", i, f.From)
-	w.user, w.as, w.bearer, w.secret = r.login("send", i, f.Login)
+	w.login = r.login("send", i, f.Login)
 	if f.Login != nil && w.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
 		r.fail(
 			"send",
@@ -262,13 +280,21 @@ func (r *reader) way(i int, f fileWay) Outgoing {
 }
 
 func (r *reader) mailboxes(i int, f fileLook) Mailboxes {
-	m := Mailboxes{For: f.For, reach: r.endpoint("look", i, f.Server, f.TLS, f.CA)}
+	m := Mailboxes{Name: f.Name, For: f.For, jmap: f.JMAP}
+	server := f.Server
+	if f.JMAP != "" {
+		server = r.jmap(i, f)
+	}
+	if m.Name == "" {
+		m.Name = server
+	}
+	m.reach = r.endpoint("look", i, server, f.TLS, f.CA)
 	r.owners("look", i, f.For)
 	if f.Login == nil {
 		r.fail("look", i, "there is no login")
 	}
-	m.user, m.as, m.bearer, m.secret = r.login("look", i, f.Login)
-	if m.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(f.Server) {
+	m.login = r.login("look", i, f.Login)
+	if m.reach.TLS == endpoint.Plain && !endpoint.IsLoopback(server) {
 		r.fail(
 			"look",
 			i,
@@ -337,27 +363,72 @@ func (r *reader) owners(list string, i int, texts []string) {
 	}
 }
 
-func (r *reader) login(list string, i int, f *fileLogin) (user, as string, bearer bool, password *secret.Text) {
+func (r *reader) login(list string, i int, f *fileLogin) login {
 	if f == nil {
-		return "", "", false, nil
+		return login{}
 	}
-	if (f.Password == nil) == (f.Token == nil) {
-		r.fail(list, i, "a login has either a password or a token")
-		return
+	l := login{user: f.User, as: f.As, mechanism: strings.ToUpper(f.How), bearer: f.Token != nil, secret: new(secret.Text)}
+	if l.user == "" {
+		l.user = "{address}"
+	}
+	if known := endpoint.Mechanisms(); f.How != "" && !slices.Contains(known, l.mechanism) {
+		r.fail(list, i, "mechanism is %q, expected one of %s%s", f.How, strings.Join(known, ", "),
+			nearest.Hint(l.mechanism, known))
 	}
 	source := f.Password
 	if f.Token != nil {
 		source = f.Token
 	}
-	if err := source.Check(); err != nil {
-		r.fail(list, i, "%v", err)
+	switch {
+	case f.Password != nil && f.Token != nil, source == nil && l.mechanism != "EXTERNAL":
+		r.fail(list, i, "a login has either a password or a token")
+	case source != nil:
+		if err := source.Check(); err != nil {
+			r.fail(list, i, "%v", err)
+		}
+		r.locked = append(r.locked, locked{source, l.secret, r.place(list, i)})
 	}
-	password = new(secret.Text)
-	r.locked = append(r.locked, locked{source, password, r.place(list, i)})
-	if user = f.User; user == "" {
-		user = "{address}"
+	return l
+}
+
+// jmap returns the server of the URL of a session resource.
+func (r *reader) jmap(i int, f fileLook) string {
+	u, err := url.Parse(f.JMAP)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		r.fail("look", i, "jmap is %q, expected a URL such as https://mail.example/.well-known/jmap", f.JMAP)
+		return ":0"
 	}
-	return user, f.As, f.Token != nil, password
+	if f.Server != "" {
+		r.fail("look", i, "mailboxes are opened over JMAP or at a server, not both")
+	}
+	if u.Scheme == "http" && !endpoint.IsLoopback(u.Host) {
+		r.fail("look", i, "a login over a connection without TLS would show the password; only this machine itself may be "+
+			"reached so")
+	}
+	if u.Port() == "" {
+		return net.JoinHostPort(u.Hostname(), map[string]string{"https": "443", "http": "80"}[u.Scheme])
+	}
+	return u.Host
+}
+
+// names sees to it that each connection has a name of its own: what waits to be done is told
+// apart by it.
+func (r *reader) names(l *Connections) {
+	seen := map[string]bool{}
+	for i := range l.Ways {
+		if name := l.Ways[i].Name; name != "" && seen[name] {
+			r.fail("send", i, "two ways to send are called %q", name)
+		}
+		seen[l.Ways[i].Name] = true
+	}
+	seen = map[string]bool{}
+	for i := range l.Mailboxes {
+		name := l.Mailboxes[i].Name
+		for n := 2; seen[l.Mailboxes[i].Name]; n++ {
+			l.Mailboxes[i].Name = fmt.Sprint(name, " ", n)
+		}
+		seen[l.Mailboxes[i].Name] = true
+	}
 }
 
 func (r *reader) limits(l *Limits, f fileLimits) {
@@ -420,24 +491,39 @@ func (l *Connections) Sender(a address.Address, inside, claims bool) (*Outgoing,
 func (w *Outgoing) As(a address.Address) send.Route {
 	way := w.reach
 	if !w.without {
-		way.Login = &endpoint.Login{User: fill(w.user, a), As: fill(w.as, a), Bearer: w.bearer, Secret: *w.secret}
+		way.Login = w.login.of(a)
 	}
 	return way
 }
 
-// Account returns how to look into somebody's mailbox.
-func (l *Connections) Account(a address.Address, inside bool) (watch.Account, bool) {
-	for _, m := range l.Mailboxes {
-		if covers(m.For, a, inside) {
-			return watch.Account{Name: a.String(), Endpoint: m.reach, Login: m.login(a)}, true
+// Mailbox returns how somebody's mailbox is opened.
+func (l *Connections) Mailbox(a address.Address, inside bool) (*Mailboxes, bool) {
+	for i := range l.Mailboxes {
+		if m := &l.Mailboxes[i]; covers(m.For, a, inside) {
+			return m, true
 		}
 	}
-	return watch.Account{}, false
+	return nil, false
 }
 
-// login returns who opens somebody's mailbox.
-func (m *Mailboxes) login(a address.Address) endpoint.Login {
-	return endpoint.Login{User: fill(m.user, a), As: fill(m.as, a), Bearer: m.bearer, Secret: *m.secret}
+// Account returns how to look into somebody's mailbox from this machine.
+func (l *Connections) Account(a address.Address, inside bool) (watch.Account, bool) {
+	m, ok := l.Mailbox(a, inside)
+	if !ok || m.away {
+		return watch.Account{}, false
+	}
+	return m.Account(a), true
+}
+
+// Account returns how to look into somebody's mailbox.
+func (m *Mailboxes) Account(a address.Address) watch.Account {
+	return watch.Account{Name: a.String(), Endpoint: m.reach, Login: *m.login.of(a), JMAP: m.jmap}
+}
+
+// of returns who logs in for an address.
+func (l *login) of(a address.Address) *endpoint.Login {
+	return &endpoint.Login{User: fill(l.user, a), As: fill(l.as, a), Mechanism: l.mechanism, Bearer: l.bearer,
+		Secret: *l.secret}
 }
 
 // fill puts an address into the places of a login that stand for it.

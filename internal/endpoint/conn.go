@@ -147,6 +147,16 @@ func (e *silentError) Timeout() bool   { return true }
 func (e *silentError) Temporary() bool { return true }
 func (e *silentError) Unwrap() error   { return os.ErrDeadlineExceeded }
 
+// IsDistrust reports whether a connection failed as the server's certificate is not to be
+// trusted, or there is no TLS where there has to be: trying again comes to the same.
+func IsDistrust(err error) bool {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var record tls.RecordHeaderError
+	return errors.As(err, &unknown) || errors.As(err, &name) || errors.As(err, &invalid) || errors.As(err, &record)
+}
+
 // Reason says in plain words why a connection failed.
 func Reason(err error) string {
 	var refused syscall.Errno

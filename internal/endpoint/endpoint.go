@@ -9,10 +9,6 @@ import (
 	"net"
 	"slices"
 	"time"
-
-	"github.com/emersion/go-sasl"
-
-	"yorvet.example/yorvet/internal/secret"
 )
 
 // TLS says how a connection is secured.
@@ -107,20 +103,4 @@ func (e Endpoint) Config() *tls.Config {
 		MinVersion:         tls.VersionTLS12,
 		InsecureSkipVerify: e.TLS == Unverified,
 	}
-}
-
-// A Login is who logs in. Its secret never shows in text.
-type Login struct {
-	User   string
-	As     string // authorisation identity: in whose name (RFC 4422, section 2); "" for User's own
-	Bearer bool   // the secret is a token for OAUTHBEARER (RFC 7628), rather than a password for PLAIN (RFC 4616)
-	Secret secret.Text
-}
-
-// Client returns the SASL exchange.
-func (l Login) Client() sasl.Client {
-	if l.Bearer {
-		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.User, Token: l.Secret.Reveal()})
-	}
-	return sasl.NewPlainClient(l.As, l.User, l.Secret.Reveal())
 }

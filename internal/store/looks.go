@@ -39,7 +39,7 @@ func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
 
 // dueToVisit is the condition of a mailbox l of a run r that somebody is to look into by $1,
 // of the run $2 or any.
-const dueToVisit = `l.lease <= $1 AND ($2 = '' OR l.run = $2) AND
+const dueToVisit = `l.lease <= $1 AND l.certain = 0 AND ($2 = '' OR l.run = $2) AND
 	(r.state = 'open' AND l.due <= $1 OR r.state = 'closing' AND l.through < r.closing AND l.due <= $1)`
 
 func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*Visit, error) {
@@ -101,6 +101,7 @@ type Finding struct {
 	Through      bool            // all folders were gone through
 	Marks        json.RawMessage // to go on from; nil where the look failed
 	Problem      string          // why it failed, or ""
+	Certain      bool            // trying again comes to the same
 	Observations []Observation
 	Next         time.Time // when to look again
 	Keep         bool      // the holder goes on holding the mailbox
@@ -139,13 +140,13 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 		} else if f.Through {
 			through = looked
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE looks SET lease = $1, due = $2, tried = $3, problem = $4,
+		_, err := tx.ExecContext(ctx, `UPDATE looks SET lease = $1, due = $2, tried = $3, problem = $4, certain = $11,
 			looked = CASE WHEN looked > $5 THEN looked ELSE $5 END,
 			through = CASE WHEN through > $6 THEN through ELSE $6 END,
 			marks = CASE WHEN $7 = '' THEN marks ELSE $7 END
 			WHERE run = $8 AND account = $9 AND holder = $10`,
 			lease, milliseconds(f.Next), milliseconds(f.Began), plain(f.Problem), looked, through, string(f.Marks),
-			v.Run, plain(v.Account), holder)
+			v.Run, plain(v.Account), holder, number(f.Certain))
 		return err
 	})
 	return fresh, err
@@ -162,7 +163,7 @@ type Standing struct {
 	Mailboxes, Opened       int // that are looked into, and those that have been
 	Unlooked                int // mailboxes that have not been gone through since the closing
 	LastClosed              time.Time
-	Limits                  Limits
+	Terms                   Terms
 	Held                    int // mailboxes that somebody looks into now
 }
 
@@ -173,7 +174,7 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 	if err != nil {
 		return t, err
 	}
-	t.State, t.Began, t.Until, t.Closing, t.Limits = r.State, r.Began, r.Until, r.Closing, r.Limits
+	t.State, t.Began, t.Until, t.Closing, t.Terms = r.State, r.Began, r.Until, r.Closing, r.Terms
 	var sent, news int64
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
@@ -183,22 +184,48 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 		return t, err
 	}
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE looked > 0),
-		COUNT(*) FILTER (WHERE through < $2), COUNT(*) FILTER (WHERE lease > $3)
+		COUNT(*) FILTER (WHERE through < $2 AND certain = 0), COUNT(*) FILTER (WHERE lease > $3)
 		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held)
 	if err != nil {
 		return t, err
 	}
-	err = s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(seen), 0) FROM observations WHERE run = $1`, name).Scan(&news)
+	err = s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(t), 0) FROM (
+		SELECT MAX(seen) AS t FROM observations WHERE run = $1
+		UNION ALL SELECT MAX(intent) AS t FROM answers WHERE run = $1) news`, name).Scan(&news)
 	if err != nil {
 		return t, err
 	}
 	t.LastSent, t.LastNews = at(sent), at(max(sent, news))
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE NOT EXISTS (
-			SELECT 1 FROM observations o WHERE o.run = c.run AND o.n = c.n AND o.account = c.who AND
-				(o.what = c.sign OR c.sign = 'digest' AND o.what = 'copy')))
-		FROM checks c JOIN cases k ON k.run = c.run AND k.n = c.n JOIN looks l ON l.run = c.run AND l.account = c.who
-		WHERE c.run = $1 AND c.sign <> '' AND k.state IN ('sent', 'unsure')`, name).Scan(&t.Checks, &t.Missing)
+			SELECT 1 FROM observations o WHERE o.run = g.run AND o.n = g.n AND o.account = g.account AND
+				(o.what = g.sign OR g.sign IN ('digest', 'released') AND o.what = 'copy' OR
+				g.sign = 'released' AND o.what = 'digest')))
+		FROM signs g JOIN cases k ON k.run = g.run AND k.n = g.n
+			JOIN looks l ON l.run = g.run AND l.account = g.account
+		WHERE g.run = $1 AND k.state IN ('sent', 'unsure') AND l.certain = 0 AND (g.sign <> 'released' OR EXISTS (
+			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n AND a.taken = 1))`, name).Scan(&t.Checks, &t.Missing)
 	return t, err
+}
+
+// Mailboxes returns how many mailboxes a worker could look into now.
+func (s *Store) Mailboxes(ctx context.Context, w Worker) (n int, err error) {
+	in, args := w.lanes("l.lane", 2)
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM looks l JOIN runs r ON r.run = l.run
+		WHERE r.state IN ('open', 'closing') AND l.certain = 0 AND ($1 = '' OR l.run = $1) AND `+in,
+		append([]any{w.Run}, args...)...).Scan(&n)
+	return n, err
+}
+
+// Under returns the names of the runs that are being worked on, and have to do with some
+// lanes.
+func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
+	inCases, args := w.lanes("c.lane", 2)
+	inLooks, _ := w.lanes("l.lane", 2)
+	return rows(ctx, s, func(found *sql.Rows) (name string, err error) { return name, found.Scan(&name) },
+		`SELECT r.run FROM runs r WHERE r.state IN ('open', 'closing') AND ($1 = '' OR r.run = $1) AND (
+			EXISTS (SELECT 1 FROM cases c WHERE c.run = r.run AND `+inCases+`) OR
+			EXISTS (SELECT 1 FROM looks l WHERE l.run = r.run AND `+inLooks+`)) ORDER BY r.began, r.run`,
+		append([]any{w.Run}, args...)...)
 }
 
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,
@@ -249,7 +276,7 @@ func (s *Store) Reopen(ctx context.Context, name string, wait time.Duration) err
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0 WHERE run = $1`, name)
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0, certain = 0 WHERE run = $1`, name)
 		return err
 	})
 }

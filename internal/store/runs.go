@@ -25,7 +25,7 @@ type Run struct {
 	Path                  string // where that was
 	Day                   string // of evaluation
 	Version               string // of the program that planned it
-	Limits                Limits
+	Terms                 Terms
 	Notes                 []string // what could not be planned, and why
 	Approve               bool     // requests to approvers are answered
 	Began, Closing, Ended time.Time
@@ -33,12 +33,13 @@ type Run struct {
 	Good, Bad             int       // checks as predicted and otherwise, once it was judged
 }
 
-// Limits are how a run is watched.
-type Limits struct {
+// Terms are how a run is watched, and what is inside.
+type Terms struct {
 	Patience  time.Duration `json:"patience"`
 	LookEvery time.Duration `json:"lookEvery"`
 	Settle    time.Duration `json:"settle"`
 	Quiet     time.Duration `json:"quiet"`
+	Domains   []string      `json:"domains"` // of the estate: a request from there is believed
 }
 
 // A Case is one message of a run.
@@ -74,6 +75,7 @@ type Look struct {
 	Through time.Time       // when the last one began that went through all folders
 	Tried   time.Time       // when somebody tried last
 	Problem string          // why the last try failed, or ""
+	Certain bool            // trying again comes to the same
 }
 
 // An Observation is something about a case that was seen in a mailbox.
@@ -91,10 +93,34 @@ type Check struct {
 	N              int
 	Who            string // an address; "" for the message itself
 	Predicted, Why string
-	Sign           string // what has to be observed for it, or ""
 	Seen           string
 	OK             bool
 	Seconds        float64
+}
+
+// A Sign is something that is waited for: what is to be observed of a case in a mailbox.
+type Sign struct {
+	N       int
+	Account string
+	Sign    string
+}
+
+// The signs that are waited for.
+const (
+	SignCopy     = "copy"
+	SignDigest   = "digest" // a copy will do
+	SignApproval = "approval"
+	SignReleased = "released" // a copy or a digest, once a request was answered
+)
+
+// A Plan is a run that is to be.
+type Plan struct {
+	Run
+	Body   string // what the digest of the estate stands for
+	Cases  []Case
+	Looks  []Look
+	Signs  []Sign
+	Checks []Check
 }
 
 // Record is a run with all that belongs to it.
@@ -111,41 +137,40 @@ func plain(text string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "")
 }
 
-// Plan writes a new run: from then on it may be worked on. body is what the estate's digest
-// stands for.
-func (s *Store) Plan(ctx context.Context, r Run, body string, cases []Case, looks []Look, checks []Check) error {
-	limits, err := json.Marshal(r.Limits)
+// Plan writes a new run: from then on it may be worked on.
+func (s *Store) Plan(ctx context.Context, p *Plan) error {
+	limits, err := json.Marshal(p.Terms)
 	if err != nil {
 		return err
 	}
-	notes, err := json.Marshal(r.Notes)
+	notes, err := json.Marshal(p.Notes)
 	if err != nil {
 		return err
 	}
 	return s.in(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO estates VALUES ($1, $2) ON CONFLICT DO NOTHING`, r.Estate, body)
+		_, err := tx.ExecContext(ctx, `INSERT INTO estates VALUES ($1, $2) ON CONFLICT DO NOTHING`, p.Estate, p.Body)
 		if err != nil {
 			return err
 		}
 		done, err := tx.ExecContext(ctx, `INSERT INTO runs
-			(run, kind, state, estate, path, day, version, limits, notes, approve, began, until)
+			(run, kind, state, estate, path, day, version, terms, notes, approve, began, until)
 			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT DO NOTHING`,
-			r.Name, r.Kind, r.Estate, plain(r.Path), r.Day, r.Version, string(limits), plain(string(notes)), number(r.Approve),
-			milliseconds(r.Began), milliseconds(r.Until))
+			p.Name, p.Kind, p.Estate, plain(p.Path), p.Day, p.Version, string(limits), plain(string(notes)),
+			number(p.Approve), milliseconds(p.Began), milliseconds(p.Until))
 		if err != nil {
 			return err
 		}
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrExists)
 		}
-		return s.planRows(ctx, tx, r.Name, cases, looks, checks)
+		return planRows(ctx, tx, p)
 	})
 }
 
-func (s *Store) planRows(ctx context.Context, tx *sql.Tx, run string, cases []Case, looks []Look, checks []Check) error {
-	for _, c := range cases {
+func planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
+	for _, c := range p.Cases {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, run, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft),
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, p.Name, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft),
 			string(c.Predicted), c.MessageID, c.Tag); err != nil {
 			return err
 		}
@@ -153,9 +178,9 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, run string, cases []Ca
 			return err
 		}
 	}
-	for _, l := range looks {
-		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane) VALUES ($1, $2, $3)`,
-			run, plain(l.Account), plain(l.Lane))
+	for _, l := range p.Looks {
+		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, problem) VALUES ($1, $2, $3, $4, $5)`,
+			p.Name, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem))
 		if err != nil {
 			return err
 		}
@@ -163,15 +188,24 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, run string, cases []Ca
 			return err
 		}
 	}
-	insert, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, sign)
-		VALUES ($1, $2, $3, $4, $5, $6)`)
+	err := insertAll(ctx, tx, `INSERT INTO signs VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, p.Signs,
+		func(s Sign) []any { return []any{p.Name, s.N, plain(s.Account), s.Sign} })
+	if err != nil {
+		return err
+	}
+	return insertAll(ctx, tx, `INSERT INTO checks (run, n, who, predicted, why) VALUES ($1, $2, $3, $4, $5)`, p.Checks,
+		func(c Check) []any { return []any{p.Name, c.N, plain(c.Who), c.Predicted, plain(c.Why)} })
+}
+
+// insertAll inserts a row for each of a list.
+func insertAll[T any](ctx context.Context, tx *sql.Tx, statement string, list []T, row func(T) []any) error {
+	insert, err := tx.PrepareContext(ctx, statement)
 	if err != nil {
 		return err
 	}
 	defer insert.Close()
-	for _, c := range checks {
-		_, err := insert.ExecContext(ctx, run, c.N, plain(c.Who), c.Predicted, plain(c.Why), c.Sign)
-		if err != nil {
+	for _, one := range list {
+		if _, err := insert.ExecContext(ctx, row(one)...); err != nil {
 			return err
 		}
 	}
@@ -190,21 +224,21 @@ func number(b bool) int {
 	return 0
 }
 
-const runColumns = `run, kind, state, estate, path, day, version, limits, notes, approve, began, closing, ended, until,
+const runColumns = `run, kind, state, estate, path, day, version, terms, notes, approve, began, closing, ended, until,
 	good, bad`
 
 // scanRun reads a row of runColumns.
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
-	var limits, notes string
+	var terms, notes string
 	var approve int
 	var began, closing, ended, until int64
-	err = row.Scan(&r.Name, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &limits, &notes, &approve,
+	err = row.Scan(&r.Name, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &terms, &notes, &approve,
 		&began, &closing, &ended, &until, &r.Good, &r.Bad)
 	if err != nil {
 		return r, err
 	}
 	r.Approve, r.Began, r.Closing, r.Ended, r.Until = approve != 0, at(began), at(closing), at(ended), at(until)
-	return r, errors.Join(json.Unmarshal([]byte(limits), &r.Limits), json.Unmarshal([]byte(notes), &r.Notes))
+	return r, errors.Join(json.Unmarshal([]byte(terms), &r.Terms), json.Unmarshal([]byte(notes), &r.Notes))
 }
 
 // rows reads all rows of a query.
@@ -295,13 +329,15 @@ func (s *Store) Looks(ctx context.Context, name string) ([]Look, error) {
 	return rows(ctx, s, func(found *sql.Rows) (l Look, err error) {
 		var marks string
 		var looked, through, tried int64
-		err = found.Scan(&l.Account, &l.Lane, &marks, &looked, &through, &tried, &l.Problem)
+		var certain int
+		err = found.Scan(&l.Account, &l.Lane, &marks, &looked, &through, &tried, &l.Problem, &certain)
+		l.Certain = certain != 0
 		l.Looked, l.Through, l.Tried = at(looked), at(through), at(tried)
 		if marks != "" {
 			l.Marks = json.RawMessage(marks)
 		}
 		return l, err
-	}, `SELECT account, lane, marks, looked, through, tried, problem FROM looks WHERE run = $1 ORDER BY account`, name)
+	}, `SELECT account, lane, marks, looked, through, tried, problem, certain FROM looks WHERE run = $1 ORDER BY account`, name)
 }
 
 // EstateOf returns what the digest of an estate stands for.
@@ -313,8 +349,8 @@ func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err e
 // Judge writes what became of the checks of a run.
 func (s *Store) Judge(ctx context.Context, name string, checks []Check) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
-		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, sign, seen, ok, seconds)
-			VALUES ($1, $2, $3, $4, '', '', $5, $6, $7) ON CONFLICT (run, n, who)
+		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds)
+			VALUES ($1, $2, $3, $4, '', $5, $6, $7) ON CONFLICT (run, n, who)
 			DO UPDATE SET seen = excluded.seen, ok = excluded.ok, seconds = excluded.seconds`)
 		if err != nil {
 			return err

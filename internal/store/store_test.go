@@ -35,27 +35,25 @@ func open(t *testing.T, where string) *Store {
 // run is a run of some cases and mailboxes, planned now.
 func plan(t *testing.T, s *Store, name string, cases int, accounts ...string) Run {
 	t.Helper()
-	r := Run{Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23", Version: "test",
-		Notes: []string{"left out"}, Limits: Limits{Patience: time.Minute, LookEvery: time.Second}, Approve: true,
-		Began: s.Now(), Until: s.Now().Add(time.Minute)}
-	var list []Case
-	var checks []Check
+	p := &Plan{Body: "the estate", Run: Run{Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23",
+		Version: "test", Notes: []string{"left out"}, Terms: Terms{Patience: time.Minute, LookEvery: time.Second}, Approve: true,
+		Began: s.Now(), Until: s.Now().Add(time.Minute)}}
 	for n := range cases {
 		id := fmt.Sprintf("%s.%d", name, n)
-		list = append(list, Case{N: n, Kind: "member", Group: "g@k.example", Lane: []string{"out", "in"}[n%2],
+		p.Cases = append(p.Cases, Case{N: n, Kind: "member", Group: "g@k.example", Lane: []string{"out", "in"}[n%2],
 			Draft: json.RawMessage(fmt.Sprintf(`{"n":%d}`, n)), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: "t" + id})
 		for _, a := range accounts {
-			checks = append(checks, Check{N: n, Who: a, Predicted: "inbox", Why: "a member", Sign: "copy"})
+			p.Checks = append(p.Checks, Check{N: n, Who: a, Predicted: "inbox", Why: "a member"})
+			p.Signs = append(p.Signs, Sign{n, a, SignCopy})
 		}
 	}
-	var looks []Look
 	for _, a := range accounts {
-		looks = append(looks, Look{Account: a, Lane: "boxes"})
+		p.Looks = append(p.Looks, Look{Account: a, Lane: "boxes"})
 	}
-	if err := s.Plan(t.Context(), r, "the estate", list, looks, checks); err != nil {
+	if err := s.Plan(t.Context(), p); err != nil {
 		t.Fatal(err)
 	}
-	return r
+	return p.Run
 }
 
 func alive(t *testing.T, s *Store, names ...string) {
@@ -71,7 +69,7 @@ func TestPlanned(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		r := plan(t, s, "one", 3, "a@k.example", "b@k.example")
-		if err := s.Plan(t.Context(), r, "the estate", nil, nil, nil); !errors.Is(err, ErrExists) {
+		if err := s.Plan(t.Context(), &Plan{Run: r}); !errors.Is(err, ErrExists) {
 			t.Errorf("a second run of one name: %v", err)
 		}
 		plan(t, s, "two", 1)
@@ -79,7 +77,7 @@ func TestPlanned(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got.State != StateOpen || got.Notes[0] != "left out" || got.Limits != r.Limits || !got.Approve ||
+		if got.State != StateOpen || got.Notes[0] != "left out" || got.Terms.Patience != r.Terms.Patience || !got.Approve ||
 			got.Began.UnixMilli() != r.Began.UnixMilli() || got.Until.UnixMilli() != r.Until.UnixMilli() || !got.Ended.IsZero() {
 			t.Errorf("the run is %+v", got.Run)
 		}
@@ -411,8 +409,9 @@ func TestJudgeAndOld(t *testing.T) {
 		s := open(t, where)
 		for i, name := range []string{"one", "two", "three", "four"} {
 			r := Run{Name: name, Kind: "probe", Estate: "d", Began: s.Now().Add(-time.Duration(i*24) * time.Hour)}
-			if err := s.Plan(t.Context(), r, "", []Case{{Kind: "member", Draft: []byte("{}"), Predicted: []byte("{}"), MessageID: name, Tag: name}}, nil,
-				[]Check{{Who: "a@k.example", Predicted: "inbox"}}); err != nil {
+			p := &Plan{Run: r, Checks: []Check{{Who: "a@k.example", Predicted: "inbox"}},
+				Cases: []Case{{Kind: "member", Draft: []byte("{}"), Predicted: []byte("{}"), MessageID: name, Tag: name}}}
+			if err := s.Plan(t.Context(), p); err != nil {
 				t.Fatal(err)
 			}
 			if name != "four" {
@@ -504,7 +503,7 @@ func TestOddTexts(t *testing.T) {
 			}
 			account := fmt.Sprintf("%d%s", i, b)
 			r := Run{Name: fmt.Sprint(i), Estate: "d", Path: string(b), Notes: []string{string(b)}}
-			if err := s.Plan(t.Context(), r, "", nil, []Look{{Account: account, Lane: string(b)}}, nil); err != nil {
+			if err := s.Plan(t.Context(), &Plan{Run: r, Looks: []Look{{Account: account, Lane: string(b)}}}); err != nil {
 				t.Fatalf("%q: %v", b, err)
 			}
 			got, err := s.Record(t.Context(), r.Name)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,6 +33,10 @@ type Reply struct {
 	// Status is the enhanced status code (RFC 3463), or "".
 	Status string
 	Text   string
+	Rcpt   string `json:",omitempty"` // the recipient, as it was written
+	// Certain is set where trying again comes to the same: a certificate that is not
+	// trusted, or no mechanism to log in with.
+	Certain bool `json:",omitempty"`
 }
 
 // Accepted reports whether the server took the message over.
@@ -41,6 +46,50 @@ func (r Reply) Accepted() bool { return r.Code >= 200 && r.Code < 300 }
 // before it can have taken the message over.
 func (r Reply) Later() bool {
 	return r.Code >= 400 && r.Code < 500 || r.Code == 0 && r.Stage != "message"
+}
+
+// sessional are words of answers that are about the connection rather than the message: who
+// is connected, how much was sent, who may relay. Servers give them at any stage.
+var sessional = []string{
+	"too many", "rate limit", "limit exceeded", "client host", "helo command", "relay", "authentication required",
+	"must authenticate", "not authenticated", "authentication is required", "blocked using", "blocklist", "blacklist",
+	"blocked by", "listed at", "reverse dns", "ptr record", "try again later", "access denied", "service unavailable",
+	"not logged in", "login first", "starttls first", "policy of the session",
+}
+
+// Refusal reports whether the answer is the group's: it was given to its address or to the
+// message, and is not about the connection. A login, a greeting, a rate limit or a relay that
+// is denied says nothing of a gate.
+func (r Reply) Refusal() bool {
+	if r.Code < 500 || r.Stage != "to" && r.Stage != "message" {
+		return false
+	}
+	switch r.Code {
+	case 500, 502, 503, 504, 530, 534, 535, 538:
+		return false // about commands and logins (RFC 5321, section 4.2.2; RFC 4954, section 6)
+	}
+	if strings.HasPrefix(r.Status, "5.7.8") || strings.HasPrefix(r.Status, "5.5.") || strings.HasPrefix(r.Status, "5.4.") {
+		return false
+	}
+	text := strings.ToLower(r.Text)
+	if r.Rcpt != "" && strings.Contains(text, strings.ToLower(r.Rcpt)) && !strings.Contains(text, "relay") {
+		return true // it names the recipient
+	}
+	return !slices.ContainsFunc(sessional, func(words string) bool { return strings.Contains(text, words) })
+}
+
+// Again reports whether the message can be sent again later: the server put it off, could
+// not be reached, or refused the connection for a while.
+func (r Reply) Again() bool {
+	if r.Accepted() || r.Refusal() || r.Unknown() {
+		return false
+	}
+	if r.Later() {
+		return !r.Certain
+	}
+	text := strings.ToLower(r.Text)
+	return r.Stage != "login" && (strings.Contains(text, "too many") || strings.Contains(text, "rate limit") ||
+		strings.Contains(text, "try again later") || strings.Contains(text, "limit exceeded"))
 }
 
 // Unknown reports whether nobody can know if the server took the message over:
@@ -69,9 +118,10 @@ type Route struct {
 // A Session is a connection over which messages go one after the other. It is
 // opened at the first message, and again where it broke.
 type Session struct {
-	route  Route
-	conn   *endpoint.Conn
-	client *smtp.Client
+	route   Route
+	conn    *endpoint.Conn
+	client  *smtp.Client
+	refused int // messages over this connection
 }
 
 const (
@@ -79,6 +129,8 @@ const (
 	usualWait = time.Minute     // for any one answer
 	farewell  = 2 * time.Second // for the answer to QUIT
 	slowest   = 32 << 10        // bytes a second that a server takes at least
+
+	mostRefused = 4 // messages over one connection: servers slow down, or hang up, soon after
 )
 
 // NewSession returns a session of a route.
@@ -114,18 +166,24 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 		if reply := s.open(ctx); reply.Code != 0 || reply.Text != "" {
 			return reply
 		}
+		s.refused = 0
 	}
 	conn := s.conn
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	reply := s.transact(e, message)
-	if reply.Code == 0 || reply.Code == 421 {
+	switch {
+	case reply.Code == 0 || reply.Code == 421:
 		s.drop()
-	} else if !reply.Accepted() {
+	case reply.Accepted():
+	case reply.Refusal() && s.refused < mostRefused:
+		s.refused++
 		s.step()
 		if s.client.Reset() != nil {
 			s.drop()
 		}
+	default:
+		s.Close() // the next one, and every try again, has a connection of its own
 	}
 	return reply
 }
@@ -134,7 +192,7 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 func (s *Session) open(ctx context.Context) Reply {
 	conn, err := s.route.Dial(ctx)
 	if err != nil {
-		return Reply{Stage: "connect", Text: endpoint.Reason(err)}
+		return Reply{Stage: "connect", Text: endpoint.Reason(err), Certain: endpoint.IsDistrust(err)}
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -152,14 +210,28 @@ func (s *Session) open(ctx context.Context) Reply {
 		return s.failure("greeting", err)
 	}
 	if s.route.Login != nil {
-		s.step()
-		if err := client.Auth(s.route.Login.Client()); err != nil {
+		if err := s.login(ctx, client); err != nil {
 			client.Close()
 			return s.failure("login", err)
 		}
 	}
 	s.client = client
 	return Reply{}
+}
+
+// login logs in by a mechanism that the server offers.
+func (s *Session) login(ctx context.Context, client *smtp.Client) error {
+	_, offered := client.Extension("AUTH")
+	mechanisms := strings.Fields(strings.ReplaceAll(offered, "=", " "))
+	if len(mechanisms) == 0 {
+		return fmt.Errorf("%w: it offers none", endpoint.ErrNoMechanism)
+	}
+	exchange, err := s.route.Login.Client(ctx, mechanisms)
+	if err != nil {
+		return err
+	}
+	s.step()
+	return client.Auth(exchange)
 }
 
 func (s *Session) start(conn net.Conn) (*smtp.Client, error) {
@@ -202,24 +274,30 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	}
 	s.step()
 	if err := s.client.Rcpt(e.To, rcpt); err != nil {
-		return s.failure("to", err)
+		return s.failure("to", err).to(e.To)
 	}
 	s.step()
 	w, err := s.client.Data()
 	if err != nil {
-		return s.failure("to", err)
+		return s.failure("to", err).to(e.To)
 	}
 	s.conn.Step(s.route.Wait+time.Duration(len(message)/slowest)*time.Second, mostReply)
 	if _, err := w.Write(message); err != nil {
-		return s.failure("message", err)
+		return s.failure("message", err).to(e.To)
 	}
 	s.step()
 	response, err := w.CloseWithResponse()
 	if err != nil {
-		return s.failure("message", err)
+		return s.failure("message", err).to(e.To)
 	}
-	reply := Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText)}
+	reply := Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText), Rcpt: e.To}
 	return reply
+}
+
+// to returns a reply about a recipient.
+func (r Reply) to(recipient string) Reply {
+	r.Rcpt = recipient
+	return r
 }
 
 // failure turns an error into a reply.
@@ -239,5 +317,6 @@ func (s *Session) failure(stage string, err error) Reply {
 	if cause := s.conn.Failure(); cause != nil {
 		err = cause
 	}
-	return Reply{Stage: stage, Text: endpoint.Reason(err)}
+	certain := endpoint.IsDistrust(err) || errors.Is(err, endpoint.ErrNoMechanism)
+	return Reply{Stage: stage, Text: endpoint.Reason(err), Certain: certain}
 }

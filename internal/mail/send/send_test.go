@@ -91,16 +91,68 @@ func TestSend(t *testing.T) {
 		if reply.String() != c.want && !(strings.HasSuffix(c.want, "EOF") && reply.Code == 0 && strings.HasPrefix(reply.String(), strings.TrimSuffix(c.want, "EOF"))) || reply.Accepted() != c.accepted {
 			t.Errorf("%v: %s, want %s", c.answers, reply, c.want)
 		}
-		// The next message goes over the same connection, unless that is broken.
+		// The next message goes over the same connection, unless that is broken, or the answer
+		// was none about the recipient.
 		s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, []byte("Subject: x\r\n\r\ntext\r\n"))
 		want := int32(1)
-		if reply.Code == 0 {
+		if !reply.Accepted() && !reply.Refusal() {
 			want = 2
 		}
 		if got := connections.Load(); got != want {
 			t.Errorf("%v: %d connections, want %d", c.answers, got, want)
 		}
 		s.Close()
+	}
+}
+
+// Only what is said of the recipient or the message is the group's answer; what may be tried
+// again is told from what may not.
+func TestRefusals(t *testing.T) {
+	for _, c := range []struct {
+		reply          Reply
+		refusal, again bool
+	}{
+		{Reply{Stage: "to", Code: 550, Status: "5.7.1", Text: "Not you."}, true, false},
+		{Reply{Stage: "message", Code: 554, Status: "5.7.1", Text: "Not that."}, true, false},
+		{Reply{Stage: "to", Code: 550, Status: "5.1.1", Text: "nobody"}, true, false},
+		{Reply{Stage: "from", Code: 550, Status: "5.7.1", Text: "Not you."}, false, false},
+		{Reply{Stage: "login", Code: 535, Status: "5.7.8", Text: "wrong"}, false, false},
+		{Reply{Stage: "login", Code: 454, Text: "too many"}, false, true},
+		{Reply{Stage: "login", Text: "it offers none", Certain: true}, false, false},
+		{Reply{Stage: "greeting", Code: 554, Text: "no service"}, false, false},
+		{Reply{Stage: "greeting", Code: 554, Text: "Too many connections"}, false, true},
+		{Reply{Stage: "greeting", Code: 421, Text: "busy"}, false, true},
+		{Reply{Stage: "connect", Text: "nobody listens there"}, false, true},
+		{Reply{Stage: "connect", Text: "not trusted", Certain: true}, false, false},
+		{Reply{Stage: "to", Code: 451, Status: "4.7.1", Text: "Greylisted"}, false, true},
+		{Reply{Stage: "to", Code: 550, Text: "Too many messages today"}, false, true},
+		{Reply{Stage: "to", Code: 554, Status: "5.7.1", Text: "<x[192.0.2.1]>: Client host rejected: Access denied", Rcpt: "g@k.example"}, false, false},
+		{Reply{Stage: "to", Code: 554, Status: "5.7.1", Text: "<G@k.example>: Recipient address rejected: Access denied", Rcpt: "g@k.example"}, true, false},
+		{Reply{Stage: "to", Code: 554, Status: "5.7.1", Text: "<g@k.example>: Relay access denied", Rcpt: "g@k.example"}, false, false},
+		{Reply{Stage: "to", Code: 530, Status: "5.7.0", Text: "Sign in."}, false, false},
+		{Reply{Stage: "to", Code: 503, Status: "5.5.1", Text: "MAIL first"}, false, false},
+		{Reply{Stage: "message", Code: 250}, false, false},
+		{Reply{Stage: "message", Text: "the server ended the connection"}, false, false},
+	} {
+		if c.reply.Refusal() != c.refusal || c.reply.Again() != c.again {
+			t.Errorf("%+v: refusal %t, again %t", c.reply, c.reply.Refusal(), c.reply.Again())
+		}
+	}
+}
+
+// After some refusals there is a new connection, before the server hangs up.
+func TestFreshConnections(t *testing.T) {
+	var connections atomic.Int32
+	at := server(t, map[string]string{"RCPT": "550 5.7.1 no"}, &connections)
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{Server: at, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
+	defer s.Close()
+	for range 12 {
+		if reply := s.Send(context.Background(), Envelope{From: "a@x.example", To: "b@y.example"}, nil); !reply.Refusal() {
+			t.Fatalf("%+v", reply)
+		}
+	}
+	if got := connections.Load(); got != 3 {
+		t.Errorf("%d connections for 12 refusals, want 3", got)
 	}
 }
 

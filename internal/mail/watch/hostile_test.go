@@ -114,8 +114,8 @@ func TestRudeServers(t *testing.T) {
 			defer stop()
 			var r Report
 			began := time.Now()
-			w := &Watch{Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
-			most := rude.Memory(func() { r = w.lookOnce(ctx, a, []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}}) })
+			q := Query{Marks: []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}}, Wants: func(*read.Message) bool { return true }}
+			most := rude.Memory(func() { r = Look(ctx, a, q) })
 			if took := time.Since(began); r.Err == nil || took > 5*time.Second {
 				t.Errorf("%v after %v", r.Err, took)
 			}

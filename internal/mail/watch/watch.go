@@ -1,11 +1,11 @@
-// Package watch looks into mailboxes over IMAP (RFC 9051, RFC 3501) for what has
-// come since a mark. It changes nothing there unless it is told to remove what it
-// found.
+// Package watch looks into mailboxes, over IMAP (RFC 9051, RFC 3501) or JMAP (RFC 8620,
+// RFC 8621), for what has come since a mark. It changes nothing there unless it is told to
+// remove what it found.
 package watch
 
 import (
 	"context"
-	"sync"
+	"errors"
 	"time"
 
 	"yorvet.example/yorvet/internal/endpoint"
@@ -26,6 +26,7 @@ const (
 	Inbox   Role = "inbox"
 	Junk    Role = "junk"
 	Archive Role = "archive"
+	Other   Role = "other" // looked into only when everything is gone through
 )
 
 // An Account is a mailbox to look into.
@@ -33,6 +34,7 @@ type Account struct {
 	Name     string // the address that it belongs to
 	Endpoint endpoint.Endpoint
 	Login    endpoint.Login
+	JMAP     string // the URL of the session resource (RFC 8620, section 2); "": it is IMAP
 }
 
 // A Place is a folder of an account.
@@ -42,15 +44,15 @@ type Place struct {
 	Role    Role   `json:"role"`
 }
 
-// A Mark is a point in a folder: what has come since then has a UID of Next or
-// more.
+// A Mark is a point in a folder: what has come since then has a UID of Next or more. Where
+// the server tells no UID that comes next, Next is 0.
 type Mark struct {
 	Place
 	Validity uint32 `json:"validity"` // UIDVALIDITY
 	Next     uint32 `json:"next"`     // UID
 }
 
-// An Item is a message in a folder.
+// An Item is a message in a folder. Over JMAP, what stands for its UID is made of its id.
 type Item struct {
 	Place
 	Validity, UID uint32
@@ -59,120 +61,88 @@ type Item struct {
 	Message       *read.Message
 }
 
-// A Watch looks into accounts.
-type Watch struct {
-	Accounts []Account
-	// Connections is how many there are at once, at most.
-	Connections int
-	// Every is how long to wait before looking into an account again.
-	Every time.Duration
-	// Wants reports whether a message is fetched whole, by its header. Others are
-	// left alone.
+// A Query says what is looked for.
+type Query struct {
+	// Marks are where to go on from. A folder without one, or whose UIDs have changed, is
+	// searched for what came since Since.
+	Marks []Mark
+	Since time.Time
+	// Through has all folders gone through, whatever the marks: those for incoming mail
+	// message by message, others by a search for the header field read.Tag with Tag in it.
+	Through bool
+	Tag     string
+	// Wants reports whether a message is fetched whole, by its header. Others are left alone.
 	Wants func(*read.Message) bool
 }
 
-// Mark returns the marks of all folders as they are now, and what went wrong by
-// account.
-func (w *Watch) Mark(ctx context.Context) ([]Mark, map[string]error) {
-	var mutex sync.Mutex
-	var marks []Mark
-	problems := map[string]error{}
-	w.each(func(a Account) {
-		found, err := w.markOne(ctx, a)
-		mutex.Lock()
-		defer mutex.Unlock()
-		if err != nil {
-			problems[a.Name] = err
-			return
-		}
-		marks = append(marks, found...)
-	})
-	return marks, problems
-}
-
-// each calls visit with every account, so many at once.
-func (w *Watch) each(visit func(Account)) {
-	slots := make(chan struct{}, max(1, w.Connections))
-	var done sync.WaitGroup
-	for _, a := range w.Accounts {
-		slots <- struct{}{}
-		done.Go(func() {
-			defer func() { <-slots }()
-			visit(a)
-		})
-	}
-	done.Wait()
-}
-
-func (w *Watch) markOne(ctx context.Context, a Account) ([]Mark, error) {
-	s, err := open(ctx, a)
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	return s.marks()
-}
-
-// A Report is what one look into an account brought: what has come, and the marks
-// to go on from.
+// A Report is what one look into an account brought: what has come, and the marks to go on
+// from. What was found before an error is in it, too.
 type Report struct {
 	Account string
 	Items   []Item
 	Marks   []Mark
-	Looked  time.Time // when the look began
-	Err     error
+	Err     error // why not all of it was looked at; nil where it was
 }
 
-// Run looks into all accounts again and again from marks on, until ctx ends, and
-// calls visit after each look, one call at a time. Where there are connections for
-// all accounts, each is told of news by the server (IDLE, RFC 2177).
-func (w *Watch) Run(ctx context.Context, marks []Mark, visit func(Report)) {
-	from := map[string][]Mark{}
-	for _, m := range marks {
-		from[m.Account] = append(from[m.Account], m)
+// A Box is an open mailbox. It is for one goroutine at a time.
+type Box interface {
+	// Marks returns the marks of all folders that mail comes to, as they are now.
+	Marks() ([]Mark, error)
+	Look(Query) Report
+	// Wait waits for news, or for a while. It reports false where the connection or ctx
+	// has ended.
+	Wait(ctx context.Context, d time.Duration) bool
+	// Fetch fetches messages again that were found before, those that are still there.
+	Fetch(items []Item) ([]Item, error)
+	// Remove removes messages, those named and no others.
+	Remove(items []Item) error
+	Close()
+}
+
+// Open opens a mailbox. The connection ends with ctx.
+func Open(ctx context.Context, a Account) (Box, error) {
+	if a.JMAP != "" {
+		return openJMAP(ctx, a)
 	}
-	var mutex sync.Mutex
-	report := func(r Report) {
-		mutex.Lock()
-		defer mutex.Unlock()
-		if ctx.Err() == nil {
-			visit(r)
-		}
+	return openIMAP(ctx, a)
+}
+
+// Look opens a mailbox, looks, and closes it.
+func Look(ctx context.Context, a Account, q Query) Report {
+	b, err := Open(ctx, a)
+	if err != nil {
+		return Report{Account: a.Name, Marks: q.Marks, Err: err}
 	}
-	var done sync.WaitGroup
-	defer done.Wait()
-	if len(w.Accounts) <= w.Connections {
-		for _, a := range w.Accounts {
-			done.Go(func() { w.stay(ctx, a, from[a.Name], report) })
-		}
-		return
+	defer b.Close()
+	return b.Look(q)
+}
+
+// Remove opens a mailbox and removes messages from it, those named and no others.
+func Remove(ctx context.Context, a Account, items []Item) error {
+	b, err := Open(ctx, a)
+	if err != nil {
+		return err
 	}
-	type turn struct {
-		account Account
-		marks   []Mark
-		due     time.Time
-	}
-	turns := make(chan turn, len(w.Accounts))
-	for _, a := range w.Accounts {
-		turns <- turn{account: a, marks: from[a.Name]}
-	}
-	for range max(1, w.Connections) {
-		done.Go(func() {
-			for {
-				select {
-				case <-ctx.Done():
-					return
-				case t := <-turns:
-					if !sleep(ctx, time.Until(t.due)) {
-						return
-					}
-					r := w.lookOnce(ctx, t.account, t.marks)
-					report(r)
-					turns <- turn{t.account, r.Marks, time.Now().Add(w.Every)}
-				}
-			}
-		})
-	}
+	defer b.Close()
+	return b.Remove(items)
+}
+
+// Error is why a mailbox cannot be looked into, in plain words.
+type Error struct {
+	Text string
+	// Certain is set where trying again comes to the same: a login that is refused, or a
+	// certificate that is not trusted.
+	Certain bool
+	cause   error
+}
+
+func (e *Error) Error() string { return e.Text }
+func (e *Error) Unwrap() error { return e.cause }
+
+// IsCertain reports whether trying again comes to the same.
+func IsCertain(err error) bool {
+	e, ok := errors.AsType[*Error](err)
+	return ok && e.Certain
 }
 
 // sleep waits, and reports false where ctx has ended.
@@ -185,39 +155,4 @@ func sleep(ctx context.Context, d time.Duration) bool {
 	case <-timer.C:
 		return true
 	}
-}
-
-// stay keeps a connection to an account, and looks when there is news.
-func (w *Watch) stay(ctx context.Context, a Account, marks []Mark, report func(Report)) {
-	for ctx.Err() == nil {
-		s, err := open(ctx, a)
-		if err != nil {
-			report(Report{Account: a.Name, Marks: marks, Looked: time.Now(), Err: err})
-			if !sleep(ctx, w.Every) {
-				return
-			}
-			continue
-		}
-		for {
-			r := s.look(marks, w.Wants)
-			marks = r.Marks
-			report(r)
-			if r.Err != nil || !s.wait(ctx, w.Every) {
-				break
-			}
-		}
-		s.close()
-		if ctx.Err() == nil && !sleep(ctx, min(w.Every, time.Second)) {
-			return
-		}
-	}
-}
-
-func (w *Watch) lookOnce(ctx context.Context, a Account, marks []Mark) Report {
-	s, err := open(ctx, a)
-	if err != nil {
-		return Report{Account: a.Name, Marks: marks, Looked: time.Now(), Err: err}
-	}
-	defer s.close()
-	return s.look(marks, w.Wants)
 }

@@ -2,12 +2,10 @@ package watch_test
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"net"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -74,113 +72,151 @@ func (b *box) put(folder, id string) {
 	}
 }
 
+// tagged puts a message of a run into a folder.
+func (b *box) tagged(folder, id, tag string) {
+	b.t.Helper()
+	raw := fmt.Appendf(nil, "From: a@far.example\r\nMessage-ID: <%s>\r\n%s: %s\r\n\r\ntext\r\n", id, read.Tag, tag)
+	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{}); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// dated puts a message that came at a time into a folder.
+func (b *box) dated(folder, id string, came time.Time) {
+	b.t.Helper()
+	raw := fmt.Appendf(nil, "Message-ID: <%s>\r\n\r\ntext\r\n", id)
+	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: came}); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
 func (b *box) account() watch.Account {
 	return watch.Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: b.at, TLS: endpoint.Plain, Wait: time.Second}, Login: endpoint.Login{User: "ada", Secret: secret.New("hush-42")}}
 }
 
 func all(*read.Message) bool { return true }
 
-// What has come since a mark is seen once, in the folders that matter, as soon as
-// it comes.
-func TestRun(t *testing.T) {
+// What has come since a mark is seen once, in the folders that matter, as soon as it comes;
+// elsewhere only when everything is gone through.
+func TestLook(t *testing.T) {
 	b := serve(t, imap.CapUIDPlus)
 	b.put("INBOX", "before@x")
-	w := &watch.Watch{Accounts: []watch.Account{b.account()}, Connections: 1, Every: 200 * time.Millisecond, Wants: all}
-	marks, problems := w.Mark(context.Background())
-	if len(problems) > 0 || len(marks) != 3 {
-		t.Fatalf("%v, %v", marks, problems)
+	box, err := watch.Open(t.Context(), b.account())
+	if err != nil {
+		t.Fatal(err)
 	}
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-	defer stop()
-	var mutex sync.Mutex
+	defer box.Close()
+	q := watch.Query{Since: time.Now().Add(-48 * time.Hour), Wants: all}
+	if q.Marks, err = box.Marks(); err != nil || len(q.Marks) != 3 {
+		t.Fatalf("%v, %v", q.Marks, err)
+	}
+	go func() {
+		for i, folder := range []string{"INBOX", "Spam", "Work", "Old/Archive"} {
+			time.Sleep(50 * time.Millisecond)
+			b.put(folder, fmt.Sprintf("%d@x", i))
+		}
+	}()
 	var got []string
 	var items []watch.Item
-	go func() {
-		for i := range 3 {
-			time.Sleep(100 * time.Millisecond)
-			b.put([]string{"INBOX", "Spam", "Work"}[i], fmt.Sprintf("%d@x", i))
-		}
-		b.put("Old/Archive", "3@x")
-	}()
-	w.Run(ctx, marks, func(r watch.Report) {
-		mutex.Lock()
-		defer mutex.Unlock()
+	for deadline := time.Now().Add(5 * time.Second); len(got) < 3 && time.Now().Before(deadline); {
+		r := box.Look(q)
 		if r.Err != nil {
-			t.Error(r.Err)
+			t.Fatal(r.Err)
 		}
 		for _, item := range r.Items {
 			got = append(got, string(item.Role)+" "+item.Message.ID)
 			items = append(items, item)
 		}
-		if len(got) == 3 {
-			stop()
+		q.Marks = r.Marks
+		if !box.Wait(t.Context(), 100*time.Millisecond) {
+			t.Fatal("the connection has ended")
 		}
-	})
+	}
 	slices.Sort(got)
 	if want := []string{"archive 3@x", "inbox 0@x", "junk 1@x"}; !slices.Equal(got, want) {
 		t.Fatalf("seen %v, want %v", got, want)
 	}
 	slices.SortFunc(items, func(a, b watch.Item) int { return strings.Compare(a.Message.ID, b.Message.ID) })
-	if err := watch.Remove(context.Background(), b.account(), items[:1]); err != nil {
+	again, err := box.Fetch(append(items, watch.Item{Place: items[0].Place, Validity: items[0].Validity, UID: 99},
+		watch.Item{Place: items[0].Place, Validity: items[0].Validity + 1, UID: items[0].UID}))
+	if err != nil || len(again) != 3 || !bytes.Equal(again[0].Raw, items[0].Raw) {
+		t.Errorf("fetched again are %d, %v", len(again), err)
+	}
+	if err := watch.Remove(t.Context(), b.account(), items[:1]); err != nil {
 		t.Fatal(err)
 	}
 	if status, err := b.user.Status("INBOX", &imap.StatusOptions{NumMessages: true}); err != nil || *status.NumMessages != 1 {
 		t.Errorf("%v, %+v", err, status)
 	}
 	items[1].Validity++
-	if err := watch.Remove(context.Background(), b.account(), items[1:2]); err == nil {
+	if err := watch.Remove(t.Context(), b.account(), items[1:2]); err == nil {
 		t.Error("a message is removed by a UID that may be another's")
 	}
 }
 
-// Where UIDs have been given anew, a folder is looked at from the beginning.
+// Everything is gone through, whatever the marks say.
+func TestThrough(t *testing.T) {
+	b := serve(t)
+	b.put("INBOX", "in@x")
+	b.put("Work", "filed@x")
+	b.tagged("Work", "tagged@x", "run7.a")
+	b.tagged("Work", "other@x", "run8.a")
+	box, err := watch.Open(t.Context(), b.account())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer box.Close()
+	marks, err := box.Marks()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := box.Look(watch.Query{Marks: marks, Through: true, Since: time.Now().Add(-48 * time.Hour), Tag: "run7.", Wants: all})
+	var got []string
+	for _, item := range r.Items {
+		got = append(got, string(item.Role)+" "+item.Folder+" "+item.Message.ID)
+	}
+	if want := "[inbox INBOX in@x other Work tagged@x]"; r.Err != nil || fmt.Sprint(got) != want {
+		t.Errorf("seen %v, %v, want %s", got, r.Err, want)
+	}
+	if r = box.Look(watch.Query{Marks: r.Marks, Wants: all}); len(r.Items) != 0 || r.Err != nil {
+		t.Errorf("after that, %d are new, %v", len(r.Items), r.Err)
+	}
+}
+
+// Where there is no mark, or UIDs have been given anew, what came since a day is looked at.
 func TestUIDsGivenAnew(t *testing.T) {
 	b := serve(t)
 	b.put("INBOX", "one@x")
-	marks := []watch.Mark{{Place: watch.Place{Account: "ada@kelp.example", Folder: "INBOX", Role: watch.Inbox}, Validity: 999, Next: 50}}
-	w := &watch.Watch{Accounts: []watch.Account{b.account()}, Connections: 1, Every: time.Hour, Wants: all}
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-	defer stop()
-	w.Run(ctx, marks, func(r watch.Report) {
-		if len(r.Items) != 1 || r.Items[0].Message.ID != "one@x" {
-			t.Errorf("%+v", r)
+	b.dated("INBOX", "old@x", time.Now().Add(-9*24*time.Hour))
+	place := watch.Place{Account: "ada@kelp.example", Folder: "INBOX", Role: watch.Inbox}
+	for _, marks := range [][]watch.Mark{nil, {{Place: place, Validity: 999, Next: 50}}, {{Place: place, Validity: 1}}} {
+		r := watch.Look(t.Context(), b.account(), watch.Query{Marks: marks, Since: time.Now().Add(-48 * time.Hour), Wants: all})
+		if len(r.Items) != 1 || r.Items[0].Message.ID != "one@x" || r.Err != nil {
+			t.Errorf("with %v: %+v", marks, r)
 		}
-		stop()
-	})
-	if err := watch.Remove(context.Background(), b.account(), []watch.Item{{Place: marks[0].Place, UID: 1}}); err == nil {
+	}
+	if err := watch.Remove(t.Context(), b.account(), []watch.Item{{Place: place, UID: 1}}); err == nil {
 		t.Error("messages are removed from a server that cannot remove single ones")
 	}
 }
 
-// More accounts than connections are looked into in turn, and one that cannot be
-// opened does not keep the others.
-func TestTurns(t *testing.T) {
+// A login that is refused is certain, a server that is not there is not.
+func TestCertain(t *testing.T) {
 	b := serve(t)
-	w := &watch.Watch{Connections: 2, Every: 50 * time.Millisecond, Wants: all}
-	for i := range 7 {
-		a := b.account()
-		a.Name = fmt.Sprintf("%d@kelp.example", i)
-		if i == 3 {
-			a.Login.Secret = secret.New("wrong")
-		}
-		w.Accounts = append(w.Accounts, a)
+	wrong := b.account()
+	wrong.Login.Secret = secret.New("ebb-42")
+	_, err := watch.Open(t.Context(), wrong)
+	if err == nil || !watch.IsCertain(err) || strings.Contains(err.Error(), "ebb-42") || !strings.Contains(err.Error(), "the login fails") {
+		t.Errorf("a wrong password: %v", err)
 	}
-	if _, problems := w.Mark(context.Background()); len(problems) != 1 || problems["3@kelp.example"] == nil {
-		t.Errorf("%v", problems)
+	token := b.account()
+	token.Login.Bearer = true
+	if _, err := watch.Open(t.Context(), token); err == nil || !watch.IsCertain(err) {
+		t.Errorf("a token where none is taken: %v", err)
 	}
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-	defer stop()
-	looks, failed := map[string]int{}, 0
-	w.Run(ctx, nil, func(r watch.Report) {
-		looks[r.Account]++
-		if r.Err != nil {
-			failed++
-		}
-		if len(looks) == 7 && looks["0@kelp.example"] > 1 {
-			stop()
-		}
-	})
-	if len(looks) != 7 || failed == 0 {
-		t.Errorf("%v, %d failed", looks, failed)
+	away := b.account()
+	away.Endpoint.Server = "127.0.0.1:1"
+	if _, err := watch.Open(t.Context(), away); err == nil || watch.IsCertain(err) {
+		t.Errorf("nobody there: %v", err)
 	}
 }

@@ -37,28 +37,31 @@ type session struct {
 	client  *imapclient.Client
 	news    chan struct{}
 	stop    func() bool
-	places  []Place
+	places  []Place // the folders that mail comes to
+	others  []Place
+	entered bool // logged in
 }
 
-// open connects and logs in. The connection ends with ctx.
-func open(ctx context.Context, a Account) (*session, error) {
+// openIMAP connects and logs in. The connection ends with ctx.
+func openIMAP(ctx context.Context, a Account) (Box, error) {
 	conn, err := a.Endpoint.Dial(ctx)
 	if err != nil {
-		return nil, &accountError{a.Name + ": " + endpoint.Reason(err), err}
+		return nil, &Error{a.Name + ": " + endpoint.Reason(err), endpoint.IsDistrust(err), err}
 	}
 	s := &session{account: a, conn: conn, news: make(chan struct{}, 1)}
 	s.stop = context.AfterFunc(ctx, func() { conn.Close() })
-	if err := s.enter(); err != nil {
+	if err := s.enter(ctx); err != nil {
 		s.stop()
 		err = s.problem(err)
 		conn.Close()
 		return nil, err
 	}
+	s.entered = true
 	return s, nil
 }
 
 // enter greets the server and logs in.
-func (s *session) enter() error {
+func (s *session) enter(ctx context.Context) error {
 	options := &imapclient.Options{
 		TLSConfig: s.account.Endpoint.Config(),
 		UnilateralDataHandler: &imapclient.UnilateralDataHandler{
@@ -87,8 +90,35 @@ func (s *session) enter() error {
 	if err != nil {
 		return err
 	}
+	return s.login(ctx)
+}
+
+// login logs in by a mechanism that the server offers, or by the LOGIN command where it
+// offers none (RFC 9051, section 6.2.3).
+func (s *session) login(ctx context.Context) error {
 	s.step(mostAnswer)
-	return s.client.Authenticate(s.account.Login.Client())
+	caps := s.client.Caps()
+	if caps == nil {
+		return &boundError{"the server does not say what it can do"}
+	}
+	l := s.account.Login
+	exchange, err := l.Client(ctx, caps.AuthMechanisms())
+	byCommand := l.Mechanism == "" && !l.Bearer && l.Token == nil && l.As == "" && !caps.Has(imap.CapLoginDisabled)
+	if len(caps.AuthMechanisms()) == 0 || errors.Is(err, endpoint.ErrNoMechanism) {
+		if !byCommand {
+			if err == nil {
+				err = fmt.Errorf("%w: it offers none", endpoint.ErrNoMechanism)
+			}
+			return &boundError{err.Error()}
+		}
+		s.step(mostAnswer)
+		return s.client.Login(l.User, l.Secret.Reveal()).Wait()
+	}
+	if err != nil {
+		return &boundError{err.Error()}
+	}
+	s.step(mostAnswer)
+	return s.client.Authenticate(exchange)
 }
 
 // step begins the next step of the exchange, whose answer has so many bytes at most.
@@ -97,25 +127,38 @@ func (s *session) step(most int64) { s.conn.Step(s.patience(), most) }
 // patience returns how long any one answer is waited for.
 func (s *session) patience() time.Duration { return cmp.Or(s.account.Endpoint.Wait, answerWait) }
 
+// passing are words of answers to a login that another try may not get.
+var passing = []string{"temporar", "unavailable", "try again", "too many", "limit", "maximum", "internal", "busy"}
+
 // problem says why an account cannot be looked into. What the server says is quoted.
 func (s *session) problem(err error) error {
 	var said *imap.Error
 	var own *boundError
 	reason := "the server does not speak IMAP as it should"
+	certain := false
 	switch failure := s.conn.Failure(); {
 	case errors.As(err, &said):
 		reason = "the server says " + said.Text
 		if said.Code != "" {
 			reason += " (" + string(said.Code) + ")"
 		}
+		if !s.entered {
+			reason = "the login fails: " + reason
+			text := strings.ToLower(said.Text + " " + string(said.Code))
+			certain = said.Type == imap.StatusResponseTypeNo && !slices.ContainsFunc(passing, func(word string) bool {
+				return strings.Contains(text, word)
+			})
+		}
 	case errors.As(err, &own):
-		reason = own.text
+		reason, certain = own.text, !s.entered
 	case failure != nil:
-		reason = endpoint.Reason(failure)
+		reason, certain = endpoint.Reason(failure), endpoint.IsDistrust(failure)
+	case endpoint.IsDistrust(err):
+		reason, certain = endpoint.Reason(err), true
 	case errors.Is(err, net.ErrClosed):
 		reason = endpoint.Reason(err)
 	}
-	return &accountError{s.account.Name + ": " + reason, err}
+	return &Error{s.account.Name + ": " + reason, certain, err}
 }
 
 // boundError is why no more is looked at, in plain words.
@@ -123,16 +166,8 @@ type boundError struct{ text string }
 
 func (e *boundError) Error() string { return e.text }
 
-// accountError is why an account cannot be looked into, in plain words.
-type accountError struct {
-	text  string
-	cause error
-}
-
-func (e *accountError) Error() string { return e.text }
-func (e *accountError) Unwrap() error { return e.cause }
-
-func (s *session) close() {
+// Close ends the session.
+func (s *session) Close() {
 	const farewell = 2 * time.Second
 	s.conn.Step(farewell, mostAnswer)
 	_ = s.client.Logout().Wait()
@@ -140,9 +175,8 @@ func (s *session) close() {
 	s.stop()
 }
 
-// wait waits for news in the inbox, or for a while. It reports false where the
-// connection or ctx has ended.
-func (s *session) wait(ctx context.Context, d time.Duration) bool {
+// Wait waits for news in the inbox, or for a while.
+func (s *session) Wait(ctx context.Context, d time.Duration) bool {
 	s.conn.Step(d+s.patience(), mostAnswer)
 	if !s.client.Caps().Has(imap.CapIdle) {
 		return sleep(ctx, d)
@@ -191,14 +225,16 @@ func (s *session) folders() ([]Place, error) {
 			slices.Contains(data.Attrs, imap.MailboxAttrNonExistent) {
 			continue
 		}
-		if role := roleOf(data); role != "" {
+		if role := roleOf(data); role != Other {
 			s.places = append(s.places, Place{s.account.Name, data.Mailbox, role})
+		} else {
+			s.others = append(s.others, Place{s.account.Name, data.Mailbox, role})
 		}
 	}
 	return s.places, nil
 }
 
-// roleOf returns what a folder is for, or "" where it is for nothing that matters.
+// roleOf returns what a folder is for.
 func roleOf(data *imap.ListData) Role {
 	switch {
 	case strings.EqualFold(data.Mailbox, "INBOX"):
@@ -218,7 +254,7 @@ func roleOf(data *imap.ListData) Role {
 	case "archive":
 		return Archive
 	}
-	return ""
+	return Other
 }
 
 // selected opens a folder to look into it.
@@ -227,27 +263,52 @@ func (s *session) selected(folder string) (*imap.SelectData, error) {
 	return s.client.Select(folder, &imap.SelectOptions{ReadOnly: true}).Wait()
 }
 
-// marks returns the marks of the folders as they are now.
-func (s *session) marks() ([]Mark, error) {
+// Marks returns the marks of the folders as they are now.
+func (s *session) Marks() ([]Mark, error) {
 	places, err := s.folders()
 	if err != nil {
-		return nil, err
+		return nil, s.problem(err)
 	}
 	var marks []Mark
 	for _, place := range places {
 		data, err := s.selected(place.Folder)
-		if err != nil {
-			return nil, err
+		if isGone(err) {
+			continue
 		}
-		marks = append(marks, Mark{place, data.UIDValidity, uint32(data.UIDNext)})
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		next := uint32(data.UIDNext)
+		if next == 0 { // which RFC 3501 allows
+			next = s.nextUID(place.Folder)
+		}
+		marks = append(marks, Mark{place, data.UIDValidity, next})
 	}
 	return marks, nil
 }
 
-// look returns what has come since marks. A folder without a mark, or whose UIDs
-// have changed since, is looked at from the beginning.
-func (s *session) look(marks []Mark, wants func(*read.Message) bool) Report {
-	r := Report{Account: s.account.Name, Marks: marks, Looked: time.Now()}
+// nextUID asks for the UID that comes next in a folder; 0 where the server does not say.
+func (s *session) nextUID(folder string) uint32 {
+	s.step(mostAnswer)
+	data, err := s.client.Status(folder, &imap.StatusOptions{UIDNext: true}).Wait()
+	if err != nil || data == nil {
+		return 0
+	}
+	return uint32(data.UIDNext)
+}
+
+// isGone reports whether a folder is not there any more: a list may be older than it.
+func isGone(err error) bool {
+	var said *imap.Error
+	return errors.As(err, &said) && said.Type == imap.StatusResponseTypeNo && said.Code == imap.ResponseCodeNonExistent
+}
+
+// Look returns what has come since marks.
+func (s *session) Look(q Query) Report {
+	r := Report{Account: s.account.Name, Marks: q.Marks}
+	if q.Through {
+		s.places, s.others = nil, nil // folders come and go
+	}
 	places, err := s.folders()
 	if err != nil {
 		r.Err = s.problem(err)
@@ -255,59 +316,110 @@ func (s *session) look(marks []Mark, wants func(*read.Message) bool) Report {
 	}
 	var next []Mark
 	for _, place := range places {
-		mark := Mark{Place: place, Next: 1}
-		if i := slices.IndexFunc(marks, func(m Mark) bool { return m.Folder == place.Folder }); i >= 0 {
-			mark = marks[i]
+		mark := Mark{Place: place}
+		if i := slices.IndexFunc(q.Marks, func(m Mark) bool { return m.Folder == place.Folder }); i >= 0 {
+			mark = q.Marks[i]
 		}
-		items, after, err := s.lookInto(mark, wants)
-		if err != nil {
-			return Report{Account: r.Account, Marks: marks, Looked: r.Looked, Err: s.problem(err)}
-		}
+		items, after, err := s.lookInto(mark, q)
 		r.Items = append(r.Items, items...)
+		if isGone(err) {
+			continue
+		}
+		if err != nil {
+			r.Err = s.problem(err)
+			return r
+		}
 		next = append(next, after)
+	}
+	if q.Through {
+		for _, place := range s.others {
+			items, err := s.searchIn(place, q)
+			r.Items = append(r.Items, items...)
+			if err != nil && !isGone(err) {
+				r.Err = s.problem(err)
+				return r
+			}
+		}
 	}
 	r.Marks = next
 	return r
 }
 
-func (s *session) lookInto(mark Mark, wants func(*read.Message) bool) ([]Item, Mark, error) {
+// lookInto looks into one folder: at what has come since its mark, or else at what came
+// since a day.
+func (s *session) lookInto(mark Mark, q Query) ([]Item, Mark, error) {
 	data, err := s.selected(mark.Folder)
 	if err != nil {
 		return nil, mark, err
 	}
-	if mark.Validity != data.UIDValidity {
-		mark.Validity, mark.Next = data.UIDValidity, 1
+	marked := mark.Validity == data.UIDValidity && mark.Next > 0 && !q.Through
+	if !marked {
+		mark.Validity = data.UIDValidity
 	}
-	if data.NumMessages == 0 || data.UIDNext != 0 && uint32(data.UIDNext) <= mark.Next {
+	if data.NumMessages == 0 || marked && data.UIDNext != 0 && uint32(data.UIDNext) <= mark.Next {
+		mark.Next = max(mark.Next, uint32(data.UIDNext))
 		return nil, mark, nil
 	}
-	since, err := s.since(mark.Next)
+	criteria := &imap.SearchCriteria{Since: q.Since}
+	first := uint32(1)
+	if marked {
+		first = mark.Next
+		criteria = &imap.SearchCriteria{UID: []imap.UIDSet{{imap.UIDRange{Start: imap.UID(first), Stop: 0}}}}
+	} else {
+		mark.Next = uint32(data.UIDNext)
+	}
+	since, err := s.search(criteria, first)
 	if err != nil {
 		return nil, mark, err
 	}
+	items, err := s.fetch(since, &mark, q.Wants)
+	return items, mark, err
+}
+
+// searchIn finds the messages of a run in a folder that no mail should come to.
+func (s *session) searchIn(place Place, q Query) ([]Item, error) {
+	data, err := s.selected(place.Folder)
+	if err != nil || data.NumMessages == 0 {
+		return nil, err
+	}
+	found, err := s.search(&imap.SearchCriteria{
+		Since: q.Since, Header: []imap.SearchCriteriaHeaderField{{Key: read.Tag, Value: q.Tag}},
+	}, 1)
+	var said *imap.Error
+	if errors.As(err, &said) { // it cannot search for that: all of the time are looked at
+		found, err = s.search(&imap.SearchCriteria{Since: q.Since}, 1)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.fetch(found, &Mark{Place: place, Validity: data.UIDValidity}, q.Wants)
+}
+
+// fetch fetches those of some messages in the selected folder that are wanted, and moves the
+// mark behind them.
+func (s *session) fetch(uids []imap.UID, mark *Mark, wants func(*read.Message) bool) ([]Item, error) {
 	wanted := map[imap.UID]int64{} // and their sizes
-	for batch := range slices.Chunk(since, headsAtOnce) {
+	for batch := range slices.Chunk(uids, headsAtOnce) {
 		if err := s.heads(batch, wants, wanted); err != nil {
-			return nil, mark, err
+			return nil, err
 		}
 		mark.Next = max(mark.Next, uint32(batch[len(batch)-1])+1)
 	}
 	var items []Item
 	for batch := range slices.Chunk(slices.Sorted(maps.Keys(wanted)), bodiesAtOnce) {
-		found, err := s.bodies(batch, mark, wanted)
+		found, err := s.bodies(batch, *mark, wanted)
 		if err != nil {
-			return nil, mark, err
+			return items, err
 		}
 		items = append(items, found...)
 	}
-	return items, mark, nil
+	return items, nil
 }
 
-// since returns the UIDs in the selected folder from one on, in order.
-func (s *session) since(first uint32) ([]imap.UID, error) {
+// search returns the UIDs in the selected folder that match, from one on, in order.
+func (s *session) search(criteria *imap.SearchCriteria, first uint32) ([]imap.UID, error) {
 	s.step(mostFound)
-	all := imap.UIDSet{imap.UIDRange{Start: imap.UID(first), Stop: 0}}
-	found, err := s.client.UIDSearch(&imap.SearchCriteria{UID: []imap.UIDSet{all}}, nil).Wait()
+	found, err := s.client.UIDSearch(criteria, nil).Wait()
 	if err != nil {
 		return nil, err
 	}
@@ -375,14 +487,62 @@ func section(m *imapclient.FetchMessageBuffer) []byte {
 	return m.BodySection[0].Bytes
 }
 
-// Remove removes messages from one account, those named and no others. It needs
-// UIDPLUS (RFC 4315), as without it more might go.
-func Remove(ctx context.Context, a Account, items []Item) error {
-	s, err := open(ctx, a)
-	if err != nil {
-		return err
+// Fetch fetches messages again that were found before.
+func (s *session) Fetch(items []Item) ([]Item, error) {
+	var found []Item
+	for folder, list := range byFolder(items) {
+		data, err := s.selected(folder)
+		if isGone(err) {
+			continue
+		}
+		if err != nil {
+			return found, s.problem(err)
+		}
+		if data.UIDValidity != list[0].Validity {
+			continue
+		}
+		var uids []imap.UID
+		for _, item := range list {
+			uids = append(uids, imap.UID(item.UID))
+		}
+		mark := Mark{Place: list[0].Place, Validity: data.UIDValidity}
+		for batch := range slices.Chunk(uids, bodiesAtOnce) {
+			some, err := s.bodies(batch, mark, nil)
+			if err != nil {
+				return found, s.problem(err)
+			}
+			found = append(found, some...)
+		}
 	}
-	defer s.close()
+	return found, nil
+}
+
+// byFolder divides items by folder and by how its UIDs are to be understood, in order.
+func byFolder(items []Item) func(yield func(folder string, list []Item) bool) {
+	type place struct {
+		folder   string
+		validity uint32
+	}
+	lists := map[place][]Item{}
+	for _, item := range items {
+		at := place{item.Folder, item.Validity}
+		lists[at] = append(lists[at], item)
+	}
+	places := slices.SortedFunc(maps.Keys(lists), func(a, b place) int {
+		return cmp.Or(strings.Compare(a.folder, b.folder), cmp.Compare(a.validity, b.validity))
+	})
+	return func(yield func(string, []Item) bool) {
+		for _, at := range places {
+			if !yield(at.folder, lists[at]) {
+				return
+			}
+		}
+	}
+}
+
+// Remove removes messages, those named and no others. It needs UIDPLUS (RFC 4315), as
+// without it more might go.
+func (s *session) Remove(items []Item) error {
 	if err := s.remove(items); err != nil {
 		return s.problem(err)
 	}
@@ -393,21 +553,17 @@ func (s *session) remove(items []Item) error {
 	if !s.client.Caps().Has(imap.CapUIDPlus) && !s.client.Caps().Has(imap.CapIMAP4rev2) {
 		return &boundError{"the server cannot remove single messages (UIDPLUS)"}
 	}
-	folders := map[string]imap.UIDSet{}
-	validity := map[string]uint32{}
-	for _, item := range items {
-		set := folders[item.Folder]
-		set.AddNum(imap.UID(item.UID))
-		folders[item.Folder], validity[item.Folder] = set, item.Validity
-	}
-	for _, folder := range slices.Sorted(maps.Keys(folders)) {
-		uids := folders[folder]
+	for folder, list := range byFolder(items) {
+		var uids imap.UIDSet
+		for _, item := range list {
+			uids.AddNum(imap.UID(item.UID))
+		}
 		s.step(mostAnswer)
 		data, err := s.client.Select(folder, nil).Wait()
 		if err != nil {
 			return err
 		}
-		if data.UIDValidity != validity[folder] {
+		if data.UIDValidity != list[0].Validity {
 			return &boundError{fmt.Sprintf("the UIDs of %s have changed", folder)}
 		}
 		s.step(mostAnswer)
