@@ -235,13 +235,13 @@ func TestPrivateFiles(t *testing.T) {
 	r := run(t, dir, path(), []string{"--estate", "estate", "probe", "volunteers@kelpmere.example", "--send", "--sample", "1", "--run", "one", "--evidence", "evidence"})
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
-	for _, name := range []string{"connections.yaml", "ready.json", "standin.secret", "yorvet-runs/one/journal.jsonl"} {
+	for _, name := range []string{"connections.yaml", "ready.json", "standin.secret", "../ferries.state/yorvet/runs.db"} {
 		info, err := os.Stat(filepath.Join(dir, name))
 		if err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v %v\n%s%s", name, info, err, r.stdout, r.stderr)
 		}
 	}
-	for name, want := range map[string]string{".gitignore": "/connections.yaml\n/standin.secret\n", "yorvet-runs/one/.gitignore": "*\n", "other/.gitignore": "*.log\n",
+	for name, want := range map[string]string{".gitignore": "/connections.yaml\n/standin.secret\n", "other/.gitignore": "*.log\n",
 		"evidence/.gitignore": "/case-*.eml\n"} {
 		if data, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.HasSuffix(string(data), want) {
 			t.Errorf("%s: %q %v", name, data, err)

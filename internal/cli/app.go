@@ -47,7 +47,7 @@ const (
 )
 
 // finishers are the commands that have something to end.
-var finishers = []string{"probe", "rollcall", "held", "standin", "demo"}
+var finishers = []string{"probe", "agent", "rollcall", "held", "standin", "demo"}
 
 // Run runs the command line args, the first of which is the program, and
 // returns the exit code. When ctx ends, it returns soon, whatever the command does.
@@ -64,7 +64,7 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		if slices.Contains(finishers, cmd.Name) {
 			cmd.Before = func(ctx context.Context, _ *cli.Command) (context.Context, error) {
 				grace.Store(int64(graceToFinish))
-				service.Store(cmd.Name == "standin")
+				service.Store(cmd.Name == "standin" || cmd.Name == "agent")
 				return ctx, nil
 			}
 		}
@@ -183,6 +183,8 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newExpect(streams),
 			newCompare(streams),
 			newProbe(streams),
+			newAgent(streams),
+			newRuns(streams),
 			newRollcall(streams),
 			newHeld(streams),
 			newStandin(streams),

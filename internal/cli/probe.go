@@ -2,14 +2,15 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"net"
 	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
+	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
@@ -22,6 +23,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
+	"yorvet.example/yorvet/internal/store"
 )
 
 func newProbe(streams Streams) *cli.Command {
@@ -46,9 +48,10 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
 			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
-			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
+			storeFlag(),
+			&cli.BoolFlag{Name: "check-connections", Usage: "try all logins of the plan, and send nothing"},
 			&cli.StringFlag{Name: "run", Usage: "the `NAME` of the new run"},
-			&cli.StringFlag{Name: "resume", Usage: "go on with a `RUN`"},
+			&cli.StringFlag{Name: "resume", Usage: "go on with a `RUN`; with --send: send what is still to be sent, too"},
 			&cli.StringFlag{Name: "show", Usage: "show a `RUN` again, as far as it went"},
 			&cli.StringFlag{Name: "tidy", Usage: "remove the messages of a `RUN` from the mailboxes, and those only"},
 		},
@@ -85,77 +88,170 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return connectionError(cmd, err)
 	}
-	runs := cmd.String("runs")
 	for _, name := range []string{"run", "resume", "show", "tidy"} {
 		if run := cmd.String(name); run != "" && !runName.MatchString(run) {
 			return usageError("--%s: %q is no name of a run, expected letters, digits and hyphens", name, run)
 		}
 	}
-	plansOnly := cmd.String("tidy") == "" && cmd.String("resume") == "" && !cmd.Bool("send")
-	if !plansOnly {
+	existing := cmd.String("tidy") + cmd.String("resume") + cmd.String("show")
+	if existing == "" && !cmd.Bool("send") && !cmd.Bool("check-connections") {
+		return s.begin(nil, l)
+	}
+	if cmd.String("show") == "" || cmd.String("evidence") != "" {
 		if err := unlock(ctx, cmd, l); err != nil {
 			return err
 		}
 	}
+	if cmd.Bool("check-connections") {
+		return s.checkConnections(l)
+	}
+	st, err := openStore(ctx, cmd, existing != "")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
 	switch {
 	case cmd.String("tidy") != "":
-		return s.tidy(ctx, filepath.Join(runs, cmd.String("tidy")), l)
+		return s.tidy(st, cmd.String("tidy"), l)
 	case cmd.String("show") != "":
-		run, err := probe.Read(ctx, filepath.Join(runs, cmd.String("show")), s.r, l)
-		if err != nil {
-			return runError(err, runs, cmd.String("show"))
-		}
-		return s.judge(run)
+		return s.show(st, cmd.String("show"), l)
+	case cmd.String("resume") != "":
+		return s.resume(st, cmd.String("resume"), l)
 	}
-	bar := s.progress()
-	options := probe.Options{
-		Dir:      runs,
-		Approve:  cmd.Bool("approve"),
-		Evidence: cmd.String("evidence") != "",
-		Progress: bar.set,
-	}
-	if name := cmd.String("resume"); name != "" {
-		run, err := probe.Resume(ctx, filepath.Join(runs, name), s.r, l, options)
-		bar.end()
-		if run == nil {
-			return runError(err, runs, name)
-		}
-		return s.judge(run)
-	}
-	return s.begin(ctx, l, options, bar)
+	return s.begin(st, l)
 }
 
-// begin makes a plan, and sends it if that is asked for.
-func (s *session) begin(ctx context.Context, l *connections.Connections, options probe.Options, shown *bar) error {
-	cmd := s.cmd
+// options returns how a run of the command goes.
+func (s *session) options(st *store.Store, shown *bar) probe.Options {
+	return probe.Options{
+		Store:    st,
+		Version:  version(),
+		Approve:  s.cmd.Bool("approve"),
+		Progress: shown.set,
+		Trouble:  func(text string) { warn(s.streams, text) },
+	}
+}
+
+// show prints what a run saw, as far as it went.
+func (s *session) show(st *store.Store, name string, l *connections.Connections) error {
+	k, err := s.kept(st, name, l)
+	if err != nil {
+		return err
+	}
+	run, err := k.Run()
+	if err != nil {
+		return err
+	}
+	return s.judge(st, run)
+}
+
+// resume goes on with a run.
+func (s *session) resume(st *store.Store, name string, l *connections.Connections) error {
+	k, err := s.kept(st, name, l)
+	if err != nil {
+		return err
+	}
+	if n := k.Unsent(); n > 0 && !s.cmd.Bool("send") {
+		return usageError("%d messages of run %s are still to be sent: add --send to send them", n, name)
+	}
+	shown := s.progress()
+	run, err := k.Resume(s.ctx, s.options(st, shown))
+	shown.end()
+	if run == nil {
+		return networkError(err)
+	}
+	return s.judge(st, run)
+}
+
+// checkConnections tries the logins that a plan needs.
+func (s *session) checkConnections(l *connections.Connections) error {
 	plan, err := s.plan(l)
 	if err != nil {
 		return err
 	}
-	if cmd.Bool("send") && len(plan.Cases) == 0 {
+	checked := probe.Check(s.ctx, plan)
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	if err := s.print(present.NewChecked(checked)); err != nil {
+		return err
+	}
+	switch {
+	case len(checked.Problems) == 0:
+		return nil
+	case checked.Senders+checked.Mailboxes == 0:
+		return networkError(errors.New("no connection works"))
+	}
+	return errWrong
+}
+
+// begin makes a plan, and sends it if that is asked for: then there is a store.
+func (s *session) begin(st *store.Store, l *connections.Connections) error {
+	cmd := s.cmd
+	var estate probe.Evaluated
+	if st != nil {
+		agents, err := st.Agents(s.ctx)
+		if err != nil {
+			return networkError(err)
+		}
+		if err := join(l, agents); err != nil {
+			return err
+		}
+		if estate, err = s.evaluated(); err != nil {
+			return err
+		}
+	}
+	plan, err := s.plan(l)
+	if err != nil {
+		return err
+	}
+	if st != nil && len(plan.Cases) == 0 {
 		return usageError("there is nothing to send: the connections have no way for any of the messages")
 	}
-	tooMany := len(plan.Touched) > l.Limits.People
-	if !cmd.Bool("send") || tooMany {
+	if tooMany := len(plan.Touched) > l.Limits.People; st == nil || tooMany {
 		if err := s.print(present.NewProbePlan(s.r, plan, l.Limits.People)); err != nil {
 			return err
 		}
-		if cmd.Bool("send") {
+		if st != nil {
 			const text = "nothing is sent: %d people would find a test message, and the connections allow %d"
 			return usageError(text, len(plan.Touched), l.Limits.People)
 		}
 		return nil
 	}
-	run, err := probe.Start(ctx, plan, options)
+	if name := cmd.String("run"); name != "" {
+		if _, err := st.RunNamed(s.ctx, name); err == nil {
+			return usageError("there is a run %s already; name another, or go on with it by --resume", name)
+		}
+	}
+	shown := s.progress()
+	options := s.options(st, shown)
+	options.Estate = estate
+	run, err := probe.Start(s.ctx, plan, options)
 	shown.end()
 	switch {
-	case errors.Is(err, os.ErrExist):
-		const text = "there is a run %s in %s already; name another, or go on with it by --resume"
-		return usageError(text, plan.Run, options.Dir)
+	case errors.Is(err, store.ErrExists):
+		return usageError("there is a run %s already; name another, or go on with it by --resume", plan.Run)
 	case run == nil || err != nil && !errors.Is(err, context.Canceled):
 		return networkError(err)
 	}
-	return s.judge(run)
+	if old, err := st.Old(s.ctx, keptRuns, keptDays*24*time.Hour); err == nil && len(old) > 0 {
+		if err := st.Remove(s.ctx, old...); err != nil {
+			warn(s.streams, err.Error())
+		}
+	}
+	return s.judge(st, run)
+}
+
+// join adds what the agents of a store can do.
+func join(l *connections.Connections, agents []store.Agent) error {
+	for _, a := range agents {
+		var offer connections.Offer
+		if err := json.Unmarshal(a.Offers, &offer); err != nil {
+			return fmt.Errorf("what agent %s can do: %w", a.Name, err)
+		}
+		l.Join(offer)
+	}
+	return nil
 }
 
 // plan plans a run: of the usual cases, or of everyone who writes in a group's name.
@@ -256,51 +352,45 @@ func (s *session) picked(text string) ([]address.Address, error) {
 	return people, nil
 }
 
-// judge prints what a run saw.
-func (s *session) judge(run *probe.Run) error {
+// judge prints what a run saw, and keeps what it came to.
+func (s *session) judge(st *store.Store, run *probe.Run) error {
 	j := probe.Judge(run)
+	ending := context.WithoutCancel(s.ctx)
+	as, not, unlooked := j.Counts()
+	if err := st.Judge(ending, run.Plan.Run, j.Checks(), as, not); err != nil {
+		warn(s.streams, err.Error())
+	}
 	if dir := s.cmd.String("evidence"); dir != "" {
-		if err := probe.KeepEvidence(context.WithoutCancel(s.ctx), j, dir); err != nil {
-			return usageError("%w", err)
+		kept, missing, err := probe.KeepEvidence(ending, j, dir)
+		if err != nil {
+			warn(s.streams, "evidence: "+err.Error())
+		}
+		if missing > 0 {
+			warn(s.streams, fmt.Sprintf("evidence: %d messages are kept, %d cannot be had from here", kept, missing))
 		}
 	}
 	if err := s.print(present.NewProbe(s.r, j)); err != nil {
 		return err
 	}
-	_, not := j.Counts()
 	switch {
-	case unreachable(run):
-		return networkError(errors.New("no server could be reached"))
-	case not > 0 || run.Broken:
+	case j.Nothing():
+		return networkError(errors.New("nothing could be sent, or nothing could be looked at"))
+	case not > 0 || unlooked > 0 || run.Broken:
 		return errWrong
 	}
 	return nil
 }
 
-// runError says why a run cannot be read.
-func runError(err error, runs, name string) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return usageError("there is no run %s in %s", name, runs)
-	}
-	return usageError("%w", err)
-}
-
-// unreachable reports whether no message reached any server.
-func unreachable(run *probe.Run) bool {
-	for _, reply := range run.Replies {
-		if reply.Code != 0 {
-			return false
-		}
-	}
-	return len(run.Replies) > 0
-}
-
-func (s *session) tidy(ctx context.Context, dir string, l *connections.Connections) error {
-	run, err := probe.Read(ctx, dir, s.r, l)
+func (s *session) tidy(st *store.Store, name string, l *connections.Connections) error {
+	k, err := s.kept(st, name, l)
 	if err != nil {
-		return runError(err, filepath.Dir(dir), filepath.Base(dir))
+		return err
 	}
-	removed, err := probe.Tidy(ctx, run)
+	run, err := k.Run()
+	if err != nil {
+		return err
+	}
+	removed, err := probe.Tidy(s.ctx, run)
 	fmt.Fprintf(s.streams.Out, "%d messages of run %s removed\n", removed, run.Plan.Run)
 	if err != nil {
 		return networkError(err)

@@ -65,7 +65,7 @@ func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]st
 		return nil, usageError("%w", err)
 	}
 	return []string{
-		"--connections", connectionsFile, "--runs", filepath.Join(r.folder, "runs"), "--run", "rehearsal",
+		"--connections", connectionsFile, "--store", filepath.Join(r.folder, "runs.db"), "--run", "rehearsal",
 	}, nil
 }
 

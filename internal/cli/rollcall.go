@@ -2,8 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strconv"
 
@@ -13,6 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
+	"yorvet.example/yorvet/internal/store"
 )
 
 // connectionFlags are the flags of commands that send and look.
@@ -61,7 +62,7 @@ func newRollcall(streams Streams) *cli.Command {
 		Flags: append(
 			connectionFlags(),
 			&cli.BoolFlag{Name: "send", Usage: "send the message"},
-			&cli.StringFlag{Name: "runs", Usage: "the `FOLDER` where runs are recorded", Value: "yorvet-runs"},
+			storeFlag(),
 			&cli.StringFlag{
 				Name:  "run",
 				Usage: "look again who has answered this `RUN`; with --send: the name of the new one",
@@ -93,8 +94,20 @@ func newRollcall(streams Streams) *cli.Command {
 			if err := unlock(ctx, cmd, l); err != nil {
 				return err
 			}
-			call, err := probe.StartCall(ctx, s.r, l, group, me, probe.Options{Dir: cmd.String("runs")}, run)
+			st, err := openStore(ctx, cmd, false)
 			if err != nil {
+				return err
+			}
+			defer st.Close()
+			options := s.options(st, &bar{})
+			if options.Estate, err = s.evaluated(); err != nil {
+				return err
+			}
+			call, err := probe.StartCall(ctx, s.r, l, group, me, options, run)
+			switch {
+			case errors.Is(err, store.ErrExists):
+				return usageError("there is a run %s already; name another", run)
+			case err != nil:
 				return networkError(err)
 			}
 			return s.print(present.NewRollCall(s.r, call))
@@ -115,9 +128,18 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	if err := unlock(ctx, cmd, l); err != nil {
 		return err
 	}
-	call, err := probe.LookCall(ctx, filepath.Join(cmd.String("runs"), run), s.r, l)
+	st, err := openStore(ctx, cmd, true)
 	if err != nil {
-		return runError(err, cmd.String("runs"), run)
+		return err
+	}
+	defer st.Close()
+	k, err := s.kept(st, run, l)
+	if err != nil {
+		return err
+	}
+	call, err := k.LookCall(ctx)
+	if err != nil {
+		return networkError(err)
 	}
 	return s.print(present.NewRollCall(s.r, call))
 }

@@ -1,6 +1,8 @@
 package cli
 
-import "strings"
+import (
+	"strings"
+)
 
 // act is something that the demo shows: a question, and the command that answers it.
 type act struct {

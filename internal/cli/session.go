@@ -55,6 +55,15 @@ func open(ctx context.Context, cmd *cli.Command, streams Streams, formats ...pre
 	return s, nil
 }
 
+// use has the command ask about another estate.
+func (s *session) use(e *estate.Estate) {
+	s.e = e
+	if s.r != nil {
+		s.r = resolve.New(e, s.r.Today())
+	}
+	s.picks = nil
+}
+
 // loadNamed loads the estate that is named, or the one that is here. One that is
 // named may be a source.
 func loadNamed(ctx context.Context, cmd *cli.Command) (*estate.Estate, error) {

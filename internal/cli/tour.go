@@ -1,6 +1,8 @@
 package cli
 
-import "yorvet.example/yorvet/internal/demo"
+import (
+	"yorvet.example/yorvet/internal/demo"
+)
 
 // step is a part of the demo's tour: what it is about, and the command that shows it.
 type step struct {

@@ -6,12 +6,12 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"yorvet.example/yorvet/internal/core/choose"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
+	"yorvet.example/yorvet/internal/core/choose"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"

@@ -89,7 +89,9 @@ func TestRewrite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	upper := func(data []byte) ([]byte, error) { return bytes.Replace(data, []byte("name: A"), []byte("name: B"), 1), nil }
+	upper := func(data []byte) ([]byte, error) {
+		return bytes.Replace(data, []byte("name: A"), []byte("name: B"), 1), nil
+	}
 	if err := d.Rewrite(file+".other", upper); err == nil || !strings.Contains(err.Error(), "is no file of the estate") {
 		t.Errorf("another file: %v", err)
 	}

@@ -3,6 +3,7 @@ package present
 import (
 	"fmt"
 	"iter"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -15,8 +16,10 @@ import (
 type ProbePlan struct {
 	Cases   []PlannedCase `json:"cases"`
 	Touched []string      `json:"touched"` // who would find a test message in their mailbox
-	Notes   []string      `json:"notes"`   // what cannot be tried, and why
-	Limit   int           `json:"limit"`   // how many a run may touch
+	// Unwatched would get something, and their mailbox is not looked into.
+	Unwatched []string `json:"unwatched"`
+	Notes     []string `json:"notes"` // what cannot be tried, and why
+	Limit     int      `json:"limit"` // how many a run may touch
 }
 
 // PlannedCase is one message of a plan.
@@ -39,9 +42,9 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 	n := newNamer(r)
 	a := &ProbePlan{
 		Cases:   []PlannedCase{},
-		Touched: n.addresses(p.Touched),
-		Notes:   append([]string{}, p.Notes...),
-		Limit:   limit,
+		Touched: n.addresses(p.Touched), Unwatched: n.addresses(p.Unwatched),
+		Notes: append([]string{}, p.Notes...),
+		Limit: limit,
 	}
 	for i := range p.Cases {
 		c := &p.Cases[i]
@@ -61,6 +64,10 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 
 func (a *ProbePlan) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
+	if n := len(a.Unwatched); n > 0 {
+		p.Line(2, Span{Doubtful, "! " + count(n, "mailbox", "mailboxes") + " of those who would get some cannot be looked into: "},
+			Span{Plain, p.some(a.Unwatched)})
+	}
 	a.writeCases(p)
 	a.writeNotes(p)
 	p.Gap()
@@ -164,13 +171,14 @@ type Probe struct {
 	Members        []ProbeMember `json:"members"`
 	AsPredicted    int           `json:"asPredicted"`
 	NotAsPredicted int           `json:"notAsPredicted"`
+	NotSent        int           `json:"notSent"`     // messages that no group has had to do with
+	NotLookedAt    int           `json:"notLookedAt"` // checks of which nothing can be said
 	Causes         []ProbeCause  `json:"causes"`
-	Unexplained    int           `json:"unexplained"` // differences that no change to the estate explains
-	NotLookedInto  []string      `json:"notLookedInto"`
+	Unexplained    int           `json:"unexplained"`   // differences that no change to the estate explains
+	NotLookedInto  []string      `json:"notLookedInto"` // mailboxes that were not gone through to the end, and why
 	Notes          []string      `json:"notes"`
 	Ended          bool          `json:"ended"` // false: it was ended before its time
 
-	sent int
 }
 
 // ProbeCase is what became of one message.
@@ -184,10 +192,24 @@ type ProbeCase struct {
 	Predicted   string      `json:"predicted"`
 	Seen        string      `json:"seen"`
 	AsPredicted bool        `json:"asPredicted"`
-	Reply       string      `json:"reply"` // of the server that it was handed to
+	Sent        string      `json:"sent"`          // accepted, refused, deferred, not sent; "" where nobody knows
+	Why         string      `json:"why,omitempty"` // it was not sent, or nothing can be said
+	Reply       string      `json:"reply"`         // of the server that it was handed to
 	Reader      *probe.View `json:"reader,omitempty"`
+	Facets      []Facet     `json:"facets"` // what readers see, beside what was predicted
 
 	explained bool // a cause explains the verdict
+	unlooked  bool
+}
+
+// Facet is one thing that a reader sees of a message.
+type Facet struct {
+	Name        string `json:"name"`
+	Predicted   string `json:"predicted"`
+	Seen        string `json:"seen"`
+	AsPredicted bool   `json:"asPredicted"`
+	Reader      string `json:"reader"` // in whose mailbox
+	AsIf        *AsIf  `json:"asIf,omitempty"`
 }
 
 // ProbeMember is what one mailbox got of one message.
@@ -199,8 +221,10 @@ type ProbeMember struct {
 	AsPredicted bool    `json:"asPredicted"`
 	Seconds     float64 `json:"seconds"`
 	Where       string  `json:"where"`
+	Why         string  `json:"why,omitempty"` // it was not looked at, or what a bounce says
 
 	index     int
+	unlooked  bool
 	explained bool // a cause explains it
 }
 
@@ -236,7 +260,7 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		Notes:         append([]string{}, j.Run.Plan.Notes...),
 		Ended:         !j.Run.Broken,
 	}
-	a.AsPredicted, a.NotAsPredicted = j.Counts()
+	a.AsPredicted, a.NotAsPredicted, a.NotLookedAt = j.Counts()
 	a.Unexplained = a.NotAsPredicted
 	for i := range j.Cases {
 		c := &j.Cases[i]
@@ -249,21 +273,33 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 			Predicted:   c.Predicted.String(),
 			Seen:        c.Seen,
 			AsPredicted: c.AsPredicted,
+			Sent:        c.Sent,
+			Why:         c.Why,
 			Reply:       c.Reply,
 			Reader:      c.View,
+			Facets:      []Facet{},
+			unlooked:    c.Unlooked,
+		}
+		if c.Seen == probe.NotSent || c.Seen == probe.Deferred {
+			a.NotSent++
+			a.NotLookedAt--
+		}
+		for _, f := range c.Facets {
+			one.Facets = append(one.Facets, n.facet(f))
+			if f.AsIf != nil {
+				a.Unexplained--
+			}
 		}
 		if c.Case.By.IsValid() {
 			one.By = c.Case.By.String()
-		}
-		if c.Reply != "" {
-			a.sent++
 		}
 		a.Cases = append(a.Cases, one)
 	}
 	for i := range j.Members {
 		m := &j.Members[i]
 		name := a.Cases[m.Case].Case
-		one := ProbeMember{name, m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds, m.Where, m.Case, false}
+		one := ProbeMember{Case: name, Address: m.Address, Predicted: m.Predicted, Seen: m.Seen, AsPredicted: m.AsPredicted,
+			Seconds: m.Seconds, Where: m.Where, Why: m.Why, index: m.Case, unlooked: m.Unlooked}
 		a.Members = append(a.Members, one)
 	}
 	for _, cause := range j.Causes {
@@ -273,53 +309,130 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		a.Causes = append(a.Causes, one)
 		a.Unexplained -= one.Explains
 	}
-	for _, err := range j.Run.Problems {
-		a.NotLookedInto = append(a.NotLookedInto, err.Error())
+	for _, box := range j.Run.Boxes {
+		if box.Problem != "" && !box.Through {
+			a.NotLookedInto = append(a.NotLookedInto, box.Account+": "+strings.TrimPrefix(box.Problem, box.Account+": "))
+		}
 	}
 	sort.Strings(a.NotLookedInto)
 	return a
 }
 
-func (a *Probe) writeText(p *Page) {
+// facet words one thing that a reader sees.
+func (n namer) facet(f probe.Facet) Facet {
+	one := Facet{Name: f.Name, Predicted: f.Predicted, Seen: f.Seen, AsPredicted: f.AsPredicted, Reader: f.Reader}
+	if f.AsIf != nil {
+		asIf := n.asIf(f.AsIf)
+		one.AsIf = &asIf
+	}
+	return one
+}
+
+// head is the first line: all that is said there was seen.
+func (a *Probe) head() []Span {
 	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ", " +
-		count(a.AsPredicted+a.NotAsPredicted, "check", "checks") + ": "}}
-	if a.NotAsPredicted == 0 {
-		head = append(head, Span{Good, "all as predicted"})
-	} else {
+		count(a.AsPredicted+a.NotAsPredicted+a.NotLookedAt+a.NotSent, "check", "checks") + ": "}}
+	switch {
+	case a.NotAsPredicted+a.NotLookedAt+a.NotSent == 0 && a.Ended:
+		return append(head, Span{Good, "all as predicted"})
+	case a.NotAsPredicted == 0:
+		head = append(head, Span{Plain, strconv.Itoa(a.AsPredicted) + " as predicted"})
+	default:
 		head = append(head, Span{Plain, strconv.Itoa(a.AsPredicted) + " as predicted, "},
 			Span{Bad, strconv.Itoa(a.NotAsPredicted) + " not"})
 	}
-	p.Line(2, head...)
+	if a.NotSent > 0 {
+		head = append(head, Span{Doubtful, ", " + strconv.Itoa(a.NotSent) + " not sent"})
+	}
+	if a.NotLookedAt > 0 {
+		head = append(head, Span{Doubtful, ", " + strconv.Itoa(a.NotLookedAt) + " not looked at"})
+	}
+	return head
+}
+
+func (a *Probe) writeText(p *Page) {
+	p.Line(2, a.head()...)
 	if a.NotAsPredicted > 0 {
 		p.Line(2, a.explanation())
 	}
 	if !a.Ended {
 		p.Line(2, Span{Doubtful, "! The run was interrupted; what was not seen may yet come. To go on:"})
-		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run})
+		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run + " --send"})
 	}
 	for i, cause := range a.Causes {
 		a.writeCause(p, i, cause)
 	}
 	a.writeDifferences(p)
 	a.writeReaders(p)
-	for i, name := range a.NotLookedInto {
-		if i == 0 {
-			p.Gap()
-		}
-		if i == 4 && !p.options.All && len(a.NotLookedInto) > 6 {
-			p.Line(2, Span{Doubtful, "not looked into: " + strconv.Itoa(len(a.NotLookedInto)-i) + " more mailboxes (--all)"})
-			break
-		}
-		p.Line(2, Span{Doubtful, "not looked into: "}, Span{Plain, name})
-	}
+	a.writeUnlooked(p)
 	p.Gap()
 	p.Line(0, Span{Faint, "Run " + a.Run + ". Show again: yorvet probe --show " + a.Run})
 	p.Line(0, Span{Faint, "Remove its messages: yorvet probe --tidy " + a.Run})
 }
 
+// writeUnlooked tells of what nothing can be said, by why.
+func (a *Probe) writeUnlooked(p *Page) {
+	var unsent, unlooked reasons
+	for _, c := range a.Cases {
+		switch {
+		case !c.unlooked:
+		case c.Seen == probe.NotSent || c.Seen == probe.Deferred:
+			why := c.Why
+			if why == "" {
+				why = c.Reply
+			}
+			unsent.note(why, "message "+c.Case+" from "+c.From+" to "+c.To)
+		case c.Seen == probe.Unknown:
+			unlooked.note("the connection broke, and nobody knows whether it was taken over", "message "+c.Case)
+		default:
+			unlooked.note(c.Why, "what "+c.To+" does with message "+c.Case)
+		}
+	}
+	for _, m := range a.Members {
+		if m.unlooked {
+			unlooked.note(strings.TrimPrefix(m.Why, m.Address+": "), m.Address)
+		}
+	}
+	unsent.write(p, "Not sent")
+	unlooked.write(p, "Not looked at")
+}
+
+// reasons are why nothing can be said, with of whom.
+type reasons struct {
+	list []string
+	who  map[string][]string
+}
+
+func (r *reasons) note(why, who string) {
+	if r.who == nil {
+		r.who = map[string][]string{}
+	}
+	if r.who[why] == nil {
+		r.list = append(r.list, why)
+	}
+	if !slices.Contains(r.who[why], who) {
+		r.who[why] = append(r.who[why], who)
+	}
+}
+
+func (r *reasons) write(p *Page, title string) {
+	const most = 6
+	for i, why := range r.list {
+		if i == 0 {
+			p.Gap()
+			p.Title(title)
+		}
+		if i == most && !p.options.All && len(r.list) > most+2 {
+			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(r.list)-i) + " more reasons (--all)"})
+			break
+		}
+		p.Line(4, Span{Doubtful, "  " + why + ": "}, Span{Plain, p.some(r.who[why])})
+	}
+}
+
 // explanation says how much of what differs is explained.
 func (a *Probe) explanation() Span {
-	if len(a.Causes) == 0 {
+	if len(a.Causes) == 0 && a.Unexplained == a.NotAsPredicted {
 		return Span{Bad, "! No change to one or two settings explains it: lost on the way, or nothing an estate can say"}
 	}
 	causes := count(len(a.Causes), "cause explains", "causes explain")
@@ -337,12 +450,13 @@ func (a *Probe) writeDifferences(p *Page) {
 	for i, c := range a.Cases {
 		members, known := a.otherwise(i, p.options.All)
 		explained += known
-		verdict := !c.AsPredicted
+		verdict := !c.AsPredicted && !c.unlooked
+		facets := slices.DeleteFunc(slices.Clone(c.Facets), func(f Facet) bool { return f.AsPredicted })
 		if verdict && c.explained && !p.options.All {
 			explained++
 			verdict = false
 		}
-		if !verdict && len(members) == 0 {
+		if !verdict && len(members)+len(facets) == 0 {
 			continue
 		}
 		if shown >= mostCases && !p.options.All {
@@ -354,7 +468,7 @@ func (a *Probe) writeDifferences(p *Page) {
 			p.Title("Not as predicted")
 		}
 		shown++
-		c.writeDifference(p, verdict, members)
+		c.writeDifference(p, verdict, members, facets)
 	}
 	if left > 0 {
 		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages (--all)"})
@@ -369,7 +483,7 @@ func (a *Probe) writeDifferences(p *Page) {
 func (a *Probe) otherwise(number int, all bool) (members []ProbeMember, explained int) {
 	for _, m := range a.Members {
 		switch {
-		case m.index != number || m.AsPredicted:
+		case m.index != number || m.AsPredicted || m.unlooked:
 		case m.explained && !all:
 			explained++
 		default:
@@ -381,7 +495,7 @@ func (a *Probe) otherwise(number int, all bool) (members []ProbeMember, explaine
 
 // writeDifference tells what was seen otherwise of a case: the verdict, and what some
 // got.
-func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember) {
+func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember, facets []Facet) {
 	const mostMembers = 4
 	from := c.From
 	if c.By != "" {
@@ -393,8 +507,13 @@ func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember
 		{verdictStyle(c.Predicted), c.Predicted},
 	}
 	if verdict {
-		seen := []Span{{Plain, " was predicted, seen "}, {Bad, c.Seen}, {Faint, " (" + c.Reply + ")"}}
-		spans = append(spans, seen...)
+		spans = append(spans, Span{Plain, " was predicted, seen "}, Span{Bad, c.Seen})
+		switch {
+		case c.Why != "":
+			spans = append(spans, Span{Faint, " (" + c.Why + ")"})
+		case c.Reply != "":
+			spans = append(spans, Span{Faint, " (" + c.Reply + ")"})
+		}
 	}
 	p.Line(6, spans...)
 	for k, m := range members {
@@ -404,6 +523,21 @@ func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember
 		}
 		p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Bad, m.difference()})
 	}
+	for _, f := range facets {
+		p.Line(8, Span{Plain, "      " + f.Name + " in the mailbox of " + f.Reader + ": "},
+			Span{Bad, quoted(f.Predicted) + " predicted, " + quoted(f.Seen)})
+		if f.AsIf != nil {
+			p.Line(8, Span{Faint, "      " + f.AsIf.Says})
+		}
+	}
+}
+
+// quoted is a text in quotes, or a word for none.
+func quoted(text string) string {
+	if text == "" {
+		return "none"
+	}
+	return strconv.Quote(text)
 }
 
 // writeReaders tells what the readers of messages in a group's name see, and where
@@ -450,6 +584,7 @@ func (a *Probe) table() ([]string, iter.Seq[[]string]) {
 			"as-predicted",
 			"seconds",
 			"where",
+			"why",
 			"reply",
 		}, func(yield func([]string) bool) {
 			for i, c := range a.Cases {
@@ -465,6 +600,7 @@ func (a *Probe) table() ([]string, iter.Seq[[]string]) {
 						strconv.FormatBool(c.AsPredicted),
 						"",
 						"",
+						c.Why,
 						c.Reply,
 					},
 				) {
@@ -484,6 +620,7 @@ func (a *Probe) table() ([]string, iter.Seq[[]string]) {
 								strconv.FormatBool(m.AsPredicted),
 								fmt.Sprintf("%.1f", m.Seconds),
 								m.Where,
+								m.Why,
 								"",
 							},
 						) {
@@ -497,9 +634,12 @@ func (a *Probe) table() ([]string, iter.Seq[[]string]) {
 // junit returns the verdicts and mailboxes as tests.
 func (a *Probe) junit() (string, []junitCase) {
 	var cases []junitCase
-	add := func(c ProbeCase, name, predicted, seen string, ok bool, seconds float64) {
+	add := func(c ProbeCase, name, predicted, seen string, ok, unlooked bool, why string, seconds float64) {
 		one := junitCase{Class: Clean(c.Group), Name: Clean(name), Time: fmt.Sprintf("%.1f", seconds)}
-		if !ok {
+		switch {
+		case unlooked:
+			one.Failure = &junitFailure{Message: Clean("not looked at: " + why), Text: Clean(c.Reply)}
+		case !ok:
 			one.Failure = &junitFailure{
 				Message: Clean("predicted " + predicted + ", seen " + seen),
 				Text:    Clean(c.Reply),
@@ -509,10 +649,10 @@ func (a *Probe) junit() (string, []junitCase) {
 	}
 	for i, c := range a.Cases {
 		name := c.Case + " " + c.Kind + " from " + c.From
-		add(c, name, c.Predicted, c.Seen, c.AsPredicted, 0)
+		add(c, name, c.Predicted, c.Seen, c.AsPredicted, c.unlooked, c.Why, 0)
 		for _, m := range a.Members {
 			if m.index == i {
-				add(c, name+": "+m.Address, m.Predicted, m.Seen, m.AsPredicted, m.Seconds)
+				add(c, name+": "+m.Address, m.Predicted, m.Seen, m.AsPredicted, m.unlooked, m.Why, m.Seconds)
 			}
 		}
 	}

@@ -31,7 +31,7 @@ func (a *Probe) markExplained(n namer, j *probe.Judgement, cause infer.Cause) (d
 			m := &a.Members[i]
 			if m.index == number && !m.AsPredicted &&
 				(miss.Person == estate.None || n.e.IsPerson(miss.Person) && m.Address == n.address(miss.Person)) &&
-				m.Seen != probe.SeenJunk && m.Seen != probe.SeenTwice {
+				!m.unlooked && m.Seen != probe.SeenJunk && m.Seen != probe.SeenTwice && m.Seen != probe.Elsewhere {
 				note(&m.explained)
 			}
 		}
@@ -61,7 +61,14 @@ func (m *ProbeMember) difference() string {
 	if predicted == "" {
 		predicted = "nothing"
 	}
-	return predicted + " predicted, " + m.Seen
+	text := predicted + " predicted, " + m.Seen
+	switch {
+	case m.Seen == probe.Elsewhere || m.Seen == probe.SeenJunk:
+		text += " in " + m.Where
+	case m.Why != "":
+		text += " (" + m.Why + ")"
+	}
+	return text
 }
 
 func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {

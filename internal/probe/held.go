@@ -6,15 +6,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 )
 
@@ -41,15 +39,9 @@ func Requests(
 	if !ok {
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s", approver)
 	}
-	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1, Every: time.Minute,
-		Wants: func(m *read.Message) bool { return m.Auto != "" && strings.HasPrefix(m.Type, "multipart/") }}
-	looking, stop := context.WithCancel(ctx)
-	defer stop()
-	var report watch.Report
-	w.Run(looking, nil, func(r watch.Report) {
-		report = r
-		stop()
-	})
+	report := watch.Look(ctx, account, watch.Query{Wants: func(m *read.Message) bool {
+		return m.Auto != "" && strings.HasPrefix(m.Type, "multipart/")
+	}})
 	if err := errors.Join(ctx.Err(), report.Err); err != nil {
 		return nil, err
 	}
@@ -80,6 +72,16 @@ func Requests(
 		)
 	}
 	return list, nil
+}
+
+// answerTo returns where an answer to a message goes, or "".
+func answerTo(m *read.Message) string {
+	for _, list := range [][]address.Address{m.ReplyTo, m.From} {
+		if len(list) > 0 {
+			return list[0].String()
+		}
+	}
+	return ""
 }
 
 // numberOf returns the number of a request: its UID, or one more than any where another
@@ -124,26 +126,11 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connection
 	if !ok {
 		return fmt.Errorf("the connections have no way to send as %s", q.Approver)
 	}
-	word := "REFUSE"
-	if admit {
-		word = "ADMIT"
-	}
-	raw, err := compose.Message{
-		From:      q.Approver,
-		To:        q.Answer,
-		ID:        randomID(12) + "@" + q.Approver.Domain(),
-		InReplyTo: q.item.Message.ID,
-		Date:      time.Now(),
-		Subject:   "Re: " + q.Subject,
-		Text:      word + "\n",
-	}.Bytes()
+	reply, err := agent.Decide(ctx, way.As(q.Approver), q.Approver, q.Answer, q.item.Message.ID, q.Subject, admit)
 	if err != nil {
 		return err
 	}
-	session := send.NewSession(way.As(q.Approver))
-	defer session.Close()
-	if reply := session.Send(ctx, send.Envelope{From: q.Approver.String(), To: q.Answer.String()},
-		raw); !reply.Accepted() {
+	if !reply.Accepted() {
 		return fmt.Errorf("the answer is not taken: %s", reply)
 	}
 	account, _ := l.Account(q.Approver, inside)

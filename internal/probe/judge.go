@@ -1,21 +1,18 @@
 package probe
 
 import (
-	"context"
-	"errors"
-	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
+	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/localfile"
+	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/store"
 )
 
 // A Judgement sets what was seen beside what was predicted.
@@ -36,11 +33,15 @@ type Judgement struct {
 type CaseResult struct {
 	Case        *Case
 	Predicted   estate.Verdict
-	Seen        string // a verdict; "silence", "unknown" or "deferred" where there is none
+	Seen        string // a verdict; or one of the words below
 	AsPredicted bool
+	Unlooked    bool   // nothing can be said, as nobody looked where something would show
+	Sent        string // accepted, refused, deferred or not sent
+	Why         string // it was not sent, or nothing can be said
 	Reply       string // of the server
 	Notices     []string
 	View        *View // of one of the copies
+	Facets      []Facet
 }
 
 // A MemberResult is what one person, or a group's archive, got of a message.
@@ -48,80 +49,173 @@ type MemberResult struct {
 	Case        int
 	Address     string
 	Predicted   string // an outcome, or "" where none
-	Seen        string // an outcome; "junk", "twice" or "" where nothing came
+	Seen        string // an outcome, or one of the words below
 	AsPredicted bool
+	Unlooked    bool   // nothing can be said: Why
+	Why         string // it was not looked at, or what a bounce says
 	Seconds     float64
 	Where       string // the folder
 }
 
+// Words for what became of a message on its way to the server.
+const (
+	SentAccepted = "accepted"
+	SentRefused  = "refused" // by the group: its address or the message, and not a login or a limit
+	SentDeferred = "deferred"
+	SentNot      = "not sent"
+)
+
 // Words for what was seen that are no verdicts or outcomes.
 const (
-	Silence   = "silence"  // taken over, and nothing came anywhere
-	Unknown   = "unknown"  // the connection broke: nobody knows whether it was taken over
-	Deferred  = "deferred" // the server put it off again and again
-	SeenJunk  = "junk"
-	SeenTwice = "twice"
-	SeenNot   = "not seen"
+	Silence     = "silence"  // taken over, and nothing came anywhere
+	Unknown     = "unknown"  // the connection broke: nobody knows whether it was taken over
+	Deferred    = "deferred" // the server put it off again and again
+	NotSent     = "not sent"
+	SeenJunk    = "junk"
+	SeenTwice   = "twice"
+	SeenNot     = "not seen"      // the mailbox was gone through to the end
+	NotLookedAt = "not looked at" // there is no login, or it failed, or the server was gone
+	Elsewhere   = "elsewhere"     // in a folder that is neither for incoming mail nor for junk
+	SeenBounced = "bounced"
+	NoBounce    = "no bounce"
+	AutoAnswer  = "auto-answer"
 )
+
+// bounce is what bounces say about one recipient.
+type bounce struct {
+	address, status, diagnostic string
+	delayed                     bool
+}
+
+func (b *bounce) String() string {
+	text := strings.TrimSpace(b.status + " " + b.diagnostic)
+	if text == "" {
+		return "no reason is given"
+	}
+	return text
+}
 
 // evidence is what was seen of one case.
 type evidence struct {
 	copies    map[string][]*Sighting // by mailbox: see Plan.key
 	digests   map[string]*Sighting
-	bounced   map[string]string // by address that failed, likewise: the status
-	bounces   int
-	approvals []*Sighting
+	bounced   map[string]*bounce // by address that failed, likewise
+	delayed   map[string]*bounce
+	approvals []*Sighting // those that are believed
+	doubted   []*Sighting // the others
 	notices   []*Sighting
+	answers   []*Sighting // the automatic answer of the group
 }
 
 func (run *Run) gather() []evidence {
 	all := make([]evidence, len(run.Plan.Cases))
 	for i := range all {
-		all[i] = evidence{
-			copies:  map[string][]*Sighting{},
-			digests: map[string]*Sighting{},
-			bounced: map[string]string{},
-		}
+		all[i] = evidence{copies: map[string][]*Sighting{}, digests: map[string]*Sighting{}, bounced: map[string]*bounce{},
+			delayed: map[string]*bounce{}}
 	}
 	for i := range run.Sightings {
 		s := &run.Sightings[i]
 		e := &all[s.Case]
 		box := run.Plan.key(s.Account)
 		switch s.What {
-		case sawCopy:
+		case agent.Copy:
 			e.copies[box] = append(e.copies[box], s)
-		case sawDigest:
+		case agent.Digest:
 			e.digests[box] = s
-		case sawBounce:
-			e.bounces++
-			for _, f := range s.Failed {
-				if f.Action == "failed" || f.Action == "" {
-					e.bounced[run.Plan.key(f.Final)] = f.Status
-				}
+		case agent.Bounce:
+			run.gatherBounce(e, s)
+		case agent.Approval:
+			if s.Doubt == "" {
+				e.approvals = append(e.approvals, s)
+			} else {
+				e.doubted = append(e.doubted, s)
 			}
-		case sawApproval:
-			e.approvals = append(e.approvals, s)
-		case sawNotice:
-			e.notices = append(e.notices, s)
+		case agent.Notice:
+			if run.Plan.isAutoAnswer(s) {
+				e.answers = append(e.answers, s)
+			} else {
+				e.notices = append(e.notices, s)
+			}
 		}
 	}
 	return all
 }
+
+// gatherBounce notes who failed by a bounce. Some systems name the group as the one that
+// failed, with why, and the member beside it.
+func (run *Run) gatherBounce(e *evidence, s *Sighting) {
+	group := run.Plan.key(run.Plan.Cases[s.Case].To.String())
+	var found []*bounce
+	var ofGroup *bounce
+	for _, f := range s.Failed {
+		if f.Action != "failed" && f.Action != "" && f.Action != "delayed" {
+			continue
+		}
+		final := f.Final
+		// Systems that rewrite addresses name the one that was written as the original.
+		if _, known := run.Plan.known(final); !known && f.Original != "" {
+			if _, known := run.Plan.known(f.Original); known {
+				final = f.Original
+			}
+		}
+		one := &bounce{final, f.Status, f.Diagnostic, f.Action == "delayed"}
+		if run.Plan.key(final) == group {
+			ofGroup = one
+			continue
+		}
+		found = append(found, one)
+	}
+	if ofGroup != nil && len(found) == 0 {
+		found = append(found, ofGroup)
+	}
+	for _, one := range found {
+		if one.status == "" && one.diagnostic == "" && ofGroup != nil {
+			one.status, one.diagnostic, one.delayed = ofGroup.status, ofGroup.diagnostic, ofGroup.delayed
+		}
+		if one.delayed {
+			e.delayed[run.Plan.key(one.address)] = one
+		} else {
+			e.bounced[run.Plan.key(one.address)] = one
+		}
+	}
+}
+
+// known returns who has an address in the estate.
+func (p *Plan) known(text string) (estate.ID, bool) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return estate.None, false
+	}
+	return p.resolver.Estate().Find(a)
+}
+
+// isAutoAnswer reports whether a program's answer is the automatic answer of a group.
+func (p *Plan) isAutoAnswer(s *Sighting) bool {
+	e := p.resolver.Estate()
+	to, ok := e.Find(p.Cases[s.Case].To)
+	if !ok || !e.IsGroup(to) || e.Group(to).AutoAnswer == "" {
+		return false
+	}
+	return strings.Contains(squeezed(s.Text), squeezed(e.Group(to).AutoAnswer))
+}
+
+// squeezed is a text without how it is broken into lines.
+func squeezed(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 // Judge compares what a run saw with what was predicted, and looks for what
 // explains the difference.
 func Judge(run *Run) *Judgement {
 	j := &Judgement{Run: run}
 	watched := map[string]bool{}
-	for _, name := range run.Watched {
-		watched[run.Plan.key(name)] = run.Problems[name] == nil
+	for key, box := range run.Boxes {
+		watched[key] = box.Through || run.Broken && box.Opened
 	}
 	for i, e := range run.gather() {
 		w := &judge{run: run, number: i, c: &run.Plan.Cases[i], e: e, watched: watched, p: run.Plan.Predict(i)}
 		result := w.verdict()
 		j.Cases = append(j.Cases, result)
 		j.Members = append(j.Members, w.members(&result)...)
-		if result.Seen == Unknown && len(e.copies) == 0 || result.Seen == Deferred {
+		if result.Unlooked {
 			continue // there is nothing to learn from it
 		}
 		t := w.c.Trial()
@@ -129,7 +223,7 @@ func Judge(run *Run) *Judgement {
 		j.Trials = append(j.Trials, t)
 		j.Explained = append(j.Explained, i)
 	}
-	if !run.Broken { // else what has not been seen may yet come
+	if !run.Broken && !run.Elsewhere { // else what has not been seen may yet come
 		j.Causes, j.Lost = infer.Explain(run.Plan.resolver, j.Trials)
 	}
 	return j
@@ -164,66 +258,144 @@ func (w *judge) verdict() CaseResult {
 	if sent {
 		r.Reply = reply.String()
 	}
+	r.Sent, r.Why = w.sent()
 	for _, s := range w.e.notices {
 		r.Notices = append(r.Notices, s.Account)
 	}
 	for _, account := range slices.Sorted(maps.Keys(w.e.copies)) {
 		for _, s := range w.e.copies[account] {
-			if r.View == nil && s.View != nil && w.run.Plan.key(s.Account) != w.senderKey() {
-				r.View = s.View
+			if r.View == nil && w.run.Plan.key(s.Account) != w.senderKey() {
+				r.View = w.run.Plan.view(w.c, &s.Details, s.Account)
+				r.Facets = w.facets(s)
 			}
 		}
 	}
-	r.Seen, w.verdicts = w.outcome()
-	r.AsPredicted = w.verdicts.Has(w.p.Verdict) && r.Seen != Unknown && r.Seen != Deferred
+	r.Facets = append(r.Facets, w.autoAnswer()...)
+	var why string
+	r.Seen, why, w.verdicts = w.outcome(r.Sent)
+	if why != "" {
+		r.Why = why
+	}
+	switch r.Seen {
+	case NotLookedAt, NotSent, Deferred, Unknown:
+		r.Unlooked = true
+	default:
+		r.AsPredicted = w.verdicts.Has(w.p.Verdict)
+	}
 	return r
 }
 
-func (w *judge) outcome() (string, infer.Verdicts) {
-	reply, sent := w.run.Replies[w.number]
+// sent returns what became of the message on its way to the server, and why.
+func (w *judge) sent() (word, why string) {
+	reply, tried := w.run.Replies[w.number]
+	switch {
+	case w.run.Unsure[w.number]:
+		return "", ""
+	case !tried:
+		return SentNot, "no machine that works on the run has the connection " + w.c.Way
+	case reply.Accepted():
+		return SentAccepted, ""
+	case w.refuses(reply):
+		return SentRefused, ""
+	case reply.Later() && !reply.Certain && reply.Code != 0 && (reply.Stage == "to" || reply.Stage == "message"):
+		return SentDeferred, ""
+	}
+	return SentNot, stageOf(reply) + reply.String()
+}
+
+// refuses reports whether a reply is the group's answer: also one with the very words of the
+// rule that is predicted to decide.
+func (w *judge) refuses(reply send.Reply) bool {
+	if reply.Refusal() {
+		return true
+	}
+	because := ""
+	if w.p.Group != estate.None {
+		because = w.run.Plan.resolver.Because(w.p.Group, w.p.Decision())
+	}
+	return because != "" && reply.Code >= 500 && strings.Contains(squeezed(reply.Text), squeezed(because))
+}
+
+// outcome returns what the gate said, by what was seen, and why nothing can be said.
+func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts) {
+	const anything = ^infer.Verdicts(0)
 	arrived := len(w.e.copies)+len(w.e.digests) > 0
 	held := w.heldHere()
 	switch {
 	case held && w.run.Approved[w.number], held && !arrived:
-		return estate.Hold.String(), infer.OneOf(estate.Hold)
+		return estate.Hold.String(), "", infer.OneOf(estate.Hold)
 	case arrived:
-		return estate.Admit.String(), infer.OneOf(estate.Admit)
-	case sent && !reply.Accepted() && reply.Later():
-		return Deferred, ^infer.Verdicts(0)
-	case sent && !reply.Accepted() && reply.Code != 0:
-		return estate.Refuse.String(), infer.OneOf(estate.Refuse)
+		return estate.Admit.String(), "", infer.OneOf(estate.Admit)
+	case sent == SentDeferred:
+		return Deferred, "", anything
+	case sent == SentRefused:
+		return estate.Refuse.String(), "", infer.OneOf(estate.Refuse)
+	case sent == SentNot:
+		return NotSent, "", anything
 	}
-	if status, ok := w.e.bounced[w.key(w.c.Group)]; ok {
-		if strings.HasPrefix(status, "5.7.") || strings.HasPrefix(status, "5.1.") {
-			return estate.Refuse.String(), infer.OneOf(estate.Refuse)
+	if b, ok := w.e.bounced[w.key(w.c.Group)]; ok {
+		if strings.HasPrefix(b.status, "5.7.") || strings.HasPrefix(b.status, "5.1.") {
+			return estate.Refuse.String(), "", infer.OneOf(estate.Refuse)
 		}
-		return estate.Admit.String(), infer.OneOf(estate.Admit, estate.Refuse)
+		return estate.Admit.String(), "", infer.OneOf(estate.Admit, estate.Refuse)
 	}
-	if len(w.e.bounced) > 0 {
-		return estate.Admit.String(), infer.OneOf(estate.Admit)
-	}
-	if len(w.e.approvals) > 0 {
-		return estate.Admit.String(), infer.OneOf(estate.Admit) // it waits at a nested group
-	}
-	if w.run.Unsure[w.number] || !sent {
-		return Unknown, ^infer.Verdicts(0)
+	switch {
+	case len(w.e.bounced) > 0, len(w.e.approvals) > 0: // it failed, or waits, at somebody further on
+		return estate.Admit.String(), "", infer.OneOf(estate.Admit)
+	case len(w.e.doubted) > 0:
+		return NotLookedAt, "a request to an approver is not believed: " + w.e.doubted[0].Doubt, anything
+	case w.run.Unsure[w.number]:
+		return Unknown, "", anything
+	case !w.anybodyLooked():
+		return NotLookedAt, "nobody's mailbox was looked into in which it would show", anything
 	}
 	// Taken over, and nothing came. If several should have got it, it was the gate;
 	// otherwise it may be them. A hold that nobody is told of looks like this, too.
 	expected := w.expected()
 	switch {
 	case expected == 0:
-		return Silence, infer.OneOf(estate.Admit, estate.Hold, estate.Drop)
+		return Silence, "", infer.OneOf(estate.Admit, estate.Hold, estate.Drop)
 	case expected == 1:
-		return Silence, infer.OneOf(estate.Admit, estate.Drop) | w.silentHold()
+		return Silence, "", infer.OneOf(estate.Admit, estate.Drop) | w.silentHold()
 	}
-	return Silence, infer.OneOf(estate.Drop) | w.silentHold()
+	return Silence, "", infer.OneOf(estate.Drop) | w.silentHold()
+}
+
+// anybodyLooked reports whether somebody's mailbox was looked into in which the message would
+// show if it were let in, or a request if it were held. Where it would show nowhere, that is
+// nobody's fault.
+func (w *judge) anybodyLooked() bool {
+	r := w.run.Plan.resolver
+	if w.p.Group == estate.None {
+		return w.watched[w.estate().Key(w.c.To)]
+	}
+	from := r.Sender(w.c.From)
+	shows := false
+	d := r.Deliver(w.p.Group, &from, w.c.Traits)
+	for _, recipient := range d.Recipients {
+		if recipient.Outcome <= resolve.Waiting {
+			shows = true
+			if w.watched[w.key(recipient.ID)] {
+				return true
+			}
+		}
+	}
+	for _, way := range d.Ways {
+		if w.estate().Group(way.Group).Kind.Keeps() && w.watched[w.key(way.Group)] {
+			return true
+		}
+	}
+	people, _ := r.Approvers(w.p.Group)
+	return !shows || slices.ContainsFunc(people, w.sees)
 }
 
 // heldHere reports whether somebody was asked, or told, that the message waits at
 // the group that it was sent to.
 func (w *judge) heldHere() bool {
-	names := func(s *Sighting) bool { return len(s.Groups) == 0 || slices.Contains(s.Groups, w.groupName()) }
+	names := func(s *Sighting) bool {
+		groups := w.run.Plan.named(&s.Details)
+		return len(groups) == 0 || slices.Contains(groups, w.groupName())
+	}
 	if slices.ContainsFunc(w.e.approvals, names) && !w.nestedOnly() {
 		return true
 	}
@@ -236,7 +408,8 @@ func (w *judge) heldHere() bool {
 // perhaps.
 func (w *judge) nestedOnly() bool {
 	return !slices.ContainsFunc(w.e.approvals, func(s *Sighting) bool {
-		return !slices.ContainsFunc(s.Groups, func(name string) bool { return name != w.groupName() })
+		groups := w.run.Plan.named(&s.Details)
+		return !slices.ContainsFunc(groups, func(name string) bool { return name != w.groupName() })
 	})
 }
 
@@ -322,10 +495,11 @@ func (w *judge) mayWait(id estate.ID) bool {
 	}
 	e := w.estate()
 	for _, s := range w.e.approvals {
-		if len(s.Groups) == 0 {
+		groups := w.run.Plan.named(&s.Details)
+		if len(groups) == 0 {
 			return true
 		}
-		for _, name := range s.Groups {
+		for _, name := range groups {
 			a, err := address.Parse(name)
 			if err != nil || name == w.groupName() {
 				continue
@@ -391,22 +565,14 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 	e := w.estate()
 	var list []MemberResult
 	predicted := w.p.Outcomes
-	released := w.run.Approved[w.number] && w.p.Verdict == estate.Hold
-	if released {
-		from := w.run.Plan.resolver.Sender(w.c.From)
-		predicted = map[estate.ID]resolve.Outcome{}
-		for _, recipient := range w.run.Plan.resolver.Deliver(w.p.Group, &from, w.c.Traits).Recipients {
-			if e.IsPerson(recipient.ID) {
-				predicted[recipient.ID] = recipient.Outcome
-			}
-		}
+	if w.run.Approved[w.number] && w.p.Verdict == estate.Hold && w.p.Group != estate.None {
+		predicted = w.run.Plan.released(w.number)
+	}
+	if result.Seen == NotSent || result.Seen == Deferred || result.Seen == Unknown {
+		return nil // nobody could get it, or nobody knows
 	}
 	seen := w.seen()
 	for _, id := range e.PeopleByAddress() {
-		name := w.key(id)
-		if !w.watched[name] {
-			continue
-		}
 		outcome, expected := predicted[id]
 		if !expected {
 			outcome = infer.None
@@ -415,41 +581,131 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 		if expected {
 			m.Predicted = outcome.String()
 		}
+		name := w.key(id)
 		w.describe(&m, name)
-		if m.Predicted == "" && m.Seen == "" {
+		switch {
+		case outcome == resolve.Undeliverable && m.Seen != resolve.Inbox.String():
+			if !w.judgeBounce(&m, name) {
+				continue
+			}
+		case !w.watched[name] && m.Seen == "":
+			if outcome > resolve.Digest || !w.mayHaveCome(result) {
+				continue
+			}
+			m.Seen, m.Unlooked, m.Why = NotLookedAt, true, w.whyNot(name)
+		case m.Predicted == "" && m.Seen == "":
 			continue
-		}
-		m.AsPredicted = m.Seen != SeenJunk && m.Seen != SeenTwice
-		if set, ok := seen.People[id]; ok {
-			m.AsPredicted = m.AsPredicted && set.Has(outcome)
-		}
-		if !result.AsPredicted && w.p.Verdict == estate.Admit && outcome <= resolve.Digest && m.Seen == "" {
-			m.AsPredicted = false
+		default:
+			m.AsPredicted = m.Seen != SeenJunk && m.Seen != SeenTwice && m.Seen != Elsewhere
+			if set, ok := seen.People[id]; ok {
+				m.AsPredicted = m.AsPredicted && set.Has(outcome)
+			}
+			if !result.AsPredicted && w.p.Verdict == estate.Admit && outcome <= resolve.Digest && m.Seen == "" {
+				m.AsPredicted = false
+			}
 		}
 		if m.Seen == "" {
 			m.Seen = SeenNot
 		}
 		list = append(list, m)
 	}
-	return append(list, w.others()...)
+	return slices.Concat(list, w.others(), w.strangeBounces())
+}
+
+// mayHaveCome reports whether a case may have been let in.
+func (w *judge) mayHaveCome(result *CaseResult) bool {
+	return result.Unlooked || w.verdicts.Has(estate.Admit) || w.run.Approved[w.number]
+}
+
+// whyNot says why a mailbox was not looked at.
+func (w *judge) whyNot(name string) string {
+	box, ok := w.run.Boxes[name]
+	switch {
+	case !ok:
+		return "the connections do not open it"
+	case box.Problem != "":
+		return box.Problem
+	}
+	return "it could not be gone through to the end"
+}
+
+// judgeBounce judges somebody to whom a message cannot be delivered: a bounce should say so,
+// where it would be seen. It reports whether there is anything to say.
+func (w *judge) judgeBounce(m *MemberResult, name string) bool {
+	if b, ok := w.e.bounced[name]; ok {
+		m.Seen, m.AsPredicted, m.Why = SeenBounced, true, b.String()
+		return true
+	}
+	if b, ok := w.e.bounced[w.key(w.c.Group)]; ok { // which does not show its members
+		m.Seen, m.AsPredicted, m.Why = SeenBounced, true, "in the group's name: "+b.String()
+		return true
+	}
+	if b, ok := w.e.delayed[name]; ok {
+		m.Seen, m.AsPredicted, m.Why = SeenBounced, true, "late: "+b.String()
+		return true
+	}
+	if !w.bounceWouldShow() {
+		return false
+	}
+	m.Seen = NoBounce
+	return true
+}
+
+// bounceWouldShow reports whether a bounce would be seen by the sender: they are inside and
+// who they say, their mailbox was gone through, the message was let in, and the group does
+// not count bounces itself.
+func (w *judge) bounceWouldShow() bool {
+	id, known := w.estate().Find(w.c.sender())
+	return known && w.estate().Inside(id) && !w.c.Traits.Unproven && w.sees(id) && len(w.e.copies) > 0 &&
+		w.p.Group != estate.None && w.estate().Group(w.p.Group).PauseAfter == 0
+}
+
+// strangeBounces returns the addresses that bounced and of which nothing was said so far: they
+// are in no group of the estate, or of the group itself where that is not how it refuses.
+func (w *judge) strangeBounces() []MemberResult {
+	var list []MemberResult
+	predicted := map[string]bool{}
+	if w.p.Group != estate.None && w.p.Verdict == estate.Admit {
+		from := w.run.Plan.resolver.Sender(w.c.From)
+		for _, recipient := range w.run.Plan.resolver.Deliver(w.p.Group, &from, w.c.Traits).Recipients {
+			if recipient.Outcome == resolve.Undeliverable {
+				predicted[w.key(recipient.ID)], predicted[w.key(w.c.Group)] = true, true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.e.bounced)) {
+		b := w.e.bounced[name]
+		id, known := w.run.Plan.known(b.address)
+		if known && w.estate().IsPerson(id) || name == w.key(w.c.Group) && !w.verdicts.Has(estate.Admit) {
+			continue
+		}
+		m := MemberResult{Case: w.number, Address: b.address, Seen: SeenBounced, Why: b.String(), AsPredicted: predicted[name]}
+		if predicted[name] {
+			m.Predicted = resolve.Undeliverable.String()
+		}
+		list = append(list, m)
+	}
+	return list
 }
 
 // describe notes what was seen in a mailbox.
 func (w *judge) describe(m *MemberResult, name string) {
-	_, bounced := w.e.bounced[name]
+	b, bounced := w.e.bounced[name]
 	switch copies := w.e.copies[name]; {
 	case len(copies) > 0:
 		m.Seen, m.Where, m.Seconds = resolve.Inbox.String(), copies[0].Folder, copies[0].Seconds
-		if copies[0].Role == watch.Junk {
-			m.Seen = SeenJunk
-		}
-		if len(copies) > 1 {
+		switch {
+		case len(copies) > 1:
 			m.Seen = SeenTwice
+		case copies[0].Place.Role == watch.Junk:
+			m.Seen = SeenJunk
+		case copies[0].Place.Role == watch.Other:
+			m.Seen = Elsewhere
 		}
 	case w.e.digests[name] != nil:
 		m.Seen, m.Where, m.Seconds = resolve.Digest.String(), w.e.digests[name].Folder, w.e.digests[name].Seconds
 	case bounced:
-		m.Seen = resolve.Undeliverable.String()
+		m.Seen, m.Why = SeenBounced, b.String()
 	}
 }
 
@@ -472,16 +728,18 @@ func (w *judge) others() []MemberResult {
 // mailbox was looked into.
 func (w *judge) reader() []MemberResult {
 	name := w.estate().Key(w.c.To)
-	if !w.watched[name] {
-		return nil
-	}
 	m := MemberResult{Case: w.number, Address: w.c.To.String()}
 	if w.p.Verdict == estate.Admit {
 		m.Predicted = resolve.Inbox.String()
 	}
 	w.describe(&m, name)
 	m.AsPredicted = m.Seen == m.Predicted
-	if m.Seen == "" {
+	switch {
+	case m.Seen == "" && !w.watched[name] && m.Predicted == "":
+		return nil
+	case m.Seen == "" && !w.watched[name]:
+		m.Seen, m.Unlooked, m.AsPredicted, m.Why = NotLookedAt, true, false, w.whyNot(name)
+	case m.Seen == "":
 		m.Seen = SeenNot
 	}
 	return []MemberResult{m}
@@ -524,7 +782,7 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	for id := range estate.ID(e.Groups()) {
 		name := w.key(id)
 		copies := w.e.copies[name]
-		if !w.watched[name] || !predicted[id] && len(copies) == 0 {
+		if !predicted[id] && len(copies) == 0 {
 			continue
 		}
 		m := MemberResult{Case: w.number, Address: e.Address(id).String()}
@@ -535,6 +793,9 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 			m.Seen, m.Where, m.Seconds = resolve.Archive.String(), copies[0].Folder, copies[0].Seconds
 		}
 		m.AsPredicted = m.Seen == m.Predicted || w.run.Approved[w.number]
+		if !w.watched[name] && m.Seen == "" {
+			m.Seen, m.Unlooked, m.AsPredicted, m.Why = NotLookedAt, true, false, w.whyNot(name)
+		}
 		if m.Seen == "" {
 			m.Seen = SeenNot
 		}
@@ -543,59 +804,59 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	return list
 }
 
-// Counts returns how many verdicts and mailboxes were as predicted, and how many
-// were not.
-func (j *Judgement) Counts() (as, not int) {
-	count := func(ok bool) {
-		if ok {
+// Counts returns how many verdicts, mailboxes and things that readers see were as predicted,
+// how many were not, and of how many nothing can be said, as nobody looked.
+func (j *Judgement) Counts() (as, not, unlooked int) {
+	count := func(ok, un bool) {
+		switch {
+		case un:
+			unlooked++
+		case ok:
 			as++
-		} else {
+		default:
 			not++
 		}
 	}
 	for i := range j.Cases {
-		count(j.Cases[i].AsPredicted)
+		count(j.Cases[i].AsPredicted, j.Cases[i].Unlooked)
+		for _, f := range j.Cases[i].Facets {
+			count(f.AsPredicted, false)
+		}
 	}
 	for i := range j.Members {
-		count(j.Members[i].AsPredicted)
+		count(j.Members[i].AsPredicted, j.Members[i].Unlooked)
 	}
-	return as, not
+	return as, not, unlooked
 }
 
-// mostEvidence is the size in bytes of a raw message that is copied.
-const mostEvidence = 64 << 20
-
-// KeepEvidence copies the raw messages of the cases that were not as predicted
-// into a folder, which it makes.
-func KeepEvidence(ctx context.Context, j *Judgement, dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	if _, err := localfile.Ignore(dir, "/case-*.eml"); err != nil {
-		return err
-	}
-	wrong := map[int]bool{}
+// Nothing reports whether no message was sent, or nothing was looked at.
+func (j *Judgement) Nothing() bool {
+	sent, looked := false, false
 	for i := range j.Cases {
-		wrong[i] = !j.Cases[i].AsPredicted
+		sent = sent || j.Cases[i].Sent != SentNot
+		looked = looked || j.Cases[i].Seen == estate.Refuse.String()
+	}
+	for _, box := range j.Run.Boxes {
+		looked = looked || box.Opened
+	}
+	return len(j.Cases) > 0 && (!sent || !looked)
+}
+
+// Checks returns what the store keeps of a judgement.
+func (j *Judgement) Checks() []store.Check {
+	var list []store.Check
+	for i := range j.Cases {
+		c := &j.Cases[i]
+		if !c.Unlooked {
+			list = append(list, store.Check{N: i, Predicted: c.Predicted.String(), Seen: c.Seen, OK: c.AsPredicted})
+		}
 	}
 	for i := range j.Members {
-		wrong[j.Members[i].Case] = wrong[j.Members[i].Case] || !j.Members[i].AsPredicted
-	}
-	for i := range j.Run.Sightings {
-		s := &j.Run.Sightings[i]
-		if !wrong[s.Case] {
-			continue
-		}
-		data, err := localfile.Read(ctx, filepath.Join(j.Run.Dir, "seen", evidenceName(s)), mostEvidence)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // it was seen when nobody asked for evidence
-		}
-		if err != nil {
-			return err
-		}
-		if err := localfile.WritePrivate(filepath.Join(dir, evidenceName(s)), data); err != nil {
-			return err
+		m := &j.Members[i]
+		if !m.Unlooked {
+			list = append(list, store.Check{N: m.Case, Who: m.Address, Predicted: m.Predicted, Seen: m.Seen, OK: m.AsPredicted,
+				Seconds: m.Seconds})
 		}
 	}
-	return nil
+	return list
 }

@@ -2,8 +2,10 @@ package probe
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
@@ -46,7 +48,9 @@ func seen(what, box string, change ...func(*Sighting)) Sighting {
 	return s
 }
 
-func names(groups ...string) func(*Sighting) { return func(s *Sighting) { s.Groups = groups } }
+func names(groups ...string) func(*Sighting) {
+	return func(s *Sighting) { s.Text = strings.Join(groups, " ") }
+}
 
 func failed(who, action, status string) func(*Sighting) {
 	return func(s *Sighting) {
@@ -112,40 +116,47 @@ func TestVerdictOfSightings(t *testing.T) {
 	all := ^infer.Verdicts(0)
 	ada, bo, cy, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "main@kelp.example"
 	for _, c := range []judging{
-		{name: "a copy", seen: []Sighting{seen(sawCopy, ada)}, want: "admit", verdicts: admit},
-		{name: "a digest", seen: []Sighting{seen(sawDigest, ada)}, want: "admit", verdicts: admit},
-		{name: "somebody is asked", seen: []Sighting{seen(sawApproval, cy, names(main))}, want: "hold", verdicts: hold},
-		{name: "somebody is asked, without a name", seen: []Sighting{seen(sawApproval, cy)}, want: "hold", verdicts: hold},
-		{name: "the sender is told", seen: []Sighting{seen(sawNotice, bo, names(main))}, want: "hold", verdicts: hold},
-		{name: "the sender is told, without a name", seen: []Sighting{seen(sawNotice, bo)}, want: "hold", verdicts: hold},
-		{name: "somebody else is told", seen: []Sighting{seen(sawNotice, ada, names(main))}, want: Silence, verdicts: drop},
-		{name: "the sender is told of another group", seen: []Sighting{seen(sawNotice, bo, names("held@kelp.example"))}, want: Silence, verdicts: drop},
-		{name: "asked and a copy", seen: []Sighting{seen(sawApproval, cy, names(main)), seen(sawCopy, ada)}, want: "admit", verdicts: admit},
-		{name: "asked, released, and a copy", approved: true, seen: []Sighting{seen(sawApproval, cy, names(main)), seen(sawCopy, ada)}, want: "hold", verdicts: hold},
-		{name: "a nested group alone asks", seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example"))}, want: "admit", verdicts: admit},
+		{name: "a copy", seen: []Sighting{seen(agent.Copy, ada)}, want: "admit", verdicts: admit},
+		{name: "a digest", seen: []Sighting{seen(agent.Digest, ada)}, want: "admit", verdicts: admit},
+		{name: "somebody is asked", seen: []Sighting{seen(agent.Approval, cy, names(main))}, want: "hold", verdicts: hold},
+		{name: "somebody is asked, without a name", seen: []Sighting{seen(agent.Approval, cy)}, want: "hold", verdicts: hold},
+		{name: "the sender is told", seen: []Sighting{seen(agent.Notice, bo, names(main))}, want: "hold", verdicts: hold},
+		{name: "the sender is told, without a name", seen: []Sighting{seen(agent.Notice, bo)}, want: "hold", verdicts: hold},
+		{name: "somebody else is told", seen: []Sighting{seen(agent.Notice, ada, names(main))}, want: Silence, verdicts: drop},
+		{name: "the sender is told of another group", seen: []Sighting{seen(agent.Notice, bo, names("held@kelp.example"))}, want: Silence, verdicts: drop},
+		{name: "asked and a copy", seen: []Sighting{seen(agent.Approval, cy, names(main)), seen(agent.Copy, ada)}, want: "admit", verdicts: admit},
+		{name: "asked, released, and a copy", approved: true, seen: []Sighting{seen(agent.Approval, cy, names(main)), seen(agent.Copy, ada)}, want: "hold", verdicts: hold},
+		{name: "a nested group alone asks", seen: []Sighting{seen(agent.Approval, bo, names("held@kelp.example"))}, want: "admit", verdicts: admit},
 		{name: "a nested group asks, and so does this one", want: "hold", verdicts: hold,
-			seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example")), seen(sawApproval, cy, names(main))}},
+			seen: []Sighting{seen(agent.Approval, bo, names("held@kelp.example")), seen(agent.Approval, cy, names(main))}},
 		{name: "all requests name a nested group, too", want: "admit", verdicts: admit,
-			seen: []Sighting{seen(sawApproval, bo, names("held@kelp.example", main))}},
+			seen: []Sighting{seen(agent.Approval, bo, names("held@kelp.example", main))}},
 		{name: "refused", reply: send.Reply{Stage: "to", Code: 550}, want: "refuse", verdicts: refuse},
 		{name: "put off", reply: send.Reply{Stage: "to", Code: 451}, want: Deferred, verdicts: all},
-		{name: "put off, and a copy yet", reply: send.Reply{Stage: "to", Code: 451}, seen: []Sighting{seen(sawCopy, ada)}, want: "admit", verdicts: admit},
+		{name: "put off, and a copy yet", reply: send.Reply{Stage: "to", Code: 451}, seen: []Sighting{seen(agent.Copy, ada)}, want: "admit", verdicts: admit},
 		{name: "cut off", reply: send.Reply{Stage: "message"}, unsure: true, want: Unknown, verdicts: all},
-		{name: "not sent", unsent: true, want: Unknown, verdicts: all},
-		{name: "the group bounces as not allowed", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.7.1"))}, want: "refuse", verdicts: refuse},
-		{name: "the group bounces as nobody", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.1.1"))}, want: "refuse", verdicts: refuse},
-		{name: "the group bounces for another reason", seen: []Sighting{seen(sawBounce, bo, failed(main, "failed", "5.4.6"))}, want: "admit", verdicts: admit | refuse},
-		{name: "the group bounces, without an action", seen: []Sighting{seen(sawBounce, bo, failed(main, "", "5.7.1"))}, want: "refuse", verdicts: refuse},
-		{name: "the group is only late", seen: []Sighting{seen(sawBounce, bo, failed(main, "delayed", "4.4.7"))}, want: Silence, verdicts: drop},
-		{name: "a member bounces", seen: []Sighting{seen(sawBounce, bo, failed(ada, "failed", "5.7.1"))}, want: "admit", verdicts: admit},
+		{name: "not sent", unsent: true, want: NotSent, verdicts: all},
+		{name: "a login that fails", reply: send.Reply{Stage: "login", Code: 535, Text: "wrong"}, want: NotSent, verdicts: all},
+		{name: "a server that nobody reaches", reply: send.Reply{Stage: "connect", Text: "nobody listens there"}, want: NotSent, verdicts: all},
+		{name: "a rate limit", reply: send.Reply{Stage: "to", Code: 550, Text: "Too many messages"}, want: NotSent, verdicts: all},
+		{name: "a request that is not believed", want: NotLookedAt, verdicts: all,
+			seen: []Sighting{seen(agent.Approval, cy, names(main), func(s *Sighting) { s.Doubt = "it is not from inside" })}},
+		{name: "the group bounces as not allowed", seen: []Sighting{seen(agent.Bounce, bo, failed(main, "failed", "5.7.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group bounces as nobody", seen: []Sighting{seen(agent.Bounce, bo, failed(main, "failed", "5.1.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group bounces for another reason", seen: []Sighting{seen(agent.Bounce, bo, failed(main, "failed", "5.4.6"))}, want: "admit", verdicts: admit | refuse},
+		{name: "the group bounces, without an action", seen: []Sighting{seen(agent.Bounce, bo, failed(main, "", "5.7.1"))}, want: "refuse", verdicts: refuse},
+		{name: "the group is only late", seen: []Sighting{seen(agent.Bounce, bo, failed(main, "delayed", "4.4.7"))}, want: Silence, verdicts: drop},
+		{name: "a member bounces", seen: []Sighting{seen(agent.Bounce, bo, failed(ada, "failed", "5.7.1"))}, want: "admit", verdicts: admit},
 		{name: "silence where several get it", to: "pair@kelp.example", want: Silence, verdicts: drop | hold},
 		{name: "silence where several get it and an approver is looked at", want: Silence, verdicts: drop},
 		{name: "silence where one gets it", to: "lone@kelp.example", want: Silence, verdicts: admit | drop},
 		{name: "silence where one gets it and nobody who approves is looked at", to: "lone@kelp.example", watched: []string{ada}, want: Silence, verdicts: admit | drop | hold},
 		{name: "silence where nobody gets it", to: "mute@kelp.example", want: Silence, verdicts: admit | drop | hold},
-		{name: "silence where nobody is looked at", watched: []string{}, want: Silence, verdicts: admit | drop | hold},
+		{name: "silence where nobody is looked at", watched: []string{}, want: NotLookedAt, verdicts: all},
 	} {
-		got, verdicts := c.run(t).outcome()
+		w := c.run(t)
+		sent, _ := w.sent()
+		got, _, verdicts := w.outcome(sent)
 		if got != c.want || verdicts != c.verdicts {
 			t.Errorf("%s: %s, %b; want %s, %b", c.name, got, verdicts, c.want, c.verdicts)
 		}
@@ -160,23 +171,23 @@ func TestOutcomesOfSightings(t *testing.T) {
 	nothing := either(infer.None, resolve.Nothing, resolve.Stopped)
 	lost := nothing | either(resolve.Undeliverable)
 	for _, c := range []judging{
-		{name: "a copy, a digest", seen: []Sighting{seen(sawCopy, ada), seen(sawDigest, bo)},
+		{name: "a copy, a digest", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Digest, bo)},
 			people: map[string]infer.Outcomes{ada: either(resolve.Inbox), bo: either(resolve.Digest), eli: lost}},
-		{name: "a bounce that names somebody", seen: []Sighting{seen(sawCopy, ada), seen(sawBounce, bo, failed(dee, "failed", "5.2.2"))},
+		{name: "a bounce that names somebody", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Bounce, bo, failed(dee, "failed", "5.2.2"))},
 			people: map[string]infer.Outcomes{dee: either(resolve.Undeliverable), ada: either(resolve.Inbox), eli: nothing}},
-		{name: "a bounce that was not seen by an outsider", from: "guest@far.example", seen: []Sighting{seen(sawCopy, ada), seen(sawBounce, bo, failed(dee, "failed", "5.2.2"))},
+		{name: "a bounce that was not seen by an outsider", from: "guest@far.example", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Bounce, bo, failed(dee, "failed", "5.2.2"))},
 			people: map[string]infer.Outcomes{eli: lost}},
-		{name: "a nested group asks", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, bo, names("held@kelp.example"))},
+		{name: "a nested group asks", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Approval, bo, names("held@kelp.example"))},
 			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting), cy: lost}},
-		{name: "somebody asks, without a name", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, bo)},
+		{name: "somebody asks, without a name", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Approval, bo)},
 			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting), cy: lost | either(resolve.Waiting)}},
-		{name: "this group asks", seen: []Sighting{seen(sawCopy, ada), seen(sawApproval, cy, names(main))},
+		{name: "this group asks", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Approval, cy, names(main))},
 			people: map[string]infer.Outcomes{eli: lost, cy: lost}},
-		{name: "no approver of a nested group is looked at", watched: []string{ada, eli}, seen: []Sighting{seen(sawCopy, ada)},
+		{name: "no approver of a nested group is looked at", watched: []string{ada, eli}, seen: []Sighting{seen(agent.Copy, ada)},
 			people: map[string]infer.Outcomes{eli: lost | either(resolve.Waiting, resolve.Archive)}},
-		{name: "a copy is in the archive", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "shelf@kelp.example")},
+		{name: "a copy is in the archive", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, "shelf@kelp.example")},
 			people: map[string]infer.Outcomes{cy: lost | either(resolve.Archive)}},
-		{name: "the archive is not looked at", watched: []string{ada, bo, cy, dee, eli}, seen: []Sighting{seen(sawCopy, ada)},
+		{name: "the archive is not looked at", watched: []string{ada, bo, cy, dee, eli}, seen: []Sighting{seen(agent.Copy, ada)},
 			people: map[string]infer.Outcomes{cy: lost | either(resolve.Archive)}},
 	} {
 		w := c.run(t)
@@ -192,7 +203,7 @@ func TestOutcomesOfSightings(t *testing.T) {
 			t.Errorf("%s: a group is told of as a person", c.name)
 		}
 	}
-	unseen := judging{watched: []string{ada}, seen: []Sighting{seen(sawCopy, ada)}}.run(t)
+	unseen := judging{watched: []string{ada}, seen: []Sighting{seen(agent.Copy, ada)}}.run(t)
 	if got := unseen.seen(); len(got.People) != 1 {
 		t.Errorf("of %d people something is told, and one was looked at", len(got.People))
 	}
@@ -201,7 +212,7 @@ func TestOutcomesOfSightings(t *testing.T) {
 // Beside what was predicted stands what was seen, of each mailbox.
 func TestMembersOfSightings(t *testing.T) {
 	ada, bo, shelf := "ada@kelp.example", "bo@kelp.example", "shelf@kelp.example"
-	junk := func(s *Sighting) { s.Role, s.Folder = watch.Junk, "Junk" }
+	junk := func(s *Sighting) { s.Place.Role, s.Folder = watch.Junk, "Junk" }
 	type row struct {
 		who, predicted, seen string
 		as                   bool
@@ -210,22 +221,37 @@ func TestMembersOfSightings(t *testing.T) {
 		judging
 		rows []row // some of them
 	}{
-		{judging{name: "as predicted", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo), seen(sawCopy, shelf)}},
-			[]row{{ada, "inbox", "inbox", true}, {bo, "inbox", "inbox", true}, {shelf, "archive", "archive", true}, {"dee@kelp.example", "undeliverable", SeenNot, true}, {"eli@kelp.example", "waiting", SeenNot, false}}},
-		{judging{name: "released", to: "held@kelp.example", approved: true, seen: []Sighting{seen(sawApproval, bo), seen(sawCopy, "eli@kelp.example")}}, []row{{"eli@kelp.example", "inbox", "inbox", true}}},
+		{judging{name: "as predicted", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, bo), seen(agent.Copy, shelf)}},
+			[]row{{ada, "inbox", "inbox", true}, {bo, "inbox", "inbox", true}, {shelf, "archive", "archive", true}, {"dee@kelp.example", "undeliverable", NoBounce, false}, {"eli@kelp.example", "waiting", SeenNot, false}}},
+		{judging{name: "released", to: "held@kelp.example", approved: true, seen: []Sighting{seen(agent.Approval, bo), seen(agent.Copy, "eli@kelp.example")}}, []row{{"eli@kelp.example", "inbox", "inbox", true}}},
 		{judging{name: "refused, and so never released", to: "held@kelp.example", approved: true, reply: send.Reply{Stage: "to", Code: 550}}, []row{{"eli@kelp.example", "inbox", SeenNot, false}}},
-		{judging{name: "in junk", seen: []Sighting{seen(sawCopy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
-		{judging{name: "twice", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
-		{judging{name: "another outcome", seen: []Sighting{seen(sawDigest, ada)}}, []row{{ada, "inbox", "digest", false}}},
-		{judging{name: "an archive behind a gate that holds", to: "outer@kelp.example", seen: []Sighting{seen(sawCopy, ada)}}, []row{{ada, "inbox", "inbox", true}, {"kept@kelp.example", "", "none", false}}},
-		{judging{name: "no archive", seen: []Sighting{seen(sawCopy, ada)}}, []row{{shelf, "archive", SeenNot, false}}},
-		{judging{name: "an archive that nobody predicted", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, shelf)}}, []row{{shelf, "", "archive", false}}},
-		{judging{name: "somebody outside", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, "far@away.example")}}, []row{{"far@away.example", "", "inbox", false}}},
-		{judging{name: "somebody who was not to get it", to: "lone@kelp.example", seen: []Sighting{seen(sawCopy, ada), seen(sawCopy, bo)}}, []row{{ada, "inbox", "inbox", true}, {bo, "", "inbox", false}}},
-		{judging{name: "an answer to somebody outside", to: "guest@far.example", watched: []string{"guest@far.example"}, seen: []Sighting{seen(sawCopy, "guest@far.example")}},
+		{judging{name: "in junk", seen: []Sighting{seen(agent.Copy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
+		{judging{name: "twice", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
+		{judging{name: "another outcome", seen: []Sighting{seen(agent.Digest, ada)}}, []row{{ada, "inbox", "digest", false}}},
+		{judging{name: "an archive behind a gate that holds", to: "outer@kelp.example", seen: []Sighting{seen(agent.Copy, ada)}}, []row{{ada, "inbox", "inbox", true}, {"kept@kelp.example", "", "none", false}}},
+		{judging{name: "no archive", seen: []Sighting{seen(agent.Copy, ada)}}, []row{{shelf, "archive", SeenNot, false}}},
+		{judging{name: "an archive that nobody predicted", to: "lone@kelp.example", seen: []Sighting{seen(agent.Copy, shelf)}}, []row{{shelf, "", "archive", false}}},
+		{judging{name: "somebody outside", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, "far@away.example")}}, []row{{"far@away.example", "", "inbox", false}}},
+		{judging{name: "somebody who was not to get it", to: "lone@kelp.example", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, bo)}}, []row{{ada, "inbox", "inbox", true}, {bo, "", "inbox", false}}},
+		{judging{name: "an answer to somebody outside", to: "guest@far.example", watched: []string{"guest@far.example"}, seen: []Sighting{seen(agent.Copy, "guest@far.example")}},
 			[]row{{"guest@far.example", "inbox", "inbox", true}}},
 		{judging{name: "an answer that did not come", to: "guest@far.example", watched: []string{"guest@far.example"}}, []row{{"guest@far.example", "inbox", SeenNot, false}}},
-		{judging{name: "an answer that nobody looked for", to: "guest@far.example", watched: []string{ada}}, []row{{"guest@far.example", "", "none", false}}},
+		{judging{name: "an answer that nobody looked for", to: "guest@far.example", watched: []string{ada}}, []row{{"guest@far.example", "inbox", NotLookedAt, false}}},
+		{judging{name: "nobody looked", watched: []string{bo, shelf}, seen: []Sighting{seen(agent.Copy, bo)}},
+			[]row{{ada, "inbox", NotLookedAt, false}, {bo, "inbox", "inbox", true}, {shelf, "archive", SeenNot, false}, {"eli@kelp.example", "", "none", false}}},
+		{judging{name: "filed away", seen: []Sighting{seen(agent.Copy, ada, func(s *Sighting) { s.Place.Role, s.Folder = watch.Other, "Work" })}},
+			[]row{{ada, "inbox", Elsewhere, false}}},
+		{judging{name: "a bounce as predicted", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Bounce, bo, failed("dee@kelp.example", "failed", "5.2.2"))}},
+			[]row{{"dee@kelp.example", "undeliverable", SeenBounced, true}}},
+		{judging{name: "a bounce in the group's name", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Bounce, bo, failed("main@kelp.example", "failed", "5.2.2"))}},
+			[]row{{"dee@kelp.example", "undeliverable", SeenBounced, true}, {"main@kelp.example", "undeliverable", SeenBounced, true}}},
+		{judging{name: "a bounce that nobody predicted", seen: []Sighting{seen(agent.Copy, bo), seen(agent.Bounce, bo, failed(ada, "failed", "5.1.1"))}},
+			[]row{{ada, "inbox", SeenBounced, false}}},
+		{judging{name: "a bounce of somebody unknown", seen: []Sighting{seen(agent.Copy, bo), seen(agent.Bounce, bo, failed("who@away.example", "failed", "5.1.1"))}},
+			[]row{{"who@away.example", "", SeenBounced, false}}},
+		{judging{name: "a member named beside the group", seen: []Sighting{seen(agent.Copy, bo), seen(agent.Bounce, bo, failed("main@kelp.example", "failed", "5.2.2"), failed("dee@kelp.example", "failed", ""))}},
+			[]row{{"dee@kelp.example", "undeliverable", SeenBounced, true}, {"main@kelp.example", "", "none", false}}},
+		{judging{name: "not sent", reply: send.Reply{Stage: "login", Code: 535}}, []row{{ada, "", "none", false}}},
 		{judging{name: "refused", reply: send.Reply{Stage: "to", Code: 550}}, []row{{ada, "inbox", SeenNot, false}}},
 	} {
 		w := c.run(t)

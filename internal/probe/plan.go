@@ -74,7 +74,6 @@ type Case struct {
 
 	ID  string // Message-ID
 	Tag string // what marks it
-	way *connections.Outgoing
 }
 
 // Trial returns the case as package infer knows it, with nothing seen yet.
@@ -98,6 +97,9 @@ type Plan struct {
 	Notes []string
 	// Touched are those who would find a test message in their mailbox, sorted.
 	Touched []estate.ID
+	// Unwatched are those who are predicted to get something, and whose mailbox the
+	// connections do not open, sorted.
+	Unwatched []estate.ID
 
 	resolver    *resolve.Resolver
 	connections *connections.Connections
@@ -160,6 +162,12 @@ func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *Pl
 	return p
 }
 
+// Estate returns what the plan was made for.
+func (p *Plan) Estate() *estate.Estate { return p.resolver.Estate() }
+
+// Resolver returns what evaluates the estate of the plan, on its day.
+func (p *Plan) Resolver() *resolve.Resolver { return p.resolver }
+
 // kindOf returns what kind of case a sender makes.
 func kindOf(r *resolve.Resolver, group estate.ID, from address.Address) Kind {
 	s := r.Sender(from)
@@ -186,6 +194,7 @@ func (p *Plan) identify() {
 		c.Tag = p.Run + "." + randomID(12)
 		c.ID = c.Tag + "@" + c.From.Domain()
 	}
+	p.unwatched()
 	touched := map[estate.ID]bool{}
 	for i := range p.Cases {
 		for id, outcome := range p.Predict(i).Outcomes {
@@ -202,6 +211,21 @@ func (p *Plan) identify() {
 	}
 	e := p.resolver.Estate()
 	slices.SortFunc(p.Touched, func(a, b estate.ID) int { return e.Rank(a) - e.Rank(b) })
+}
+
+// unwatched notes who is predicted to get something and cannot be looked at.
+func (p *Plan) unwatched() {
+	e := p.resolver.Estate()
+	for i := range p.Cases {
+		for id, outcome := range p.Predict(i).Outcomes {
+			a := e.Address(id)
+			if _, ok := p.connections.Mailbox(a, e.InsideDomain(a.Domain())); !ok && outcome <= resolve.Digest &&
+				!slices.Contains(p.Unwatched, id) {
+				p.Unwatched = append(p.Unwatched, id)
+			}
+		}
+	}
+	slices.SortFunc(p.Unwatched, func(a, b estate.ID) int { return e.Rank(a) - e.Rank(b) })
 }
 
 // touchReleased adds those who find a message in their mailbox once it is let in.
@@ -251,7 +275,7 @@ func (p *Plan) add(c Case) {
 		p.note("%s to %s: the connections have no way to send as %s", c.Kind, e.Address(c.Group), sender)
 		return
 	}
-	c.way, c.Way = way, way.Name
+	c.Way = way.Name
 	p.Cases = append(p.Cases, c)
 }
 

@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"net/mail"
@@ -10,7 +9,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change/changetest"
@@ -41,6 +42,14 @@ groups:
   - {address: nested@kelp.example, members: [cy@kelp.example]}
   - {address: only@kelp.example, kind: roster, members: [ada@kelp.example]}
 `
+
+// texts are addresses as text.
+func texts(list []address.Address) (words []string) {
+	for _, a := range list {
+		words = append(words, a.String())
+	}
+	return words
+}
 
 // anywhere are connections that are not used.
 func anywhere(t *testing.T, replace ...string) *connections.Connections {
@@ -172,7 +181,8 @@ func TestPlanOfExpectations(t *testing.T) {
 		kinds[p.Cases[i].Kind]++
 		if p.Cases[i].Traits.Automatic {
 			automatic++
-			raw, err := p.message(&p.Cases[i])
+			d := p.draft(&p.Cases[i])
+			raw, err := d.Message("x@kelp.example", "x", time.Now())
 			m, err2 := read.Parse(raw)
 			if err != nil || err2 != nil || m.Auto != "auto-generated" {
 				t.Errorf("%v, %v, %+v", err, err2, m)
@@ -190,7 +200,8 @@ func TestMessages(t *testing.T) {
 	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}})
 	for i := range p.Cases {
 		c := &p.Cases[i]
-		raw, err := p.message(c)
+		d := p.draft(c)
+		raw, err := d.Message(c.ID, c.Tag, time.Now())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -204,163 +215,6 @@ func TestMessages(t *testing.T) {
 		if reply := c.Kind == ReplyGroup || c.Kind == ReplyPerson; reply != (len(m.Answers) > 0) || c.Kind == Attachment && len(raw) < attachmentSize {
 			t.Errorf("%s: %d answers, %d bytes", c.Describe(), len(m.Answers), len(raw))
 		}
-	}
-}
-
-// A journal tells what has been sent; a line that is half written is left out, and
-// any other that is none is an error.
-func TestJournal(t *testing.T) {
-	r := sample.Load(t, jetty)
-	l := anywhere(t)
-	p := NewPlan(r, l, Choice{Groups: []estate.ID{0}})
-	dir := filepath.Join(t.TempDir(), "run")
-	j, err := newJournal(dir, p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := newJournal(dir, p); err == nil {
-		t.Error("a journal is begun over another")
-	}
-	taken, later := send.Reply{Stage: "message", Code: 250}, send.Reply{Stage: "to", Code: 451}
-	for _, l := range []line{
-		{Marks: []watch.Mark{{Place: watch.Place{Account: "ada@kelp.example", Folder: "INBOX"}, Validity: 3, Next: 9}}},
-		{Sending: &attempt{Case: 0}}, {Replied: &attempt{Case: 0, Reply: &taken}}, {Sending: &attempt{Case: 1}}, {Replied: &attempt{Case: 1, Reply: &later}},
-		{Sending: &attempt{Case: 2}}, {Seen: &Sighting{Case: 0, What: sawCopy}},
-	} {
-		if err := j.write(l, true); err != nil {
-			t.Fatal(err)
-		}
-	}
-	j.close()
-	path := filepath.Join(dir, journalName)
-	data, _ := os.ReadFile(path)
-	if err := os.WriteFile(path, append(data, `{"time":"2026-11-23T0`...), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	h, err := readJournal(t.Context(), dir)
-	if err != nil || !h.sent[0] || h.sent[1] || !h.sent[2] || len(h.marks) != 1 || len(h.seen) != 1 || h.ended {
-		t.Fatalf("%v, %+v", err, h)
-	}
-	if _, known := h.replies[2]; known {
-		t.Error("there is a reply to what has none")
-	}
-	again, err := restore(h, r, l)
-	if err != nil || len(again.Cases) != len(p.Cases) || again.Cases[9].By != p.Cases[9].By || again.Cases[1].Traits != p.Cases[1].Traits {
-		t.Fatalf("%v, %+v", err, again)
-	}
-	reopened, err := reopen(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := reopened.write(line{Ended: true}, true); err != nil {
-		t.Fatal(err)
-	}
-	reopened.close()
-	if h, err = readJournal(t.Context(), dir); err != nil || !h.ended {
-		t.Errorf("%v, %+v", err, h)
-	}
-	data, _ = os.ReadFile(path)
-	if err := os.WriteFile(path, []byte(strings.Replace(string(data), `{"time"`, `{"tim`, 1)), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := readJournal(t.Context(), dir); err == nil || !strings.Contains(err.Error(), ":1:1") {
-		t.Errorf("a broken journal is read: %v", err)
-	}
-	torn := append(data, bytes.Repeat([]byte("x"), 70<<10)...)
-	if err := os.WriteFile(path, torn, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if reopened, err = reopen(dir); err != nil {
-		t.Fatal(err)
-	}
-	reopened.close()
-	if whole, _ := os.ReadFile(path); !bytes.Equal(whole, data) {
-		t.Errorf("of %d bytes with a torn end of 70 KiB, %d are left, want %d", len(torn), len(whole), len(data))
-	}
-	if err := os.WriteFile(path, []byte(`{"time":"2026-11-23T0`), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if reopened, err = reopen(dir); err != nil {
-		t.Fatal(err)
-	}
-	if err := reopened.write(line{Seen: &Sighting{What: sawBounce, Answer: strings.Repeat("long ", 40<<10)}}, true); err != nil {
-		t.Fatal(err)
-	}
-	reopened.close()
-	if whole, _ := os.ReadFile(path); !bytes.HasPrefix(whole, []byte("{")) || bytes.Count(whole, []byte("{\"time\"")) != 1 {
-		t.Errorf("of a journal that is a torn line, this is left: %.40s", whole)
-	}
-	if h, err := readJournal(t.Context(), dir); h != nil || err == nil || !strings.HasSuffix(err.Error(), "holds no plan") {
-		t.Errorf("a journal without a plan, of one long line, is read: %+v, %v", h, err)
-	}
-	other := sample.Load(t, strings.Replace(jetty, "address: main@kelp.example", "address: else@kelp.example", 1))
-	if _, err := restore(h, other, l); err == nil {
-		t.Error("a run goes on without its group")
-	}
-}
-
-// What is in a mailbox is told for what it is to a case.
-func TestSight(t *testing.T) {
-	r := sample.Load(t, jetty)
-	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}})
-	c := p.Cases[0]
-	inner := "--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <" + c.ID + ">\r\n\r\ntext\r\n--b--\r\n"
-	for text, want := range map[string]string{
-		"From: ada@kelp.example\r\nCc: bo@kelp.example\r\nYorvet-Probe: " + c.Tag + "\r\n\r\n":                                                        sawCopy,
-		"From: ada@kelp.example\r\nMessage-ID: <" + c.ID + ">\r\n\r\n":                                                                                sawCopy,
-		"From: main@kelp.example\r\nContent-Type: multipart/digest; boundary=b\r\n\r\n--b\r\n\r\nMessage-ID: <" + c.ID + ">\r\n\r\ntext\r\n--b--\r\n": sawDigest,
-		"From: x@kelp.example\r\nSubject: For main@kelp.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" + inner:                         sawApproval,
-		"From: main@kelp.example\r\nAuto-Submitted: auto-replied\r\nIn-Reply-To: <" + c.ID + ">\r\n\r\nIt waits.\r\n":                                 sawNotice,
-		"From: mailer-daemon@kelp.example\r\nSubject: Undeliverable\r\n\r\nYour message " + c.ID + "\r\n":                                             sawBounce,
-		"From: m@x.example\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nOriginal-Envelope-Id: " + c.Tag + "\r\n\r\nFinal-Recipient: rfc822;main@kelp.example\r\nAction: expanded\r\n\r\n--b--\r\n": sawSuccess,
-		"From: ada@kelp.example\r\nYorvet-Probe: " + p.Run + ".guessed\r\n\r\n":       "",
-		"From: bo@kelp.example\r\nIn-Reply-To: <" + c.ID + ">\r\n\r\nThanks.\r\n":     "",
-		"From: bo@kelp.example\r\nMessage-ID: <other@kelp.example>\r\n\r\nHello.\r\n": "",
-	} {
-		m, err := read.Parse([]byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if want != "" && !p.wants(m) {
-			t.Errorf("%q is not even looked at", text)
-		}
-		found := p.sight(watch.Item{Place: watch.Place{Account: "cy@kelp.example"}, Message: m})
-		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 || found[0].What != want) {
-			t.Errorf("%q is %+v, want %q", text, found, want)
-		}
-		if want == sawApproval && !slices.Equal(found[0].Groups, []string{"main@kelp.example"}) {
-			t.Errorf("%q names %v", text, found[0].Groups)
-		}
-		if want == sawCopy && strings.Contains(text, "Cc") && !slices.Equal(found[0].View.Shows, []string{"bo@kelp.example"}) {
-			t.Errorf("it shows %v", found[0].View.Shows)
-		}
-	}
-}
-
-// By its header alone a message is looked at if it is the run's, answers one, or is
-// something that systems write; other people's mail is not.
-func TestWants(t *testing.T) {
-	p := NewPlan(sample.Load(t, jetty), anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}})
-	for header, want := range map[string]bool{
-		"Yorvet-Probe: " + p.Run + ".x":                                       true,
-		"Yorvet-Probe: other.x\r\nContent-Type: multipart/digest; boundary=b": false,
-		"In-Reply-To: <" + p.Cases[0].ID + ">":                                true,
-		"Auto-Submitted: auto-replied":                                        true,
-		"Content-Type: multipart/mixed; boundary=b":                           true,
-		"Content-Type: message/rfc822":                                        true,
-		"Content-Type: text/plain":                                            false,
-		"Subject: Dinner":                                                     false,
-	} {
-		m, err := read.Parse([]byte("From: bo@kelp.example\r\n" + header + "\r\n\r\n"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := p.wants(m); got != want {
-			t.Errorf("%q: %t", header, got)
-		}
-	}
-	if one, other := NewSendAsPlan(p.resolver, p.connections, 0, ""), NewSendAsPlan(p.resolver, p.connections, 0, "mine"); len(one.Run) < 8 || other.Run != "mine" {
-		t.Errorf("the runs are called %q and %q", one.Run, other.Run)
 	}
 }
 
@@ -379,7 +233,8 @@ func TestView(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		v := p.view(&c, m, "bo@kelp.example")
+		d := agent.Details{From: texts(m.From), Sender: texts(m.Sender), ReplyTo: texts(m.ReplyTo), To: texts(m.To), Cc: texts(m.Cc), Shown: m.Shown}
+		v := p.view(&c, &d, "bo@kelp.example")
 		got := [3]string{strings.Join(v.Answer, " "), strings.Join(v.AnswerAll, " "), strings.Join(v.Shows, " ")}
 		if got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
@@ -418,8 +273,8 @@ func TestJudge(t *testing.T) {
 	}
 	ada, bo, cy, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "main@kelp.example"
 	watched := []string{ada, bo, cy, "dee@kelp.example", main, "guest@far.example"}
-	asked := see(sawApproval, cy, 0, func(s *Sighting) { s.Groups = []string{main} })
-	good := []Sighting{asked, see(sawCopy, ada, 1), see(sawDigest, bo, 1), see(sawCopy, cy, 1), see(sawCopy, main, 1)}
+	asked := see(agent.Approval, cy, 0, func(s *Sighting) { s.Text = main })
+	good := []Sighting{asked, see(agent.Copy, ada, 1), see(agent.Digest, bo, 1), see(agent.Copy, cy, 1), see(agent.Copy, main, 1)}
 	for name, c := range map[string]struct {
 		replies map[int]send.Reply
 		seen    []Sighting
@@ -429,22 +284,25 @@ func TestJudge(t *testing.T) {
 	}{
 		"as predicted":   {map[int]send.Reply{0: accepted, 1: accepted}, good, [2]string{"hold", "admit"}, 0, ""},
 		"refused":        {map[int]send.Reply{0: accepted, 1: {Stage: "to", Code: 550}}, good[:1], [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
-		"put off":        {map[int]send.Reply{0: accepted, 1: {Stage: "to", Code: 451}}, good[:1], [2]string{"hold", Deferred}, 5, ""},
-		"unknown":        {map[int]send.Reply{0: accepted, 1: {Stage: "message"}}, good[:1], [2]string{"hold", Unknown}, 5, ""},
-		"let in":         {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, ada, 0)}, good[1:]...), [2]string{"admit", "admit"}, 2, "main@kelp.example"},
+		"put off":        {map[int]send.Reply{0: accepted, 1: {Stage: "to", Code: 451}}, good[:1], [2]string{"hold", Deferred}, 0, ""},
+		"unknown":        {map[int]send.Reply{0: accepted, 1: {Stage: "message"}}, good[:1], [2]string{"hold", Unknown}, 0, ""},
+		"let in":         {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, ada, 0)}, good[1:]...), [2]string{"admit", "admit"}, 2, "main@kelp.example"},
 		"silence":        {map[int]send.Reply{0: accepted, 1: accepted}, good[:1], [2]string{"hold", Silence}, 5, "main@kelp.example"},
-		"bounced":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: main, Action: "failed", Status: "5.7.1"}} })}, good[0]), [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
-		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawBounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "SetPerson - cy@kelp.example {Person:5 Field:mailbox Text:full}"},
-		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.Role = watch.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
-		"twice":          {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(sawCopy, cy, 1, func(s *Sighting) { s.UID = 7 })}, good...), [2]string{"hold", "admit"}, 1, ""},
+		"bounced":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Bounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: main, Action: "failed", Status: "5.7.1"}} })}, good[0]), [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
+		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Bounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "SetPerson - cy@kelp.example {Person:5 Field:mailbox Text:full}"},
+		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, cy, 1, func(s *Sighting) { s.Place.Role = watch.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
+		"twice":          {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, cy, 1, func(s *Sighting) { s.UID = 7 })}, good...), [2]string{"hold", "admit"}, 1, ""},
 		"no archive":     {map[int]send.Reply{0: accepted, 1: accepted}, good[:4], [2]string{"hold", "admit"}, 1, ""},
 	} {
-		run := &Run{Plan: p, Replies: c.replies, Unsure: map[int]bool{1: name == "unknown"}, Sightings: c.seen, Problems: map[string]error{}, Watched: watched, Approved: map[int]bool{}}
+		run := &Run{Plan: p, Replies: c.replies, Unsure: map[int]bool{1: name == "unknown"}, Sightings: c.seen, Boxes: map[string]Box{}, Approved: map[int]bool{}}
+		for _, name := range watched {
+			run.Boxes[p.key(name)] = Box{Account: name, Opened: true, Through: true}
+		}
 		j := Judge(run)
 		if got := [2]string{j.Cases[0].Seen, j.Cases[1].Seen}; got != c.cases {
 			t.Errorf("%s: seen %v, want %v", name, got, c.cases)
 		}
-		if _, not := j.Counts(); not != c.not {
+		if _, not, _ := j.Counts(); not != c.not {
 			t.Errorf("%s: %d not as predicted, want %d: %+v", name, not, c.not, j.Members)
 		}
 		said := ""
@@ -523,7 +381,8 @@ groups: [{address: main@kelp.example, send-as: [as ada@kelp.example, for bo@kelp
 	want := map[string]string{"ada@kelp.example": "", "bo@kelp.example": "bo@kelp.example", "cy@kelp.example": ""}
 	for i := range p.Cases {
 		c := &p.Cases[i]
-		raw, err := p.message(c)
+		d := p.draft(c)
+		raw, err := d.Message(c.ID, c.Tag, time.Now())
 		if err != nil {
 			t.Fatal(err)
 		}

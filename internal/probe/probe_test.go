@@ -18,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/standin"
+	"yorvet.example/yorvet/internal/store"
 )
 
 const limits = "  pace: 5000\n  people: 100\n  connections: 60\n  patience: 4s\n  look-every: 1s\n  settle: 300ms\n"
@@ -26,7 +27,7 @@ const limits = "  pace: 5000\n  people: 100\n  connections: 60\n  patience: 4s\n
 type harness struct {
 	service     *standin.Service
 	connections *connections.Connections
-	runs        string
+	store       *store.Store
 }
 
 func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *harness {
@@ -56,15 +57,31 @@ func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &harness{s, l, filepath.Join(dir, "runs")}
+	kept, err := store.Open(t.Context(), filepath.Join(dir, "runs.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(kept.Close)
+	return &harness{s, l, kept}
 }
 
 // options make digests come once all is sent.
 func (h *harness) options() probe.Options {
-	return probe.Options{Dir: h.runs, Poke: func(context.Context) {
+	return probe.Options{Store: h.store, Estate: probe.Evaluated{Digest: "test"}, Sent: func(context.Context) {
 		h.service.Settle(2 * time.Second)
 		h.service.FlushDigests()
 	}}
+}
+
+// inStore are options with a store of its own.
+func inStore(t testing.TB) probe.Options {
+	t.Helper()
+	kept, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "runs.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(kept.Close)
+	return probe.Options{Store: kept, Estate: probe.Evaluated{Digest: "test"}}
 }
 
 func demoEstate(t testing.TB, name string) *estate.Estate {
@@ -111,20 +128,27 @@ func report(t testing.TB, j *probe.Judgement, fail bool) {
 	if fail {
 		say = t.Errorf
 	}
-	as, not := j.Counts()
-	t.Logf("%d cases, %d as predicted, %d not", len(j.Cases), as, not)
+	as, not, unlooked := j.Counts()
+	t.Logf("%d cases, %d as predicted, %d not, %d not looked at", len(j.Cases), as, not, unlooked)
 	for i, c := range j.Cases {
 		if !c.AsPredicted {
-			say("case %d, %s: predicted %s, seen %s (%s)", i+1, c.Case.Describe(), c.Predicted, c.Seen, c.Reply)
+			say("case %d, %s: predicted %s, seen %s (%s) %s", i+1, c.Case.Describe(), c.Predicted, c.Seen, c.Reply, c.Why)
+		}
+		for _, f := range c.Facets {
+			if !f.AsPredicted {
+				say("case %d, %s: %s predicted %q, seen %q by %s", i+1, c.Case.Describe(), f.Name, f.Predicted, f.Seen, f.Reader)
+			}
 		}
 	}
 	for _, m := range j.Members {
 		if !m.AsPredicted {
-			say("case %d, %s: %s: predicted %q, seen %q", m.Case+1, j.Cases[m.Case].Case.Describe(), m.Address, m.Predicted, m.Seen)
+			say("case %d, %s: %s: predicted %q, seen %q %s", m.Case+1, j.Cases[m.Case].Case.Describe(), m.Address, m.Predicted, m.Seen, m.Why)
 		}
 	}
-	for name, err := range j.Run.Problems {
-		say("%s: %v", name, err)
+	for name, box := range j.Run.Boxes {
+		if !box.Through {
+			say("%s: %s", name, box.Problem)
+		}
 	}
 	for _, c := range j.Causes {
 		var says []string
@@ -189,7 +213,7 @@ func TestDifferences(t *testing.T) {
 				t.Fatal(err)
 			}
 			j := probe.Judge(run)
-			if _, not := j.Counts(); not == 0 {
+			if _, not, _ := j.Counts(); not == 0 {
 				t.Fatal("nothing is noticed")
 			}
 			for _, c := range j.Causes {

@@ -347,7 +347,7 @@ func TestRealServers(t *testing.T) {
 	l := realMail(t)
 	r := sample.Load(t, corp)
 	choice := probe.Choice{Groups: allGroups(r.Estate()), Kinds: []probe.Kind{probe.Outsider, probe.Forged, probe.Insider, probe.Member, probe.Attachment, probe.Alias}}
-	run, err := probe.Start(context.Background(), probe.NewPlan(r, l, choice), probe.Options{Dir: t.TempDir()})
+	run, err := probe.Start(context.Background(), probe.NewPlan(r, l, choice), inStore(t))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -364,7 +364,7 @@ func TestRealServers(t *testing.T) {
 	}
 	undeliverable := 0
 	for _, m := range j.Members {
-		if m.Seen == "undeliverable" {
+		if m.Seen == probe.SeenBounced {
 			undeliverable++
 		}
 	}

@@ -2,6 +2,7 @@ package probe_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -14,12 +15,14 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
+	"yorvet.example/yorvet/internal/store"
 )
 
 // berth has an open list, one that holds, and one that refuses.
@@ -44,6 +47,16 @@ func berthed(t *testing.T) (*harness, *resolve.Resolver) {
 	t.Helper()
 	r := sample.Load(t, berth)
 	return serve(t, r.Estate(), nil), r
+}
+
+// kept is a run of the store.
+func (h *harness) kept(t *testing.T, r *resolve.Resolver, name string) *probe.Kept {
+	t.Helper()
+	k, err := probe.Load(t.Context(), h.store, name, h.connections, nil, r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k
 }
 
 func at(t *testing.T, r *resolve.Resolver, text string) estate.ID {
@@ -97,15 +110,12 @@ func TestRollCall(t *testing.T) {
 	if len(call.Run) < 8 || call.Group != open || call.Caller != ada || !strings.HasPrefix(call.Reply, "250") || len(call.Members) != 3 {
 		t.Errorf("%+v", call)
 	}
-	dir := filepath.Join(h.runs, call.Run)
-	tag := ""
-	run, err := probe.Read(t.Context(), dir, r, h.connections)
-	if err == nil {
-		tag = run.Plan.Cases[0].Tag
-	}
-	if err != nil || tag == "" || !run.Replies[0].Accepted() {
+	kept := h.kept(t, r, call.Run)
+	run, err := kept.Run()
+	if err != nil || !run.Replies[0].Accepted() {
 		t.Fatalf("%v, %+v", err, run)
 	}
+	tag := run.Plan.Cases[0].Tag
 	answer := func(from, subject, auto string) compose.Message {
 		m := compose.Message{From: address.MustParse(from), To: ada, ID: from + ".x@kelp.example", Subject: subject, Text: "yes\n"}
 		m.ID = strings.ReplaceAll(from, "@", ".") + "@kelp.example"
@@ -118,7 +128,7 @@ func TestRollCall(t *testing.T) {
 	h.post(t, answer("cy@kelp.example", "Away: ["+tag+"]", "auto-replied"))
 	h.post(t, answer("guest@holiday.example", "Re: Please answer ["+tag+"]", ""))
 	h.post(t, answer("eli@kelp.example", "something else", ""))
-	later, err := probe.LookCall(t.Context(), dir, r, h.connections)
+	later, err := kept.LookCall(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -159,7 +169,7 @@ func TestRollCallErrors(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := probe.LookCall(t.Context(), run.Dir, r, h.connections); err == nil || err.Error() != "this run is no roll call" {
+	if _, err := h.kept(t, r, run.Plan.Run).LookCall(t.Context()); err == nil || err.Error() != "this run is no roll call" {
 		t.Error(err)
 	}
 }
@@ -226,7 +236,6 @@ func TestHeld(t *testing.T) {
 func TestRecordedRun(t *testing.T) {
 	h, r := berthed(t)
 	options := h.options()
-	options.Evidence = true
 	most := 0
 	options.Progress = func(done, all int) {
 		if done > all {
@@ -235,38 +244,36 @@ func TestRecordedRun(t *testing.T) {
 		most = max(most, all)
 	}
 	choice := probe.Choice{Groups: []estate.ID{at(t, r, "open@kelp.example")}, Kinds: []probe.Kind{probe.Member}}
-	run, err := probe.Start(t.Context(), probe.NewPlan(r, h.connections, choice), options)
+	plan := probe.NewPlan(r, h.connections, choice)
+	run, err := probe.Start(t.Context(), plan, options)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if run.Broken || len(run.Sightings) < 2 || most < 3 {
 		t.Fatalf("%+v, %d to be seen", run, most)
 	}
-	again, err := probe.Read(t.Context(), run.Dir, r, h.connections)
+	if _, err := probe.Start(t.Context(), plan, options); !errors.Is(err, store.ErrExists) {
+		t.Errorf("a run of the same name: %v", err)
+	}
+	again, err := h.kept(t, r, plan.Run).Run()
 	if err != nil || again.Broken || len(again.Sightings) != len(run.Sightings) || again.Replies[0].String() != run.Replies[0].String() {
 		t.Fatalf("%v: read, it is %+v, and was %+v", err, again, run)
 	}
-	evidence := files(t, filepath.Join(run.Dir, "seen"))
-	if len(evidence) != len(run.Sightings) || !slices.ContainsFunc(evidence, func(s string) bool {
-		return strings.HasPrefix(s, "case-1-bo@kelp.example-inbox-")
-	}) {
-		t.Errorf("the evidence is %v of %d sightings", evidence, len(run.Sightings))
-	}
 	j := probe.Judge(run)
-	kept := filepath.Join(t.TempDir(), "wrong")
-	if err := probe.KeepEvidence(t.Context(), j, kept); err != nil || len(files(t, kept)) != 0 {
-		t.Errorf("%v: %v of what was as predicted", err, files(t, kept))
+	folder := filepath.Join(t.TempDir(), "wrong")
+	if kept, missing, err := probe.KeepEvidence(t.Context(), j, folder); err != nil || kept+missing+len(files(t, folder)) != 0 {
+		t.Errorf("%v: %v of what was as predicted", err, files(t, folder))
 	}
 	j.Members[0].AsPredicted = false
-	if err := probe.KeepEvidence(t.Context(), j, kept); err != nil || !slices.Equal(files(t, kept), evidence) {
-		t.Errorf("%v: %v is kept, want %v", err, files(t, kept), evidence)
-	}
-	cut(t, run.Dir)
-	if again, err = probe.Read(t.Context(), run.Dir, r, h.connections); err != nil || !again.Broken {
-		t.Errorf("%v: a run without its end is not broken: %+v", err, again)
+	kept, missing, err := probe.KeepEvidence(t.Context(), j, folder)
+	evidence := files(t, folder)
+	if err != nil || missing != 0 || kept != len(run.Sightings) || len(evidence) != kept || !slices.ContainsFunc(evidence, func(s string) bool {
+		return strings.HasPrefix(s, "case-1-bo@kelp.example-inbox-")
+	}) {
+		t.Errorf("%v: %v is kept of %d sightings, %d missing", err, evidence, len(run.Sightings), missing)
 	}
 	before := len(h.subjects(t, "bo@kelp.example"))
-	resumed, err := probe.Resume(t.Context(), run.Dir, r, h.connections, h.options())
+	resumed, err := h.kept(t, r, plan.Run).Resume(t.Context(), h.options())
 	if err != nil || resumed.Broken || len(resumed.Sightings) != len(run.Sightings) {
 		t.Fatalf("%v: %+v", err, resumed)
 	}
@@ -278,6 +285,41 @@ func TestRecordedRun(t *testing.T) {
 	}
 	if left := h.subjects(t, "bo@kelp.example"); len(left) != before-1 {
 		t.Errorf("tidied, %v are left of %d", left, before)
+	}
+	if kept, missing, err := probe.KeepEvidence(t.Context(), j, t.TempDir()); err != nil || kept != 0 || missing != len(run.Sightings) {
+		t.Errorf("%v: %d kept of what was removed, %d missing", err, kept, missing)
+	}
+}
+
+// A run keeps what was predicted when it was planned, with the estate of then.
+func TestRunKeepsItsEstate(t *testing.T) {
+	h, r := berthed(t)
+	path := filepath.Join(t.TempDir(), "estate.yaml")
+	if err := os.WriteFile(path, []byte(berth), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_, taken, err := estatefile.Take(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	options := h.options()
+	options.Estate = probe.Evaluated{Digest: taken.Digest, Body: taken.Body, Path: path}
+	choice := probe.Choice{Groups: []estate.ID{at(t, r, "open@kelp.example")}, Kinds: []probe.Kind{probe.Member}}
+	run, err := probe.Start(t.Context(), probe.NewPlan(r, h.connections, choice), options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := probe.Load(t.Context(), h.store, run.Plan.Run, h.connections, estatefile.Restore, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	later, err := k.Run()
+	if err != nil {
+		t.Fatal(err)
+	}
+	one, other := probe.Judge(run), probe.Judge(later)
+	if fmt.Sprintf("%+v", one.Members) != fmt.Sprintf("%+v", other.Members) || one.Cases[0].Predicted != other.Cases[0].Predicted {
+		t.Errorf("judged later\n%+v\nand then\n%+v", other.Members, one.Members)
 	}
 }
 
@@ -297,20 +339,6 @@ func files(t *testing.T, dir string) []string {
 	return list
 }
 
-// cut takes the last line off a run's journal, as if the run had been ended.
-func cut(t *testing.T, dir string) {
-	t.Helper()
-	path := filepath.Join(dir, "journal.jsonl")
-	data, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	data = data[:strings.LastIndex(strings.TrimSuffix(string(data), "\n"), "\n")+1]
-	if err := os.WriteFile(path, data, 0o600); err != nil {
-		t.Fatal(err)
-	}
-}
-
 // subjects are those of all messages in somebody's mailbox.
 func (h *harness) subjects(t *testing.T, box string) []string {
 	t.Helper()
@@ -318,18 +346,13 @@ func (h *harness) subjects(t *testing.T, box string) []string {
 	if !ok {
 		t.Fatalf("no way into the mailbox of %s", box)
 	}
-	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1, Every: time.Minute, Wants: func(*read.Message) bool { return true }}
-	looking, stop := context.WithCancel(t.Context())
-	defer stop()
+	report := watch.Look(t.Context(), account, watch.Query{Wants: func(*read.Message) bool { return true }})
+	if report.Err != nil {
+		t.Error(report.Err)
+	}
 	var list []string
-	w.Run(looking, nil, func(report watch.Report) {
-		defer stop()
-		if report.Err != nil {
-			t.Error(report.Err)
-		}
-		for _, item := range report.Items {
-			list = append(list, item.Message.Subject)
-		}
-	})
+	for _, item := range report.Items {
+		list = append(list, item.Message.Subject)
+	}
 	return list
 }

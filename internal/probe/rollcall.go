@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -13,7 +12,6 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -62,62 +60,41 @@ func StartCall(
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
-	way, ok := l.Sender(caller, e.InsideDomain(caller.Domain()), false)
+	inside := e.InsideDomain(caller.Domain())
+	way, ok := l.Sender(caller, inside, false)
 	if !ok {
 		return nil, fmt.Errorf("the connections have no way to send as %s", caller)
 	}
-	c := Case{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Way: way.Name, way: way}
-	p.Cases = []Case{c}
+	p.Cases = []Case{{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Way: way.Name}}
 	p.identify()
 	if n := len(p.deliveries(&p.Cases[0])); n > l.Limits.People {
 		return nil, fmt.Errorf("nothing is sent: %d people would be asked, and the connections allow %d", n, l.Limits.People)
 	}
-	account, ok := l.Account(caller, e.InsideDomain(caller.Domain()))
+	account, ok := l.Account(caller, inside)
 	if !ok {
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s, where the answers go", caller)
 	}
-	dir := filepath.Join(o.Dir, p.Run)
-	j, err := newJournal(dir, p)
+	box, err := watch.Open(ctx, account) // what cannot be read later is not asked for
 	if err != nil {
 		return nil, err
 	}
-	defer j.close()
-	w := &watch.Watch{Accounts: []watch.Account{account}, Connections: 1}
-	marks, problems := w.Mark(ctx)
-	if err := problems[account.Name]; err != nil {
-		return nil, err
-	}
-	if err := j.write(line{Marks: marks}, true); err != nil {
-		return nil, err
-	}
-	reply, err := p.ask(ctx, j)
+	box.Close()
+	row, err := p.row(o, keptCall, &Checked{})
 	if err != nil {
 		return nil, err
 	}
-	return p.look(ctx, &history{plan: &plannedRun{}, marks: marks, replies: map[int]send.Reply{0: reply}})
-}
-
-// ask sends the message of a roll call, the only case of the plan. A message that is
-// not taken is an error.
-func (p *Plan) ask(ctx context.Context, j *Journal) (send.Reply, error) {
-	c := &p.Cases[0]
-	raw, err := p.rollCall(c)
+	row.Looks, row.Signs, row.Terms.Settle = nil, nil, 0
+	if err := o.Store.Plan(ctx, row); err != nil {
+		return nil, err
+	}
+	run, err := p.work(ctx, o)
 	if err != nil {
-		return send.Reply{}, err
+		return nil, err
 	}
-	if err := j.write(line{Sending: &attempt{Case: 0}}, true); err != nil {
-		return send.Reply{}, err
+	if reply := run.Replies[0]; !reply.Accepted() && !run.Unsure[0] {
+		return nil, fmt.Errorf("the message is not taken: %s", reply)
 	}
-	session := send.NewSession(c.way.As(c.From))
-	defer session.Close()
-	reply := session.Send(ctx, send.Envelope{From: c.From.String(), To: c.To.String(), ID: c.Tag, Notify: true}, raw)
-	if err := j.write(line{Replied: &attempt{Case: 0, Reply: &reply}}, true); err != nil {
-		return reply, err
-	}
-	if !reply.Accepted() {
-		return reply, fmt.Errorf("the message is not taken: %s", reply)
-	}
-	return reply, nil
+	return p.look(ctx, run.Replies[0], o.Store.Now())
 }
 
 // PlanCall returns a roll call that has not been sent: who would be asked.
@@ -131,56 +108,29 @@ func PlanCall(r *resolve.Resolver, group estate.ID, caller address.Address) *Cal
 }
 
 // LookCall looks again who has answered a roll call.
-func LookCall(ctx context.Context, dir string, r *resolve.Resolver, l *connections.Connections) (*Call, error) {
-	h, err := readJournal(ctx, dir)
-	if err != nil {
-		return nil, err
-	}
-	p, err := restore(h, r, l)
-	if err != nil {
-		return nil, err
-	}
-	if len(p.Cases) != 1 || p.Cases[0].Kind != RollCall {
+func (k *Kept) LookCall(ctx context.Context) (*Call, error) {
+	if k.Record.Kind != keptCall || len(k.Plan.Cases) != 1 {
 		return nil, errors.New("this run is no roll call")
 	}
-	return p.look(ctx, h)
-}
-
-// rollCall writes the message of a roll call.
-func (p *Plan) rollCall(c *Case) ([]byte, error) {
-	return compose.Message{
-		From: c.From, To: c.To, ReplyTo: c.From, ID: c.ID, Date: time.Now(),
-		Subject: "Please answer: does this reach you? [" + c.Tag + "]",
-		Text: "We are checking who gets the mail of " + c.To.String() + ".\n\nPlease answer this message, an empty " +
-			"answer will do. Nothing else needs to be done.\n",
-		Extra: []compose.Field{{Name: read.Tag, Value: c.Tag}},
-	}.Bytes()
+	run, err := k.Run()
+	if err != nil {
+		return nil, err
+	}
+	return k.Plan.look(ctx, run.Replies[0], k.Record.Began)
 }
 
 // look reads the answers in the caller's mailbox.
-func (p *Plan) look(ctx context.Context, h *history) (*Call, error) {
+func (p *Plan) look(ctx context.Context, reply send.Reply, began time.Time) (*Call, error) {
 	c := &p.Cases[0]
 	e := p.resolver.Estate()
-	call := &Call{Run: p.Run, Group: c.Group, Caller: c.From, Reply: h.replies[0].String()}
+	call := &Call{Run: p.Run, Group: c.Group, Caller: c.From, Reply: reply.String()}
 	account, ok := p.connections.Account(c.From, e.InsideDomain(c.From.Domain()))
 	if !ok {
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s", c.From)
 	}
-	w := &watch.Watch{
-		Accounts:    []watch.Account{account},
-		Connections: 1,
-		Every:       time.Minute,
-		Wants: func(m *read.Message) bool {
-			return p.wants(m) || strings.Contains(m.Subject, c.Tag)
-		},
-	}
-	looking, stop := context.WithCancel(ctx)
-	defer stop()
-	var report watch.Report
-	w.Run(looking, h.marks, func(r watch.Report) {
-		report = r
-		stop()
-	})
+	const before = 48 * time.Hour // servers search by days, in a time zone of their own
+	report := watch.Look(ctx, account, watch.Query{Since: began.Add(-before), Tag: p.Run + ".", Through: true,
+		Wants: p.concerns})
 	if report.Err != nil {
 		return nil, report.Err
 	}
@@ -195,6 +145,13 @@ func (p *Plan) look(ctx context.Context, h *history) (*Call, error) {
 		p.count(call, states, item.Message)
 	}
 	return call, nil
+}
+
+// concerns reports whether a message may be an answer to the call, by its header.
+func (p *Plan) concerns(m *read.Message) bool {
+	c := &p.Cases[0]
+	return m.Tag == c.Tag || m.ID == c.ID || slices.Contains(m.Answers, c.ID) || strings.Contains(m.Subject, c.Tag) ||
+		m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || m.Failed() != nil || m.FromSystem()
 }
 
 // deliveries returns the people who are to get the message of a roll call, whatever

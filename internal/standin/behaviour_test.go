@@ -2,7 +2,6 @@ package standin_test
 
 import (
 	"bufio"
-	"context"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -351,8 +350,7 @@ func TestFaults(t *testing.T) {
 	r, log := faulty(t, standin.Faults{List: []standin.Fault{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	r.service.Settle(time.Second)
-	w := watch.Watch{Accounts: []watch.Account{{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}}, Connections: 1}
-	if _, problems := w.Mark(context.Background()); problems[ada] == nil {
+	if _, err := marks(t, watch.Account{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}); err == nil {
 		t.Error("the mailboxes can be opened")
 	}
 	for line := range strings.Lines(log.String()) {
@@ -406,20 +404,29 @@ func TestLogins(t *testing.T) {
 		{endpoint.Login{User: "nobody@kelp.example", Secret: secret.New("tide")}, false},
 	} {
 		for server, mode := range map[string]endpoint.TLS{r.service.Ready().IMAPS: endpoint.Implicit, r.service.Ready().IMAP: endpoint.StartTLS} {
-			w := watch.Watch{Accounts: []watch.Account{{Name: "x", Endpoint: endpoint.Endpoint{Server: server, TLS: mode, Roots: r.roots}, Login: c.login}}, Connections: 1}
-			marks, problems := w.Mark(context.Background())
-			if ok := problems["x"] == nil && len(marks) == 3; ok != c.ok {
-				t.Errorf("%+v: %v, %v", c.login, marks, problems)
+			got, err := marks(t, watch.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: server, TLS: mode, Roots: r.roots}, Login: c.login})
+			if ok := err == nil && len(got) == 3; ok != c.ok {
+				t.Errorf("%+v: %v, %v", c.login, got, err)
 			}
 		}
 	}
-	untrusted := watch.Watch{Accounts: []watch.Account{{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}}}, Connections: 1}
-	if _, problems := untrusted.Mark(context.Background()); problems["x"] == nil {
+	if _, err := marks(t, watch.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}}); err == nil {
 		t.Error("a certificate of an unknown authority is taken")
 	}
 	if text := secret.New("tide").String(); strings.Contains(text, "tide") {
 		t.Error("a secret shows")
 	}
+}
+
+// marks are those of an account's folders.
+func marks(t *testing.T, a watch.Account) ([]watch.Mark, error) {
+	t.Helper()
+	box, err := watch.Open(t.Context(), a)
+	if err != nil {
+		return nil, err
+	}
+	defer box.Close()
+	return box.Marks()
 }
 
 // A mailbox with messages that are meant to harm is looked into all the same, and

@@ -1,6 +1,8 @@
 package standin
 
-import "testing"
+import (
+	"testing"
+)
 
 // Fields are put in front, in place of those of the same name with all their
 // lines; the rest of a message stays as it is.

@@ -115,18 +115,11 @@ func (r *rig) box(name string) []watch.Item {
 	}
 	a := watch.Account{Name: name, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots, Wait: 5 * time.Second},
 		Login: endpoint.Login{User: standin.Master, As: name, Secret: secret.New("tide")}}
-	w := watch.Watch{Accounts: []watch.Account{a}, Connections: 1, Every: time.Second, Wants: func(*read.Message) bool { return true }}
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	var items []watch.Item
-	w.Run(ctx, nil, func(report watch.Report) {
-		if report.Err != nil {
-			r.t.Errorf("%s: %v", name, report.Err)
-		}
-		items = report.Items
-		cancel()
-	})
-	return items
+	report := watch.Look(r.t.Context(), a, watch.Query{Wants: func(*read.Message) bool { return true }})
+	if report.Err != nil {
+		r.t.Errorf("%s: %v", name, report.Err)
+	}
+	return report.Items
 }
 
 func TestOpenGroup(t *testing.T) {

@@ -17,7 +17,8 @@ import (
 
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // A Store is an open store. Its methods may be called by several goroutines.
@@ -62,7 +63,12 @@ func Open(ctx context.Context, where string) (*Store, error) {
 	if err := open(ctx); err != nil {
 		return nil, fmt.Errorf("the store %s: %w", s.Where(), err)
 	}
-	if err := s.migrate(ctx); err != nil {
+	err := s.migrate(ctx)
+	// While one process first puts a new file into its mode, others are not made to wait.
+	for began := time.Now(); isBusy(err) && time.Since(began) < busyWait && ctx.Err() == nil; err = s.migrate(ctx) {
+		time.Sleep(20 * time.Millisecond)
+	}
+	if err != nil {
 		s.Close()
 		return nil, fmt.Errorf("the store %s: %w", s.Where(), err)
 	}
@@ -112,6 +118,11 @@ func (s *Store) openFile(context.Context) error {
 	db.SetMaxOpenConns(1)
 	s.db, s.close = db, func() { _ = db.Close() }
 	return nil
+}
+
+func isBusy(err error) bool {
+	busy, ok := errors.AsType[*sqlite.Error](err)
+	return ok && busy.Code()&0xff == sqlite3.SQLITE_BUSY
 }
 
 // mostConnections is how many connections to a database one process has.

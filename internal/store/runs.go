@@ -179,8 +179,9 @@ func planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 		}
 	}
 	for _, l := range p.Looks {
-		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, problem) VALUES ($1, $2, $3, $4, $5)`,
-			p.Name, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem))
+		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, problem, certain)
+			VALUES ($1, $2, $3, $4, $5, $6)`,
+			p.Name, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem), number(l.Certain))
 		if err != nil {
 			return err
 		}
@@ -346,8 +347,9 @@ func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err e
 	return body, err
 }
 
-// Judge writes what became of the checks of a run.
-func (s *Store) Judge(ctx context.Context, name string, checks []Check) error {
+// Judge writes what became of the checks of a run, and how many were as predicted in all,
+// and otherwise.
+func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, bad int) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds)
 			VALUES ($1, $2, $3, $4, '', $5, $6, $7) ON CONFLICT (run, n, who)
@@ -356,13 +358,7 @@ func (s *Store) Judge(ctx context.Context, name string, checks []Check) error {
 			return err
 		}
 		defer write.Close()
-		good, bad := 0, 0
 		for _, c := range checks {
-			if c.OK {
-				good++
-			} else {
-				bad++
-			}
 			_, err := write.ExecContext(ctx, name, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds)
 			if err != nil {
 				return err

@@ -421,7 +421,7 @@ func TestJudgeAndOld(t *testing.T) {
 			}
 		}
 		checks := []Check{{Who: "a@k.example", Seen: "inbox", OK: true}, {Who: "", Predicted: "admit", Seen: "refuse"}}
-		if err := s.Judge(t.Context(), "one", checks); err != nil {
+		if err := s.Judge(t.Context(), "one", checks, 1, 1); err != nil {
 			t.Fatal(err)
 		}
 		if r, err := s.RunNamed(t.Context(), "one"); err != nil || r.Good != 1 || r.Bad != 1 {

@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -63,7 +62,7 @@ type Store struct{ dir string }
 
 // Open returns the changes of the estate at a path. There need not be any.
 func Open(estate string) (*Store, error) {
-	state, err := stateFolder()
+	state, err := localfile.StateFolder()
 	if err != nil {
 		return nil, err
 	}
@@ -73,23 +72,6 @@ func Open(estate string) (*Store, error) {
 	}
 	sum := sha256.Sum256([]byte(where))
 	return &Store{filepath.Join(state, "changes", hex.EncodeToString(sum[:12]))}, nil
-}
-
-// stateFolder is where programs keep what they know of the user's work.
-func stateFolder() (string, error) {
-	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
-		return filepath.Join(dir, "yorvet"), nil
-	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return "", errors.New("there is no folder for it: neither XDG_STATE_HOME nor a home is set")
-	}
-	switch runtime.GOOS {
-	case "windows", "darwin":
-		dir, err := os.UserConfigDir()
-		return filepath.Join(dir, "yorvet"), err
-	}
-	return filepath.Join(home, ".local", "state", "yorvet"), nil
 }
 
 // NewFile returns what a change does to a file.

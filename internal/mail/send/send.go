@@ -150,6 +150,15 @@ func (s *Session) Close() {
 	}
 }
 
+// Open connects and logs in, and says why it cannot: the zero Reply where it can.
+func (s *Session) Open(ctx context.Context) Reply {
+	if s.client != nil {
+		return Reply{}
+	}
+	s.refused = 0
+	return s.open(ctx)
+}
+
 // drop ends the connection without a word.
 func (s *Session) drop() {
 	_ = s.client.Close()
@@ -162,11 +171,8 @@ func (s *Session) step() { s.conn.Step(s.route.Wait, mostReply) }
 // Send sends one message, and returns what the server says of it. When ctx ends, so
 // does the connection.
 func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
-	if s.client == nil {
-		if reply := s.open(ctx); reply.Code != 0 || reply.Text != "" {
-			return reply
-		}
-		s.refused = 0
+	if reply := s.Open(ctx); reply.Code != 0 || reply.Text != "" {
+		return reply
 	}
 	conn := s.conn
 	stop := context.AfterFunc(ctx, func() { conn.Close() })

@@ -1,0 +1,280 @@
+// Package agent works on the runs of a store: it sends what is due over the connections
+// that it has, and looks into the mailboxes that it can open. Several agents on several
+// machines may work on one run; none of them needs to know the estate, and no secret of
+// theirs is in the store.
+package agent
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// An Agent works on runs.
+type Agent struct {
+	Store       *store.Store
+	Connections *connections.Connections // with their secrets
+	Run         string                   // only this run; "": all
+	// Standing is told how far a run is, now and then; nil: nobody is.
+	Standing func(run string, s store.Standing)
+	// Sent is called once, when all messages of a run have been sent; nil: nothing is.
+	Sent func(ctx context.Context, run string)
+	// Trouble is told what keeps the agent from its work: the store that cannot be reached,
+	// a login that fails. nil: nobody is.
+	Trouble func(text string)
+
+	name string
+	host string
+	ways []string // the names of the connections that it sends over
+	look []string // and of those that it opens mailboxes by
+
+	mutex  sync.Mutex
+	runs   map[string]*wanted // by name
+	told   map[string]bool    // troubles
+	sentTo map[string]bool    // runs of which Sent was called
+}
+
+// The times between looks for work.
+const (
+	beatEvery = 1500 * time.Millisecond
+	pollOwn   = 60 * time.Millisecond // of an agent for one run
+	pollAll   = 250 * time.Millisecond
+	away      = time.Second // after an error of the store
+)
+
+// Work works until ctx ends; where it is for one run, until that has ended.
+func (a *Agent) Work(ctx context.Context) error {
+	host, _ := os.Hostname()
+	a.host = host
+	a.name = fmt.Sprintf("%s-%d-%s", host, os.Getpid(), randomID(6))
+	a.runs, a.told, a.sentTo = map[string]*wanted{}, map[string]bool{}, map[string]bool{}
+	offer := a.Connections.Offer()
+	for _, w := range offer.Send {
+		a.ways = append(a.ways, w.Name)
+	}
+	for _, m := range offer.Look {
+		a.look = append(a.look, m.Name)
+	}
+	offers, err := json.Marshal(offer)
+	if err != nil {
+		return err
+	}
+	me := store.Agent{Name: a.name, Host: host, Offers: offers}
+	if err := a.Store.Beat(ctx, me); err != nil {
+		return err
+	}
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	var done sync.WaitGroup
+	done.Go(func() { a.beat(working, me) })
+	for _, way := range a.ways {
+		for range a.senders() {
+			done.Go(func() { a.sendIn(working, way) })
+		}
+	}
+	for range max(1, a.Connections.Limits.Connections) {
+		if len(a.look) > 0 {
+			done.Go(func() { a.lookInto(working) })
+		}
+	}
+	a.steer(working)
+	stop()
+	done.Wait()
+	leaving, end := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer end()
+	return errors.Join(ctx.Err(), a.Store.Leave(leaving, a.name))
+}
+
+// senders returns how many messages are sent at once over each connection.
+func (a *Agent) senders() int {
+	const quick = 20 // messages a second that one sender may not manage
+	if limits := a.Connections.Limits; limits.Pace > quick {
+		return min(4, max(1, limits.Connections))
+	}
+	return 1
+}
+
+func randomID(bytes int) string {
+	b := make([]byte, bytes)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// beat says again and again that the agent is alive, and takes over what dead ones held.
+func (a *Agent) beat(ctx context.Context, me store.Agent) {
+	for {
+		if err := errors.Join(a.Store.Beat(ctx, me), a.bury(ctx), a.Store.Rescue(ctx)); err != nil {
+			a.trouble(ctx, err)
+		}
+		if !sleep(ctx, beatEvery) {
+			return
+		}
+	}
+}
+
+// bury takes agents of this machine whose process is gone for dead at once: others are when
+// they have been silent for a while.
+func (a *Agent) bury(ctx context.Context) error {
+	agents, err := a.Store.Agents(ctx)
+	for _, other := range agents {
+		rest, ours := strings.CutPrefix(other.Name, a.host+"-")
+		number, _, _ := strings.Cut(rest, "-")
+		if pid, bad := strconv.Atoi(number); ours && other.Host == a.host && bad == nil && !isAlive(pid) {
+			err = errors.Join(err, a.Store.Leave(ctx, other.Name))
+		}
+	}
+	return err
+}
+
+// trouble tells what keeps the agent from its work, once.
+func (a *Agent) trouble(ctx context.Context, err error) {
+	if err == nil || ctx.Err() != nil {
+		return
+	}
+	a.mutex.Lock()
+	text := err.Error()
+	told := a.told[text]
+	a.told[text] = true
+	a.mutex.Unlock()
+	if !told && a.Trouble != nil {
+		a.Trouble(text)
+	}
+}
+
+func (a *Agent) poll() time.Duration {
+	if a.Run != "" {
+		return pollOwn
+	}
+	return pollAll
+}
+
+// sleep waits, and reports false where ctx has ended.
+func sleep(ctx context.Context, d time.Duration) bool {
+	timer := time.NewTimer(max(0, d))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
+}
+
+// cases returns the messages of a run, as they are recognised.
+func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
+	a.mutex.Lock()
+	known := a.runs[run]
+	a.mutex.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	cases, err := a.Store.Cases(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	w := wantedOf(run, cases, func(c store.Case) string {
+		var d Draft
+		if json.Unmarshal(c.Draft, &d) != nil {
+			return ""
+		}
+		return keyOf(d.From)
+	})
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.runs[run] = w
+	return w, nil
+}
+
+// steer ends runs whose time has come. It returns when ctx ends, or when the only run has
+// ended.
+func (a *Agent) steer(ctx context.Context) {
+	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: append(append([]string{}, a.ways...), a.look...)}
+	for {
+		began := time.Now()
+		names := []string{a.Run}
+		var err error
+		if a.Run == "" {
+			names, err = a.Store.Under(ctx, worker)
+		}
+		for _, name := range names {
+			var t store.Standing
+			if t, err = a.Store.Standing(ctx, name); err != nil {
+				break
+			}
+			if a.Standing != nil {
+				a.Standing(name, t)
+			}
+			if a.Run != "" && t.State != store.StateOpen && t.State != store.StateClosing {
+				return
+			}
+			if err = a.steerRun(ctx, name, t); err != nil {
+				break
+			}
+		}
+		if errors.Is(err, store.ErrNoRun) && a.Run != "" {
+			return
+		}
+		pause := max(2*a.poll(), 10*time.Since(began))
+		if err != nil {
+			a.trouble(ctx, err)
+			pause = away
+		}
+		if !sleep(ctx, pause) {
+			return
+		}
+	}
+}
+
+// mostGrace is how long mailboxes are gone through at most, when nothing more is waited for.
+const mostGrace = 20 * time.Second
+
+func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) error {
+	now := a.Store.Now()
+	sent := t.Waiting == 0 && t.Sending == 0
+	if sent && a.Sent != nil && !a.sentTo[name] {
+		a.sentTo[name] = true
+		a.Sent(ctx, name)
+	}
+	switch t.State {
+	case store.StateOpen:
+		if isOver(t, now) {
+			return a.Store.Finish(ctx, name)
+		}
+	case store.StateClosing:
+		grace := min(max(t.Terms.Patience/2, 2*time.Second), mostGrace)
+		if t.Unlooked == 0 || now.Sub(t.Closing) > grace {
+			return a.Store.End(ctx, name)
+		}
+	}
+	return nil
+}
+
+// isOver reports whether nothing more is waited for in a run: all has come that is predicted
+// and a little time has passed, or patience is at its end.
+func isOver(t store.Standing, now time.Time) bool {
+	if now.After(t.Until) {
+		return true
+	}
+	if t.Waiting > 0 || t.Sending > 0 {
+		return false
+	}
+	if t.Accepted == 0 {
+		return true // nothing is under way
+	}
+	quiet := t.Terms.Settle
+	if t.Missing > 0 {
+		quiet = t.Terms.Quiet
+	}
+	return now.After(t.LastNews.Add(quiet)) || now.After(t.LastSent.Add(t.Terms.Patience))
+}

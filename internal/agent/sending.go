@@ -1,0 +1,161 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// settleWait is how long a store that is away is waited for, to say what became of a
+// message.
+const settleWait = 10 * time.Second
+
+// sender sends messages over one connection, one after the other.
+type sender struct {
+	a        *Agent
+	way      *connections.Outgoing
+	sessions map[string]*send.Session // by who logs in
+	hopeless map[string]send.Reply    // logins that fail whatever is tried, likewise
+}
+
+// sendIn sends what is due over a connection, until ctx ends.
+func (a *Agent) sendIn(ctx context.Context, lane string) {
+	way, ok := a.Connections.Way(lane)
+	if !ok {
+		return
+	}
+	s := &sender{a, way, map[string]*send.Session{}, map[string]send.Reply{}}
+	defer s.close()
+	limits := a.Connections.Limits
+	step := time.Duration(float64(time.Second) / limits.Pace)
+	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: []string{lane}}
+	for ctx.Err() == nil {
+		waiting, err := a.Store.Waiting(ctx, worker)
+		if err != nil {
+			a.trouble(ctx, err)
+			sleep(ctx, away)
+			continue
+		}
+		if !slices.Contains(waiting, lane) {
+			s.close() // a connection that nobody uses is not kept
+			sleep(ctx, a.poll())
+			continue
+		}
+		turn, err := a.Store.Turn(ctx, lane, step)
+		if err != nil || !sleep(ctx, turn.Sub(a.Store.Now())) {
+			a.trouble(ctx, err)
+			continue
+		}
+		c, err := a.Store.Claim(ctx, worker, lane, max(1, limits.Connections))
+		switch {
+		case err != nil:
+			a.trouble(ctx, err)
+			sleep(ctx, away)
+		case c == nil:
+			sleep(ctx, a.poll())
+		default:
+			s.work(ctx, c)
+		}
+	}
+}
+
+func (s *sender) close() {
+	for who, session := range s.sessions {
+		session.Close()
+		delete(s.sessions, who)
+	}
+}
+
+// work sends a case that is claimed, and says what became of it.
+func (s *sender) work(ctx context.Context, c *store.Claim) {
+	reply := s.send(ctx, c)
+	state, due := store.GivenUp, time.Time{}
+	switch {
+	case reply.Accepted():
+		state = store.Sent
+	case reply.Refusal():
+		state = store.Refused
+	case reply.Unknown():
+		state = store.Unsure
+	case reply.Again():
+		state, due = store.Planned, s.a.Store.Now().Add(pauseAfter(c.Tries))
+	}
+	data, err := json.Marshal(reply)
+	if err != nil {
+		data = nil
+	}
+	// What became of it is written even if the agent is to end, or the store is away.
+	settling, stop := context.WithTimeout(context.WithoutCancel(ctx), settleWait)
+	defer stop()
+	for {
+		if err = s.a.Store.Settle(settling, s.a.name, c, state, data, due); err == nil || !sleep(settling, away/4) {
+			break
+		}
+	}
+	s.a.trouble(ctx, err)
+}
+
+// pauseAfter returns how long to wait before a message is sent again.
+func pauseAfter(tries int) time.Duration {
+	const least, most = time.Second, 30 * time.Second
+	return min(least<<min(tries-1, 10), most)
+}
+
+func (s *sender) send(ctx context.Context, c *store.Claim) send.Reply {
+	var d Draft
+	if err := json.Unmarshal(c.Draft, &d); err != nil {
+		return send.Reply{Stage: "connect", Text: "what is to be sent cannot be read", Certain: true}
+	}
+	from, err := d.Submitter()
+	if err != nil {
+		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
+	}
+	raw, err := d.Message(c.MessageID, c.Tag, time.Now())
+	if err != nil {
+		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
+	}
+	who := from.Key()
+	if reply, ok := s.hopeless[who]; ok {
+		return reply
+	}
+	session := s.session(from)
+	reply := session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify}, raw)
+	if reply.Certain || reply.Stage == "login" && reply.Code >= 500 && !reply.Again() {
+		s.hopeless[who] = reply
+	}
+	return reply
+}
+
+// session returns the connection of somebody. Where there are many, one of another is
+// closed for it.
+func (s *sender) session(from address.Address) *send.Session {
+	who := from.Key()
+	if session := s.sessions[who]; session != nil {
+		return session
+	}
+	if len(s.sessions) >= max(1, s.a.Connections.Limits.Connections/s.a.senders()) {
+		for other, session := range s.sessions {
+			session.Close()
+			delete(s.sessions, other)
+			break
+		}
+	}
+	s.sessions[who] = send.NewSession(s.way.As(from))
+	return s.sessions[who]
+}
+
+// keyOf returns the key of an address, or the text in lower case where it is none.
+func keyOf(text string) string {
+	a, err := address.Parse(text)
+	if err != nil {
+		return strings.ToLower(text)
+	}
+	return a.Key()
+}

@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/agent"
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+func newAgent(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "agent",
+		Usage: "work on the runs of a store with the connections of this machine",
+		Description: "Messages that others plan are sent over the connections that this machine has, and the mailboxes\n" +
+			"that it can open are looked into. It needs no estate; its secrets stay here. It goes on until it is\n" +
+			"interrupted. Another agent takes over in seconds what one that died was at.\n\n" +
+			"Example: yorvet agent --connections outside.yaml --store postgres://probes@db.example/yorvet",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
+			storeFlag(),
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 0 {
+				return usageError("agent takes flags only, not %q", cmd.Args().First())
+			}
+			l, err := connections.Load(ctx, cmd.String("connections"))
+			if err != nil {
+				return connectionError(cmd, err)
+			}
+			if err := unlock(ctx, cmd, l); err != nil {
+				return err
+			}
+			st, err := openStore(ctx, cmd, false)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			fmt.Fprintf(streams.Out, "Working on the runs of %s until interrupted\n", present.Clean(st.Where()))
+			states := map[string]string{}
+			a := &agent.Agent{Store: st, Connections: l, Trouble: func(text string) { warn(streams, text) },
+				Standing: func(run string, t store.Standing) {
+					if states[run] != t.State {
+						states[run] = t.State
+						fmt.Fprintf(streams.Out, "Run %s: %s\n", present.Clean(run), progressOf(t))
+					}
+				}}
+			if err := a.Work(ctx); err != nil && !errors.Is(err, context.Canceled) {
+				return networkError(err)
+			}
+			return nil
+		},
+	}
+}
+
+// progressOf says in words how far a run is.
+func progressOf(t store.Standing) string {
+	switch t.State {
+	case store.StateOpen:
+		return fmt.Sprintf("%d of %d messages to send, %d mailboxes to look into", t.Waiting, t.Cases, t.Mailboxes)
+	case store.StateClosing:
+		return "all mailboxes are gone through once more"
+	}
+	return t.State
+}
+
+// warn tells of trouble that does not end a command.
+func warn(streams Streams, text string) { fmt.Fprintln(streams.Err, "yorvet: "+present.Clean(text)) }

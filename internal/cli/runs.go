@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+func newRuns(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "runs",
+		Usage: "list, show or remove runs of probes",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list the runs that are kept", Flags: []cli.Flag{storeFlag()},
+				Description: "Example: yorvet runs list",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
+						if cmd.Args().Len() > 0 {
+							return usageError("runs list takes flags only, not %q", cmd.Args().First())
+						}
+						list, err := st.Runs(ctx)
+						if err != nil {
+							return networkError(err)
+						}
+						agents, err := st.Agents(ctx)
+						if err != nil {
+							return networkError(err)
+						}
+						return s.print(present.NewRuns(list, agents, st.Where()))
+					})
+				},
+			},
+			{
+				Name: "show", Usage: "show what a run saw", ArgsUsage: "RUN",
+				Flags:       []cli.Flag{storeFlag()},
+				Description: "It is judged by what was predicted when it was planned.\n\nExample: yorvet runs show 3f2a9c1e77b04d15",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					name, err := oneArgument(cmd, "a run")
+					if err != nil {
+						return err
+					}
+					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
+						return s.show(st, name, &connections.Connections{})
+					})
+				},
+			},
+			{
+				Name: "remove", Usage: "remove runs, with all that was seen", ArgsUsage: "[RUN...]",
+				Flags: []cli.Flag{
+					storeFlag(),
+					&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N`"},
+					&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
+				},
+				Description: "Mailboxes are left alone: yorvet probe --tidy RUN removes messages.\n\nExample: yorvet runs remove --keep 50",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
+						return removeRuns(ctx, cmd, streams, st)
+					})
+				},
+			},
+		},
+	}
+}
+
+// withStore does something with the store. An estate is not needed.
+func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*session, *store.Store) error) error {
+	s := &session{ctx: ctx, cmd: cmd, streams: streams}
+	var err error
+	if s.format, err = formatOf(cmd, present.JUnit); err != nil {
+		return err
+	}
+	st, err := openStore(ctx, cmd, true)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	return do(s, st)
+}
+
+func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *store.Store) error {
+	names := cmd.Args().Slice()
+	if cmd.IsSet("keep") || cmd.IsSet("older") {
+		if len(names) > 0 {
+			return usageError("runs remove takes either names or --keep and --older")
+		}
+		keep, days := keptRuns*keptRuns, keptDays*keptDays
+		if cmd.IsSet("keep") {
+			keep = cmd.Int("keep")
+		}
+		if cmd.IsSet("older") {
+			days = cmd.Int("older")
+		}
+		if keep < 0 || days < 0 {
+			return usageError("--keep and --older take a number from 0 up")
+		}
+		old, err := st.Old(ctx, keep, time.Duration(days)*24*time.Hour)
+		if err != nil {
+			return networkError(err)
+		}
+		names = old
+	} else if len(names) == 0 {
+		return usageError("runs remove needs the names of runs, --keep or --older")
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	if err := st.Remove(ctx, names...); err != nil {
+		if errors.Is(err, store.ErrNoRun) {
+			return usageError("%w", err)
+		}
+		return networkError(err)
+	}
+	fmt.Fprintf(streams.Out, "%d runs removed\n", len(names))
+	return nil
+}

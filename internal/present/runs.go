@@ -1,0 +1,169 @@
+package present
+
+import (
+	"encoding/json"
+	"iter"
+	"strconv"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/probe"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// Runs are the runs that a store keeps.
+type Runs struct {
+	Store  string     `json:"store"`
+	Runs   []KeptRun  `json:"runs"`
+	Agents []RunAgent `json:"agents"` // that are alive
+}
+
+// KeptRun is one run.
+type KeptRun struct {
+	Run            string `json:"run"`
+	Kind           string `json:"kind"`
+	State          string `json:"state"`
+	Began          string `json:"began"` // RFC 3339
+	Ended          string `json:"ended,omitempty"`
+	Estate         string `json:"estate"` // where it was read from
+	AsPredicted    int    `json:"asPredicted"`
+	NotAsPredicted int    `json:"notAsPredicted"`
+}
+
+// RunAgent is a process that works on runs.
+type RunAgent struct {
+	Agent string   `json:"agent"`
+	Host  string   `json:"host"`
+	Sends []string `json:"sends"`
+	Looks []string `json:"looks"`
+}
+
+// NewRuns tells of the runs of a store, the newest first.
+func NewRuns(list []store.Run, agents []store.Agent, where string) *Runs {
+	a := &Runs{Store: where, Runs: []KeptRun{}, Agents: []RunAgent{}}
+	for _, r := range list {
+		one := KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339), Estate: r.Path,
+			AsPredicted: r.Good, NotAsPredicted: r.Bad}
+		if !r.Ended.IsZero() {
+			one.Ended = r.Ended.UTC().Format(time.RFC3339)
+		}
+		a.Runs = append(a.Runs, one)
+	}
+	for _, one := range agents {
+		var offer struct {
+			Send, Look []struct{ Name string }
+		}
+		_ = json.Unmarshal(one.Offers, &offer)
+		out := RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}}
+		for _, w := range offer.Send {
+			out.Sends = append(out.Sends, w.Name)
+		}
+		for _, m := range offer.Look {
+			out.Looks = append(out.Looks, m.Name)
+		}
+		a.Agents = append(a.Agents, out)
+	}
+	return a
+}
+
+func (a *Runs) writeText(p *Page) {
+	p.Line(2, Span{Strong, count(len(a.Runs), "run", "runs") + " in " + a.Store})
+	var rows [][]Span
+	for i, r := range a.Runs {
+		if i == 30 && !p.options.All && len(a.Runs) > 32 {
+			break
+		}
+		checks := []Span{{Faint, ""}}
+		if r.AsPredicted+r.NotAsPredicted > 0 {
+			checks = []Span{{Good, strconv.Itoa(r.AsPredicted) + " as predicted"}}
+		}
+		bad := Span{Faint, ""}
+		if r.NotAsPredicted > 0 {
+			bad = Span{Bad, strconv.Itoa(r.NotAsPredicted) + " not"}
+		}
+		began := r.Began
+		if t, err := time.Parse(time.RFC3339, r.Began); err == nil {
+			began = t.Format("2006-01-02 15:04")
+		}
+		rows = append(rows, []Span{{Strong, r.Run}, {Faint, began}, {Plain, r.Kind}, {Plain, r.State}, checks[0], bad})
+	}
+	if len(rows) > 0 {
+		p.Gap()
+		p.Table(rows)
+	}
+	if len(rows) < len(a.Runs) {
+		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Runs)-len(rows)) + " more (--all)"})
+	}
+	if len(a.Agents) > 0 {
+		p.Gap()
+		p.Title("Agents at work")
+		for _, one := range a.Agents {
+			p.Line(4, Span{Strong, "  " + one.Host}, Span{Plain, ": sends by " + list(one.Sends) + "; looks into " + list(one.Looks)})
+		}
+	}
+}
+
+// list joins words, or says that there are none.
+func list(words []string) string {
+	if len(words) == 0 {
+		return "nothing"
+	}
+	return strings.Join(words, ", ")
+}
+
+func (a *Runs) table() ([]string, iter.Seq[[]string]) {
+	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted"}
+	return header, func(yield func([]string) bool) {
+		for _, r := range a.Runs {
+			if !yield([]string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, strconv.Itoa(r.AsPredicted),
+				strconv.Itoa(r.NotAsPredicted)}) {
+				return
+			}
+		}
+	}
+}
+
+// Checked is what trying the logins of a plan came to.
+type Checked struct {
+	Senders   int      `json:"senders"`   // logins to send with that work
+	Mailboxes int      `json:"mailboxes"` // that can be opened
+	Away      int      `json:"away"`      // of both, those of other machines, which were not tried
+	Problems  []string `json:"problems"`
+}
+
+// NewChecked tells what trying logins came to.
+func NewChecked(c *probe.Checked) *Checked {
+	return &Checked{c.Senders, c.Mailboxes, c.Away, append([]string{}, c.Problems...)}
+}
+
+func (a *Checked) writeText(p *Page) {
+	text := count(a.Senders, "login to send", "logins to send") + " and " + count(a.Mailboxes, "mailbox works", "mailboxes work")
+	if a.Away > 0 {
+		text += ", of which " + strconv.Itoa(a.Away) + " are other machines' and were not tried"
+	}
+	head := []Span{{Strong, text}}
+	if len(a.Problems) > 0 {
+		head = append(head, Span{Bad, "; " + count(len(a.Problems), "does not", "do not")})
+	}
+	p.Line(2, head...)
+	if len(a.Problems) > 0 {
+		p.Gap()
+	}
+	for i, problem := range a.Problems {
+		if i == 20 && !p.options.All && len(a.Problems) > 22 {
+			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Problems)-i) + " more (--all)"})
+			break
+		}
+		p.Line(4, Span{Bad, "! "}, Span{Plain, problem})
+	}
+}
+
+func (a *Checked) table() ([]string, iter.Seq[[]string]) {
+	return []string{"problem"}, func(yield func([]string) bool) {
+		for _, problem := range a.Problems {
+			if !yield([]string{problem}) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,129 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/mail/watch"
+)
+
+// Checked is what trying all logins of a plan came to.
+type Checked struct {
+	Senders   int      // logins to send with that work, or that another machine has
+	Mailboxes int      // mailboxes that can be opened, or that another machine opens
+	Away      int      // of both, those of other machines, which were not tried
+	Problems  []string // what does not work, in plain words
+
+	marks map[string][]watch.Mark // by account
+	boxes map[string]error        // problems by account
+	why   map[string][]string     // what does not work, by why
+}
+
+// Check tries every login that the messages of a plan need, and opens every mailbox of it.
+// Nothing is sent.
+func Check(ctx context.Context, p *Plan) *Checked {
+	checking, stop := context.WithTimeout(ctx, p.connections.Limits.Patience)
+	defer stop()
+	c := &Checked{marks: map[string][]watch.Mark{}, boxes: map[string]error{}, why: map[string][]string{}}
+	var mutex sync.Mutex
+	e := p.resolver.Estate()
+	var tries []func()
+	tried := map[string]bool{}
+	for i := range p.Cases {
+		from := p.Cases[i].sender()
+		key := p.Cases[i].Way + " " + from.Key()
+		way, ok := p.connections.Way(p.Cases[i].Way)
+		switch {
+		case !ok || tried[key]:
+		case way.Away():
+			c.Senders, c.Away = c.Senders+1, c.Away+1
+		default:
+			tries = append(tries, func() { c.tryWay(checking, &mutex, way, from) })
+		}
+		tried[key] = true
+	}
+	for _, a := range p.watched() {
+		boxes, ok := p.connections.Mailbox(a, e.InsideDomain(a.Domain()))
+		switch {
+		case !ok:
+		case boxes.Away():
+			c.Mailboxes, c.Away = c.Mailboxes+1, c.Away+1
+		default:
+			tries = append(tries, func() { c.tryBox(checking, &mutex, boxes.Account(a)) })
+		}
+	}
+	together(max(1, p.connections.Limits.Connections), tries)
+	for _, why := range slices.Sorted(maps.Keys(c.why)) {
+		const most = 3
+		names := c.why[why]
+		slices.Sort(names)
+		text := strings.Join(names[:min(len(names), most)], ", ")
+		if len(names) > most {
+			text += fmt.Sprintf(" and %d more", len(names)-most)
+		}
+		c.Problems = append(c.Problems, text+": "+why)
+	}
+	return c
+}
+
+// together does some things, so many at once.
+func together(most int, list []func()) {
+	slots := make(chan struct{}, most)
+	var done sync.WaitGroup
+	for _, one := range list {
+		slots <- struct{}{}
+		done.Go(func() {
+			defer func() { <-slots }()
+			one()
+		})
+	}
+	done.Wait()
+}
+
+func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connections.Outgoing, from address.Address) {
+	session := send.NewSession(way.As(from))
+	defer session.Close()
+	reply := session.Open(ctx)
+	mutex.Lock()
+	defer mutex.Unlock()
+	if reply == (send.Reply{}) {
+		c.Senders++
+		return
+	}
+	why := stageOf(reply) + reply.String()
+	c.why[why] = append(c.why[why], "sending by "+way.Name+" as "+from.String())
+}
+
+// stageOf returns the stage of an answer that has a code, which does not say it.
+func stageOf(r send.Reply) string {
+	if r.Code == 0 {
+		return ""
+	}
+	return r.Stage + ": "
+}
+
+func (c *Checked) tryBox(ctx context.Context, mutex *sync.Mutex, account watch.Account) {
+	var marks []watch.Mark
+	box, err := watch.Open(ctx, account)
+	if err == nil {
+		defer box.Close()
+		marks, err = box.Marks()
+	}
+	mutex.Lock()
+	defer mutex.Unlock()
+	if err != nil {
+		c.boxes[account.Name] = err
+		why := strings.TrimPrefix(err.Error(), account.Name+": ")
+		c.why[why] = append(c.why[why], "the mailbox of "+account.Name)
+		return
+	}
+	c.Mailboxes++
+	c.marks[account.Name] = marks
+}
