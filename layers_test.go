@@ -21,12 +21,13 @@ var layers = []string{
 	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
 	"internal/core/expect internal/core/infer internal/core/effect internal/core/choose",
 	"internal/localfile docs .",
-	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile internal/undo",
-	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",
+	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile internal/undo " +
+		"internal/store/storetest",
+	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste internal/store",
 	"internal/mail/send internal/mail/watch internal/directory",
 	"internal/connections internal/directory/aliases internal/directory/ldap internal/directory/ldif " +
 		"internal/directory/vcard internal/directory/records internal/directory/draft",
-	"internal/directory/scim internal/directory/table",
+	"internal/directory/scim internal/directory/table internal/agent",
 	"internal/directory/handout internal/source internal/standin internal/probe",
 	"internal/present",
 	"internal/cli",

@@ -235,8 +235,11 @@ func TestPrivateFiles(t *testing.T) {
 	r := run(t, dir, path(), []string{"--estate", "estate", "probe", "volunteers@kelpmere.example", "--send", "--sample", "1", "--run", "one", "--evidence", "evidence"})
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
-	for _, name := range []string{"connections.yaml", "ready.json", "standin.secret", "../ferries.state/yorvet/runs.db"} {
-		info, err := os.Stat(filepath.Join(dir, name))
+	for _, name := range []string{"connections.yaml", "ready.json", "standin.secret", stateOf(dir) + "/yorvet/runs.db"} {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(dir, name)
+		}
+		info, err := os.Stat(name)
 		if err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v %v\n%s%s", name, info, err, r.stdout, r.stderr)
 		}
@@ -388,7 +391,7 @@ func TestInterrupt(t *testing.T) {
 		lay(t, dir, map[string]string{"dense.yaml": dense})
 		before, _ := os.ReadFile(filepath.Join(dir, "estate", "groups.yaml"))
 		cmd := exec.Command(program, command...)
-		cmd.Dir, cmd.Env = dir, append(path(), "SECRET=hush-42")
+		cmd.Dir, cmd.Env = dir, append(path(), "SECRET=hush-42", "XDG_STATE_HOME="+stateOf(dir))
 		in, err := cmd.StdinPipe() // nobody types
 		if err != nil {
 			t.Fatal(err)

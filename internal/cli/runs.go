@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -35,7 +36,7 @@ func newRuns(streams Streams) *cli.Command {
 						if err != nil {
 							return networkError(err)
 						}
-						return s.print(present.NewRuns(list, agents, st.Where()))
+						return s.print(keptRunsOf(list, agents, st.Where()))
 					})
 				},
 			},
@@ -120,4 +121,30 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 	}
 	fmt.Fprintf(streams.Out, "%d runs removed\n", len(names))
 	return nil
+}
+
+// keptRunsOf tells of the runs of a store, the newest first, and of the agents at work.
+func keptRunsOf(list []store.Run, agents []store.Agent, where string) *present.Runs {
+	a := &present.Runs{Store: where, Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
+	for _, r := range list {
+		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
+			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad}
+		if !r.Ended.IsZero() {
+			one.Ended = r.Ended.UTC().Format(time.RFC3339)
+		}
+		a.Runs = append(a.Runs, one)
+	}
+	for _, one := range agents {
+		var offer connections.Offer
+		_ = json.Unmarshal(one.Offers, &offer) // what cannot be read is nothing
+		out := present.RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}}
+		for _, w := range offer.Send {
+			out.Sends = append(out.Sends, w.Name)
+		}
+		for _, m := range offer.Look {
+			out.Looks = append(out.Looks, m.Name)
+		}
+		a.Agents = append(a.Agents, out)
+	}
+	return a
 }

@@ -87,7 +87,7 @@ func (s *session) evaluated() (probe.Evaluated, error) {
 func (s *session) kept(st *store.Store, name string, l *connections.Connections) (*probe.Kept, error) {
 	k, err := probe.Load(s.ctx, st, name, l, estatefile.Restore, s.r)
 	if errors.Is(err, store.ErrNoRun) {
-		return nil, usageError("there is no run %s in %s", name, st.Where())
+		return nil, usageError("there is no run %s; yorvet runs list shows those that are kept", name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("run %s: %w", name, err)

@@ -650,6 +650,9 @@ func (a *Probe) junit() (string, []junitCase) {
 	for i, c := range a.Cases {
 		name := c.Case + " " + c.Kind + " from " + c.From
 		add(c, name, c.Predicted, c.Seen, c.AsPredicted, c.unlooked, c.Why, 0)
+		for _, f := range c.Facets {
+			add(c, name+": "+f.Name, quoted(f.Predicted), quoted(f.Seen), f.AsPredicted, false, "", 0)
+		}
 		for _, m := range a.Members {
 			if m.index == i {
 				add(c, name+": "+m.Address, m.Predicted, m.Seen, m.AsPredicted, m.unlooked, m.Why, m.Seconds)

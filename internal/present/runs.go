@@ -1,14 +1,12 @@
 package present
 
 import (
-	"encoding/json"
 	"iter"
 	"strconv"
 	"strings"
 	"time"
 
 	"yorvet.example/yorvet/internal/probe"
-	"yorvet.example/yorvet/internal/store"
 )
 
 // Runs are the runs that a store keeps.
@@ -36,34 +34,6 @@ type RunAgent struct {
 	Host  string   `json:"host"`
 	Sends []string `json:"sends"`
 	Looks []string `json:"looks"`
-}
-
-// NewRuns tells of the runs of a store, the newest first.
-func NewRuns(list []store.Run, agents []store.Agent, where string) *Runs {
-	a := &Runs{Store: where, Runs: []KeptRun{}, Agents: []RunAgent{}}
-	for _, r := range list {
-		one := KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339), Estate: r.Path,
-			AsPredicted: r.Good, NotAsPredicted: r.Bad}
-		if !r.Ended.IsZero() {
-			one.Ended = r.Ended.UTC().Format(time.RFC3339)
-		}
-		a.Runs = append(a.Runs, one)
-	}
-	for _, one := range agents {
-		var offer struct {
-			Send, Look []struct{ Name string }
-		}
-		_ = json.Unmarshal(one.Offers, &offer)
-		out := RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}}
-		for _, w := range offer.Send {
-			out.Sends = append(out.Sends, w.Name)
-		}
-		for _, m := range offer.Look {
-			out.Looks = append(out.Looks, m.Name)
-		}
-		a.Agents = append(a.Agents, out)
-	}
-	return a
 }
 
 func (a *Runs) writeText(p *Page) {
