@@ -33,7 +33,7 @@ func newAgent(streams Streams) *cli.Command {
 			if err != nil {
 				return connectionError(cmd, err)
 			}
-			if err := unlock(ctx, cmd, l); err != nil {
+			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
 			st, err := openStore(ctx, cmd, false)

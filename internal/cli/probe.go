@@ -98,7 +98,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return s.begin(nil, l)
 	}
 	if cmd.String("show") == "" || cmd.String("evidence") != "" {
-		if err := unlock(ctx, cmd, l); err != nil {
+		if err := unlock(ctx, cmd, streams, l); err != nil {
 			return err
 		}
 	}

@@ -46,8 +46,8 @@ func caller(
 
 // unlock fetches the secrets of the connections. Commands for them are run only where the
 // file is named.
-func unlock(ctx context.Context, cmd *cli.Command, l *connections.Connections) error {
-	return l.Unlock(ctx, cmd.IsSet("connections"))
+func unlock(ctx context.Context, cmd *cli.Command, streams Streams, l *connections.Connections) error {
+	return l.Unlock(ctx, cmd.IsSet("connections"), func(text string) { warn(streams, text) })
 }
 
 func newRollcall(streams Streams) *cli.Command {
@@ -91,7 +91,7 @@ func newRollcall(streams Streams) *cli.Command {
 			if !cmd.Bool("send") {
 				return s.print(present.NewRollCall(s.r, probe.PlanCall(s.r, group, me)))
 			}
-			if err := unlock(ctx, cmd, l); err != nil {
+			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
 			st, err := openStore(ctx, cmd, false)
@@ -125,7 +125,7 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	if err != nil {
 		return connectionError(cmd, err)
 	}
-	if err := unlock(ctx, cmd, l); err != nil {
+	if err := unlock(ctx, cmd, streams, l); err != nil {
 		return err
 	}
 	st, err := openStore(ctx, cmd, true)
@@ -157,7 +157,7 @@ func newDecide(streams Streams, word, usage, done string, admit bool) *cli.Comma
 			if cmd.Args().Len() == 0 {
 				return usageError("held %s needs the numbers that held list shows", word)
 			}
-			if err := unlock(ctx, cmd, l); err != nil {
+			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
 			requests, err := probe.Requests(ctx, s.r, l, me)
@@ -200,7 +200,7 @@ func newHeld(streams Streams) *cli.Command {
 					if err != nil {
 						return err
 					}
-					if err := unlock(ctx, cmd, l); err != nil {
+					if err := unlock(ctx, cmd, streams, l); err != nil {
 						return err
 					}
 					requests, err := probe.Requests(ctx, s.r, l, me)

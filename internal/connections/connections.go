@@ -36,6 +36,7 @@ type Connections struct {
 
 	path   string
 	locked []locked
+	asked  []*oauth // which may ask a person to log in
 }
 
 // locked is a secret that has not been fetched.
@@ -85,6 +86,7 @@ type login struct {
 	mechanism string
 	bearer    bool
 	secret    *secret.Text
+	oauth     *oauth // gives the tokens; nil: nothing does
 }
 
 // The form of the file.
@@ -125,6 +127,7 @@ type fileLogin struct {
 	How      string       `yaml:"mechanism"`
 	Password *secret.From `yaml:"password"`
 	Token    *secret.From `yaml:"token"`
+	OAuth    *fileOAuth   `yaml:"oauth"`
 }
 
 type fileLimits struct {
@@ -181,7 +184,7 @@ func Load(ctx context.Context, path string) (*Connections, error) {
 	if len(l.Ways) == 0 {
 		r.fail("send", 0, "there is no way to send")
 	}
-	l.locked = r.locked
+	l.locked, l.asked = r.locked, r.asked
 	return l, errors.Join(r.errs...)
 }
 
@@ -208,8 +211,9 @@ func (l *Connections) waits() {
 // Unlock fetches the secrets, from environment variables, files that only their
 // owner may read, or the output of commands. It is to be called before anything is
 // sent or looked at. commands says that commands may be run: not where the file was
-// found rather than named, as whoever made the folder would choose them.
-func (l *Connections) Unlock(ctx context.Context, commands bool) error {
+// found rather than named, as whoever made the folder would choose them. tell is told what a
+// person has to do who is to log in.
+func (l *Connections) Unlock(ctx context.Context, commands bool, tell func(text string)) error {
 	var errs []error
 	for _, one := range l.locked {
 		if one.from.Command != nil && !commands {
@@ -229,7 +233,15 @@ func (l *Connections) Unlock(ctx context.Context, commands bool) error {
 		}
 		*one.into = text
 	}
-	return errors.Join(errs...)
+	if len(errs) > 0 {
+		return errors.Join(errs...)
+	}
+	for _, one := range l.asked {
+		if err := one.ask(ctx, tell); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mostCertificates is the size in bytes of a file of certificates that is read.
@@ -243,6 +255,7 @@ type reader struct {
 	errs []error
 
 	locked []locked
+	asked  []*oauth
 }
 
 // fail notes what is wrong in the item of a list with an index.
@@ -367,7 +380,8 @@ func (r *reader) login(list string, i int, f *fileLogin) login {
 	if f == nil {
 		return login{}
 	}
-	l := login{user: f.User, as: f.As, mechanism: strings.ToUpper(f.How), bearer: f.Token != nil, secret: new(secret.Text)}
+	l := login{user: f.User, as: f.As, mechanism: strings.ToUpper(f.How), bearer: f.Token != nil || f.OAuth != nil,
+		secret: new(secret.Text)}
 	if l.user == "" {
 		l.user = "{address}"
 	}
@@ -379,9 +393,18 @@ func (r *reader) login(list string, i int, f *fileLogin) login {
 	if f.Token != nil {
 		source = f.Token
 	}
+	count := 0
+	for _, said := range []bool{f.Password != nil, f.Token != nil, f.OAuth != nil} {
+		if said {
+			count++
+		}
+	}
 	switch {
-	case f.Password != nil && f.Token != nil, source == nil && l.mechanism != "EXTERNAL":
-		r.fail(list, i, "a login has either a password or a token")
+	case count > 1, count == 0 && l.mechanism != "EXTERNAL":
+		r.fail(list, i, "a login has either a password, a token or oauth")
+	case f.OAuth != nil:
+		l.oauth = r.oauth(list, i, f.OAuth)
+		r.asked = append(r.asked, l.oauth)
 	case source != nil:
 		if err := source.Check(); err != nil {
 			r.fail(list, i, "%v", err)
@@ -522,8 +545,12 @@ func (m *Mailboxes) Account(a address.Address) watch.Account {
 
 // of returns who logs in for an address.
 func (l *login) of(a address.Address) *endpoint.Login {
-	return &endpoint.Login{User: fill(l.user, a), As: fill(l.as, a), Mechanism: l.mechanism, Bearer: l.bearer,
+	one := &endpoint.Login{User: fill(l.user, a), As: fill(l.as, a), Mechanism: l.mechanism, Bearer: l.bearer,
 		Secret: *l.secret}
+	if l.oauth != nil {
+		one.Token = func(ctx context.Context) (secret.Text, error) { return l.oauth.token(ctx, a) }
+	}
+	return one
 }
 
 // fill puts an address into the places of a login that stand for it.

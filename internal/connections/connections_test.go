@@ -26,7 +26,7 @@ func load(t *testing.T, text string) (*Connections, error) {
 	}
 	l, err := Load(t.Context(), filepath.Join(dir, "connections.yaml"))
 	if err == nil {
-		err = l.Unlock(t.Context(), true)
+		err = l.Unlock(t.Context(), true, func(string) {})
 	}
 	return l, err
 }
@@ -46,7 +46,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Unlock(t.Context(), false); err == nil || !strings.Contains(err.Error(), path+":") || !strings.Contains(err.Error(), "--connections") {
+	if err := l.Unlock(t.Context(), false, func(string) {}); err == nil || !strings.Contains(err.Error(), path+":") || !strings.Contains(err.Error(), "--connections") {
 		t.Errorf("err = %v, want the place, and what to say", err)
 	}
 	if _, err := os.Stat(ran); err == nil {
@@ -56,7 +56,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	if err := os.Chmod(path, 0o666); err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Unlock(t.Context(), true); err == nil || !strings.Contains(err.Error(), "others may write") {
+	if err := l.Unlock(t.Context(), true, func(string) {}); err == nil || !strings.Contains(err.Error(), "others may write") {
 		t.Errorf("err = %v, want that others may write the file", err)
 	}
 	if _, err := os.Stat(ran); err == nil {
@@ -65,7 +65,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	if err := os.Chmod(path, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	_ = l.Unlock(t.Context(), true)
+	_ = l.Unlock(t.Context(), true, func(string) {})
 	if _, err := os.Stat(ran); err != nil {
 		t.Error("the command does not run where it may")
 	}
@@ -155,7 +155,7 @@ func TestBadConnections(t *testing.T) {
 		{"password: {file: secret}", "password: {file: missing}", "missing"},
 		{"password: {file: secret}", "password: {environment: CONNECTIONS_TEST_NOT}", "CONNECTIONS_TEST_NOT"},
 		{"password: {file: secret}", "password: {}", "one of environment, file or command"},
-		{"password: {file: secret}", "user: ada", "either a password or a token"},
+		{"password: {file: secret}", "user: ada", "either a password, a token or oauth"},
 		{"command: [cat, secret]", "command: [\"false\"]", "false: exit status 1"},
 		{"server: 127.0.0.1:143", "server: imap.kelp.example:143", "only this machine itself"},
 		{"bind: 127.0.0.1", "bind: here", "expected an IP address"},

@@ -52,7 +52,7 @@ func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *
 	}
 	l, err := connections.Load(t.Context(), path)
 	if err == nil {
-		err = l.Unlock(t.Context(), false)
+		err = l.Unlock(t.Context(), false, func(string) {})
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -333,7 +333,7 @@ limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connec
 	m.t.Setenv("YORVET_TEST_SECRET", "tide-7-secret")
 	l, err := connections.Load(context.Background(), m.dir+"/connections.yaml")
 	if err == nil {
-		err = l.Unlock(context.Background(), true)
+		err = l.Unlock(context.Background(), true, func(string) {})
 	}
 	if err != nil {
 		m.t.Fatal(err)

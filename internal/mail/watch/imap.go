@@ -82,7 +82,7 @@ func (s *session) enter(ctx context.Context) error {
 		s.client, err = imapclient.NewStartTLS(s.conn, options)
 	default:
 		if err := s.conn.MayShowLogin(); err != nil {
-			return &boundError{err.Error()}
+			return &boundError{err.Error(), true}
 		}
 		s.client = imapclient.New(s.conn, options)
 		err = s.client.WaitGreeting()
@@ -99,7 +99,7 @@ func (s *session) login(ctx context.Context) error {
 	s.step(mostAnswer)
 	caps := s.client.Caps()
 	if caps == nil {
-		return &boundError{"the server does not say what it can do"}
+		return &boundError{text: "the server does not say what it can do"}
 	}
 	l := s.account.Login
 	exchange, err := l.Client(ctx, caps.AuthMechanisms())
@@ -109,13 +109,13 @@ func (s *session) login(ctx context.Context) error {
 			if err == nil {
 				err = fmt.Errorf("%w: it offers none", endpoint.ErrNoMechanism)
 			}
-			return &boundError{err.Error()}
+			return &boundError{err.Error(), true}
 		}
 		s.step(mostAnswer)
 		return s.client.Login(l.User, l.Secret.Reveal()).Wait()
 	}
 	if err != nil {
-		return &boundError{err.Error()}
+		return &boundError{text: err.Error()}
 	}
 	s.step(mostAnswer)
 	return s.client.Authenticate(exchange)
@@ -150,7 +150,7 @@ func (s *session) problem(err error) error {
 			})
 		}
 	case errors.As(err, &own):
-		reason, certain = own.text, !s.entered
+		reason, certain = own.text, own.certain
 	case failure != nil:
 		reason, certain = endpoint.Reason(failure), endpoint.IsDistrust(failure)
 	case endpoint.IsDistrust(err):
@@ -162,7 +162,10 @@ func (s *session) problem(err error) error {
 }
 
 // boundError is why no more is looked at, in plain words.
-type boundError struct{ text string }
+type boundError struct {
+	text    string
+	certain bool // trying again comes to the same
+}
 
 func (e *boundError) Error() string { return e.text }
 
@@ -218,7 +221,7 @@ func (s *session) folders() ([]Place, error) {
 		return nil, err
 	}
 	if len(list) > mostFolders {
-		return nil, &boundError{fmt.Sprintf("there are more than %d folders", mostFolders)}
+		return nil, &boundError{text: fmt.Sprintf("there are more than %d folders", mostFolders)}
 	}
 	for _, data := range list {
 		if slices.Contains(data.Attrs, imap.MailboxAttrNoSelect) ||
@@ -430,7 +433,7 @@ func (s *session) search(criteria *imap.SearchCriteria, first uint32) ([]imap.UI
 		// "n:*" always means the last one, too.
 		for uid := uint64(max(uint32(min(r.Start, r.Stop)), first)); uid <= uint64(last); uid++ {
 			if uids = append(uids, imap.UID(uid)); len(uids) > mostNew {
-				return nil, &boundError{fmt.Sprintf("there are more than %d new messages in a folder", mostNew)}
+				return nil, &boundError{text: fmt.Sprintf("there are more than %d new messages in a folder", mostNew)}
 			}
 		}
 	}
@@ -551,7 +554,7 @@ func (s *session) Remove(items []Item) error {
 
 func (s *session) remove(items []Item) error {
 	if !s.client.Caps().Has(imap.CapUIDPlus) && !s.client.Caps().Has(imap.CapIMAP4rev2) {
-		return &boundError{"the server cannot remove single messages (UIDPLUS)"}
+		return &boundError{text: "the server cannot remove single messages (UIDPLUS)"}
 	}
 	for folder, list := range byFolder(items) {
 		var uids imap.UIDSet
@@ -564,7 +567,7 @@ func (s *session) remove(items []Item) error {
 			return err
 		}
 		if data.UIDValidity != list[0].Validity {
-			return &boundError{fmt.Sprintf("the UIDs of %s have changed", folder)}
+			return &boundError{text: fmt.Sprintf("the UIDs of %s have changed", folder)}
 		}
 		s.step(mostAnswer)
 		deleted := &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{imap.FlagDeleted}}
