@@ -120,8 +120,8 @@ func TestProbeKilled(t *testing.T) {
 		}
 		both.Wait()
 		end()
-		// What the frozen one has seen since is there, too.
-		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--show", name, "--json"})
+		// A store in a file waits for whoever was frozen while they wrote; once more, it is all there.
+		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
 		if strings.Contains(again.stderr, "there is no run") || strings.Contains(again.stderr, "there are no runs") {
 			continue // it was killed before anything was planned
 		}

@@ -2,6 +2,7 @@ package endpoint
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"slices"
@@ -74,6 +75,21 @@ func (l Login) Client(ctx context.Context, offered []string) (sasl.Client, error
 		return &scramLogin{client.NewConversation()}, nil
 	}
 	return sasl.NewPlainClient(l.As, l.User, text.Reveal()), nil
+}
+
+// HTTP returns the Authorization field of a request (RFC 7617, RFC 6750).
+func (l Login) HTTP(ctx context.Context) (string, error) {
+	text := l.Secret
+	if l.Token != nil {
+		var err error
+		if text, err = l.Token(ctx); err != nil {
+			return "", err
+		}
+	}
+	if l.Bearer {
+		return "Bearer " + text.Reveal(), nil
+	}
+	return "Basic " + base64.StdEncoding.EncodeToString([]byte(l.User+":"+text.Reveal())), nil
 }
 
 // user returns the mailbox that a token is for.

@@ -292,7 +292,7 @@ func (w *judge) sent() (word, why string) {
 	case w.run.Unsure[w.number]:
 		return "", ""
 	case !tried:
-		return SentNot, "no machine that works on the run has the connection " + w.c.Way
+		return SentNot, "its turn did not come in time, or no machine at work has the connection " + w.c.Way
 	case reply.Accepted():
 		return SentAccepted, ""
 	case w.refuses(reply):

@@ -1,8 +1,545 @@
 package watch
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/mail/read"
 )
 
-func openJMAP(ctx context.Context, a Account) (Box, error) { return nil, errors.New("later") }
+// The bounds of what a JMAP server may say.
+const (
+	mostJMAP      = 16 << 20 // bytes of an answer
+	emailsAtOnce  = 200
+	mostRedirects = 3
+)
+
+// The capabilities of RFC 8620 and RFC 8621.
+const (
+	jmapCore = "urn:ietf:params:jmap:core"
+	jmapMail = "urn:ietf:params:jmap:mail"
+)
+
+// jmapBox is a mailbox that is opened over JMAP.
+type jmapBox struct {
+	ctx     context.Context // of whoever opened it: it ends all that is asked
+	account Account
+	client  *http.Client
+	login   string // the Authorization field
+	api     string
+	blobs   string // the URL template of a message
+	id      string // of the account
+
+	places []jmapPlace
+	state  string          // of all messages, as of the last look
+	met    map[string]bool // messages that were looked at, by id
+}
+
+// jmapPlace is a folder.
+type jmapPlace struct {
+	Place
+	id string
+}
+
+// openJMAP gets the session resource (RFC 8620, section 2) and logs in by that.
+func openJMAP(ctx context.Context, a Account) (Box, error) {
+	wait := a.Endpoint.Wait
+	if wait <= 0 {
+		wait = answerWait
+	}
+	b := &jmapBox{ctx: ctx, account: a, met: map[string]bool{}}
+	dialer := &net.Dialer{Timeout: wait}
+	b.client = &http.Client{
+		Timeout: wait,
+		Transport: &http.Transport{DialContext: dialer.DialContext, TLSClientConfig: a.Endpoint.Config(),
+			TLSHandshakeTimeout: wait, ResponseHeaderTimeout: wait, MaxIdleConnsPerHost: 1},
+		CheckRedirect: func(next *http.Request, before []*http.Request) error {
+			// A login is for one server.
+			if len(before) > mostRedirects || next.URL.Host != before[0].URL.Host || next.URL.Scheme != before[0].URL.Scheme {
+				return http.ErrUseLastResponse
+			}
+			return nil
+		},
+	}
+	var err error
+	if b.login, err = a.Login.HTTP(ctx); err != nil {
+		return nil, b.problem(err)
+	}
+	if err := b.enter(); err != nil {
+		b.Close()
+		return nil, b.problem(err)
+	}
+	return b, nil
+}
+
+// httpError is an answer of a server that is no success.
+type httpError struct {
+	status int
+	text   string
+}
+
+func (e *httpError) Error() string { return fmt.Sprintf("the server answers %d %s", e.status, e.text) }
+
+// problem says why a mailbox cannot be looked into.
+func (b *jmapBox) problem(err error) error {
+	reason, certain := "the server does not speak JMAP as it should", false
+	var refused *httpError
+	var own *boundError
+	var network *url.Error
+	switch {
+	case errors.As(err, &refused):
+		reason = refused.Error()
+		if refused.status == http.StatusUnauthorized || refused.status == http.StatusForbidden {
+			reason, certain = "the login fails: "+reason, true
+		}
+	case errors.As(err, &own):
+		reason, certain = own.text, own.certain
+	case errors.As(err, &network) && network.Timeout():
+		reason = "no answer in time"
+	case errors.As(err, &network):
+		reason, certain = endpoint.Reason(network.Err), endpoint.IsDistrust(network.Err)
+	}
+	return &Error{b.account.Name + ": " + reason, certain, err}
+}
+
+// ask sends a request and reads the answer, most bytes of it at most.
+func (b *jmapBox) ask(method, at string, body []byte, most int64) ([]byte, error) {
+	request, err := http.NewRequestWithContext(b.ctx, method, at, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Authorization", b.login)
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	response, err := b.client.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		_, text, _ := strings.Cut(response.Status, " ")
+		return nil, &httpError{response.StatusCode, text}
+	}
+	data, err := io.ReadAll(io.LimitReader(response.Body, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = &boundError{text: "the server says more than is read of one answer"}
+	}
+	return data, err
+}
+
+// enter reads the session resource.
+func (b *jmapBox) enter() error {
+	data, err := b.ask(http.MethodGet, b.account.JMAP, nil, mostJMAP)
+	if err != nil {
+		return err
+	}
+	var session struct {
+		APIURL      string            `json:"apiUrl"`
+		DownloadURL string            `json:"downloadUrl"`
+		Primary     map[string]string `json:"primaryAccounts"`
+		Accounts    map[string]struct {
+			Name string `json:"name"`
+		} `json:"accounts"`
+	}
+	if err := json.Unmarshal(data, &session); err != nil {
+		return err
+	}
+	b.id = session.Primary[jmapMail]
+	for id, account := range session.Accounts {
+		// One who may open the mailboxes of others has an account for each.
+		if strings.EqualFold(account.Name, b.account.Name) || b.id == "" && len(session.Accounts) == 1 {
+			b.id = id
+		}
+	}
+	if b.id == "" {
+		return &boundError{"the login has no account for mail", true}
+	}
+	if b.api, err = b.resolve(session.APIURL); err == nil {
+		b.blobs, err = b.resolve(session.DownloadURL)
+	}
+	return err
+}
+
+// resolve returns a URL of the session; it may be relative, and has to be as safe as that of
+// the session itself.
+func (b *jmapBox) resolve(text string) (string, error) {
+	base, err := url.Parse(b.account.JMAP)
+	if err != nil {
+		return "", err
+	}
+	if strings.HasPrefix(text, "/") {
+		return base.Scheme + "://" + base.Host + text, nil
+	}
+	host, _, _ := strings.Cut(strings.TrimPrefix(text, "https://"), "/")
+	if !strings.HasPrefix(text, "https://") && !strings.HasPrefix(text, base.Scheme+"://"+base.Host+"/") || host == "" {
+		return "", &boundError{"the server names a URL that is not safe", true}
+	}
+	return text, nil
+}
+
+// call calls one method (RFC 8620, section 3.3) and reads what it returns.
+func (b *jmapBox) call(method string, args map[string]any, into any) error {
+	args["accountId"] = b.id
+	body, err := json.Marshal(map[string]any{
+		"using": []string{jmapCore, jmapMail}, "methodCalls": []any{[]any{method, args, "0"}},
+	})
+	if err != nil {
+		return err
+	}
+	data, err := b.ask(http.MethodPost, b.api, body, mostJMAP)
+	if err != nil {
+		return err
+	}
+	var answer struct {
+		Responses [][]json.RawMessage `json:"methodResponses"`
+	}
+	if err := json.Unmarshal(data, &answer); err != nil {
+		return err
+	}
+	if len(answer.Responses) == 0 || len(answer.Responses[0]) < 2 {
+		return errors.New("no answer to " + method)
+	}
+	var name string
+	if err := json.Unmarshal(answer.Responses[0][0], &name); err != nil {
+		return err
+	}
+	if name == "error" {
+		var said struct {
+			Type string `json:"type"`
+		}
+		_ = json.Unmarshal(answer.Responses[0][1], &said)
+		return &methodError{said.Type}
+	}
+	return json.Unmarshal(answer.Responses[0][1], into)
+}
+
+// methodError is what a method says that fails.
+type methodError struct{ kind string }
+
+func (e *methodError) Error() string { return "the server says " + e.kind }
+
+// folders returns the folders of the account.
+func (b *jmapBox) folders() ([]jmapPlace, error) {
+	var found struct {
+		List []struct{ ID, Name, Role string } `json:"list"`
+	}
+	if err := b.call("Mailbox/get", map[string]any{"ids": nil, "properties": []string{"id", "name", "role"}}, &found); err != nil {
+		return nil, err
+	}
+	if len(found.List) > mostFolders {
+		return nil, &boundError{text: fmt.Sprintf("there are more than %d folders", mostFolders)}
+	}
+	var places []jmapPlace
+	for _, one := range found.List {
+		role := map[string]Role{"inbox": Inbox, "junk": Junk, "archive": Archive}[one.Role]
+		if role == "" {
+			role = Other
+		}
+		places = append(places, jmapPlace{Place{b.account.Name, one.Name, role}, one.ID})
+	}
+	return places, nil
+}
+
+// Marks returns the state of the mailbox as a mark without a number: what is there is known
+// from then on, as long as it is open.
+func (b *jmapBox) Marks() ([]Mark, error) {
+	places, err := b.folders()
+	if err != nil {
+		return nil, b.problem(err)
+	}
+	b.places = places
+	var marks []Mark
+	for _, p := range places {
+		if p.Role != Other {
+			marks = append(marks, Mark{Place: p.Place})
+		}
+	}
+	return marks, nil
+}
+
+// email is what is asked for of a message.
+type email struct {
+	ID        string          `json:"id"`
+	BlobID    string          `json:"blobId"`
+	Mailboxes map[string]bool `json:"mailboxIds"`
+	Size      int64           `json:"size"`
+	Headers   []struct {
+		Name, Value string // the value as it stands, RFC 8621, section 4.1.3
+	} `json:"headers"`
+}
+
+// header returns the message as far as its header goes.
+func (e *email) header() (*read.Message, error) {
+	var b strings.Builder
+	for _, h := range e.Headers {
+		if b.Len() > maxHeader {
+			break
+		}
+		b.WriteString(h.Name + ":" + h.Value + "\r\n")
+	}
+	return read.Parse([]byte(b.String() + "\r\n"))
+}
+
+var emailProperties = []string{"id", "blobId", "mailboxIds", "size", "headers"}
+
+// Look returns what has come since a day, and was not looked at since the mailbox was opened.
+func (b *jmapBox) Look(q Query) Report {
+	r := Report{Account: b.account.Name, Marks: q.Marks}
+	places, err := b.folders()
+	if err != nil {
+		r.Err = b.problem(err)
+		return r
+	}
+	b.places = places
+	ids, state, err := b.news(q)
+	if err != nil {
+		r.Err = b.problem(err)
+		return r
+	}
+	for batch := range slices.Chunk(ids, emailsAtOnce) {
+		items, err := b.get(batch, q)
+		r.Items = append(r.Items, items...)
+		if err != nil {
+			r.Err = b.problem(err)
+			return r
+		}
+	}
+	b.state = state
+	r.Marks = nil
+	for _, p := range places {
+		if p.Role != Other {
+			r.Marks = append(r.Marks, Mark{Place: p.Place})
+		}
+	}
+	return r
+}
+
+// news returns the ids of messages to look at, and the state that they are of: those that
+// were created since the last look (RFC 8620, section 5.2), or else all that came since a day.
+func (b *jmapBox) news(q Query) (ids []string, state string, err error) {
+	if b.state != "" && !q.Through {
+		for since := b.state; ; {
+			var changes struct {
+				Created []string `json:"created"`
+				Updated []string `json:"updated"`
+				State   string   `json:"newState"`
+				More    bool     `json:"hasMoreChanges"`
+			}
+			err = b.call("Email/changes", map[string]any{"sinceState": since}, &changes)
+			if err != nil {
+				break // it cannot tell: all that came is looked at
+			}
+			ids, since = append(ids, changes.Created...), changes.State
+			if !changes.More {
+				return ids, since, nil
+			}
+			if len(ids) > mostNew {
+				return nil, "", &boundError{text: fmt.Sprintf("there are more than %d new messages", mostNew)}
+			}
+		}
+		if method := (*methodError)(nil); !errors.As(err, &method) {
+			return nil, "", err
+		}
+	}
+	// The state is asked for first, so that nothing comes in between unseen.
+	var now struct {
+		State string `json:"state"`
+	}
+	if err := b.call("Email/get", map[string]any{"ids": []string{}}, &now); err != nil {
+		return nil, "", err
+	}
+	filter := map[string]any{}
+	if !q.Since.IsZero() {
+		filter["after"] = q.Since.UTC().Format(time.RFC3339)
+	}
+	ids, err = b.query(filter)
+	return ids, now.State, err
+}
+
+// query returns the ids of all messages that a filter picks.
+func (b *jmapBox) query(filter map[string]any) ([]string, error) {
+	var ids []string
+	for {
+		var found struct {
+			IDs []string `json:"ids"`
+		}
+		args := map[string]any{"position": len(ids), "limit": 1000}
+		if len(filter) > 0 {
+			args["filter"] = filter
+		}
+		if err := b.call("Email/query", args, &found); err != nil {
+			return nil, err
+		}
+		if ids = append(ids, found.IDs...); len(found.IDs) == 0 {
+			return ids, nil
+		}
+		if len(ids) > mostNew {
+			return nil, &boundError{text: fmt.Sprintf("there are more than %d new messages", mostNew)}
+		}
+	}
+}
+
+// get fetches those of some messages that are wanted.
+func (b *jmapBox) get(ids []string, q Query) ([]Item, error) {
+	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return b.met[id] && !q.Through })
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	var found struct {
+		List []email `json:"list"`
+	}
+	args := map[string]any{"ids": ids, "properties": emailProperties}
+	if err := b.call("Email/get", args, &found); err != nil {
+		return nil, err
+	}
+	var items []Item
+	for _, one := range found.List {
+		i := slices.IndexFunc(b.places, func(p jmapPlace) bool { return one.Mailboxes[p.id] })
+		if i < 0 || b.places[i].Role == Other && !q.Through {
+			continue
+		}
+		b.met[one.ID] = true
+		if m, err := one.header(); err != nil || !q.Wants(m) {
+			continue
+		}
+		item, err := b.fetch(one, b.places[i].Place)
+		var gone *httpError
+		if errors.As(err, &gone) && gone.status == http.StatusNotFound {
+			continue
+		}
+		if err != nil {
+			return items, err
+		}
+		if item.Message != nil {
+			items = append(items, item)
+		}
+	}
+	return items, nil
+}
+
+// numbers are what stands for the UIDs of a message: a hash of its id.
+func numbers(id string) (validity, uid uint32) {
+	sum := fnv.New64a()
+	sum.Write([]byte(id))
+	return uint32(sum.Sum64() >> 32), uint32(sum.Sum64())
+}
+
+// fetch downloads one message, as much as is read.
+func (b *jmapBox) fetch(one email, place Place) (Item, error) {
+	at := strings.NewReplacer("{accountId}", url.PathEscape(b.id), "{blobId}", url.PathEscape(one.BlobID),
+		"{name}", "message.eml", "{type}", url.QueryEscape("message/rfc822")).Replace(b.blobs)
+	request, err := http.NewRequestWithContext(b.ctx, http.MethodGet, at, nil)
+	if err != nil {
+		return Item{}, err
+	}
+	request.Header.Set("Authorization", b.login)
+	response, err := b.client.Do(request)
+	if err != nil {
+		return Item{}, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		_, text, _ := strings.Cut(response.Status, " ")
+		return Item{}, &httpError{response.StatusCode, text}
+	}
+	raw, err := io.ReadAll(io.LimitReader(response.Body, maxMessage))
+	if err != nil {
+		return Item{}, err
+	}
+	item := Item{Place: place, Size: one.Size, Raw: raw}
+	item.Validity, item.UID = numbers(one.ID)
+	item.Message, _ = read.Parse(raw)
+	return item, nil
+}
+
+// Wait waits for a while: whatever is new is asked for after it.
+func (b *jmapBox) Wait(ctx context.Context, d time.Duration) bool {
+	return sleep(ctx, d) && b.ctx.Err() == nil
+}
+
+// named returns the messages that items stand for, by their ids.
+func (b *jmapBox) named(items []Item) (map[string]Item, error) {
+	wanted := map[[2]uint32]Item{}
+	for _, item := range items {
+		wanted[[2]uint32{item.Validity, item.UID}] = item
+	}
+	ids, err := b.query(nil)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]Item{}
+	for _, id := range ids {
+		validity, uid := numbers(id)
+		if item, ok := wanted[[2]uint32{validity, uid}]; ok {
+			found[id] = item
+		}
+	}
+	return found, nil
+}
+
+// Fetch fetches messages again that were found before.
+func (b *jmapBox) Fetch(items []Item) ([]Item, error) {
+	found, err := b.named(items)
+	if err != nil {
+		return nil, b.problem(err)
+	}
+	var list []Item
+	for id, item := range found {
+		var one struct {
+			List []email `json:"list"`
+		}
+		args := map[string]any{"ids": []string{id}, "properties": emailProperties}
+		if err := b.call("Email/get", args, &one); err != nil {
+			return list, b.problem(err)
+		}
+		for _, e := range one.List {
+			again, err := b.fetch(e, item.Place)
+			if err != nil {
+				return list, b.problem(err)
+			}
+			list = append(list, again)
+		}
+	}
+	return list, nil
+}
+
+// Remove removes messages, those named and no others.
+func (b *jmapBox) Remove(items []Item) error {
+	found, err := b.named(items)
+	if err != nil {
+		return b.problem(err)
+	}
+	var ids []string
+	for id := range found {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	for batch := range slices.Chunk(ids, emailsAtOnce) {
+		var done struct {
+			Not map[string]json.RawMessage `json:"notDestroyed"`
+		}
+		if err := b.call("Email/set", map[string]any{"destroy": batch}, &done); err != nil {
+			return b.problem(err)
+		}
+		if len(done.Not) > 0 {
+			return b.problem(&boundError{text: fmt.Sprintf("%d messages cannot be removed", len(done.Not))})
+		}
+	}
+	return nil
+}
+
+// Close ends the connections.
+func (b *jmapBox) Close() { b.client.CloseIdleConnections() }
