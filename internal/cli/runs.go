@@ -80,6 +80,12 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 		return err
 	}
 	st, err := openStore(ctx, cmd, true)
+	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "list" {
+		return s.print(keptRunsOf(nil, nil, none.where))
+	} else if ok && cmd.Name == "remove" && cmd.Args().Len() == 0 {
+		fmt.Fprintln(streams.Out, "0 runs removed")
+		return nil
+	}
 	if err != nil {
 		return err
 	}

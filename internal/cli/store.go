@@ -47,7 +47,7 @@ func openStore(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store
 		where = filepath.Join(folder, "runs.db")
 	}
 	if _, err := os.Stat(where); wanted && !store.IsURL(where) && errors.Is(err, os.ErrNotExist) {
-		return nil, usageError("there are no runs yet: no file %s", where)
+		return nil, &noRunsError{where}
 	}
 	s, err := store.Open(ctx, where)
 	switch {
@@ -58,6 +58,11 @@ func openStore(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store
 	}
 	return nil, networkError(err)
 }
+
+// noRunsError says that there is no store.
+type noRunsError struct{ where string }
+
+func (e *noRunsError) Error() string { return "yorvet: there are no runs yet: no file " + e.where }
 
 // The runs that are kept, unless they are removed before: the newest, for some time.
 const (
