@@ -63,6 +63,12 @@ func newRuns(streams Streams) *cli.Command {
 				},
 				Description: "Mailboxes are left alone: yorvet probe --tidy RUN removes messages.\n\nExample: yorvet runs remove --keep 50",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
+					switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
+					case chosen && cmd.Args().Len() > 0:
+						return usageError("runs remove takes either names or --keep and --older")
+					case !chosen && cmd.Args().Len() == 0:
+						return usageError("runs remove needs the names of runs, --keep or --older")
+					}
 					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
 						return removeRuns(ctx, cmd, streams, st)
 					})
@@ -96,9 +102,6 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *store.Store) error {
 	names := cmd.Args().Slice()
 	if cmd.IsSet("keep") || cmd.IsSet("older") {
-		if len(names) > 0 {
-			return usageError("runs remove takes either names or --keep and --older")
-		}
 		keep, days := keptRuns*keptRuns, keptDays*keptDays
 		if cmd.IsSet("keep") {
 			keep = cmd.Int("keep")
@@ -114,8 +117,6 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 			return networkError(err)
 		}
 		names = old
-	} else if len(names) == 0 {
-		return usageError("runs remove needs the names of runs, --keep or --older")
 	}
 	slices.Sort(names)
 	names = slices.Compact(names)

@@ -98,12 +98,13 @@ type Checked struct {
 	Senders   int      `json:"senders"`   // logins to send with that work
 	Mailboxes int      `json:"mailboxes"` // that can be opened
 	Away      int      `json:"away"`      // of both, those of other machines, which were not tried
-	Problems  []string `json:"problems"`
+	Failed    int      `json:"failed"`    // logins and mailboxes that do not work
+	Problems  []string `json:"problems"`  // why not
 }
 
 // NewChecked tells what trying logins came to.
 func NewChecked(c *probe.Checked) *Checked {
-	return &Checked{c.Senders, c.Mailboxes, c.Away, append([]string{}, c.Problems...)}
+	return &Checked{c.Senders, c.Mailboxes, c.Away, c.Failed, append([]string{}, c.Problems...)}
 }
 
 func (a *Checked) writeText(p *Page) {
@@ -112,8 +113,8 @@ func (a *Checked) writeText(p *Page) {
 		text += ", of which " + strconv.Itoa(a.Away) + " are other machines' and were not tried"
 	}
 	head := []Span{{Strong, text}}
-	if len(a.Problems) > 0 {
-		head = append(head, Span{Bad, "; " + count(len(a.Problems), "does not", "do not")})
+	if a.Failed > 0 {
+		head = append(head, Span{Bad, "; " + strconv.Itoa(a.Failed) + " of both do not"})
 	}
 	p.Line(2, head...)
 	if len(a.Problems) > 0 {

@@ -19,7 +19,8 @@ type Checked struct {
 	Senders   int      // logins to send with that work, or that another machine has
 	Mailboxes int      // mailboxes that can be opened, or that another machine opens
 	Away      int      // of both, those of other machines, which were not tried
-	Problems  []string // what does not work, in plain words
+	Failed    int      // logins and mailboxes that do not work
+	Problems  []string // why not, in plain words
 
 	marks map[string][]watch.Mark // by account
 	boxes map[string]error        // problems by account
@@ -97,6 +98,7 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 		c.Senders++
 		return
 	}
+	c.Failed++
 	why := stageOf(reply) + reply.String()
 	c.why[why] = append(c.why[why], "sending by "+way.Name+" as "+from.String())
 }
@@ -119,6 +121,7 @@ func (c *Checked) tryBox(ctx context.Context, mutex *sync.Mutex, account watch.A
 	mutex.Lock()
 	defer mutex.Unlock()
 	if err != nil {
+		c.Failed++
 		c.boxes[account.Name] = err
 		why := strings.TrimPrefix(err.Error(), account.Name+": ")
 		c.why[why] = append(c.why[why], "the mailbox of "+account.Name)

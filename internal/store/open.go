@@ -9,12 +9,15 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"modernc.org/sqlite"
@@ -156,10 +159,25 @@ func (s *Store) openDatabase(ctx context.Context) error {
 		Scan(&milliseconds)
 	if err != nil {
 		s.close()
-		return err
+		return reason(err)
 	}
 	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(time.Since(asked) / 2))
 	return nil
+}
+
+// reason says in plain words why a database cannot be used.
+func reason(err error) error {
+	var said *pgconn.PgError
+	var lookup *net.DNSError
+	switch {
+	case errors.As(err, &said):
+		return fmt.Errorf("the database says: %s (%s)", said.Message, said.Code)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("nobody listens there")
+	case errors.As(err, &lookup):
+		return fmt.Errorf("the host %s is not found", lookup.Name)
+	}
+	return errors.New(strings.Join(strings.Fields(err.Error()), " "))
 }
 
 // Now returns the time that all machines of the store agree on.
