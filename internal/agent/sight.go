@@ -53,7 +53,7 @@ const (
 
 func detailsOf(m *read.Message, role watch.Role) Details {
 	d := Details{Role: role, ID: m.ID, From: texts(m.From), Sender: texts(m.Sender), ReplyTo: texts(m.ReplyTo),
-		To: texts(m.To), Cc: texts(m.Cc), Subject: m.Subject, Text: m.Text, ListID: m.ListID, ListPost: m.ListPost,
+		To: texts(m.To), Cc: texts(m.Cc), Subject: m.Subject, Text: m.AllText(), ListID: m.ListID, ListPost: m.ListPost,
 		Unsubscribe: m.ListUnsubscribe, Authentication: m.Authentication, Shown: m.Shown, Auto: m.Auto}
 	d.Text = strings.ToValidUTF8(d.Text[:min(len(d.Text), mostText)], "")
 	d.Shown = d.Shown[:min(len(d.Shown), mostShown)]

@@ -32,6 +32,9 @@ func (w *judge) facets(s *Sighting) []Facet {
 	}
 	g := e.Group(to)
 	list := w.sendAsFacets(s)
+	if w.isNested(s, to) {
+		return list // what the groups on the way have added is not the group's
+	}
 	replyTo := ""
 	switch {
 	case g.RepliesToAt.IsValid():
@@ -100,9 +103,6 @@ func (w *judge) tag(s *Sighting, to estate.ID, predicted string) Facet {
 		seen = s.Subject
 	}
 	f := facet("subject tag", predicted, seen, s)
-	if !f.AsPredicted && len(s.Shown) > 0 && predicted != "" && strings.HasPrefix(seen, predicted) && w.isNested(s, to) {
-		f.AsPredicted = true // a nested group has added its own
-	}
 	if !f.AsPredicted && whole {
 		f.AsIf = change.SetSetting{Group: to, Setting: "subject-tag", Texts: []string{seen}}
 		if seen == "" {
@@ -124,9 +124,6 @@ func (w *judge) footer(s *Sighting, to estate.ID, predicted string) Facet {
 	if predicted != "" && strings.Contains(seen, squeezed(predicted)) {
 		f.AsPredicted = true
 	}
-	if !f.AsPredicted && predicted == "" && w.isNested(s, to) {
-		f.AsPredicted = true
-	}
 	if !f.AsPredicted {
 		f.AsIf = change.SetSetting{Group: to, Setting: "footer"}
 		if seen != "" {
@@ -136,13 +133,21 @@ func (w *judge) footer(s *Sighting, to estate.ID, predicted string) Facet {
 	return f
 }
 
-// isNested reports whether somebody gets the mail of a group over another one.
+// isNested reports whether a copy came over another group than the one that it was sent to.
 func (w *judge) isNested(s *Sighting, to estate.ID) bool {
+	e := w.estate()
 	id, ok := w.run.Plan.known(s.Account)
-	if !ok {
+	if !ok || id == to || !e.IsGroup(to) {
 		return false
 	}
-	return !slices.ContainsFunc(w.estate().Entries(to), func(e estate.Entry) bool { return e.Member == id })
+	from := w.run.Plan.resolver.Sender(w.c.From)
+	d := w.run.Plan.resolver.Deliver(to, &from, w.c.Traits)
+	for _, recipient := range d.Recipients {
+		if recipient.ID == id {
+			return len(d.Via(recipient)) > 1
+		}
+	}
+	return true
 }
 
 // autoAnswer compares whether the author got the automatic answer of the group, where their
@@ -155,6 +160,14 @@ func (w *judge) autoAnswer() []Facet {
 		return nil
 	}
 	word := map[bool]string{true: "yes", false: "no"}
-	return []Facet{{Name: AutoAnswer, Predicted: word[predicted], Seen: word[seen], AsPredicted: predicted == seen,
-		Reader: w.c.sender().String()}}
+	one := Facet{Name: AutoAnswer, Predicted: word[predicted], Seen: word[seen], AsPredicted: predicted == seen,
+		Reader: w.c.sender().String()}
+	if predicted != seen && w.p.Group != estate.None {
+		set := change.SetSetting{Group: w.p.Group, Setting: "auto-answer"}
+		if seen {
+			set.Texts = []string{squeezed(w.e.answers[0].Text)}
+		}
+		one.AsIf = set
+	}
+	return []Facet{one}
 }

@@ -7,6 +7,7 @@ import (
 
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -138,7 +139,25 @@ func (run *Run) gather() []evidence {
 			}
 		}
 	}
+	for i := range all {
+		all[i].tellAnswers(run.Plan.key(run.Plan.Cases[i].sender().String()), run.Plan)
+	}
 	return all
+}
+
+// tellAnswers takes notices to the author of a message that was let in for an automatic answer:
+// nobody is told that such a message is held.
+func (e *evidence) tellAnswers(author string, p *Plan) {
+	if len(e.copies) == 0 || len(e.approvals)+len(e.doubted) > 0 {
+		return
+	}
+	e.notices = slices.DeleteFunc(e.notices, func(s *Sighting) bool {
+		if p.key(s.Account) != author {
+			return false
+		}
+		e.answers = append(e.answers, s)
+		return true
+	})
 }
 
 // gatherBounce notes who failed by a bounce. Some systems name the group as the one that
@@ -225,8 +244,42 @@ func Judge(run *Run) *Judgement {
 	}
 	if !run.Broken && !run.Elsewhere { // else what has not been seen may yet come
 		j.Causes, j.Lost = infer.Explain(run.Plan.resolver, j.Trials)
+		j.preferBounced()
 	}
 	return j
+}
+
+// mailboxBy is what a mailbox is by the status of a bounce (RFC 3463, section 3.2 and 3.3).
+var mailboxBy = []struct{ status, word string }{{"5.2.1", "closed"}, {"5.2.2", "full"}, {"4.2.2", "full"}, {"5.1.", "none"}}
+
+// preferBounced puts first what bounces say of a mailbox, among changes that explain the same.
+func (j *Judgement) preferBounced() {
+	said := map[estate.ID]string{}
+	for _, e := range j.Run.gather() {
+		for _, b := range e.bounced {
+			id, known := j.Run.Plan.known(b.address)
+			for _, one := range mailboxBy {
+				if known && strings.HasPrefix(b.status, one.status) {
+					said[id] = one.word
+				}
+			}
+		}
+	}
+	fits := func(h infer.Hypothesis) bool {
+		set, ok := h.Change.(change.SetPerson)
+		return ok && h.And == nil && set.Field == "mailbox" && said[set.Person] == set.Text
+	}
+	for i := range j.Causes {
+		slices.SortStableFunc(j.Causes[i].Hypotheses, func(a, b infer.Hypothesis) int {
+			switch x, y := fits(a), fits(b); {
+			case x == y:
+				return 0
+			case x:
+				return -1
+			}
+			return 1
+		})
+	}
 }
 
 // judge judges one case.
@@ -262,13 +315,9 @@ func (w *judge) verdict() CaseResult {
 	for _, s := range w.e.notices {
 		r.Notices = append(r.Notices, s.Account)
 	}
-	for _, account := range slices.Sorted(maps.Keys(w.e.copies)) {
-		for _, s := range w.e.copies[account] {
-			if r.View == nil && w.run.Plan.key(s.Account) != w.senderKey() {
-				r.View = w.run.Plan.view(w.c, &s.Details, s.Account)
-				r.Facets = w.facets(s)
-			}
-		}
+	if s := w.specimen(); s != nil {
+		r.View = w.run.Plan.view(w.c, &s.Details, s.Account)
+		r.Facets = w.facets(s)
 	}
 	r.Facets = append(r.Facets, w.autoAnswer()...)
 	var why string
@@ -283,6 +332,24 @@ func (w *judge) verdict() CaseResult {
 		r.AsPredicted = w.verdicts.Has(w.p.Verdict)
 	}
 	return r
+}
+
+// specimen returns the copy whose reader tells what readers see: one that came straight from
+// the group, if there is one, and not the author's own; or nil.
+func (w *judge) specimen() *Sighting {
+	var nested *Sighting
+	for _, account := range slices.Sorted(maps.Keys(w.e.copies)) {
+		for _, s := range w.e.copies[account] {
+			switch {
+			case w.run.Plan.key(s.Account) == w.senderKey():
+			case !w.isNested(s, w.c.Group):
+				return s
+			case nested == nil:
+				nested = s
+			}
+		}
+	}
+	return nested
 }
 
 // sent returns what became of the message on its way to the server, and why.

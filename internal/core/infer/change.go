@@ -95,6 +95,7 @@ func (x *search) candidates(miss Miss) []proposal {
 	for _, child := range e.Children(to) {
 		list = append(list, x.nestingChanges(to, child.Group)...)
 	}
+	list = append(list, x.nestedChanges(to, miss.Person)...)
 	for state, word := range estate.MailboxWords() {
 		if estate.MailboxState(state) != e.Person(miss.Person).Mailbox {
 			c := change.SetPerson{Person: miss.Person, Field: "mailbox", Text: word}
@@ -102,6 +103,26 @@ func (x *search) candidates(miss Miss) []proposal {
 		}
 	}
 	return append(list, x.propose(17, change.SetNestedGates{Open: !e.Settings().OpenNestedGates}))
+}
+
+// mostNested is how many groups of somebody are tried as members of another one.
+const mostNested = 40
+
+// nestedChanges may explain that somebody gets what they should not: a group of theirs is a
+// member, too.
+func (x *search) nestedChanges(group, person estate.ID) []proposal {
+	if x.r.Members(group).Contains(uint32(person)) {
+		return nil
+	}
+	e := x.r.Estate()
+	var list []proposal
+	for _, other := range x.r.GroupsOf(person) {
+		if other == group || x.r.Members(other).Contains(uint32(group)) || len(list) == mostNested {
+			continue
+		}
+		list = append(list, x.propose(12, change.AddMember{Group: group, Member: change.Member{Address: e.Address(other)}}))
+	}
+	return list
 }
 
 // verdictChanges may explain another verdict of the group that a message is for.

@@ -407,6 +407,9 @@ func (m *Message) readInner(data []byte, depth int, parts *int, digest bool) {
 	}
 }
 
+// AllText returns the text of all parts that are text, one after the other.
+func (m *Message) AllText() string { return strings.Join(m.texts, "\n") }
+
 // Mentions reports whether a text part of the message holds a text.
 func (m *Message) Mentions(text string) bool {
 	return text != "" && slices.ContainsFunc(m.texts, func(t string) bool { return strings.Contains(t, text) })
