@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
@@ -74,6 +75,9 @@ func Check(ctx context.Context, p *Plan) *Checked {
 	return c
 }
 
+// again is how long to wait before a login is tried for the second time.
+const again = 500 * time.Millisecond
+
 // together does some things, so many at once.
 func together(most int, list []func()) {
 	slots := make(chan struct{}, most)
@@ -92,6 +96,13 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 	session := send.NewSession(way.As(from))
 	defer session.Close()
 	reply := session.Open(ctx)
+	if reply.Again() { // a connection may break once
+		select {
+		case <-ctx.Done():
+		case <-time.After(again):
+			reply = session.Open(ctx)
+		}
+	}
 	mutex.Lock()
 	defer mutex.Unlock()
 	if reply == (send.Reply{}) {

@@ -2,6 +2,7 @@ package probe_test
 
 import (
 	"context"
+	"flag"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -205,7 +206,7 @@ func TestDifferences(t *testing.T) {
 	if testing.Short() {
 		t.Skip("each difference is a run of its own")
 	}
-	slots := make(chan struct{}, 3)
+	slots := make(chan struct{}, 8)
 	for i, d := range differences {
 		t.Run(strconv.Itoa(i)+" "+d.group, func(t *testing.T) {
 			t.Parallel()
@@ -305,4 +306,13 @@ func TestApprove(t *testing.T) {
 	if j.Cases[0].Seen != "hold" || !run.Approved[0] || copies == 0 {
 		t.Errorf("seen %s, approved %t, %d copies", j.Cases[0].Seen, run.Approved[0], copies)
 	}
+}
+
+// TestMain has more tests wait at once than there are processors.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f != nil && f.Value.String() == f.DefValue {
+		_ = f.Value.Set("10")
+	}
+	os.Exit(m.Run())
 }
