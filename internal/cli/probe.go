@@ -357,7 +357,7 @@ func (s *session) judge(st *store.Store, run *probe.Run) error {
 	j := probe.Judge(run)
 	ending := context.WithoutCancel(s.ctx)
 	as, not, unlooked := j.Counts()
-	if err := st.Judge(ending, run.Plan.Run, j.Checks(), as, not); err != nil {
+	if err := st.Judge(ending, run.Plan.Run, j.Checks(), as, not, unlooked); err != nil {
 		warn(s.streams, err.Error())
 	}
 	if dir := s.cmd.String("evidence"); dir != "" {

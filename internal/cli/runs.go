@@ -135,7 +135,7 @@ func keptRunsOf(list []store.Run, agents []store.Agent, where string) *present.R
 	a := &present.Runs{Store: where, Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
 	for _, r := range list {
 		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
-			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad}
+			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
 		if !r.Ended.IsZero() {
 			one.Ended = r.Ended.UTC().Format(time.RFC3339)
 		}

@@ -26,6 +26,7 @@ type KeptRun struct {
 	Estate         string `json:"estate"` // where it was read from
 	AsPredicted    int    `json:"asPredicted"`
 	NotAsPredicted int    `json:"notAsPredicted"`
+	NotLookedAt    int    `json:"notLookedAt"` // checks of which nothing can be said
 }
 
 // RunAgent is a process that works on runs.
@@ -43,19 +44,25 @@ func (a *Runs) writeText(p *Page) {
 		if i == 30 && !p.options.All && len(a.Runs) > 32 {
 			break
 		}
-		checks := []Span{{Faint, ""}}
-		if r.AsPredicted+r.NotAsPredicted > 0 {
-			checks = []Span{{Good, strconv.Itoa(r.AsPredicted) + " as predicted"}}
+		style := Plain
+		if r.NotAsPredicted+r.NotLookedAt == 0 && r.State == "ended" {
+			style = Good
 		}
-		bad := Span{Faint, ""}
+		good, bad, unlooked := Span{Faint, ""}, Span{Faint, ""}, Span{Faint, ""}
+		if r.AsPredicted+r.NotAsPredicted+r.NotLookedAt > 0 {
+			good = Span{style, strconv.Itoa(r.AsPredicted) + " as predicted"}
+		}
 		if r.NotAsPredicted > 0 {
 			bad = Span{Bad, strconv.Itoa(r.NotAsPredicted) + " not"}
+		}
+		if r.NotLookedAt > 0 {
+			unlooked = Span{Doubtful, strconv.Itoa(r.NotLookedAt) + " not looked at"}
 		}
 		began := r.Began
 		if t, err := time.Parse(time.RFC3339, r.Began); err == nil {
 			began = t.Format("2006-01-02 15:04")
 		}
-		rows = append(rows, []Span{{Strong, r.Run}, {Faint, began}, {Plain, r.Kind}, {Plain, r.State}, checks[0], bad})
+		rows = append(rows, []Span{{Strong, r.Run}, {Faint, began}, {Plain, r.Kind}, {Plain, r.State}, good, bad, unlooked})
 	}
 	if len(rows) > 0 {
 		p.Gap()
@@ -82,11 +89,11 @@ func list(words []string) string {
 }
 
 func (a *Runs) table() ([]string, iter.Seq[[]string]) {
-	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted"}
+	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted", "not-looked-at"}
 	return header, func(yield func([]string) bool) {
 		for _, r := range a.Runs {
 			if !yield([]string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, strconv.Itoa(r.AsPredicted),
-				strconv.Itoa(r.NotAsPredicted)}) {
+				strconv.Itoa(r.NotAsPredicted), strconv.Itoa(r.NotLookedAt)}) {
 				return
 			}
 		}

@@ -31,6 +31,7 @@ type Run struct {
 	Began, Closing, Ended time.Time
 	Until                 time.Time // when nothing more is waited for, at the latest
 	Good, Bad             int       // checks as predicted and otherwise, once it was judged
+	Unlooked              int       // checks of which nothing can be said
 }
 
 // Terms are how a run is watched, and what is inside.
@@ -226,7 +227,7 @@ func number(b bool) int {
 }
 
 const runColumns = `run, kind, state, estate, path, day, version, terms, notes, approve, began, closing, ended, until,
-	good, bad`
+	good, bad, unlooked`
 
 // scanRun reads a row of runColumns.
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
@@ -234,7 +235,7 @@ func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 	var approve int
 	var began, closing, ended, until int64
 	err = row.Scan(&r.Name, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &terms, &notes, &approve,
-		&began, &closing, &ended, &until, &r.Good, &r.Bad)
+		&began, &closing, &ended, &until, &r.Good, &r.Bad, &r.Unlooked)
 	if err != nil {
 		return r, err
 	}
@@ -348,8 +349,8 @@ func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err e
 }
 
 // Judge writes what became of the checks of a run, and how many were as predicted in all,
-// and otherwise.
-func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, bad int) error {
+// otherwise, and of how many nothing can be said.
+func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, bad, unlooked int) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds)
 			VALUES ($1, $2, $3, $4, '', $5, $6, $7) ON CONFLICT (run, n, who)
@@ -364,7 +365,8 @@ func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, ba
 				return err
 			}
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE runs SET good = $1, bad = $2 WHERE run = $3`, good, bad, name)
+		_, err = tx.ExecContext(ctx, `UPDATE runs SET good = $1, bad = $2, unlooked = $3 WHERE run = $4`, good, bad,
+			unlooked, name)
 		return err
 	})
 }

@@ -22,7 +22,8 @@ var migrations = [][]string{{
 		closing BIGINT NOT NULL DEFAULT 0,
 		ended BIGINT NOT NULL DEFAULT 0,
 		good BIGINT NOT NULL DEFAULT 0,
-		bad BIGINT NOT NULL DEFAULT 0)`,
+		bad BIGINT NOT NULL DEFAULT 0,
+		unlooked BIGINT NOT NULL DEFAULT 0)`,
 	`CREATE INDEX runs_state ON runs (state)`,
 	`CREATE INDEX runs_began ON runs (began)`,
 	`CREATE TABLE cases (

@@ -421,10 +421,10 @@ func TestJudgeAndOld(t *testing.T) {
 			}
 		}
 		checks := []Check{{Who: "a@k.example", Seen: "inbox", OK: true}, {Who: "", Predicted: "admit", Seen: "refuse"}}
-		if err := s.Judge(t.Context(), "one", checks, 1, 1); err != nil {
+		if err := s.Judge(t.Context(), "one", checks, 1, 1, 2); err != nil {
 			t.Fatal(err)
 		}
-		if r, err := s.RunNamed(t.Context(), "one"); err != nil || r.Good != 1 || r.Bad != 1 {
+		if r, err := s.RunNamed(t.Context(), "one"); err != nil || r.Good != 1 || r.Bad != 1 || r.Unlooked != 2 {
 			t.Errorf("%+v, %v", r, err)
 		}
 		for _, test := range []struct {
