@@ -184,8 +184,12 @@ func (run *Run) gatherBounce(e *evidence, s *Sighting) {
 		}
 		found = append(found, one)
 	}
-	if ofGroup != nil && len(found) == 0 {
+	switch {
+	case len(found) > 0:
+	case ofGroup != nil:
 		found = append(found, ofGroup)
+	case len(s.Failed) == 0: // it names nobody
+		found = append(found, &bounce{address: run.Plan.Cases[s.Case].To.String(), diagnostic: squeezed(s.Subject)})
 	}
 	for _, one := range found {
 		if one.status == "" && one.diagnostic == "" && ofGroup != nil {

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"net/textproto"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -67,6 +68,62 @@ func (m *Message) recogniseBounce() {
 	for _, failed := range m.Failed() {
 		m.Bounce.Recipients = append(m.Bounce.Recipients, Failure{Final: failed, Action: "failed"})
 	}
+	if len(m.Bounce.Recipients) == 0 {
+		m.Bounce.Recipients = m.failedByText()
+	}
+}
+
+// mailbox is an address in the text of a bounce, status a code (RFC 3463).
+var (
+	mailbox = regexp.MustCompile(`[^\s<>()\[\]",;:]+@[A-Za-z0-9.-]+[A-Za-z0-9]`)
+	status  = regexp.MustCompile(`\b[45]\.\d{1,3}\.\d{1,3}\b`)
+)
+
+// mostLines is how much of the text of a bounce is looked at.
+const mostLines = 60
+
+// failedByText returns who failed by the text of a bounce that says it in no other way: each
+// address in a line of its own, before the message that it is about, with the line itself and
+// the next as the reason.
+func (m *Message) failedByText() []Failure {
+	lines := strings.Split(m.Text, "\n")
+	var list []Failure
+	for i, line := range lines[:min(len(lines), mostLines)] {
+		text := strings.TrimSpace(line)
+		if quotesMessage(text) {
+			break
+		}
+		if text == "" || len(strings.Fields(text)) > 12 {
+			continue
+		}
+		found := strings.ToLower(mailbox.FindString(text))
+		if found == "" || m.isParty(found) || slices.ContainsFunc(list, func(f Failure) bool { return f.Final == found }) {
+			continue
+		}
+		reason := text
+		if i+1 < len(lines) {
+			reason += " " + strings.TrimSpace(lines[i+1])
+		}
+		list = append(list, Failure{Final: found, Action: "failed", Status: status.FindString(reason), Diagnostic: reason})
+	}
+	return list
+}
+
+// quotesMessage reports whether a line begins the message that a bounce is about.
+func quotesMessage(line string) bool {
+	for _, begin := range []string{"received:", "return-path:", "from:", "message-id:", "---", "___"} {
+		if strings.HasPrefix(strings.ToLower(line), begin) {
+			return true
+		}
+	}
+	return false
+}
+
+// isParty reports whether an address is who writes the bounce, or who gets it.
+func (m *Message) isParty(text string) bool {
+	return slices.ContainsFunc(slices.Concat(m.From, m.To), func(a address.Address) bool {
+		return strings.EqualFold(a.String(), text)
+	})
 }
 
 // FromSystem reports whether the message is from an address that mail systems

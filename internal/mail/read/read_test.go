@@ -189,3 +189,29 @@ func FuzzParse(f *testing.F) {
 		_, _ = ParseLight(raw)
 	})
 }
+
+// Bounces in plain text name who failed in lines of their own.
+func TestBouncesInText(t *testing.T) {
+	const head = "From: Mail Delivery System <Mailer-Daemon@mx.example>\r\nTo: ann@far.example\r\nSubject: Mail delivery failed\r\n\r\n"
+	for about, test := range map[string]struct{ text, want string }{
+		"addresses with reasons below": {"A message that you sent could not be delivered to one or more of its\r\nrecipients. The following address(es) failed:\r\n\r\n" +
+			"  gone@corp.example\r\n    Unrouteable address\r\n\r\n--- The message\r\nTo: desk@corp.example\r\n", "gone@corp.example  gone@corp.example Unrouteable address"},
+		"addresses in brackets": {"Hi. This is the program at mx.example.\r\n\r\n<Gone@corp.example>:\r\nSorry, no mailbox here by that name. (#5.1.1)\r\n\r\n--- Below this line is a copy.\r\n",
+			"gone@corp.example 5.1.1 <Gone@corp.example>: Sorry, no mailbox here by that name. (#5.1.1)"},
+		"two of them, and the sender": {"It cannot be delivered.\r\n<one@corp.example>: 552 5.2.2 full\r\n<two@corp.example>: 550 5.2.1 closed\r\nSent by ann@far.example\r\n",
+			"one@corp.example 5.2.2 <one@corp.example>: 552 5.2.2 full <two@corp.example>: 550 5.2.1 closed|two@corp.example 5.2.1 <two@corp.example>: 550 5.2.1 closed Sent by ann@far.example"},
+		"nobody": {"It cannot be delivered, and nobody knows to whom.\r\n", ""},
+	} {
+		m, err := Parse([]byte(head + test.text))
+		if err != nil || m.Bounce == nil {
+			t.Fatalf("%s: %v, %+v", about, err, m)
+		}
+		var got []string
+		for _, f := range m.Bounce.Recipients {
+			got = append(got, strings.TrimSpace(f.Final+" "+f.Status+" "+f.Diagnostic))
+		}
+		if text := strings.Join(got, "|"); text != test.want {
+			t.Errorf("%s:\n got %s\nwant %s", about, text, test.want)
+		}
+	}
+}
