@@ -11,6 +11,7 @@ import (
 
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/store"
@@ -94,25 +95,30 @@ func newRollcall(streams Streams) *cli.Command {
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
-			st, err := openStore(ctx, cmd, false)
-			if err != nil {
-				return err
-			}
-			defer st.Close()
-			options := s.options(st, &bar{})
-			if options.Estate, err = s.evaluated(); err != nil {
-				return err
-			}
-			call, err := probe.StartCall(ctx, s.r, l, group, me, options, run)
-			switch {
-			case errors.Is(err, store.ErrExists):
-				return usageError("there is a run %s already; name another", run)
-			case err != nil:
-				return networkError(err)
-			}
-			return s.print(present.NewRollCall(s.r, call))
+			return s.startCall(l, group, me, run)
 		},
 	}
+}
+
+// startCall asks the members of a group to answer.
+func (s *session) startCall(l *connections.Connections, group estate.ID, me address.Address, run string) error {
+	st, err := openStore(s.ctx, s.cmd, false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	options := s.options(st, &bar{})
+	if options.Estate, err = s.evaluated(); err != nil {
+		return err
+	}
+	call, err := probe.StartCall(s.ctx, s.r, l, group, me, options, run)
+	switch {
+	case errors.Is(err, store.ErrExists):
+		return usageError("there is a run %s already; name another", run)
+	case err != nil:
+		return networkError(err)
+	}
+	return s.print(present.NewRollCall(s.r, call))
 }
 
 // lookAgain looks who has answered a roll call.

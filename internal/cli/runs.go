@@ -42,8 +42,9 @@ func newRuns(streams Streams) *cli.Command {
 			},
 			{
 				Name: "show", Usage: "show what a run saw", ArgsUsage: "RUN",
-				Flags:       []cli.Flag{storeFlag()},
-				Description: "It is judged by what was predicted when it was planned.\n\nExample: yorvet runs show 3f2a9c1e77b04d15",
+				Flags: []cli.Flag{storeFlag()},
+				Description: "It is judged by what was predicted when it was planned.\n\nExample: yorvet runs show " +
+					"3f2a9c1e77b04d15",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					name, err := oneArgument(cmd, "a run")
 					if err != nil {
@@ -54,26 +55,32 @@ func newRuns(streams Streams) *cli.Command {
 					})
 				},
 			},
-			{
-				Name: "remove", Usage: "remove runs, with all that was seen", ArgsUsage: "[RUN...]",
-				Flags: []cli.Flag{
-					storeFlag(),
-					&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N`"},
-					&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
-				},
-				Description: "Mailboxes are left alone: yorvet probe --tidy RUN removes messages.\n\nExample: yorvet runs remove --keep 50",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
-					case chosen && cmd.Args().Len() > 0:
-						return usageError("runs remove takes either names or --keep and --older")
-					case !chosen && cmd.Args().Len() == 0:
-						return usageError("runs remove needs the names of runs, --keep or --older")
-					}
-					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
-						return removeRuns(ctx, cmd, streams, st)
-					})
-				},
-			},
+			newRunsRemove(streams),
+		},
+	}
+}
+
+// newRunsRemove returns the command that removes runs.
+func newRunsRemove(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name: "remove", Usage: "remove runs, with all that was seen", ArgsUsage: "[RUN...]",
+		Flags: []cli.Flag{
+			storeFlag(),
+			&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N`"},
+			&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
+		},
+		Description: "Mailboxes are left alone: yorvet probe --tidy RUN removes messages.\n\nExample: yorvet runs " +
+			"remove --keep 50",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
+			case chosen && cmd.Args().Len() > 0:
+				return usageError("runs remove takes either names or --keep and --older")
+			case !chosen && cmd.Args().Len() == 0:
+				return usageError("runs remove needs the names of runs, --keep or --older")
+			}
+			return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
+				return removeRuns(ctx, cmd, streams, st)
+			})
 		},
 	}
 }

@@ -65,7 +65,8 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
 func (a *ProbePlan) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	if n := len(a.Unwatched); n > 0 {
-		p.Line(2, Span{Doubtful, "! " + count(n, "mailbox", "mailboxes") + " of those who would get some cannot be looked into: "},
+		p.Line(2, Span{Doubtful, "! " + count(n, "mailbox", "mailboxes") + " of those who would get some cannot be " +
+			"looked into: "},
 			Span{Plain, p.some(a.Unwatched)})
 	}
 	a.writeCases(p)
@@ -262,6 +263,32 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	}
 	a.AsPredicted, a.NotAsPredicted, a.NotLookedAt = j.Counts()
 	a.Unexplained = a.NotAsPredicted
+	a.addCases(n, j)
+	for i := range j.Members {
+		m := &j.Members[i]
+		name := a.Cases[m.Case].Case
+		one := ProbeMember{Case: name, Address: m.Address, Predicted: m.Predicted, Seen: m.Seen, AsPredicted: m.AsPredicted,
+			Seconds: m.Seconds, Where: m.Where, Why: m.Why, index: m.Case, unlooked: m.Unlooked}
+		a.Members = append(a.Members, one)
+	}
+	for _, cause := range j.Causes {
+		one := n.cause(j, cause)
+		one.Explains, one.messages = a.markExplained(n, j, cause)
+		one.example = a.example(n, j, cause)
+		a.Causes = append(a.Causes, one)
+		a.Unexplained -= one.Explains
+	}
+	for _, box := range j.Run.Boxes {
+		if box.Problem != "" && !box.Through {
+			a.NotLookedInto = append(a.NotLookedInto, box.Account+": "+strings.TrimPrefix(box.Problem, box.Account+": "))
+		}
+	}
+	sort.Strings(a.NotLookedInto)
+	return a
+}
+
+// addCases adds what became of the messages.
+func (a *Probe) addCases(n namer, j *probe.Judgement) {
 	for i := range j.Cases {
 		c := &j.Cases[i]
 		one := ProbeCase{
@@ -295,27 +322,6 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		}
 		a.Cases = append(a.Cases, one)
 	}
-	for i := range j.Members {
-		m := &j.Members[i]
-		name := a.Cases[m.Case].Case
-		one := ProbeMember{Case: name, Address: m.Address, Predicted: m.Predicted, Seen: m.Seen, AsPredicted: m.AsPredicted,
-			Seconds: m.Seconds, Where: m.Where, Why: m.Why, index: m.Case, unlooked: m.Unlooked}
-		a.Members = append(a.Members, one)
-	}
-	for _, cause := range j.Causes {
-		one := n.cause(j, cause)
-		one.Explains, one.messages = a.markExplained(n, j, cause)
-		one.example = a.example(n, j, cause)
-		a.Causes = append(a.Causes, one)
-		a.Unexplained -= one.Explains
-	}
-	for _, box := range j.Run.Boxes {
-		if box.Problem != "" && !box.Through {
-			a.NotLookedInto = append(a.NotLookedInto, box.Account+": "+strings.TrimPrefix(box.Problem, box.Account+": "))
-		}
-	}
-	sort.Strings(a.NotLookedInto)
-	return a
 }
 
 // facet words one thing that a reader sees.

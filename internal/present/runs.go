@@ -75,7 +75,8 @@ func (a *Runs) writeText(p *Page) {
 		p.Gap()
 		p.Title("Agents at work")
 		for _, one := range a.Agents {
-			p.Line(4, Span{Strong, "  " + one.Host}, Span{Plain, ": sends by " + list(one.Sends) + "; looks into " + list(one.Looks)})
+			p.Line(4, Span{Strong, "  " + one.Host}, Span{Plain, ": sends by " + list(one.Sends) + "; looks into " +
+				list(one.Looks)})
 		}
 	}
 }
@@ -89,7 +90,8 @@ func list(words []string) string {
 }
 
 func (a *Runs) table() ([]string, iter.Seq[[]string]) {
-	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted", "not-looked-at"}
+	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted",
+		"not-looked-at"}
 	return header, func(yield func([]string) bool) {
 		for _, r := range a.Runs {
 			if !yield([]string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, strconv.Itoa(r.AsPredicted),
@@ -115,7 +117,8 @@ func NewChecked(c *probe.Checked) *Checked {
 }
 
 func (a *Checked) writeText(p *Page) {
-	text := count(a.Senders, "login to send", "logins to send") + " and " + count(a.Mailboxes, "mailbox works", "mailboxes work")
+	text := count(a.Senders, "login to send", "logins to send") + " and " + count(a.Mailboxes, "mailbox works",
+		"mailboxes work")
 	if a.Away > 0 {
 		text += ", of which " + strconv.Itoa(a.Away) + " are other machines' and were not tried"
 	}

@@ -25,7 +25,8 @@ func KeepEvidence(ctx context.Context, j *Judgement, dir string) (kept, missing 
 	}
 	wrong := map[int]bool{}
 	for i := range j.Cases {
-		wrong[i] = !j.Cases[i].AsPredicted || slices.ContainsFunc(j.Cases[i].Facets, func(f Facet) bool { return !f.AsPredicted })
+		wrong[i] = !j.Cases[i].AsPredicted || slices.ContainsFunc(j.Cases[i].Facets,
+			func(f Facet) bool { return !f.AsPredicted })
 	}
 	for i := range j.Members {
 		wrong[j.Members[i].Case] = wrong[j.Members[i].Case] || !j.Members[i].AsPredicted

@@ -67,7 +67,8 @@ func (p *Plan) row(o Options, kind string, checked *Checked) (*store.Plan, error
 	out := &store.Plan{Body: o.Estate.Body, Run: store.Run{
 		Name: p.Run, Kind: kind, Estate: o.Estate.Digest, Path: o.Estate.Path, Day: p.resolver.Today().String(),
 		Version: o.Version, Notes: p.Notes, Approve: o.Approve, Began: now, Until: now.Add(p.mayLast(len(p.Cases))),
-		Terms: store.Terms{Patience: limits.Patience, LookEvery: limits.LookEvery, Settle: limits.Settle, Quiet: limits.Quiet},
+		Terms: store.Terms{Patience: limits.Patience, LookEvery: limits.LookEvery, Settle: limits.Settle,
+			Quiet: limits.Quiet},
 	}}
 	e := p.resolver.Estate()
 	for _, d := range e.Settings().Domains {

@@ -113,7 +113,8 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 	err = s.in(ctx, func(tx *sql.Tx) error {
 		fresh = nil
 		for _, o := range f.Observations {
-			done, err := tx.ExecContext(ctx, `INSERT INTO observations (run, n, account, folder, validity, uid, what, seen, detail)
+			done, err := tx.ExecContext(ctx, `INSERT INTO observations
+				(run, n, account, folder, validity, uid, what, seen, detail)
 				SELECT CAST($1 AS TEXT), CAST($2 AS INTEGER), $3, $4, CAST($5 AS BIGINT), CAST($6 AS BIGINT), $7,
 					CAST($8 AS BIGINT), $9
 				WHERE EXISTS (SELECT 1 FROM cases WHERE run = $1 AND n = $2) ON CONFLICT DO NOTHING`,
@@ -185,7 +186,8 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 	}
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE looked > 0),
 		COUNT(*) FILTER (WHERE through < $2 AND certain = 0), COUNT(*) FILTER (WHERE lease > $3)
-		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held)
+		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).
+		Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held)
 	if err != nil {
 		return t, err
 	}
@@ -238,7 +240,8 @@ func (s *Store) Finish(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1 WHERE run = $2 AND state = 'open'`, now, name)
+		_, err = tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1 WHERE run = $2 AND state = 'open'`,
+			now, name)
 		if err != nil {
 			return err
 		}
@@ -256,7 +259,8 @@ func (s *Store) End(ctx context.Context, name string) error {
 
 // Stop says that a run was interrupted: nobody works on it.
 func (s *Store) Stop(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'stopped' WHERE run = $1 AND state IN ('open', 'closing')`, name)
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'stopped' WHERE run = $1 AND state IN ('open', 'closing')`,
+		name)
 	return err
 }
 
@@ -272,7 +276,8 @@ func (s *Store) Reopen(ctx context.Context, name string, wait time.Duration) err
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrNoRun)
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE cases SET state = 'planned', due = 0 WHERE run = $1 AND state = 'given-up'`, name)
+		_, err = tx.ExecContext(ctx, `UPDATE cases SET state = 'planned', due = 0 WHERE run = $1 AND state = 'given-up'`,
+			name)
 		if err != nil {
 			return err
 		}

@@ -244,7 +244,8 @@ func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 }
 
 // rows reads all rows of a query.
-func rows[T any](ctx context.Context, s *Store, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+func rows[T any](ctx context.Context, s *Store, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T,
+	error) {
 	found, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
@@ -317,7 +318,8 @@ func (s *Store) Cases(ctx context.Context, name string) ([]Case, error) {
 		var intent, settled int64
 		err = found.Scan(&c.N, &c.Kind, &c.Group, &c.Lane, &draft, &predicted, &c.MessageID, &c.Tag, &c.State, &c.Tries,
 			&intent, &settled, &reply)
-		c.Draft, c.Predicted, c.Intent, c.Settled = json.RawMessage(draft), json.RawMessage(predicted), at(intent), at(settled)
+		c.Draft, c.Predicted, c.Intent, c.Settled = json.RawMessage(draft), json.RawMessage(predicted), at(intent),
+			at(settled)
 		if reply != "" {
 			c.Reply = json.RawMessage(reply)
 		}
@@ -339,7 +341,8 @@ func (s *Store) Looks(ctx context.Context, name string) ([]Look, error) {
 			l.Marks = json.RawMessage(marks)
 		}
 		return l, err
-	}, `SELECT account, lane, marks, looked, through, tried, problem, certain FROM looks WHERE run = $1 ORDER BY account`, name)
+	}, `SELECT account, lane, marks, looked, through, tried, problem, certain
+		FROM looks WHERE run = $1 ORDER BY account`, name)
 }
 
 // EstateOf returns what the digest of an estate stands for.

@@ -100,7 +100,8 @@ func (s *Store) skipLocked(table string) string {
 
 // Settle writes what became of a claim, also after somebody took its holder for dead. What
 // is planned again is due at a later time.
-func (s *Store) Settle(ctx context.Context, holder string, c *Claim, state string, reply json.RawMessage, due time.Time) error {
+func (s *Store) Settle(ctx context.Context, holder string, c *Claim, state string, reply json.RawMessage,
+	due time.Time) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		done, err := tx.ExecContext(ctx, `UPDATE cases SET state = $1, reply = $2, settled = $3, due = $4
@@ -181,7 +182,8 @@ func (s *Store) Rescue(ctx context.Context) error {
 // caller's: of many who see one, a single one answers, once.
 func (s *Store) Answer(ctx context.Context, holder, run string, n int, request string) (mine bool, err error) {
 	done, err := s.db.ExecContext(ctx, `INSERT INTO answers (run, n, request, holder, intent)
-		SELECT CAST($1 AS TEXT), CAST($2 AS INTEGER), $3, $4, CAST($5 AS BIGINT) WHERE NOT EXISTS (SELECT 1 FROM answers WHERE run = $1 AND n = $2 AND taken = 1)
+		SELECT CAST($1 AS TEXT), CAST($2 AS INTEGER), $3, $4, CAST($5 AS BIGINT)
+		WHERE NOT EXISTS (SELECT 1 FROM answers WHERE run = $1 AND n = $2 AND taken = 1)
 		ON CONFLICT DO NOTHING`, run, n, plain(request), holder, s.now())
 	if err != nil {
 		return false, err

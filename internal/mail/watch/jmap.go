@@ -236,7 +236,8 @@ func (b *jmapBox) folders() ([]jmapPlace, error) {
 	var found struct {
 		List []struct{ ID, Name, Role string } `json:"list"`
 	}
-	if err := b.call("Mailbox/get", map[string]any{"ids": nil, "properties": []string{"id", "name", "role"}}, &found); err != nil {
+	if err := b.call("Mailbox/get", map[string]any{"ids": nil, "properties": []string{"id", "name", "role"}},
+		&found); err != nil {
 		return nil, err
 	}
 	if len(found.List) > mostFolders {

@@ -96,7 +96,8 @@ func start(programs string) (dir string, err error) {
 		return "", fmt.Errorf("initdb: %w: %s", err, output)
 	}
 	// The tests are about processes that die, not about power that fails.
-	cmd := run("postgres", "-D", data, "-k", dir, "-c", "listen_addresses=", "-c", "fsync=off", "-c", "max_connections=200")
+	cmd := run("postgres", "-D", data, "-k", dir, "-c", "listen_addresses=", "-c", "fsync=off", "-c",
+		"max_connections=200")
 	var output strings.Builder
 	cmd.Stdout, cmd.Stderr = &output, &output
 	if err := cmd.Start(); err != nil {

@@ -1,0 +1,153 @@
+package probe
+
+import (
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/agent"
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// bounce is what bounces say about one recipient.
+type bounce struct {
+	address, status, diagnostic string
+	delayed                     bool
+}
+
+func (b *bounce) String() string {
+	text := strings.TrimSpace(b.status + " " + b.diagnostic)
+	if text == "" {
+		return "no reason is given"
+	}
+	return text
+}
+
+// evidence is what was seen of one case.
+type evidence struct {
+	copies    map[string][]*Sighting // by mailbox: see Plan.key
+	digests   map[string]*Sighting
+	bounced   map[string]*bounce // by address that failed, likewise
+	delayed   map[string]*bounce
+	approvals []*Sighting // those that are believed
+	doubted   []*Sighting // the others
+	notices   []*Sighting
+	answers   []*Sighting // the automatic answer of the group
+}
+
+func (run *Run) gather() []evidence {
+	all := make([]evidence, len(run.Plan.Cases))
+	for i := range all {
+		all[i] = evidence{copies: map[string][]*Sighting{}, digests: map[string]*Sighting{}, bounced: map[string]*bounce{},
+			delayed: map[string]*bounce{}}
+	}
+	for i := range run.Sightings {
+		s := &run.Sightings[i]
+		e := &all[s.Case]
+		box := run.Plan.key(s.Account)
+		switch s.What {
+		case agent.Copy:
+			e.copies[box] = append(e.copies[box], s)
+		case agent.Digest:
+			e.digests[box] = s
+		case agent.Bounce:
+			run.gatherBounce(e, s)
+		case agent.Approval:
+			if s.Doubt == "" {
+				e.approvals = append(e.approvals, s)
+			} else {
+				e.doubted = append(e.doubted, s)
+			}
+		case agent.Notice:
+			if run.Plan.isAutoAnswer(s) {
+				e.answers = append(e.answers, s)
+			} else {
+				e.notices = append(e.notices, s)
+			}
+		}
+	}
+	for i := range all {
+		all[i].tellAnswers(run.Plan.key(run.Plan.Cases[i].sender().String()), run.Plan)
+	}
+	return all
+}
+
+// tellAnswers takes notices to the author of a message that was let in for an automatic answer:
+// nobody is told that such a message is held.
+func (e *evidence) tellAnswers(author string, p *Plan) {
+	if len(e.copies) == 0 || len(e.approvals)+len(e.doubted) > 0 {
+		return
+	}
+	e.notices = slices.DeleteFunc(e.notices, func(s *Sighting) bool {
+		if p.key(s.Account) != author {
+			return false
+		}
+		e.answers = append(e.answers, s)
+		return true
+	})
+}
+
+// gatherBounce notes who failed by a bounce. Some systems name the group as the one that
+// failed, with why, and the member beside it.
+func (run *Run) gatherBounce(e *evidence, s *Sighting) {
+	group := run.Plan.key(run.Plan.Cases[s.Case].To.String())
+	var found []*bounce
+	var ofGroup *bounce
+	for _, f := range s.Failed {
+		if f.Action != "failed" && f.Action != "" && f.Action != "delayed" {
+			continue
+		}
+		final := f.Final
+		// Systems that rewrite addresses name the one that was written as the original.
+		if _, known := run.Plan.known(final); !known && f.Original != "" {
+			if _, known := run.Plan.known(f.Original); known {
+				final = f.Original
+			}
+		}
+		one := &bounce{final, f.Status, f.Diagnostic, f.Action == "delayed"}
+		if run.Plan.key(final) == group {
+			ofGroup = one
+			continue
+		}
+		found = append(found, one)
+	}
+	switch {
+	case len(found) > 0:
+	case ofGroup != nil:
+		found = append(found, ofGroup)
+	case len(s.Failed) == 0: // it names nobody
+		found = append(found, &bounce{address: run.Plan.Cases[s.Case].To.String(), diagnostic: squeezed(s.Subject)})
+	}
+	for _, one := range found {
+		if one.status == "" && one.diagnostic == "" && ofGroup != nil {
+			one.status, one.diagnostic, one.delayed = ofGroup.status, ofGroup.diagnostic, ofGroup.delayed
+		}
+		if one.delayed {
+			e.delayed[run.Plan.key(one.address)] = one
+		} else {
+			e.bounced[run.Plan.key(one.address)] = one
+		}
+	}
+}
+
+// known returns who has an address in the estate.
+func (p *Plan) known(text string) (estate.ID, bool) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return estate.None, false
+	}
+	return p.resolver.Estate().Find(a)
+}
+
+// isAutoAnswer reports whether a program's answer is the automatic answer of a group.
+func (p *Plan) isAutoAnswer(s *Sighting) bool {
+	e := p.resolver.Estate()
+	to, ok := e.Find(p.Cases[s.Case].To)
+	if !ok || !e.IsGroup(to) || e.Group(to).AutoAnswer == "" {
+		return false
+	}
+	return strings.Contains(squeezed(s.Text), squeezed(e.Group(to).AutoAnswer))
+}
+
+// squeezed is a text without how it is broken into lines.
+func squeezed(text string) string { return strings.Join(strings.Fields(text), " ") }
