@@ -183,13 +183,11 @@ func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := wantedOf(run, cases, func(c store.Case) string {
-		var d Draft
-		if json.Unmarshal(c.Draft, &d) != nil {
-			return ""
-		}
-		return keyOf(d.From)
-	})
+	row, err := a.Store.RunNamed(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	w := wantedOf(run, row.Began, cases)
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	a.runs[run] = w

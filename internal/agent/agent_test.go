@@ -10,10 +10,13 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
+var began = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
 // run7 is a run of two cases.
 func run7() *wanted {
-	return wantedOf("run7", []store.Case{{MessageID: "run7.a@k.example", Tag: "run7.a"}, {MessageID: "run7.b@k.example", Tag: "run7.b"}},
-		func(store.Case) string { return "ada@k.example" })
+	draft := []byte(`{"from": "ada@k.example"}`)
+	return wantedOf("run7", began, []store.Case{{MessageID: "run7.a@k.example", Tag: "run7.a", Draft: draft},
+		{MessageID: "run7.b@k.example", Tag: "run7.b", Draft: draft}})
 }
 
 func parse(t *testing.T, text string) *read.Message {
@@ -130,7 +133,6 @@ func TestDoubt(t *testing.T) {
 
 // A run is over when all has come and a little time has passed, or patience is at its end.
 func TestIsOver(t *testing.T) {
-	began := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	at := func(seconds int) time.Time { return began.Add(time.Duration(seconds) * time.Second) }
 	terms := store.Terms{Patience: time.Minute, Settle: 3 * time.Second, Quiet: 30 * time.Second}
 	for _, test := range []struct {
@@ -193,5 +195,25 @@ func TestDraft(t *testing.T) {
 	}
 	if _, err := (&Draft{From: "no address"}).Message("x", "x", time.Now()); err == nil {
 		t.Error("it is from nobody")
+	}
+}
+
+// A code is for whoever asked for it, and in their own mailbox.
+func TestCodes(t *testing.T) {
+	w := wantedOf("run7", began, []store.Case{{MessageID: "a@k", Tag: "run7.a", Draft: []byte(`{"from": "g@k.example", "by": "ada@k.example", "code": "codes@post.example"}`)}})
+	for about, test := range map[string]struct {
+		text, account string
+		want          int
+	}{
+		"it":                  {"From: codes@post.example\nDate: Mon, 23 Nov 2026 08:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 1},
+		"one from before":     {"From: codes@post.example\nDate: Mon, 23 Nov 2026 07:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
+		"another's mailbox":   {"From: codes@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "bo@k.example", 0},
+		"from somebody else":  {"From: x@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
+		"written by a person": {"From: codes@post.example\n\nYour code\n", "ada@k.example", 0},
+	} {
+		found := w.sight(watch.Item{Place: watch.Place{Account: test.account}, Message: parse(t, test.text)})
+		if len(found) != test.want || len(found) == 1 && found[0].what != Code {
+			t.Errorf("%s: %+v", about, found)
+		}
 	}
 }

@@ -24,6 +24,9 @@ type Draft struct {
 	Invitation bool `json:"invitation,omitempty"`
 	Attachment int  `json:"attachment,omitempty"` // bytes of a file with it
 	Notify     bool `json:"notify,omitempty"`     // word of its delivery is wanted (RFC 3461)
+	// Code is who mails a code to the group that the message is from, for By to prove that
+	// they may; "": nobody does.
+	Code string `json:"code,omitempty"`
 }
 
 // Submitter returns who submits the message.

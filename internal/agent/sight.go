@@ -1,8 +1,10 @@
 package agent
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
+	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/read"
@@ -19,6 +21,7 @@ const (
 	Approval = "approval" // somebody is asked to release it
 	Success  = "success"  // word that it arrived (RFC 3461)
 	Answer   = "answer"   // somebody's answer to it
+	Code     = "code"     // the code by which somebody proves that they may write it
 )
 
 // Details are what is kept of a message that was seen.
@@ -72,17 +75,27 @@ func texts(list []address.Address) []string {
 // wanted are the cases of a run that messages may be about.
 type wanted struct {
 	run   string
+	began time.Time // codes that were mailed before are not the run's
 	cases []wantedCase
 }
 
+// skew is how far the clocks of mail systems may be apart.
+const skew = 2 * time.Minute
+
 type wantedCase struct {
 	id, tag, from string // from: the key of who wrote it
+	by, code      string // keys of who submits it, and of who mails them a code
 }
 
-func wantedOf(run string, cases []store.Case, from func(store.Case) string) *wanted {
-	w := &wanted{run: run}
+func wantedOf(run string, began time.Time, cases []store.Case) *wanted {
+	w := &wanted{run: run, began: began}
 	for _, c := range cases {
-		w.cases = append(w.cases, wantedCase{c.MessageID, c.Tag, from(c)})
+		var d Draft
+		one := wantedCase{id: c.MessageID, tag: c.Tag}
+		if json.Unmarshal(c.Draft, &d) == nil {
+			one.from, one.by, one.code = keyOf(d.From), keyOf(d.By), keyOf(d.Code)
+		}
+		w.cases = append(w.cases, one)
 	}
 	return w
 }
@@ -114,7 +127,11 @@ func (w *wanted) sight(item watch.Item) []sighting {
 	m := item.Message
 	var list []sighting
 	for n, c := range w.cases {
-		if what := c.what(m); what != "" {
+		what := c.what(m, item.Account)
+		if what == Code && m.Date.Before(w.began.Add(-skew)) {
+			continue
+		}
+		if what != "" {
 			s := sighting{n, what, detailsOf(m, item.Role)}
 			if m.Bounce != nil {
 				s.details.Failed = m.Bounce.Recipients
@@ -128,8 +145,8 @@ func (w *wanted) sight(item watch.Item) []sighting {
 	return list
 }
 
-// what returns what a message is to a case, or "" where it is nothing to it.
-func (c *wantedCase) what(m *read.Message) string {
+// what returns what a message in a mailbox is to a case, or "" where it is nothing to it.
+func (c *wantedCase) what(m *read.Message, account string) string {
 	inner := slices.IndexFunc(m.Inner, func(i read.Inner) bool { return i.ID == c.id || i.Tag == c.tag })
 	switch {
 	case m.Tag == c.tag || m.ID == c.id:
@@ -147,6 +164,8 @@ func (c *wantedCase) what(m *read.Message) string {
 		return Notice
 	case slices.Contains(m.Answers, c.id) || strings.Contains(m.Subject, c.tag) || m.Mentions(c.tag):
 		return Answer
+	case c.code != "" && m.Auto != "" && len(m.From) == 1 && m.From[0].Key() == c.code && keyOf(account) == c.by:
+		return Code
 	}
 	return ""
 }

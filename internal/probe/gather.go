@@ -33,6 +33,7 @@ type evidence struct {
 	doubted   []*Sighting // the others
 	notices   []*Sighting
 	answers   []*Sighting // the automatic answer of the group
+	codes     []*Sighting // in the mailbox of who asked for it
 }
 
 func (run *Run) gather() []evidence {
@@ -52,6 +53,8 @@ func (run *Run) gather() []evidence {
 			e.digests[box] = s
 		case agent.Bounce:
 			run.gatherBounce(e, s)
+		case agent.Code:
+			e.codes = append(e.codes, s)
 		case agent.Approval:
 			if s.Doubt == "" {
 				e.approvals = append(e.approvals, s)

@@ -78,6 +78,8 @@ const (
 	SeenBounced = "bounced"
 	NoBounce    = "no bounce"
 	AutoAnswer  = "auto-answer"
+	CodeMailed  = "code mailed" // refused until the code that came is sent back
+	CodeMissing = "no code"     // refused, and the code did not come
 )
 
 // Judge compares what a run saw with what was predicted, and looks for what
@@ -253,6 +255,8 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 		return estate.Hold.String(), "", infer.OneOf(estate.Hold)
 	case arrived:
 		return estate.Admit.String(), "", infer.OneOf(estate.Admit)
+	case w.run.Plan.asksForCode(w.c) && (sent == SentRefused || sent == SentNot && w.refusedAtAll()):
+		return w.code()
 	case sent == SentDeferred:
 		return Deferred, "", anything
 	case sent == SentRefused:
@@ -286,6 +290,26 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 		return Silence, "", infer.OneOf(estate.Admit, estate.Drop) | w.silentHold()
 	}
 	return Silence, "", infer.OneOf(estate.Drop) | w.silentHold()
+}
+
+// refusedAtAll reports whether the server refused the message at a stage that names who it is
+// from: a group that asks for a code first is refused there, too.
+func (w *judge) refusedAtAll() bool {
+	reply := w.run.Replies[w.number]
+	return reply.Code >= 500 && reply.Stage == "from"
+}
+
+// code returns what became of the code that a group asks for. Whoever gets it may write once
+// they have sent it back; for whom none comes it stays refused.
+func (w *judge) code() (seen, why string, verdicts infer.Verdicts) {
+	switch {
+	case len(w.e.codes) > 0:
+		return CodeMailed, "", infer.OneOf(estate.Admit)
+	case w.watched[w.estate().Key(w.c.By)]:
+		return CodeMissing, "", infer.OneOf(estate.Refuse)
+	}
+	return NotLookedAt, "the mailbox of " + w.c.By.String() + ", where the code should come, was not looked into",
+		^infer.Verdicts(0)
 }
 
 // anybodyLooked reports whether somebody's mailbox was looked into in which the message would

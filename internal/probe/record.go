@@ -45,6 +45,9 @@ func (p *Plan) draft(c *Case) agent.Draft {
 		group, _ := p.resolver.Estate().Find(c.From)
 		sendAs, _ := p.resolver.SendAs(group, p.resolver.Sender(c.By))
 		d.Sender = sendAs == estate.ForGroup
+		if p.asksForCode(c) {
+			d.Code = p.resolver.Estate().Settings().CodeSender.String()
+		}
 	}
 	switch c.Kind {
 	case Attachment:
@@ -58,6 +61,15 @@ func (p *Plan) draft(c *Case) agent.Draft {
 			"answer will do. Nothing else needs to be done.\n"
 	}
 	return d
+}
+
+// asksForCode reports whether a case is written in the name of a group that mails a code to
+// whoever has not proven yet that they may.
+func (p *Plan) asksForCode(c *Case) bool {
+	e := p.resolver.Estate()
+	group, ok := e.Find(c.From)
+	return c.By.IsValid() && ok && e.IsGroup(group) && e.Group(group).SendAsProof == estate.ProofMailedCode &&
+		e.Settings().CodeSender.IsValid()
 }
 
 // row returns the plan as the store keeps it.
@@ -198,6 +210,11 @@ func (p *Plan) signs(i int, approve bool) []store.Sign {
 	}
 	for _, id := range p.asked(i) {
 		add(id, store.SignApproval)
+	}
+	if c := &p.Cases[i]; p.asksForCode(c) && prediction.Verdict == estate.Admit {
+		if by, ok := e.Find(c.By); ok {
+			add(by, store.SignCode)
+		}
 	}
 	if approve && prediction.Verdict == estate.Hold && prediction.Group != estate.None {
 		for id, outcome := range p.released(i) {

@@ -125,3 +125,35 @@ func TestBadWeather(t *testing.T) {
 		})
 	}
 }
+
+// Who has to prove first that they may write in a group's name is told whether the code came.
+func TestCodes(t *testing.T) {
+	const text = `yorvet: 1
+domains: [kelp.example]
+code-sender: codes@post.example
+people: [{address: ada@kelp.example}, {address: bo@kelp.example}]
+groups:
+  - address: proof@kelp.example
+    kind: forum
+    gate: [admit codes@post.example, refuse automatic, admit anyone]
+    owners: [ada@kelp.example]
+    members: [ada@kelp.example]
+    send-as: [as ada@kelp.example]
+    send-as-proof: mailed-code
+`
+	for served, want := range map[string]string{text: probe.CodeMailed, strings.Replace(text, "admit codes@post.example, ", "", 1): probe.CodeMissing} {
+		r := sample.Load(t, text)
+		h := serve(t, sample.Load(t, served).Estate(), nil)
+		run, err := probe.Start(t.Context(), probe.NewSendAsPlan(r, h.connections, at(t, r, "proof@kelp.example"), ""), h.options())
+		if err != nil {
+			t.Fatal(err)
+		}
+		j := probe.Judge(run)
+		if c := j.Cases[0]; c.Seen != want || c.AsPredicted != (want == probe.CodeMailed) || c.Unlooked {
+			t.Errorf("%+v, want %s", c, want)
+		}
+		if c := j.Cases[1]; c.Predicted != estate.Refuse || !c.AsPredicted {
+			t.Errorf("who may not: %+v", c)
+		}
+	}
+}

@@ -179,7 +179,8 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 	var sent, news int64
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
-		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure')), COALESCE(MAX(settled), 0)
+		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure') OR EXISTS (
+			SELECT 1 FROM signs g WHERE g.run = cases.run AND g.n = cases.n AND g.sign = 'code')), COALESCE(MAX(settled), 0)
 		FROM cases WHERE run = $1`, name).Scan(&t.Cases, &t.Waiting, &t.Sending, &t.Accepted, &sent)
 	if err != nil {
 		return t, err
@@ -204,7 +205,8 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 				g.sign = 'released' AND o.what = 'digest')))
 		FROM signs g JOIN cases k ON k.run = g.run AND k.n = g.n
 			JOIN looks l ON l.run = g.run AND l.account = g.account
-		WHERE g.run = $1 AND k.state IN ('sent', 'unsure') AND l.certain = 0 AND (g.sign <> 'released' OR EXISTS (
+		WHERE g.run = $1 AND (k.state IN ('sent', 'unsure') OR g.sign = 'code' AND k.state IN ('refused', 'given-up')) AND
+			l.certain = 0 AND (g.sign <> 'released' OR EXISTS (
 			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n AND a.taken = 1))`, name).Scan(&t.Checks, &t.Missing)
 	return t, err
 }

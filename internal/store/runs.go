@@ -112,6 +112,7 @@ const (
 	SignDigest   = "digest" // a copy will do
 	SignApproval = "approval"
 	SignReleased = "released" // a copy or a digest, once a request was answered
+	SignCode     = "code"     // whether or not the message was taken over
 )
 
 // A Plan is a run that is to be.

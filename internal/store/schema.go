@@ -100,7 +100,7 @@ var migrations = [][]string{{
 		run TEXT NOT NULL,
 		n INTEGER NOT NULL,
 		account TEXT NOT NULL,
-		sign TEXT NOT NULL CHECK (sign IN ('copy', 'digest', 'approval', 'released')),
+		sign TEXT NOT NULL CHECK (sign IN ('copy', 'digest', 'approval', 'released', 'code')),
 		PRIMARY KEY (run, n, account, sign),
 		FOREIGN KEY (run, n) REFERENCES cases ON DELETE CASCADE)`,
 	`CREATE INDEX checks_bad ON checks (run) WHERE ok = 0`,
