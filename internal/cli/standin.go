@@ -54,7 +54,7 @@ func newStandin(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "host", Usage: "the `ADDRESS` to listen at", Value: "127.0.0.1"},
 			portFlag("outside", "SMTP from outside"), portFlag("submission", "SMTP with a login and STARTTLS"),
 			portFlag("submissions", "SMTP with a login and TLS"), portFlag("imap", "IMAP with STARTTLS"),
-			portFlag("imaps", "IMAP with TLS"), portFlag("scim", "SCIM, for import and for changes of groups"),
+			portFlag("imaps", "IMAP with TLS"), portFlag("scim", "SCIM and JMAP"),
 			&cli.StringFlag{
 				Name:  "clock",
 				Usage: "the `TIME` by the service's clock when it starts, such as 2026-11-23T08:00:00Z (default: now)",
@@ -190,13 +190,14 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	fmt.Fprintf(
 		w,
 		"Stand-in ready (Ctrl-C stops it)\n  outside      %s\n  submission   %s (STARTTLS), %s (TLS)\n  IMAP         %s "+
-			"(STARTTLS), %s (TLS)\n  SCIM         %s, the password is the token\n  logins       every address of the estate; "+
+			"(STARTTLS), %s (TLS)\n  JMAP         %s\n  SCIM         %s, the password is the token\n  logins       every address of the estate; "+
 			"%s opens every mailbox\n",
 		ready.Outside,
 		ready.Submission,
 		ready.Submissions,
 		ready.IMAP,
 		ready.IMAPS,
+		ready.JMAP,
 		ready.SCIM,
 		ready.Keeper,
 	)

@@ -73,6 +73,7 @@ type Ready struct {
 	IMAP        string `json:"imap"`        // with STARTTLS
 	IMAPS       string `json:"imaps"`       // with implicit TLS
 	SCIM        string `json:"scim"`        // the base URL of the resources
+	JMAP        string `json:"jmap"`        // the URL of the session resource
 	Certificate string `json:"certificate"` // file with the authority's certificate
 	Keeper      string `json:"keeper"`      // the login that may open every mailbox
 	Process     int    `json:"process"`
@@ -218,7 +219,7 @@ func (s *Service) listen(c *certificates) error {
 	return s.listenSCIM(tlsConfig)
 }
 
-// listenSCIM serves the estate over SCIM.
+// listenSCIM serves the estate over SCIM, and the mailboxes over JMAP.
 func (s *Service) listenSCIM(config *tls.Config) error {
 	l, err := s.open(s.options.SCIM, &s.ready.SCIM)
 	if err != nil {
@@ -228,10 +229,14 @@ func (s *Service) listenSCIM(config *tls.Config) error {
 	if ip := net.ParseIP(s.options.Host); s.options.Host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		scheme, l = "https", tls.NewListener(l, config)
 	}
+	s.ready.JMAP = scheme + "://" + s.ready.SCIM + jmapSession
 	s.ready.SCIM = scheme + "://" + s.ready.SCIM + scimBase
 	p := &provision{post: s.post, mutex: make(chan struct{}, 1)}
+	mux := http.NewServeMux()
+	mux.Handle("/", p.handler())
+	(&mailAccess{s.ready.IMAPS}).register(mux)
 	s.scim = &http.Server{
-		Handler:      p.handler(),
+		Handler:      mux,
 		ReadTimeout:  patience,
 		WriteTimeout: patience,
 		ErrorLog:     log.New(io.Discard, "", 0),
