@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -48,7 +49,8 @@ type visitor struct {
 	run     store.Run
 	account watch.Account
 	cases   *wanted
-	marks   []watch.Mark
+	marks   []watch.Mark // where the last look ended
+	first   []watch.Mark // where the mailbox ended when the run was planned
 }
 
 // visit looks into a mailbox, once or as long as there is a connection to spare for it.
@@ -104,11 +106,14 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 	if v.Marks != nil {
 		err = json.Unmarshal(v.Marks, &x.marks)
 	}
+	if v.First != nil {
+		err = errors.Join(err, json.Unmarshal(v.First, &x.first))
+	}
 	return x, err
 }
 
 func (x *visitor) query(through bool) watch.Query {
-	return watch.Query{Marks: x.marks, Since: x.run.Began.Add(-before), Through: through, Tag: x.run.Name + ".",
+	return watch.Query{Marks: x.marks, First: x.first, Since: x.run.Began.Add(-before), Through: through, Tag: x.run.Name + ".",
 		Wants: x.cases.wants}
 }
 

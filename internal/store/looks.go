@@ -50,16 +50,16 @@ func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*
 		}
 		now := s.now()
 		found := &Visit{}
-		var marks, state string
+		var marks, first, state string
 		var looked, through, tried, closing int64
 		err := tx.QueryRowContext(ctx, `UPDATE looks SET holder = $3, lease = $4
 			WHERE (run, account) = (SELECT l.run, l.account FROM looks l JOIN runs r ON r.run = l.run
 				WHERE l.lane = $5 AND `+dueToVisit+` ORDER BY l.due, l.run, l.account LIMIT 1`+s.skipLocked("l")+`)
 			AND (SELECT COUNT(*) FROM looks WHERE lane = $5 AND lease > $1) < $6
-			RETURNING run, account, lane, marks, looked, through, tried, problem,
+			RETURNING run, account, lane, marks, first, looked, through, tried, problem,
 				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
 			now, w.Run, w.Holder, now+Lease.Milliseconds(), plain(lane), most).
-			Scan(&found.Run, &found.Account, &found.Lane, &marks, &looked, &through, &tried, &found.Problem, &state, &closing)
+			Scan(&found.Run, &found.Account, &found.Lane, &marks, &first, &looked, &through, &tried, &found.Problem, &state, &closing)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
@@ -67,6 +67,9 @@ func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*
 		found.Through = state == StateClosing
 		if marks != "" {
 			found.Marks = json.RawMessage(marks)
+		}
+		if first != "" {
+			found.First = json.RawMessage(first)
 		}
 		v = found
 		return err

@@ -72,6 +72,7 @@ type Look struct {
 	Account string
 	Lane    string          // the connection that opens it
 	Marks   json.RawMessage // where the last look ended; nil before the first
+	First   json.RawMessage // where the mailbox ended when the run was planned; nil where nobody looked
 	Looked  time.Time       // when the last look began that was complete
 	Through time.Time       // when the last one began that went through all folders
 	Tried   time.Time       // when somebody tried last
@@ -181,8 +182,8 @@ func planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 		}
 	}
 	for _, l := range p.Looks {
-		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, problem, certain)
-			VALUES ($1, $2, $3, $4, $5, $6)`,
+		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, first, problem, certain)
+			VALUES ($1, $2, $3, $4, $4, $5, $6)`,
 			p.Name, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem), number(l.Certain))
 		if err != nil {
 			return err

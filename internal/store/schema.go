@@ -62,6 +62,7 @@ var migrations = [][]string{{
 		account TEXT NOT NULL,
 		lane TEXT NOT NULL,
 		marks TEXT NOT NULL DEFAULT '',
+		first TEXT NOT NULL DEFAULT '',
 		due BIGINT NOT NULL DEFAULT 0,
 		holder TEXT NOT NULL DEFAULT '',
 		lease BIGINT NOT NULL DEFAULT 0,

@@ -320,8 +320,12 @@ func (s *session) Look(q Query) Report {
 	var next []Mark
 	for _, place := range places {
 		mark := Mark{Place: place}
-		if i := slices.IndexFunc(q.Marks, func(m Mark) bool { return m.Folder == place.Folder }); i >= 0 {
-			mark = q.Marks[i]
+		from := q.Marks
+		if q.Through {
+			from = q.First
+		}
+		if i := slices.IndexFunc(from, func(m Mark) bool { return m.Folder == place.Folder }); i >= 0 {
+			mark = from[i]
 		}
 		items, after, err := s.lookInto(mark, q)
 		r.Items = append(r.Items, items...)
@@ -355,7 +359,10 @@ func (s *session) lookInto(mark Mark, q Query) ([]Item, Mark, error) {
 	if err != nil {
 		return nil, mark, err
 	}
-	marked := mark.Validity == data.UIDValidity && mark.Next > 0 && !q.Through
+	marked := mark.Validity == data.UIDValidity && mark.Next > 0
+	if q.Through && uint32(data.UIDNext) < mark.Next {
+		marked = false // UIDs were given anew, and nobody says so
+	}
 	if !marked {
 		mark.Validity = data.UIDValidity
 	}

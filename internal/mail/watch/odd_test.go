@@ -201,6 +201,7 @@ func TestOddServers(t *testing.T) {
 			failed := 0
 			if box, err := Open(t.Context(), account); err == nil {
 				q.Marks, _ = box.Marks()
+				q.First = q.Marks
 				box.Close()
 			} else {
 				failed++

@@ -67,9 +67,11 @@ type Query struct {
 	// searched for what came since Since.
 	Marks []Mark
 	Since time.Time
-	// Through has all folders gone through, whatever the marks: those for incoming mail
-	// message by message, others by a search for the header field read.Tag with Tag in it.
+	// Through has all folders gone through, whatever Marks say: those for incoming mail
+	// message by message, from First on where that still holds, others by a search for the
+	// header field read.Tag with Tag in it.
 	Through bool
+	First   []Mark // from before anything was sent
 	Tag     string
 	// Wants reports whether a message is fetched whole, by its header. Others are left alone.
 	Wants func(*read.Message) bool
