@@ -436,9 +436,20 @@ func (r *reasons) write(p *Page, title string) {
 	}
 }
 
+// mayYetCome reports whether something that was predicted has neither come nor bounced.
+func (a *Probe) mayYetCome() bool {
+	return slices.ContainsFunc(a.Members, func(m ProbeMember) bool {
+		return !m.AsPredicted && m.Seen == probe.SeenNot && (m.Predicted == "inbox" || m.Predicted == "digest")
+	})
+}
+
 // explanation says how much of what differs is explained.
 func (a *Probe) explanation() Span {
 	if len(a.Causes) == 0 && a.Unexplained == a.NotAsPredicted {
+		if a.mayYetCome() {
+			return Span{Bad, "! No change to one or two settings explains it: it may still be on its way, be lost, or be " +
+				"nothing an estate can say"}
+		}
 		return Span{Bad, "! No change to one or two settings explains it: lost on the way, or nothing an estate can say"}
 	}
 	causes := count(len(a.Causes), "cause explains", "causes explain")

@@ -100,7 +100,9 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
-			reply = session.Open(ctx)
+			if second := session.Open(ctx); ctx.Err() == nil {
+				reply = second
+			}
 		}
 	}
 	mutex.Lock()
