@@ -96,13 +96,12 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 	session := send.NewSession(way.As(from))
 	defer session.Close()
 	reply := session.Open(ctx)
-	if reply.Again() { // a connection may break once
+	end, _ := ctx.Deadline()
+	if reply.Again() && time.Until(end) > 2*again { // a connection may break once
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
-			if second := session.Open(ctx); ctx.Err() == nil {
-				reply = second
-			}
+			reply = session.Open(ctx)
 		}
 	}
 	mutex.Lock()
