@@ -190,3 +190,24 @@ func TestJSONNames(t *testing.T) {
 		}
 	}
 }
+
+// Causes that say the same of many people are told once, with all that they explain.
+func TestCausesAlike(t *testing.T) {
+	cause := func(person, group string, cases ...string) ProbeCause {
+		return ProbeCause{Explains: len(cases), Cases: cases, messages: len(cases),
+			AsIf: []AsIf{{Says: "the copy of " + person + " in " + group + " is none", Group: group, Person: person, Setting: "members", Value: "copy: none"}}}
+	}
+	a := &Probe{NotAsPredicted: 7, Causes: []ProbeCause{cause("a@k", "g@k", "1", "2"), cause("b@k", "g@k", "2", "3"), cause("c@k", "g@k", "3"),
+		cause("d@k", "h@k", "4"), cause("e@k", "h@k", "4")}}
+	var b strings.Builder
+	p := newPage(&b, Options{Width: 80})
+	a.writeCauses(p)
+	_ = p.w.Flush()
+	got := b.String()
+	for _, want := range []string{"1. Likely cause: the copy of a@k in g@k is none", "Explains 5 of 7, in 3 messages", "The same of 2 other people: b@k, c@k",
+		"2. Likely cause: the copy of d@k in h@k is none", "3. Likely cause: the copy of e@k in h@k is none"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%q is not in\n%s", want, got)
+		}
+	}
+}

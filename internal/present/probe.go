@@ -365,9 +365,7 @@ func (a *Probe) writeText(p *Page) {
 		p.Line(2, Span{Doubtful, "! The run was interrupted; what was not seen may yet come. To go on:"})
 		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run + " --send"})
 	}
-	for i, cause := range a.Causes {
-		a.writeCause(p, i, cause)
-	}
+	a.writeCauses(p)
 	a.writeDifferences(p)
 	a.writeReaders(p)
 	a.writeUnlooked(p)

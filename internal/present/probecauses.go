@@ -91,9 +91,54 @@ func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
 	return c
 }
 
-func (a *Probe) writeCause(p *Page, i int, c ProbeCause) {
+// alike returns how many causes from one on say the same of one person each: the same
+// setting and value, in the same group or of the person themselves.
+func (a *Probe) alike(from int) int {
+	first := &a.Causes[from].AsIf[0]
+	n := 1
+	for _, c := range a.Causes[from+1:] {
+		one := &c.AsIf[0]
+		if first.Person == "" || one.Person == "" || one.Group != first.Group || one.Setting != first.Setting ||
+			one.Value != first.Value || strings.Contains(one.Says, ", and ") {
+			break
+		}
+		n++
+	}
+	return n
+}
+
+// writeCauses tells of the causes, those that say the same of many people once.
+func (a *Probe) writeCauses(p *Page) {
+	const fewest = 3
+	for i, number := 0, 1; i < len(a.Causes); number++ {
+		n := a.alike(i)
+		if n < fewest || p.options.All {
+			a.writeCause(p, number, a.Causes[i])
+			i++
+			continue
+		}
+		all := a.Causes[i]
+		var others []string
+		in := map[string]bool{}
+		for k, c := range a.Causes[i : i+n] {
+			for _, name := range c.Cases {
+				in[name] = true
+			}
+			if k > 0 {
+				all.Explains += c.Explains
+				others = append(others, c.AsIf[0].Person)
+			}
+		}
+		all.messages = len(in)
+		a.writeCause(p, number, all)
+		p.Line(6, Span{Plain, "   The same of " + count(len(others), "other person", "other people") + ": " + p.some(others)})
+		i += n
+	}
+}
+
+func (a *Probe) writeCause(p *Page, number int, c ProbeCause) {
 	p.Gap()
-	p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". Likely cause: "}, Span{Bad, c.AsIf[0].Says})
+	p.Line(3, Span{Strong, strconv.Itoa(number) + ". Likely cause: "}, Span{Bad, c.AsIf[0].Says})
 	p.Line(3, Span{Plain, "   Explains " + strconv.Itoa(c.Explains) + " of " + strconv.Itoa(a.NotAsPredicted) + ", in " +
 		count(c.messages, "message", "messages")})
 	for line := range strings.Lines(c.AsIf[0].YAML) {

@@ -325,6 +325,9 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 			c.From = stranger
 		}
 		c.Traits.Unproven, c.Traits.Invitation = kind == Forged, kind == Invitation
+		if kind == Attachment {
+			c.Traits.Size = attachmentSize
+		}
 		if kind == Alias {
 			for _, also := range g.Also {
 				c.To = also

@@ -199,6 +199,7 @@ var differences = []struct{ old, new, group, cause string }{
 	{"      - {address: ada.crimp@kelpmere.example, copy: digest}\n    gate:\n      - admit anyone\n", "      - {address: ada.crimp@kelpmere.example, copy: digest}\n    gate:\n      - admit inside\n", "lost-property", "deck-crew@kelpmere.example"},
 	{"    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]\n\n  - address: night", "    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, skippers@kelpmere.example]\n\n  - address: night", "radio-watch", "skippers@kelpmere.example is a member of radio-watch@kelpmere.example"},
 	{"    kind: list\n    owners: [lena", "    kind: list\n    copy: digest\n    owners: [lena", "charter", "copy of charter@kelpmere.example is digest"},
+	{"      - refuse automatic because \"Charter enquiries come from people.\"\n", "      - refuse larger(20kB)\n      - refuse automatic because \"Charter enquiries come from people.\"\n", "charter", "larger(39kB)"},
 }
 
 // Each single difference is noticed, and its cause named first or second.

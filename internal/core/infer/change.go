@@ -1,6 +1,7 @@
 package infer
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -224,6 +225,9 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []proposal {
 
 func ruleText(v estate.Verdict, who string) string { return v.String() + " " + who }
 
+// leastSize is how many bytes a message has that a limit of size may be about.
+const leastSize = 2000
+
 // senderSelectors returns selectors that are true for the message of a trial, the
 // likeliest for a rule first.
 func (x *search) senderSelectors(t *Trial) []string {
@@ -237,6 +241,7 @@ func (x *search) senderSelectors(t *Trial) []string {
 		{t.Message.Invitation, "invitation"},
 		{t.Message.Automatic, "automatic"},
 		{t.Message.Suspect, "suspect"},
+		{t.Message.Size >= leastSize, fmt.Sprintf("larger(%dkB)", (t.Message.Size-1)/1000)},
 		{from.Inside && !t.Message.Unproven, "inside"},
 		{!from.Inside || t.Message.Unproven, "outside"},
 		{from.ID == estate.None, "not known"},
