@@ -106,7 +106,7 @@ func TestAgentsInTrouble(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 5))
 	sent, unsure, runs := 0, 0, campaign(4)
 	for i := range runs {
-		name := fmt.Sprintf("trouble-%d", i)
+		name, length := fmt.Sprintf("trouble-%d", i), logLength(dir)
 		stop := make(chan struct{})
 		var troubled sync.WaitGroup
 		troubled.Go(func() {
@@ -124,6 +124,9 @@ func TestAgentsInTrouble(t *testing.T) {
 		cmd.Dir, cmd.Env = dir, env
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
+		}
+		if i%2 == 0 {
+			awaitMore(dir, length) // amid sending, however busy this machine is
 		}
 		time.Sleep(time.Duration(300+random.IntN(900)) * time.Millisecond)
 		_ = cmd.Process.Kill() // who planned it is gone, too

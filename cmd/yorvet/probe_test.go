@@ -82,6 +82,25 @@ func logged(t *testing.T, dir string) map[string]int {
 	return counts
 }
 
+// awaitMore waits until a stand-in's log is longer than it was, at most half a minute.
+func awaitMore(dir string, length int64) {
+	for range 3000 {
+		if l := logLength(dir); l > length {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// logLength returns how long a stand-in's log is, in octets.
+func logLength(dir string) int64 {
+	stat, err := os.Stat(filepath.Join(dir, "standin.log"))
+	if err != nil {
+		return 0
+	}
+	return stat.Size()
+}
+
 // A probe that is killed or frozen at any moment goes on, also by two at once: nothing is
 // sent twice, and all is seen.
 func TestProbeKilled(t *testing.T) {
@@ -91,11 +110,15 @@ func TestProbeKilled(t *testing.T) {
 	resumed, runs := 0, campaign(10)
 	for i := range runs {
 		name := fmt.Sprintf("killed-%d", i)
+		length := logLength(dir)
 		args := []string{"--estate", "estate", "probe", "lost-property@kelpmere.example", "weather-watch@kelpmere.example", "--send", "--run", name}
 		cmd := exec.Command(program, args...)
 		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+stateOf(dir))
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
+		}
+		if i%4 < 2 {
+			awaitMore(dir, length) // amid sending, however busy this machine is
 		}
 		time.Sleep(time.Duration(200+random.IntN(900)) * time.Millisecond)
 		end := func() {
@@ -119,7 +142,10 @@ func TestProbeKilled(t *testing.T) {
 			})
 		}
 		both.Wait()
-		end()
+		awake := time.Now()
+		if end(); time.Since(awake) > 40*time.Second {
+			t.Errorf("%s: whoever was frozen went on for %s", name, time.Since(awake))
+		}
 		// A store in a file waits for whoever was frozen while they wrote; once more, it is all there.
 		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
 		if strings.Contains(again.stderr, "there is no run") || strings.Contains(again.stderr, "there are no runs") {
@@ -137,7 +163,7 @@ func TestProbeKilled(t *testing.T) {
 		}
 	}
 	t.Logf("%d runs, %d went on, %d messages were judged", runs, resumed, judged)
-	if resumed < runs/2 || judged < 5*runs {
+	if resumed < runs/2 || judged < 4*runs {
 		t.Errorf("%d runs went on, %d messages were judged", resumed, judged)
 	}
 }
@@ -177,13 +203,14 @@ func TestStandInKilled(t *testing.T) {
 	taken := 0
 	for i := range 3 {
 		server := startStandIn(t, dir, "--dir", "kept")
-		name := fmt.Sprintf("kept-%d", i)
+		name, length := fmt.Sprintf("kept-%d", i), logLength(dir)
 		cmd := exec.Command(program, "--estate", "estate", "probe", "radio-watch@kelpmere.example", "works-council@kelpmere.example", "--send", "--run", name)
 		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+stateOf(dir))
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(200+150*i) * time.Millisecond)
+		awaitMore(dir, length)
+		time.Sleep(time.Duration(50+100*i) * time.Millisecond)
 		_ = server.Process.Kill()
 		_ = server.Wait()
 		_ = cmd.Process.Kill()

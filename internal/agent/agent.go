@@ -83,10 +83,8 @@ func (a *Agent) Work(ctx context.Context) error {
 			done.Go(func() { a.sendIn(working, way) })
 		}
 	}
-	for range max(1, a.Connections.Limits.Connections) {
-		if len(a.look) > 0 {
-			done.Go(func() { a.lookInto(working) })
-		}
+	if len(a.look) > 0 {
+		done.Go(func() { a.lookInto(working) })
 	}
 	a.steer(working)
 	stop()
@@ -223,7 +221,8 @@ func (a *Agent) steer(ctx context.Context) {
 		if errors.Is(err, store.ErrNoRun) && a.Run != "" {
 			return
 		}
-		pause := max(2*a.poll(), 10*time.Since(began))
+		// A busy store is asked less often; but this process may just have been asleep.
+		pause := min(max(2*a.poll(), 10*time.Since(began)), away)
 		if err != nil {
 			a.trouble(ctx, err)
 			pause = away

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -24,21 +25,38 @@ const (
 	holdEvery = time.Second
 )
 
-// lookInto looks into mailboxes that are due, until ctx ends.
+// lookInto looks into mailboxes that are due, as many at once as there may be connections,
+// until ctx ends.
 func (a *Agent) lookInto(ctx context.Context) {
 	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: a.look}
 	most := max(1, a.Connections.Limits.Connections)
-	for ctx.Err() == nil {
-		v, err := a.Store.Visit(ctx, worker, most)
-		switch {
-		case err != nil:
-			a.trouble(ctx, err)
-			sleep(ctx, away)
-		case v == nil:
-			sleep(ctx, a.poll())
-		default:
-			a.visit(ctx, worker, v)
+	free := make(chan struct{}, most)
+	for range most {
+		free <- struct{}{}
+	}
+	var visits sync.WaitGroup
+	defer visits.Wait()
+	for {
+		select {
+		case <-free:
+		case <-ctx.Done():
+			return
 		}
+		v, err := a.Store.Visit(ctx, worker, most)
+		if v != nil && err == nil {
+			visits.Go(func() {
+				a.visit(ctx, worker, v)
+				free <- struct{}{}
+			})
+			continue
+		}
+		free <- struct{}{}
+		pause := a.poll()
+		if err != nil {
+			a.trouble(ctx, err)
+			pause = away
+		}
+		sleep(ctx, pause)
 	}
 }
 

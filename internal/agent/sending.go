@@ -13,9 +13,12 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// settleWait is how long a store that is away is waited for, to say what became of a
-// message.
-const settleWait = 10 * time.Second
+// To say what became of a message, a store that is away is asked a few times, each for so
+// long: not by the clock alone, as the process may have been asleep meanwhile.
+const (
+	settleTries = 5
+	settleWait  = 5 * time.Second
+)
 
 // sender sends messages over one connection, one after the other.
 type sender struct {
@@ -92,12 +95,15 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 		data = nil
 	}
 	// What became of it is written even if the agent is to end, or the store is away.
-	settling, stop := context.WithTimeout(context.WithoutCancel(ctx), settleWait)
-	defer stop()
-	for {
-		if err = s.a.Store.Settle(settling, s.a.name, c, state, data, due); err == nil || !sleep(settling, away/4) {
-			break
+	lasting := context.WithoutCancel(ctx)
+	for range settleTries {
+		settling, stop := context.WithTimeout(lasting, settleWait)
+		err = s.a.Store.Settle(settling, s.a.name, c, state, data, due)
+		stop()
+		if err == nil {
+			return
 		}
+		sleep(lasting, away/4)
 	}
 	s.a.trouble(ctx, err)
 }

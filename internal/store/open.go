@@ -71,6 +71,9 @@ func Open(ctx context.Context, where string) (*Store, error) {
 	for began := time.Now(); isBusy(err) && time.Since(began) < busyWait && ctx.Err() == nil; err = s.migrate(ctx) {
 		time.Sleep(20 * time.Millisecond)
 	}
+	if isBusy(err) {
+		err = fmt.Errorf("another process has been writing to it for %s and does not end; is one stopped?", busyWait)
+	}
 	if err != nil {
 		s.Close()
 		return nil, fmt.Errorf("the store %s: %w", s.Where(), err)
