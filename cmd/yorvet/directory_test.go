@@ -297,6 +297,7 @@ func TestRealDirectoryRefuses(t *testing.T) {
 
 // The same circle with the stand-in, over SCIM.
 func TestStandInCircle(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	data, err := os.ReadFile(filepath.Join(dir, "ready.json"))
 	if err != nil {

@@ -428,6 +428,7 @@ func TestInterrupt(t *testing.T) {
 // Patience is a bound: no probe takes longer than its pace and its patience and a
 // few seconds, whatever the servers do, and it does not call that all well.
 func TestPatienceIsABound(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	later := func(c *net.TCPConn) {
 		in := bufio.NewScanner(c)
 		fmt.Fprint(c, "220 x\r\n")

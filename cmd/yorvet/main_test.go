@@ -25,6 +25,7 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	_ = flag.Set("test.parallel", "4") // those that run at once mostly wait
 	os.Exit(buildAndRun(m))
 }
 

@@ -242,6 +242,7 @@ func TestStandInKilled(t *testing.T) {
 
 // No secret shows: not in what is printed, recorded, kept as evidence or logged.
 func TestSecretsStayHidden(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	secret, err := os.ReadFile(filepath.Join(dir, "standin.secret"))
 	if err != nil {
@@ -278,6 +279,7 @@ func TestSecretsStayHidden(t *testing.T) {
 // What waits for an approver is let in by their answer, and a roll call counts who
 // has answered.
 func TestHeldAndRollcall(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	do := func(args ...string) result {
 		t.Helper()
@@ -318,6 +320,7 @@ func TestHeldAndRollcall(t *testing.T) {
 // The answers of a run come as a table, as JSON and as JUnit XML, and agree; the raw
 // messages of what differed are kept; all that was sent can be taken out again.
 func TestProbeAnswers(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	served := []string{"--estate", "served"} // what is written is otherwise: it is the estate that is served
 	probe := append(served, "probe", "lost-property@kelpmere.example", "--send", "--run", "answers", "--evidence", "evidence", "--json")
@@ -379,6 +382,7 @@ func TestProbeAnswers(t *testing.T) {
 
 // The stand-in says how to reach it, and reads its estate anew on a signal.
 func TestStandInProgram(t *testing.T) {
+	t.Parallel() // most of it is waiting
 	dir := t.TempDir()
 	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
 		t.Fatal(r.stderr)

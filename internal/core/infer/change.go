@@ -1,8 +1,8 @@
 package infer
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -241,7 +241,7 @@ func (x *search) senderSelectors(t *Trial) []string {
 		{t.Message.Invitation, "invitation"},
 		{t.Message.Automatic, "automatic"},
 		{t.Message.Suspect, "suspect"},
-		{t.Message.Size >= leastSize, fmt.Sprintf("larger(%dkB)", (t.Message.Size-1)/1000)},
+		{t.Message.Size >= leastSize, "larger(" + strconv.FormatInt((t.Message.Size-1)/1000, 10) + "kB)"},
 		{from.Inside && !t.Message.Unproven, "inside"},
 		{!from.Inside || t.Message.Unproven, "outside"},
 		{from.ID == estate.None, "not known"},
