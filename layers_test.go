@@ -20,6 +20,7 @@ var layers = []string{
 	"internal/core/change internal/core/resolve",
 	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
 	"internal/core/expect internal/core/infer internal/core/effect internal/core/choose",
+	"internal/core/trail",
 	"internal/localfile docs .",
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile internal/undo " +
 		"internal/store/storetest",
@@ -28,7 +29,7 @@ var layers = []string{
 	"internal/connections internal/directory/aliases internal/directory/ldap internal/directory/ldif " +
 		"internal/directory/vcard internal/directory/records internal/directory/draft",
 	"internal/directory/scim internal/directory/table internal/agent",
-	"internal/directory/handout internal/source internal/standin internal/probe",
+	"internal/directory/handout internal/source internal/standin internal/probe internal/maillog",
 	"internal/present",
 	"internal/cli",
 	"cmd/yorvet",

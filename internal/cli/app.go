@@ -187,6 +187,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newRuns(streams),
 			newRollcall(streams),
 			newHeld(streams),
+			newLog(streams),
 			newStandin(streams),
 			newImport(streams),
 			newExport(streams),

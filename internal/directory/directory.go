@@ -209,6 +209,19 @@ func (e *Entry) pathOf(names Names, held string) string {
 	return ""
 }
 
+// First returns the first value of the first of some attributes that has one, without
+// blanks around it, or "".
+func (e *Entry) First(names Names) string {
+	for _, name := range names {
+		for _, value := range e.values(name) {
+			if value = strings.TrimSpace(value); value != "" {
+				return value
+			}
+		}
+	}
+	return ""
+}
+
 // has reports whether an entry has an attribute.
 func (e *Entry) has(name string) bool {
 	return slices.ContainsFunc(e.Attributes, func(a Attribute) bool { return a.is(name) })

@@ -150,21 +150,44 @@ func (c *Collector) value(e *Entry, v *Value) []string {
 		}
 		return []string{text}
 	}
-	for i := range v.As {
-		if strings.EqualFold(strings.TrimSpace(v.As[i].Word), text) {
-			return v.As[i].Values
-		}
-	}
+	values, known := v.Meant(text)
 	switch {
+	case known:
+		return values
 	case text == "":
 	case v.Otherwise.Skip:
 		c.coverage.skips[[2]string{strings.Join(v.From, ", "), text}]++
-	case v.Otherwise.Values != nil:
-		return v.Otherwise.Values
 	default:
 		c.unknown(e, v, text)
 	}
 	return nil
+}
+
+// Meant returns what a word of a source means, by As and Otherwise, and whether anything is
+// said of it; one that is to be skipped means nothing.
+func (v *Value) Meant(text string) (values []string, known bool) {
+	for i := range v.As {
+		if strings.EqualFold(strings.TrimSpace(v.As[i].Word), text) {
+			return v.As[i].Values, true
+		}
+	}
+	if text != "" && v.Otherwise.Values != nil {
+		return v.Otherwise.Values, true
+	}
+	return nil, false
+}
+
+// WrongWord returns a text about the first value that v can come to and that is not one of
+// some words, with its place in the map, from 1; "": there is none.
+func (v *Value) WrongWord(name string, words []string) (text string, line, column int) {
+	for _, m := range v.said() {
+		for _, value := range m.Values {
+			if wrong := wrongWord(name, value, words...); len(wrong) > 0 {
+				return wrong[0], m.mark.line, m.mark.column
+			}
+		}
+	}
+	return "", 0, 0
 }
 
 // unknownWord is a word of a source for which a map has no meaning.
@@ -227,7 +250,7 @@ func (c *Collector) day(e *Entry, v *Value) estate.Day {
 	text := strings.TrimSpace(texts[0])
 	layout := time.DateOnly
 	if v.Format != "" {
-		layout = layoutOf(v.Format)
+		layout = LayoutOf(v.Format)
 		if !strings.ContainsAny(v.Format, " T") {
 			text, _, _ = strings.Cut(text, " ")
 		}
@@ -250,12 +273,16 @@ func (c *Collector) day(e *Entry, v *Value) estate.Day {
 	return day
 }
 
-// layoutOf returns a format of days, of YYYY, MM, M, DD, D and what stands between them,
-// as package time has it.
-func layoutOf(format string) string {
-	return strings.NewReplacer("YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "M", "1", "D", "2", "hh", "15", "mm",
-		"04",
-		"ss", "05").Replace(format)
+// LayoutOf returns a format of days, of YYYY, MM, M, DD, D and what stands between them,
+// as package time has it; with hh, mm and ss, of times, too, and AM where they have halves
+// of days.
+func LayoutOf(format string) string {
+	hours := []string{"hh", "15", "h", "15"}
+	if strings.Contains(format, "AM") {
+		hours = []string{"hh", "03", "h", "3", "AM", "PM"}
+	}
+	return strings.NewReplacer(append(hours, "YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "M", "1", "D", "2",
+		"mm", "04", "ss", "05")...).Replace(format)
 }
 
 // A RuleMap says which rules of a gate, or of send-as, come of a record: a rule as it

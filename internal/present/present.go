@@ -130,17 +130,22 @@ func writeCSV(w io.Writer, a Answer) error {
 		return err
 	}
 	for row := range rows {
-		for i, cell := range row {
-			cell = Clean(cell)
-			if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
-				cell = "'" + cell
-			}
-			row[i] = cell
-		}
-		if err := writer.Write(row); err != nil {
+		if err := writer.Write(harmless(row)); err != nil {
 			return err
 		}
 	}
 	writer.Flush()
 	return writer.Error()
+}
+
+// harmless makes the cells of a row harmless, and returns it.
+func harmless(row []string) []string {
+	for i, cell := range row {
+		cell = Clean(cell)
+		if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
+			cell = "'" + cell
+		}
+		row[i] = cell
+	}
+	return row
 }

@@ -51,6 +51,7 @@ func (p *post) layOut(j job) []job {
 		l.original = j.Original
 	}
 	l.d = p.r.Deliver(group, &l.from, j.Traits)
+	p.line(&j, "expanded", "group", j.To)
 	l.archives()
 	for _, recipient := range l.d.Recipients {
 		if !j.Nested || !p.hadBefore(&j, recipient.ID, &l.from) {
@@ -249,7 +250,7 @@ func (p *post) hand(j job) {
 		p.report(j, "failed", []failure{{final: j.To, status: "5.3.0", text: "the mailbox cannot be written"}})
 		return
 	}
-	p.line(&j, "delivered", "to", j.To, "folder", folderName(j.Folder))
+	p.line(&j, "delivered", "to", j.To, "group", j.Group, "folder", folderName(j.Folder))
 	p.mutex.Lock()
 	delete(p.bounces, m)
 	p.mutex.Unlock()

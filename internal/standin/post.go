@@ -251,7 +251,8 @@ func (p *post) takeForGroup(a *arrival, fate *message.Fate) error {
 		p.note(a, "loop", "group", g.Address.String())
 		return refusal(554, smtp.EnhancedCode{5, 4, 6}, "this message has been here before")
 	}
-	p.note(a, "judged", "group", g.Address.String(), "verdict", fate.Verdict.String(), "rule", fate.Rule)
+	p.note(a, "judged", "group", g.Address.String(), "verdict", fate.Verdict.String(), "rule", fate.Rule,
+		"login", a.login.String(), "size", len(a.raw))
 	j := job{
 		Kind:       groupJob,
 		ID:         newID(),
