@@ -125,6 +125,7 @@ func (q *logQuestion) ask() (err error) {
 			words = append(words, flag.word+said)
 		}
 	}
+	var outcomes []string
 	for _, text := range q.cmd.StringSlice("outcome") {
 		for word := range strings.SplitSeq(text, ",") {
 			fate, ok := trail.FateOf(strings.TrimSpace(word))
@@ -132,8 +133,11 @@ func (q *logQuestion) ask() (err error) {
 				return unknown("outcome", word, trail.FateWords())
 			}
 			q.query.Fates = append(q.query.Fates, fate)
-			words = append(words, fate.String())
+			outcomes = append(outcomes, fate.String())
 		}
+	}
+	if outcomes != nil {
+		words = append(words, strings.Join(outcomes, " or "))
 	}
 	if q.query.Message = q.cmd.String("message"); q.query.Message != "" {
 		words = append(words, q.query.Message)

@@ -32,8 +32,8 @@ func (p *lineParser) parse(line string, e *trail.Event) meaning {
 	switch {
 	case line[0] == '{':
 		return p.object(line, e)
-	case strings.HasPrefix(line, "-- "): // of journalctl: a boot, or where the journal begins
-		return beside
+	case line[0] == ' ', line[0] == '\t', strings.HasPrefix(line, "-- "):
+		return beside // of the line before; and of journalctl: a boot, or where the journal begins
 	}
 	at, rest, ok := p.clock.stamp(line)
 	if !ok {

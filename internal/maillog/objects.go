@@ -77,6 +77,9 @@ func standinID(id string) string {
 func standin(o *object, e *trail.Event) meaning {
 	e.Queue, e.Message, e.From, e.To, e.Folder = standinID(o.ID), messageID(o.Message), o.From, o.To, o.Folder
 	e.Login, e.Size, e.Status, e.Detail = o.Login, o.Size, o.Status, o.Detail
+	if e.Status == "" {
+		e.Status = statusIn(o.Detail)
+	}
 	if o.Group != "" && o.To != "" {
 		e.Group = o.Group
 	}
@@ -100,6 +103,8 @@ func standin(o *object, e *trail.Event) meaning {
 		e.Kind, e.To = trail.Released, whole
 	case "taken":
 		e.Kind = trail.Arrived
+	case "notice": // which it sends by itself
+		e.Kind, e.From = trail.Arrived, "<>"
 	case "expanded":
 		e.Kind, e.To = trail.Expanded, whole
 	case "copied":
@@ -119,7 +124,7 @@ func standin(o *object, e *trail.Event) meaning {
 		e.Kind = trail.HandedOn
 	case "lost":
 		e.Kind, e.To = trail.Dropped, whole
-	case "notice", "fault", "paused", "proven", "proof", "welcomed":
+	case "fault", "paused", "proven", "proof", "welcomed":
 		return beside
 	default:
 		return unknown

@@ -25,6 +25,7 @@ type LogEstate struct {
 	// Unlike are those of whom the logs say otherwise than the estate.
 	Unlike []LogMissing `json:"unlike"`
 	Causes []LogCause   `json:"causes"`
+	Lost   int          `json:"lost"` // differences that no change explains
 }
 
 // LogVerdict is what a group said of a message, by the logs, and what the estate says.
@@ -80,6 +81,7 @@ func (a *Log) SetEstate(r *resolve.Resolver, c *trail.Comparison) {
 	}
 	slices.SortStableFunc(s.Missing, byCount)
 	slices.SortStableFunc(s.Unlike, byCount)
+	s.Lost = len(c.Lost)
 	const most = 6
 	for _, cause := range c.Causes {
 		one := LogCause{Explains: len(cause.Explains)}
@@ -168,9 +170,9 @@ func (s *LogEstate) writeText(p *Page) {
 		return
 	}
 	p.Gap()
-	head := Span{Good, count(s.Compared, "message to a group", "messages to groups") + " as the estate says"}
+	head := Span{Good, count(s.Compared, "message to a group", "messages to groups") + ": all as the estate says"}
 	if s.Differ > 0 {
-		head = Span{Bad, strconv.Itoa(s.Differ) + " of " + count(s.Compared, "message to a group", "messages to groups") +
+		head = Span{Bad, "Messages to groups: " + strconv.Itoa(s.Differ) + " of " + strconv.Itoa(s.Compared) +
 			" otherwise than the estate says"}
 	} else if s.Untold > 0 {
 		head = Span{Plain, count(s.Compared, "message to a group agrees", "messages to groups agree") + " with the estate, as far as the logs tell"}
@@ -254,6 +256,12 @@ func (s *LogEstate) blocksOf(list []LogMissing, unlike bool) []block {
 
 // writeCauses tells of changes that would explain the logs.
 func (s *LogEstate) writeCauses(p *Page) {
+	defer func() {
+		if s.Lost > 0 {
+			p.Gap()
+			p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(s.Lost, "difference is", "differences are") + " explained by no change of the estate"})
+		}
+	}()
 	for i, c := range s.Causes {
 		if i == 5 && !p.options.All {
 			p.Gap()

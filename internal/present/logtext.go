@@ -39,6 +39,9 @@ func (a *Log) answer() string {
 	}
 	if a.InName != nil {
 		n := a.InName
+		if len(n.Sent)+len(n.Answers) == 0 {
+			return "No message in the name of " + n.Name + " in " + countLines(a.Read.Lines)
+		}
 		return count(len(n.Sent), "message", "messages") + " in the name of " + n.Name + ", " + count(len(n.Answers), "answer", "answers") +
 			" from people written to" + a.span()
 	}
@@ -136,11 +139,9 @@ func (a *Log) writeMessages(p *Page, title string, list []LogMessage) {
 			shown = shown[:mostListed]
 		}
 	}
-	var rows [][]Span
 	for i := range shown {
-		rows = append(rows, a.row(&shown[i]))
+		p.Line(6, a.row(&shown[i])...)
 	}
-	p.Table(rows)
 	rest := len(list) - len(shown)
 	switch {
 	case rest > 0 && a.LeftOut > 0:
@@ -164,7 +165,8 @@ func (a *Log) row(m *LogMessage) []Span {
 	} else if a.InName != nil && m.Login == "" && m.Client != "" {
 		from += ", from " + m.Client
 	}
-	return []Span{{Faint, when}, {Plain, from}, {Strong, some(m.To)}, m.became(), {Faint, m.id()}}
+	became := m.became()
+	return []Span{{Faint, "  " + when + "  "}, {Plain, from + " to "}, {Plain, some(m.To) + ": "}, became, {Faint, "  " + m.id()}}
 }
 
 // writeTimeline tells a message from its beginning to its end.
@@ -190,23 +192,36 @@ func (m *LogMessage) writeTimeline(p *Page) {
 	p.Line(4, Span{Plain, "  " + strings.Join(facts, ", ")})
 	became := m.became()
 	p.Line(4, Span{Plain, "  "}, Span{became.Style, became.Text})
-	var rows [][]Span
-	day := ""
+	if len(m.Queues) > 0 {
+		p.Line(4, Span{Faint, "  queues: " + strings.Join(m.Queues, ", ")})
+	}
+	p.Gap()
+	p.Table(m.steps())
+	if !m.Whole {
+		p.Line(2, Span{Doubtful, "  ! "}, Span{Plain, "The logs have no beginning or no end of it: there may be more."})
+	}
+}
+
+// steps are the lines about a message.
+func (m *LogMessage) steps() (rows [][]Span) {
+	layout, day := "15:04:05", ""
+	for i := range m.Steps {
+		if m.Steps[i].at.Nanosecond() != 0 {
+			layout = "15:04:05.000"
+		}
+	}
 	for i := range m.Steps {
 		s := &m.Steps[i]
-		when := s.at.Format("15:04:05")
+		when := s.at.Format(layout)
 		if d := s.at.Format("2 Jan"); d != day && !s.at.IsZero() {
 			when, day = d+" "+when, d
 		}
 		if s.at.IsZero() {
 			when = ""
 		}
-		rows = append(rows, []Span{{Faint, when}, {logStyle(stepFate(s.Event)), s.Event}, {Plain, s.text()}, {Faint, s.Queue}})
+		rows = append(rows, []Span{{Faint, when}, {logStyle(stepFate(s.Event)), s.Event}, {Plain, s.text()}})
 	}
-	p.Table(rows)
-	if !m.Whole {
-		p.Line(2, Span{Doubtful, "  ! "}, Span{Plain, "The logs have no beginning or no end of it: there may be more."})
-	}
+	return rows
 }
 
 // stepFate returns the outcome of an event that has the same meaning.

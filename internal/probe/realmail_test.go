@@ -37,6 +37,14 @@ groups:
 // realMail starts Postfix and Dovecot on loopback, from a temporary folder, and
 // returns connections to them.
 func realMail(t *testing.T) *connections.Connections {
+	m := newMailServers(t)
+	m.configurePostfix()
+	m.start([]string{"/usr/lib/postfix/sbin/master", "-c", m.dir + "/etc", "-w"})
+	return m.connections()
+}
+
+// newMailServers readies a folder for servers, and Dovecot in it.
+func newMailServers(t *testing.T) *mailServers {
 	t.Helper()
 	for _, program := range []string{"/usr/sbin/postfix", "/usr/sbin/dovecot", "/usr/lib/postfix/sbin/master"} {
 		if _, err := os.Stat(program); err != nil {
@@ -58,10 +66,8 @@ func realMail(t *testing.T) *connections.Connections {
 		t.Fatal(err)
 	}
 	m := &mailServers{t: t, dir: dir, smtp: freePort(t), submission: freePort(t), imap: freePort(t)}
-	m.configurePostfix()
 	m.configureDovecot()
-	m.start()
-	return m.connections()
+	return m
 }
 
 type mailServers struct {
@@ -192,7 +198,6 @@ postlog unix-dgram n - n - 1 postlogd
 		"board@corp.example alice@corp.example\ncrowd@corp.example bob@corp.example dave@corp.example gone@corp.example\n")
 	m.write("etc/restricted", "board@corp.example board_only\n")
 	m.write("etc/insiders", "corp.example OK\n")
-	m.folder("log", "root", "root", 0o755)
 	m.folder("data", "postfix", "postfix", 0o700)
 	m.folder("queue", "root", "root", 0o755)
 	for _, name := range []string{"incoming", "active", "bounce", "corrupt", "defer", "deferred", "flush", "hold", "private", "saved", "trace"} {
@@ -272,13 +277,16 @@ service anvil {
 	}
 	m.write("users", users+"dave@corp.example:{PLAIN}tide-7-secret::::::userdb_quota_rule=*:bytes=100\n")
 	m.write("masters", "probe:{PLAIN}keeper-9-secret\n")
+	m.folder("log", "root", "root", 0o755)
 	m.folder("mail", "mail", "mail", 0o755)
+	m.folder("queue/private", "root", "root", 0o755)
 	m.folder("dv", "root", "root", 0o755)
 }
 
-func (m *mailServers) start() {
+// start starts Dovecot, and a program that takes mail.
+func (m *mailServers) start(taker []string) {
 	m.t.Helper()
-	for _, cmd := range [][]string{{"dovecot", "-c", m.dir + "/dovecot.conf"}, {"/usr/lib/postfix/sbin/master", "-c", m.dir + "/etc", "-w"}} {
+	for _, cmd := range [][]string{{"dovecot", "-c", m.dir + "/dovecot.conf"}, taker} {
 		// They keep their output open: it is not waited for.
 		if err := exec.Command(cmd[0], cmd[1:]...).Run(); err != nil {
 			m.t.Fatalf("%v: %v: %s", cmd, err, m.logs())
@@ -286,8 +294,10 @@ func (m *mailServers) start() {
 	}
 	m.t.Cleanup(func() {
 		_ = exec.Command("doveadm", "-c", m.dir+"/dovecot.conf", "stop").Run()
-		if pid, err := os.ReadFile(m.dir + "/queue/pid/master.pid"); err == nil {
-			_ = exec.Command("kill", strings.TrimSpace(string(pid))).Run()
+		for _, name := range []string{"/queue/pid/master.pid", "/spool/exim.pid"} {
+			if pid, err := os.ReadFile(m.dir + name); err == nil {
+				_ = exec.Command("kill", strings.TrimSpace(string(pid))).Run()
+			}
 		}
 		time.Sleep(300 * time.Millisecond)
 		if m.t.Failed() {
@@ -311,7 +321,7 @@ func (m *mailServers) start() {
 
 func (m *mailServers) logs() string {
 	var b strings.Builder
-	for _, name := range []string{"mail.log", "dovecot.log"} {
+	for _, name := range []string{"mail.log", "dovecot.log", "mainlog", "paniclog"} {
 		data, _ := os.ReadFile(filepath.Join(m.dir, "log", name))
 		b.Write(data)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"sync"
 	"time"
@@ -136,15 +137,18 @@ func (p *post) takeAll(a *arrival, to []address.Address) error {
 	var failed []failure
 	for _, one := range to {
 		if err := p.take(a, one); err != nil {
-			p.note(a, "refused", "to", one.String(), "detail", err.Error())
 			if first == nil {
 				first = err
 			}
 			f := failure{final: one.String(), status: "5.7.1", text: err.Error()}
+			said := f.text
 			var answer *smtp.SMTPError
 			if errors.As(err, &answer) {
+				code := answer.EnhancedCode
 				f.text = answer.Message
+				said = fmt.Sprintf("%d %d.%d.%d %s", answer.Code, code[0], code[1], code[2], answer.Message)
 			}
+			p.note(a, "refused", "to", one.String(), "detail", said)
 			failed = append(failed, f)
 		}
 	}

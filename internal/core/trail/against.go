@@ -192,7 +192,7 @@ func (c *Compared) members(e *estate.Estate, s *Story) {
 		}
 		lines[key] = r
 	}
-	c.Told = nested && s.Whole && c.Said == infer.OneOf(estate.Admit)
+	c.Told = nested && s.tellsOfAll() && c.Said == infer.OneOf(estate.Admit)
 	if c.Fate.Verdict == estate.Admit || c.Told {
 		if d := c.Fate.Delivery(); d != nil {
 			for _, recipient := range d.Recipients {
@@ -217,6 +217,16 @@ func (c *Compared) members(e *estate.Estate, s *Story) {
 	slices.SortStableFunc(c.Members, func(a, b Member) int {
 		return strings.Compare(strings.ToLower(a.Address), strings.ToLower(b.Address))
 	})
+}
+
+// tellsOfAll reports whether something final is said of each recipient but those that are
+// held.
+func (s *Story) tellsOfAll() bool {
+	if s.Whole {
+		return true
+	}
+	return s.begun && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends }) &&
+		!slices.ContainsFunc(s.Recipients, func(r Recipient) bool { return r.Fate == Waiting || r.Fate == Late })
 }
 
 // people returns what agrees with what was said of people.

@@ -75,6 +75,7 @@ type Story struct {
 	Began      int64    // when the first line about it was written, as in Event
 	Ended      int64    // when the last one was
 
+	written      []string       // to whom it was addressed, where that was said
 	begun        bool           // somebody said that it arrived
 	told         bool           // as news
 	entries      []entry        // under which queue names it is known
@@ -105,23 +106,29 @@ func (s *Story) Queues() []string {
 // Addressed returns to whom the message was written, as far as it is known: groups rather
 // than their members.
 func (s *Story) Addressed() []string {
+	if s.written != nil {
+		return s.written
+	}
 	var list []string
-	add := func(address string) {
-		if address != "" && !slices.ContainsFunc(list, func(other string) bool { return strings.EqualFold(other, address) }) {
-			list = append(list, address)
+	for i := range s.Recipients {
+		if r := &s.Recipients[i]; r.Group != "" {
+			list = added(list, r.Group)
+		} else if len(s.Expanded) == 0 {
+			list = added(list, r.Address)
 		}
 	}
 	for _, group := range s.Expanded {
-		add(group)
-	}
-	for _, r := range s.Recipients {
-		if r.Group != "" {
-			add(r.Group)
-		} else if len(s.Expanded) == 0 {
-			add(r.Address)
-		}
+		list = added(list, group)
 	}
 	return list
+}
+
+// added adds an address to a list, unless it is there.
+func added(list []string, address string) []string {
+	if slices.ContainsFunc(list, func(other string) bool { return strings.EqualFold(other, address) }) {
+		return list
+	}
+	return append(list, address)
 }
 
 // settled reports whether nothing more is awaited for any recipient who is known.
@@ -132,6 +139,12 @@ func (s *Story) settled() bool {
 		}
 	}
 	return len(s.Recipients) > 0
+}
+
+// over reports whether nothing more is awaited: all systems have said that they are done
+// with it, or, of those that never say so, something final is said of all recipients.
+func (s *Story) over() bool {
+	return s.open == 0 || s.settled() && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends })
 }
 
 // Count returns how many recipients have each fate.
@@ -197,11 +210,12 @@ func (s *Story) tell(e *Event, kept func(string) string) {
 		s.Client = kept(e.Client)
 	}
 	s.Size = max(s.Size, e.Size)
+	s.begun = s.begun || e.Kind == Refused || e.Kind == Arrived
 	switch {
 	case e.Kind == Arrived:
-		s.begun = true
 		if e.To != "" {
 			r := s.recipient(e.To, kept)
+			s.written = added(s.written, r.Address)
 			r.Group = keep(r.Group, kept(e.Group))
 			r.Time = max(r.Time, e.Time)
 		}
@@ -220,6 +234,9 @@ func (s *Story) tell(e *Event, kept func(string) string) {
 		r := s.recipient(e.To, kept)
 		if r.Group == "" && !strings.EqualFold(e.Group, e.To) {
 			r.Group = kept(e.Group)
+		}
+		if e.Kind == Refused && r.Group == "" {
+			s.written = added(s.written, r.Address)
 		}
 		r.take(fates[e.Kind], e, kept)
 	}
@@ -265,7 +282,7 @@ func (r *Recipient) take(fate Fate, e *Event, kept func(string) string) {
 	if brings := fate == Passed || fate == Waiting; brings && r.Fate > Passed {
 		return // where it went is known already
 	}
-	if fate == InMailbox && r.Fate == InJunk {
+	if fate == InMailbox && (r.Fate == InJunk || r.Fate == InArchive) {
 		return // the mailbox says where, and who brought it says that it is there
 	}
 	r.Fate, r.Time, r.Status, r.Detail, r.Next = fate, e.Time, kept(e.Status), strings.Clone(e.Detail), kept(e.Next)

@@ -40,6 +40,7 @@ type host struct {
 	name    string
 	entries map[string]*Story
 	told    map[string]string
+	ends    bool // it says when it is done with messages
 }
 
 // entry is a queue name on a machine.
@@ -70,6 +71,7 @@ func (t *Tracker) Add(e *Event) {
 	h := t.host(e.Host)
 	s := t.find(h, e)
 	if e.Kind == Done {
+		h.ends = true
 		t.close(s, e)
 		return
 	}
@@ -266,7 +268,7 @@ func (t *Tracker) hand(s *Story) {
 	if s.Message != "" && t.messages[s.Message] == s {
 		delete(t.messages, s.Message)
 	}
-	s.Whole = s.begun && (s.open == 0 || s.settled())
+	s.Whole = s.begun && s.over()
 	s.index = nil
 	t.Done(s)
 }
