@@ -146,14 +146,17 @@ func cutLast(s, sep string) (before, after string, found bool) {
 
 // eximDelivery reads "a@b (c@d) <e@f> R=router T=transport H=host [1.2.3.4] C=\"250 ...\"".
 func eximDelivery(said string, e *trail.Event) meaning {
+	if dropped, found := strings.CutPrefix(said, ":blackhole: "); found {
+		e.Kind = trail.Dropped
+		e.To, _, _ = inBrackets(dropped)
+		return something
+	}
 	var rest string
 	e.To, e.Group, rest = eximAddress(said)
 	e.Next, e.Detail = eximHost(rest), eximField(rest, "C=")
 	e.Status = statusIn(e.Detail)
 	e.Kind = trail.Delivered
 	switch {
-	case strings.HasPrefix(said, ":blackhole:"):
-		e.Kind = trail.Dropped
 	case strings.HasPrefix(said, "|"):
 		e.Kind = trail.HandedOn
 	case e.Next != "" && !isHere(e.Next):

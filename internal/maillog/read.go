@@ -90,25 +90,37 @@ func newStream(ctx context.Context, name string, r io.Reader, now time.Time, opt
 	return s
 }
 
-// cut cuts a log into chunks of whole lines.
+// cut cuts a log into chunks of whole lines. Of a line that is longer than a chunk the
+// beginning stands for it.
 func (s *stream) cut(ctx context.Context, r io.Reader, work chan<- *batch) {
 	defer close(work)
 	defer close(s.ordered)
-	buffer := make([]byte, 0, chunkSize+longestLine)
-	line := 0
+	buffer := make([]byte, 0, chunkSize)
+	line, within := 0, false
 	for {
-		n, err := io.ReadFull(r, buffer[len(buffer):chunkSize])
-		buffer = buffer[:len(buffer)+n]
+		var err error
+		buffer, err = fill(r, buffer)
+		if within {
+			rest := bytes.IndexByte(buffer, '\n') + 1
+			if rest == 0 {
+				rest = len(buffer)
+			} else {
+				line, within = line+1, false
+			}
+			buffer = buffer[:copy(buffer, buffer[rest:])]
+			if err == nil {
+				continue
+			}
+		}
 		end := len(buffer)
 		if err == nil {
-			end = bytes.LastIndexByte(buffer, '\n') + 1
-			if end == 0 {
-				end = len(buffer) // one line without end: what there is of it
+			if end = bytes.LastIndexByte(buffer, '\n') + 1; end == 0 {
+				end, within = len(buffer), true
 			}
 		}
 		b := s.empty()
 		b.text, b.line = string(buffer[:end]), line
-		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		if err != io.EOF {
 			b.err = err
 		}
 		line += bytes.Count(buffer[:end], []byte{'\n'})
@@ -123,6 +135,17 @@ func (s *stream) cut(ctx context.Context, r io.Reader, work chan<- *batch) {
 			return
 		}
 	}
+}
+
+// fill reads until a buffer is full, or until an error; io.EOF is the end.
+func fill(r io.Reader, buffer []byte) ([]byte, error) {
+	for len(buffer) < cap(buffer) {
+		n, err := r.Read(buffer[len(buffer):cap(buffer)])
+		if buffer = buffer[:len(buffer)+n]; err != nil {
+			return buffer, err
+		}
+	}
+	return buffer, nil
 }
 
 // empty returns a batch that nothing is in.

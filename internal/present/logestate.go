@@ -81,7 +81,7 @@ func (a *Log) SetEstate(r *resolve.Resolver, c *trail.Comparison) {
 	}
 	slices.SortStableFunc(s.Missing, byCount)
 	slices.SortStableFunc(s.Unlike, byCount)
-	s.Lost = len(c.Lost)
+	s.Lost = len(c.Lost) + c.Strangers
 	const most = 6
 	for _, cause := range c.Causes {
 		one := LogCause{Explains: len(cause.Explains)}

@@ -19,6 +19,9 @@ type Comparison struct {
 	// Passed counts messages to groups of which the estate can say nothing, since nobody
 	// is named as their sender.
 	Passed int
+	// Strangers counts deliveries to addresses that the estate does not know, of which no
+	// change is thought.
+	Strangers int
 
 	trials []infer.Trial
 }
@@ -130,6 +133,11 @@ func (c *Comparison) add(r *resolve.Resolver, s *Story, group estate.ID, e messa
 		}
 	}
 	one.members(r.Estate(), s)
+	for _, m := range one.Members {
+		if m.ID == estate.None && !m.Agrees() {
+			c.Strangers++
+		}
+	}
 	c.Messages = append(c.Messages, one)
 	c.trials = append(c.trials, infer.Trial{From: e.From, By: e.By, To: e.To, Message: e.Message,
 		Seen: infer.Seen{Verdicts: one.Said, People: one.people(r.Estate())}})

@@ -11,7 +11,7 @@ type Query struct {
 	To    func(address string) bool // of a recipient, or of a group that was written to
 	Since int64                     // as in Event
 	Until int64                     // not any more
-	Fates []Fate                    // one recipient at least has one of them
+	Fates []Fate                    // one recipient at least, of those who are asked for, has one of them
 	// Message is a Message-ID, with or without angle brackets, or a queue name.
 	Message string
 	// In is true of addresses in whose name somebody writes: messages from them, and
@@ -33,8 +33,13 @@ func (q *Query) Matches(s *Story) bool {
 	case q.In != nil && !q.In(s.From) && !s.reaches(q.In):
 		return false
 	}
-	return len(q.Fates) == 0 || slices.ContainsFunc(s.Recipients, func(r Recipient) bool {
-		return slices.Contains(q.Fates, r.Fate)
+	if len(q.Fates) == 0 {
+		return true
+	}
+	// What became of it for those who were asked about: all, where it was written to a group.
+	all := q.To == nil || slices.ContainsFunc(s.Expanded, q.To)
+	return slices.ContainsFunc(s.Recipients, func(r Recipient) bool {
+		return slices.Contains(q.Fates, r.Fate) && (all || q.To(r.Address) || r.Group != "" && q.To(r.Group))
 	})
 }
 
