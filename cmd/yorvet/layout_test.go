@@ -29,6 +29,7 @@ var shownCommands = []string{
 	"member add volunteers --from volunteers.txt --preview", "member list lost-property", "member list deck-crew --all", "member remove deck-crew fenna.dry --preview",
 	"group set timetable copy=every title=Times --preview", "group rename charter hire@kelpmere.example --preview", "group remove old-regatta --preview",
 	"group new storm-desk@kelpmere.example --preset desk --owner ines.maro --preview",
+	"log mail.log", "log mail.log --to sailing-notices", "log mail.log --message umbrella@holiday.example", "log mail.log --as charter --all",
 	"probe lost-property charter", "probe --all", "rollcall galley --as abel.crook@kelpmere.example", "help words", "help outcomes", "version",
 }
 

@@ -68,6 +68,12 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 				return ctx, nil
 			}
 		}
+		if cmd.Name == "log" {
+			cmd.Before = func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
+				service.Store(cmd.Bool("follow"))
+				return ctx, nil
+			}
+		}
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- root.Run(ctx, args) }()

@@ -14,6 +14,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/preset"
+	"yorvet.example/yorvet/internal/core/trail"
 	"yorvet.example/yorvet/internal/directory/handout"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
@@ -146,6 +147,8 @@ func (c completer) values(ctx context.Context, cmd *cli.Command, flag cli.Flag) 
 			return present.Roles()
 		}
 		return addresses(ctx, cmd, ofAnybody)
+	case "outcome":
+		return trail.FateWords()
 	case "from", "to", "owner", "moderator", "member":
 		return addresses(ctx, cmd, ofAnybody)
 	}

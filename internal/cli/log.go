@@ -31,9 +31,9 @@ func newLog(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "only messages to an `ADDRESS`, or @DOMAIN; a group by any of its addresses"},
 			&cli.StringFlag{Name: "since", Usage: "only from a `TIME` on: 2026-11-25, \"2026-11-25 08:00\", 08:00, yesterday, 2h"},
 			&cli.StringFlag{Name: "until", Usage: "only before a `TIME`"},
-			&cli.StringSliceFlag{Name: "outcome", Usage: "only with somebody for whom it is so: an `OUTCOME`, such as bounced"},
+			&cli.StringSliceFlag{Name: "outcome", Usage: "only with an `OUTCOME` for one recipient at least, such as bounced"},
 			&cli.StringFlag{Name: "message", Usage: "one message by its Message-ID or queue `ID`, from beginning to end"},
-			&cli.StringFlag{Name: "as", Usage: "what was sent in the name of a `GROUP`, by whom, and the answers"},
+			&cli.StringFlag{Name: "as", Usage: "what was sent in the name of a `GROUP`, by which logins, and the answers"},
 			&cli.StringFlag{Name: "map", Usage: "the files are message traces that a map `FILE` describes"},
 			&cli.StringFlag{Name: "time-zone", Usage: "the `ZONE` of times that do not say theirs, such as Europe/Oslo", DefaultText: "that of this machine"},
 			&cli.BoolFlag{Name: "follow", Usage: "tell of each message as the logs grow"},
@@ -49,6 +49,7 @@ type logQuestion struct {
 	query   trail.Query
 	words   string // what is asked, behind "messages"
 	in      string // in whose name
+	person  string // of the estate, whom messages are to be for
 	options maillog.Options
 	files   []string
 }
@@ -186,6 +187,9 @@ func (q *logQuestion) who(flag, text string) (is func(string) bool, said string,
 			return nil, "", err
 		}
 	}
+	if flag == "to" && known && q.e.IsPerson(id) {
+		q.person = q.e.Address(id).String()
+	}
 	key, seen := q.e.Key(a), map[string]bool{}
 	return func(other string) bool {
 		yes, ok := seen[other]
@@ -267,6 +271,9 @@ func (q *logQuestion) answer() error {
 		}
 	}
 	a := present.NewLog(found, read, q.words, q.options.Zone, q.query.Message != "")
+	if q.person != "" {
+		a.Hint("Who misses a message is named with the groups that they are in: yorvet person " + q.person + " lists them, --to GROUP asks for one.")
+	}
 	if q.in != "" {
 		a.SetInName(q.in, trail.NewInName(found.Stories, q.query.In))
 	}

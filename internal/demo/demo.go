@@ -35,11 +35,11 @@ const Estate = "estate"
 const Changed = "changed"
 
 // Files returns what stands in the demo's folder: the estate as it is written down, as
-// the mail service has it, what is expected of it, and a list of new volunteers as
-// it is pasted.
+// the mail service has it, what is expected of it, a log of the service of that day, and a
+// list of new volunteers as it is pasted.
 func Files() []string { return slices.Clone(names) }
 
-var names = []string{Estate, "served", "kelpmere.expect", "volunteers.txt"}
+var names = []string{Estate, "served", "kelpmere.expect", "mail.log", "volunteers.txt"}
 
 // mostFile is the size in bytes of a file of the demo.
 const mostFile = 1 << 20
@@ -144,18 +144,20 @@ func empty(dir string) error {
 	return err
 }
 
-var since = regexp.MustCompile(`since: \d{4}-\d{2}-\d{2}`)
+// date is where a date stands that is shifted: since when somebody is a member, and that of a
+// line of a log.
+var date = regexp.MustCompile(`(?m)(since: |^)\d{4}-\d{2}-\d{2}`)
 
 // shifted returns a file with its dates as far from a day as they are from Day.
 func shifted(data []byte, day estate.Day) []byte {
 	base, _ := estate.ParseDay(Day)
-	return since.ReplaceAllFunc(data, func(found []byte) []byte {
-		word, text, _ := strings.Cut(string(found), " ")
-		date, err := estate.ParseDay(text)
+	return date.ReplaceAllFunc(data, func(found []byte) []byte {
+		at := len(found) - len(Day)
+		was, err := estate.ParseDay(string(found[at:]))
 		if err != nil {
 			return found
 		}
-		return []byte(word + " " + (date + day - base).String())
+		return append(found[:at:at], (was + day - base).String()...)
 	})
 }
 

@@ -30,7 +30,8 @@ type Log struct {
 
 	question string // what was asked, behind "messages"
 	zone     *time.Location
-	whole    bool // each message is told as a timeline
+	whole    bool   // each message is told as a timeline
+	hint     string // what else can be asked, where nothing was found
 }
 
 // LogRead says what was read.
@@ -130,6 +131,9 @@ func (a *Log) SetInName(name string, n *trail.InName) {
 	}
 	a.List = []LogMessage{}
 }
+
+// Hint has the answer say what else can be asked, where nothing was found.
+func (a *Log) Hint(text string) { a.hint = text }
 
 // stamp returns a time as RFC 3339 has it, or "".
 func stamp(ms int64, zone *time.Location) string {

@@ -14,6 +14,9 @@ const mostListed = 30
 func (a *Log) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	a.writeWorst(p)
+	if a.Messages == 0 && a.hint != "" {
+		p.Line(2, Span{Plain, a.hint})
+	}
 	switch {
 	case a.whole:
 		for i := range a.List {
@@ -275,7 +278,7 @@ func (a *Log) writeRead(p *Page) {
 		notes = append(notes, count(a.Unbegun, "message began", "messages began")+" before these logs")
 	}
 	if a.Unended > 0 {
-		notes = append(notes, count(a.Unended, "message has", "messages have")+" no end in them: more may come")
+		notes = append(notes, count(a.Unended, "message has", "messages have")+" no end in these logs: more may come")
 	}
 	if n := a.Read.CutShort; n > 0 {
 		notes = append(notes, count(n, "message was", "messages were")+" told before their end: too many were open at a time")
