@@ -32,7 +32,7 @@ func (c *clock) stamp(line string) (ms int64, r rest, ok bool) {
 		return c.dated(line)
 	case len(line) > 24 && line[3] == ' ' && line[8] == '-' && line[11] == '-' && line[14] == ' ':
 		return c.dated(line[4:]) // of short-full: after the day of the week
-	case line[0] >= '0' && line[0] <= '9':
+	case line != "" && line[0] >= '0' && line[0] <= '9':
 		return unixStamp(line)
 	}
 	return 0, rest{}, false
