@@ -31,6 +31,7 @@ var layers = []string{
 	"internal/directory/scim internal/directory/table internal/agent",
 	"internal/directory/handout internal/source internal/standin internal/probe internal/maillog",
 	"internal/present",
+	"internal/report",
 	"internal/cli",
 	"cmd/yorvet",
 }

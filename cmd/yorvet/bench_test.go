@@ -1,13 +1,11 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,6 +20,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/sample"
 )
 
 // size is that of a generated estate.
@@ -37,57 +36,9 @@ var tables = []string{"people.csv", "groups.csv", "memberships.csv"}
 // generate writes an estate of a size in tables, and returns their bytes.
 func generate(b *testing.B, dir string, s size) int64 {
 	b.Helper()
-	random := rand.New(rand.NewPCG(1, 2))
-	pick := func(words ...string) string { return words[random.IntN(len(words))] }
-	person := func() string { return fmt.Sprintf("person.%06d@kelpmere.example", random.IntN(s.people)) }
-	write := func(name string, rows func(w *bufio.Writer)) {
-		f, err := os.Create(filepath.Join(dir, name))
-		if err != nil {
-			b.Fatal(err)
-		}
-		w := bufio.NewWriter(f)
-		rows(w)
-		if err := errors.Join(w.Flush(), f.Close()); err != nil {
-			b.Fatal(err)
-		}
-	}
-	write("estate.yaml", func(w *bufio.Writer) {
-		fmt.Fprint(w, "yorvet: 1\ndomains: [kelpmere.example]\npeople: {table: people.csv}\ngroups: {table: groups.csv}\nmemberships: {table: memberships.csv}\n")
-	})
-	write("people.csv", func(w *bufio.Writer) {
-		fmt.Fprintln(w, "address,name,mailbox,base,post,years")
-		for i := range s.people {
-			fmt.Fprintf(w, "person.%06d@kelpmere.example,Person Number %d,%s,%s,%s,%d\n", i, i,
-				pick("", "", "", "open", "full"), pick("north-pier", "south-pier", "harbour"), pick("skipper", "deck", "engine", "desk"), random.IntN(40))
-		}
-	})
-	write("groups.csv", func(w *bufio.Writer) {
-		fmt.Fprintln(w, "address,title,kind,copy,owners,gate")
-		for i := range s.groups {
-			fmt.Fprintf(w, "group-%05d@kelpmere.example,Group %d,%s,%s,%s,%s\n", i, i, pick("list", "list", "forum", "mailbox", "roster"),
-				pick("", "every", "digest"), person(), pick("", "admit inside", "refuse unproven; hold newcomers(14d); admit members or owners", "admit anyone"))
-		}
-	})
-	write("memberships.csv", func(w *bufio.Writer) {
-		fmt.Fprintln(w, "group,address,copy,since,invitations,paused")
-		for i := range s.memberships {
-			group := i * s.groups / s.memberships
-			member := person()
-			if group > 0 && i%(s.memberships/s.groups) == 0 {
-				fmt.Fprintf(w, "group-%05d@kelpmere.example,group-%05d@kelpmere.example,,,,\n", group, random.IntN(group))
-				continue
-			}
-			fmt.Fprintf(w, "group-%05d@kelpmere.example,%s,%s,20%02d-%02d-%02d,,\n", group, member, pick("", "every", "digest", "none"),
-				10+random.IntN(16), 1+random.IntN(12), 1+random.IntN(28))
-		}
-	})
-	var bytes int64
-	for _, table := range tables {
-		info, err := os.Stat(filepath.Join(dir, table))
-		if err != nil {
-			b.Fatal(err)
-		}
-		bytes += info.Size()
+	bytes, err := sample.Tables(dir, s.people, s.groups, s.memberships)
+	if err != nil {
+		b.Fatal(err)
 	}
 	return bytes
 }

@@ -47,7 +47,7 @@ const (
 )
 
 // finishers are the commands that have something to end.
-var finishers = []string{"probe", "agent", "rollcall", "held", "standin", "demo"}
+var finishers = []string{"probe", "agent", "rollcall", "held", "report", "standin", "demo"}
 
 // Run runs the command line args, the first of which is the program, and
 // returns the exit code. When ctx ends, it returns soon, whatever the command does.
@@ -90,11 +90,11 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 	if err == nil && !service.Load() {
 		err = ctx.Err() // an answer that was cut short is none
 	}
-	return report(ctx, err, streams.Err)
+	return tell(ctx, err, streams.Err)
 }
 
-// report tells of the error of a command, and returns the exit code.
-func report(ctx context.Context, err error, w io.Writer) int {
+// tell tells of the error of a command, and returns the exit code.
+func tell(ctx context.Context, err error, w io.Writer) int {
 	switch {
 	case err == nil:
 		return exitAnswered
@@ -194,6 +194,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newRollcall(streams),
 			newHeld(streams),
 			newLog(streams),
+			newReport(streams),
 			newStandin(streams),
 			newImport(streams),
 			newExport(streams),

@@ -160,25 +160,81 @@ func (a *Hazards) writeText(p *Page) {
 	}
 }
 
+// HazardLine returns the first line of the answer about hazards of so many groups, without
+// making the rest of it.
+func HazardLine(e *estate.Estate, checks []*hazard.Check, findings []hazard.Finding, groups int) string {
+	t := hazardTally{groups: groups, checks: len(checks), counts: map[string]int{}}
+	index := map[estate.ID]int{}
+	for i := range findings {
+		f := &findings[i]
+		if f.Accepted {
+			t.accepted++
+			continue
+		}
+		t.counts[f.Severity.String()]++
+		at, ok := index[f.Group]
+		if !ok {
+			at = len(t.in)
+			index[f.Group] = at
+			name := ""
+			if f.Group != estate.None {
+				name = e.Address(f.Group).String()
+			}
+			t.in = append(t.in, hazardsIn{name: name})
+		}
+		t.in[at].n++
+	}
+	var line strings.Builder
+	for _, span := range t.head() {
+		line.WriteString(span.Text)
+	}
+	return line.String()
+}
+
+// hazardTally is what the first line about hazards says.
+type hazardTally struct {
+	groups, checks int            // that were looked at
+	counts         map[string]int // by severity
+	accepted       int
+	in             []hazardsIn // groups with hazards, in the order of the first of each
+}
+
+// hazardsIn is how many hazards a group has.
+type hazardsIn struct {
+	name string // "": the edge
+	n    int
+}
+
 // head says how many hazards there are, and which group has the most.
 func (a *Hazards) head() []Span {
-	if len(a.Hazards)+len(a.Accepted) == 0 {
-		return []Span{{Strong, "No hazards in " + count(a.groups, "group", "groups") + " (" +
-			count(len(a.checks), "check", "checks") + ")"}}
+	t := hazardTally{groups: a.groups, checks: len(a.checks), counts: a.Counts, accepted: len(a.Accepted)}
+	for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
+		t.in = append(t.in, hazardsIn{list[0].Group, len(list)})
 	}
-	head := []Span{{Strong, count(len(a.Hazards), "hazard", "hazards")}}
-	if len(a.Hazards) > 0 {
+	return t.head()
+}
+
+func (t *hazardTally) head() []Span {
+	all := 0
+	for _, one := range t.in {
+		all += one.n
+	}
+	if all+t.accepted == 0 {
+		return []Span{{Strong, "No hazards in " + count(t.groups, "group", "groups") + " (" +
+			count(t.checks, "check", "checks") + ")"}}
+	}
+	head := []Span{{Strong, count(all, "hazard", "hazards")}}
+	if all > 0 {
 		head = append(head, Span{Plain, ": "})
-		head = append(head, countSpans(a.Counts, hazard.SeverityWords(), severityStyle)...)
+		head = append(head, countSpans(t.counts, hazard.SeverityWords(), severityStyle)...)
 	}
-	if len(a.Accepted) > 0 {
-		head = append(head, Span{Faint, "; " + strconv.Itoa(len(a.Accepted)) + " accepted in the estate"})
+	if t.accepted > 0 {
+		head = append(head, Span{Faint, "; " + strconv.Itoa(t.accepted) + " accepted in the estate"})
 	}
-	groups := a.gathered(func(h Hazard) string { return h.Group })
-	most := slices.MaxFunc(append(groups, nil), func(x, y []Hazard) int { return len(x) - len(y) })
-	if len(groups) > 1 && len(most) > 1 {
-		head = append(head, Span{Plain, ". Most: " + cmp.Or(most[0].Group, "the edge") + " (" + strconv.Itoa(len(most)) +
-			")"})
+	if len(t.in) > 1 {
+		if most := slices.MaxFunc(t.in, func(x, y hazardsIn) int { return x.n - y.n }); most.n > 1 {
+			head = append(head, Span{Plain, ". Most: " + cmp.Or(most.name, "the edge") + " (" + strconv.Itoa(most.n) + ")"})
+		}
 	}
 	return head
 }

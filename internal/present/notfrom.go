@@ -18,6 +18,9 @@ type NotFrom struct {
 	Gates     []string `json:"gates"`               // the groups whose gates do it
 }
 
+// Says words it: from whom not, and by which gates.
+func (f *NotFrom) Says() string { return f.text() }
+
 // text is for behind the outcome: "not from 44 of 60 senders (nested gate of deck@...)".
 func (f *NotFrom) text() string {
 	var from []string

@@ -56,6 +56,9 @@ type PersonGroup struct {
 	reason, place string // of the way that decides: Why in two parts
 }
 
+// Reason is Why without the place.
+func (g *PersonGroup) Reason() string { return g.reason }
+
 // PersonWay is one way in which a group's mail comes to a person.
 type PersonWay struct {
 	Via     []string `json:"via"`

@@ -131,6 +131,9 @@ func outcomeStyle(outcome string) Style {
 // oneLine returns a text that may have been written over several lines on one.
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
+// Count returns a number with its noun, such as "1 group" or "2,500 groups".
+func Count(n int, one, many string) string { return thousands(n) + " " + choose(n, one, many) }
+
 // count returns a number with its noun, such as "1 group" or "2 groups".
 func count(n int, one, many string) string { return strconv.Itoa(n) + " " + choose(n, one, many) }
 

@@ -28,16 +28,7 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 		o.Posters[estate.Refuse] -= people
 		o.Posters[class.Verdict] += people
 	}
-	for _, class := range r.Decided(group, Message{Unproven: true}) {
-		if class.Verdict == estate.Admit {
-			o.ForgedKnown += int(class.Senders.GetCardinality())
-		}
-	}
-	for _, s := range r.Claims(group) {
-		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
-			o.ForgedKnown++
-		}
-	}
+	o.ForgedKnown = r.ForgedKnown(group)
 	for _, x := range r.Elsewhere(group, estate.None, nil, Message{Invitation: true}) {
 		if x.Outcome == Inbox {
 			o.Invited++
@@ -59,4 +50,20 @@ func (r *Resolver) peopleIn(size uint64, rank func(uint32) uint64) int {
 		return int(size)
 	}
 	return int(size - rank(uint32(r.e.Groups()-1)))
+}
+
+// ForgedKnown returns of how many known addresses a group admits forged mail.
+func (r *Resolver) ForgedKnown(group estate.ID) int {
+	known := 0
+	for _, class := range r.Decided(group, Message{Unproven: true}) {
+		if class.Verdict == estate.Admit {
+			known += int(class.Senders.GetCardinality())
+		}
+	}
+	for _, s := range r.Claims(group) {
+		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+			known++
+		}
+	}
+	return known
 }
