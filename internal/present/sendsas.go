@@ -33,6 +33,9 @@ type Delegate struct {
 	own   string
 }
 
+// Reason is Why without the place.
+func (d *Delegate) Reason() string { return d.cause.text }
+
 // Reader is what the reader of a message in the group's name sees.
 type Reader struct {
 	From     string `json:"from"`

@@ -13,7 +13,8 @@ import (
 	"yorvet.example/yorvet/internal/present"
 )
 
-// own collects what somebody gets and may.
+// own collects what somebody gets and may; of groups that they may not find, nothing but the
+// mail that comes to them.
 func own(r *resolve.Resolver, id estate.ID) *Own {
 	a := present.NewPerson(r, id)
 	o := &Own{Address: present.Clean(a.Address), Name: present.Clean(a.Name), Gets: []OwnGroup{}, Posts: []OwnPosts{}}
@@ -27,6 +28,12 @@ func own(r *resolve.Resolver, id estate.ID) *Own {
 	for _, verdict := range estate.VerdictWords() {
 		one := OwnPosts{Verdict: verdict}
 		for _, posted := range a.Posts[verdict] {
+			if to, err := address.Parse(posted.Group); err == nil {
+				group, _ := r.Estate().Find(to)
+				if finds, _, _ := r.May(group, estate.Find); !finds.Contains(uint32(id)) {
+					continue
+				}
+			}
 			one.Groups = append(one.Groups, present.Clean(posted.Group))
 		}
 		if one.Groups != nil {
@@ -210,20 +217,24 @@ func (b *book) firstLines(findings []hazard.Finding, c Choice) {
 		b.d.Answers = append(b.d.Answers, Answer{what, present.Clean(says), part})
 	}
 	if !b.d.Whole {
-		for _, h := range []string{"high", "medium", "low"} {
+		var parts []string
+		for _, severity := range hazard.SeverityWords() {
 			n := 0
 			for _, one := range b.d.Hazards {
-				if one.Severity == h {
+				if one.Severity == severity {
 					n += one.Count
 				}
 			}
 			if n > 0 {
-				add("Hazards", "hazards", fmt.Sprintf("%d of %s severity", n, h))
+				parts = append(parts, fmt.Sprint(n, " ", severity))
 			}
+		}
+		if parts != nil {
+			add("Hazards", "hazards", strings.Join(parts, ", "))
 		}
 		return
 	}
-	add("Groups", "groups", fmt.Sprintf("%d groups, %d people", b.e.Groups(), b.e.People()))
+	add("Groups", "groups", present.Count(b.e.Groups(), "group", "groups")+", "+present.Count(b.e.People(), "person", "people"))
 	add("Hazards", "hazards", present.HazardLine(b.e, hazard.All(), findings, b.e.Groups()))
 	if c.Expectations != nil {
 		add("Expectations", "expectations", present.FirstLine(c.Expectations))

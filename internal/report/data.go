@@ -412,7 +412,7 @@ func (b *book) group(r *resolve.Resolver, id estate.ID, a raw) *Group {
 	b.get(out, a)
 	for _, one := range a.sends {
 		if person, ok := b.find(one.Address); ok {
-			out.Sends = append(out.Sends, Delegate{person, one.SendAs, one.Proof, b.text(one.Why)})
+			out.Sends = append(out.Sends, Delegate{person, one.SendAs, one.Proof, b.text(one.Reason())})
 		}
 	}
 	b.nested(out, id)

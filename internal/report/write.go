@@ -24,7 +24,6 @@ type content struct {
 	Title, Name, Day, Made, Of string
 	Style                      template.CSS
 	Script, Data               template.JS
-	Packed                     template.JS // instead of Data
 	StyleHash, ScriptHash      string
 }
 
@@ -54,13 +53,12 @@ func (d *Data) Write(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	c := content{Data: template.JS(data)}
 	if len(data) > mostPlain {
-		c.Data = ""
-		if c.Packed, err = packed(data); err != nil {
+		if data, err = packed(data); err != nil {
 			return err
 		}
 	}
+	c := content{Data: template.JS(data)}
 	title := d.Name
 	if d.Of != "" {
 		title += ", for " + d.Of
@@ -74,10 +72,10 @@ func (d *Data) Write(w io.Writer) error {
 // mostPlain is how many bytes of data stand in a page as they are.
 const mostPlain = 1 << 20
 
-// packed returns data packed by gzip (RFC 1952), in base64.
-func packed(data []byte) (template.JS, error) {
-	var b bytes.Buffer
-	to64 := base64.NewEncoder(base64.StdEncoding, &b)
+// packed returns data packed by gzip (RFC 1952), as a text of JSON with base64 in it.
+func packed(data []byte) ([]byte, error) {
+	b := bytes.NewBufferString(`"`)
+	to64 := base64.NewEncoder(base64.StdEncoding, b)
 	w, err := gzip.NewWriterLevel(to64, gzip.BestSpeed)
 	if err == nil {
 		_, err = w.Write(data)
@@ -85,7 +83,8 @@ func packed(data []byte) (template.JS, error) {
 	if err == nil {
 		err = errors.Join(w.Close(), to64.Close())
 	}
-	return template.JS(b.String()), err
+	b.WriteByte('"')
+	return b.Bytes(), err
 }
 
 // hash is how a policy names a script or style (Content Security Policy Level 3, section 2.3).

@@ -1,11 +1,14 @@
 // summary says in words what the pictures of a group show.
 function summary(g) {
   const p = posts(g), n = receives(g), people = Object.values(p).reduce((a, b) => a + b, 0);
-  const writes = g.k === "roster" ? "Takes no mail: it only gives access." : `${count(p.admit || 0, "person", "people")} of ${number(people)} may write` + (p.hold ? `, ${number(p.hold)} are held for approval` : "") + ((p.refuse || p.drop) ? `, ${number(sum(p, "refuse", "drop"))} may not` : "") + `. Mail from outside is ${past[g.out]}.`;
+  const writes = g.k === "roster" ? "Takes no mail: it only gives access." : `${count(p.admit || 0, "person", "people")} of ${number(people)} may write` + (p.hold ? `, ${number(p.hold)} ${p.hold === 1 ? "is" : "are"} held for approval` : "") + ((p.refuse || p.drop) ? `, ${number(sum(p, "refuse", "drop"))} may not` : "") + `. Mail from outside is ${past[g.out]}.`;
   const all = Object.values(n).reduce((a, b) => a + b, 0);
-  const gets = all ? `${number(sum(n, "inbox", "digest"))} of ${number(all)} get it` + (n.archive ? `, ${number(n.archive)} can read it` : "") + (missing(g) ? `, ${number(missing(g))} do not` : "") + "." : "Nobody gets it.";
+  const gets = all ? `${(g.nest || []).length ? "If every group within admits it too, " : "Once admitted, "}${number(sum(n, "inbox", "digest"))} of ${number(all)} get it` + (n.archive ? `, ${number(n.archive)} can read it` : "") + (missing(g) ? `, ${number(missing(g))} ${missing(g) === 1 ? "does" : "do"} not` : "") + "." : "Nobody gets it.";
   return [writes, gets];
 }
+
+// gates says what is taken to be so, where groups within have gates of their own.
+const gates = (g) => (g.nest || []).length ? ", if every gate admits it" : ", once admitted";
 
 function groupPage(n) {
   const g = data.groups[n];
@@ -15,15 +18,15 @@ function groupPage(n) {
     el("p", { class: "soft" }, g.t ? [bdi(g.a), " · "] : "", g.k, (g.also || []).length ? [" · also ", g.also.map((a, i) => [i ? ", " : "", bdi(a)])] : ""),
     g.d ? el("p", {}, bdi(g.d)) : null,
     el("p", { class: "big" }, summary(g).map((s) => [s, " "])),
-    el("p", {}, "Owned by ", g.o.length ? g.o.map((o, i) => [i ? ", " : "", personLink(o)]) : el("strong", { class: "wait" }, "nobody"), "."),
+    el("p", {}, "Owned by ", who(g, "o").length ? who(g, "o").map((o, i) => [i ? ", " : "", personLink(o)]) : el("strong", { class: "wait" }, "nobody"), "."),
     flow(g),
     hazards.length ? [el("h2", {}, "What will go wrong (" + number(all) + ")"), hazards.slice(0, 3).map(hazardBox),
       hazards.length > 3 ? el("details", {}, el("summary", {}, number(hazards.length - 3) + " more"), hazards.slice(3).map(hazardBox)) : null] : null,
     el("h2", {}, "Who may write"), classes(g),
-    (g.ap || []).length ? el("p", {}, "Held messages are released by ", g.ap.map((o, i) => [i ? ", " : "", personLink(o)]), ".") : null,
-    el("h2", {}, "Who gets it"), g.get.length ? receipts(g) : el("p", {}, "Nobody."),
+    who(g, "ap").length ? el("p", {}, "Held messages are released by ", who(g, "ap").map((o, i) => [i ? ", " : "", personLink(o)]), ".") : null,
+    el("h2", {}, "Who gets it" + gates(g)), g.get.length ? receipts(g) : el("p", {}, "Nobody."),
     data.brief && (g.nest || []).length ? el("p", { class: "soft" }, "Other groups stand within this one: some of their people may get the mail of some senders only. A page of so many groups does not work that out; a page for this group does.") : null,
-    (g.nf || []).length ? [el("h3", {}, "From some senders only"), g.nf.map((x) => folded(count(x.w.length, "person", "people") + ": " + text(x.s), x.w))] : null,
+    (g.nf || []).length ? [el("h3", {}, "From some senders only"), g.nf.map((x) => folded(count(who(x).length, "person", "people") + ": " + text(x.s), who(x)))] : null,
     nestedPart(g, n),
     (g.sends || []).length ? [el("h2", {}, "Who may write in its name"), list(g.sends, (s) => el("li", {}, personLink(s.w), s.as === "for" ? " for the group" : " as the group", s.p === "impossible" ? el("strong", { class: "bad" }, ", but cannot prove it: " + text(s.y)) : ""), 50)] : null,
     (g.set || []).length ? [el("h2", {}, "Settings"), el("div", { class: "scroll" }, el("table", {}, el("tbody", {}, g.set.map(([k, v]) => el("tr", {}, el("th", { scope: "row" }, k), el("td", {}, bdi(v)))))))] : null,
@@ -39,7 +42,7 @@ function classes(g) {
   return g.post.map((c) => {
     const title = [icon(c.v), " ", el("strong", { class: tone[c.v] }, past[c.v]), " " + count(c.n, "person", "people") + ": ", el("span", {}, text(c.r))];
     if (!c.n) return el("p", { class: "soft" }, text(c.r), ": decides for nobody here");
-    return c.w.length ? folded(title, c.w) : el("p", {}, title);
+    return who(c).length ? folded(title, who(c)) : el("p", {}, title);
   });
 }
 
@@ -50,7 +53,7 @@ function receipts(g) {
       rows.map((r) => {
         const via = (r.v || []).length ? [", by way of ", r.v.map((x, i) => [i ? ", " : "", groupName(x)])] : "";
         const title = [count(r.n + (r.x || []).length, "person", "people") + ": " + text(r.y), via];
-        return [r.n ? folded(title, r.w) : el("p", {}, title), (r.x || []).length ? el("p", { class: "bad" }, "No such address: ", r.x.map((a, i) => [i ? ", " : "", bdi(a)])) : null];
+        return [r.n ? folded(title, who(r)) : el("p", {}, title), (r.x || []).length ? el("p", { class: "bad" }, "No such address: ", r.x.map((a, i) => [i ? ", " : "", bdi(a)])) : null];
       }));
   });
 }
@@ -64,14 +67,14 @@ function nestedPart(g, n) {
 }
 
 function hazardBox(h) {
-  const others = h.c > 1 ? folded(`The same ${h.c === 2 ? "once" : number(h.c - 1) + " times"} more`, h.w) : null;
+  const others = h.c > 1 ? folded(`The same ${h.c === 2 ? "once" : number(h.c - 1) + " times"} more`, who(h)) : null;
   if (others && (h.x || []).length) others.append(el("ul", {}, h.x.map((a) => el("li", {}, bdi(a)))));
   return el("div", { class: "hazard " + h.s }, el("p", {}, el("strong", { class: severityTone[h.s] }, h.s), " · ", h.n, h.g >= 0 ? [" · ", groupLink(h.g)] : ""), el("p", {}, bdi(h.y)), el("p", {}, el("strong", {}, "What to do: "), bdi(h.f)), others, h.p ? el("p", { class: "soft" }, h.p) : null);
 }
 
 function personPage(n) {
   const [address, name, mailbox] = data.people[n], rows = receiptsOf(n);
-  const roles = [["Owns", "o"], ["Approves for", "ap"]].map(([says, key]) => [says, data.groups.map((g, i) => has(g[key], n) ? i : -1).filter((i) => i >= 0)]).filter(([, l]) => l.length);
+  const roles = [["Owns", "o"], ["Approves for", "ap"]].map(([says, key]) => [says, data.groups.map((g, i) => has(who(g, key), n) ? i : -1).filter((i) => i >= 0)]).filter(([, l]) => l.length);
   const sends = data.groups.map((g, i) => (g.sends || []).some((s) => s.w === n) ? i : -1).filter((i) => i >= 0);
   const gets = rows.filter(([, r]) => r.o === "inbox" || r.o === "digest" || r.o === "archive"), misses = rows.filter(([, r]) => !gets.some(([, x]) => x === r));
   const line = ([g, r]) => el("li", {}, icon(r.o, outcomeWords[r.o]), " ", groupLink(g), ": " + text(r.y), (r.v || []).length ? [", by way of ", r.v.map((x, i) => [i ? ", " : "", groupName(x)])] : "");
@@ -131,7 +134,7 @@ function groupsPage() {
     { says: "Name or address", keep: (r, v) => r.key.includes(v) },
     { says: "Mail from outside", options: verdicts, keep: (r, v) => r.g.out === v },
     { says: "Kind", options: ["list", "forum", "mailbox", "roster"], keep: (r, v) => r.g.k === v },
-    { says: "Only those where", options: ["somebody misses it", "there are hazards", "forged mail gets in", "there is no owner"], keep: (r, v) => ({ "somebody misses it": r.miss > 0, "there are hazards": r.hz > 0, "forged mail gets in": r.g.fk > 0 || r.g.forg === "admit", "there is no owner": !r.g.o.length })[v] },
+    { says: "Only those where", options: ["somebody misses it", "there are hazards", "forged mail gets in", "there is no owner"], keep: (r, v) => ({ "somebody misses it": r.miss > 0, "there are hazards": r.hz > 0, "forged mail gets in": r.g.fk > 0 || r.g.forg === "admit", "there is no owner": !who(r.g, "o").length })[v] },
   ], (found) => count(found.length, "group", "groups") + (found.length < rows.length ? ` of ${number(rows.length)}` : "") + `; ${number(found.reduce((n, r) => n + r.hz, 0))} hazards`);
 }
 
@@ -151,16 +154,16 @@ function peoplePage() {
 
 function hazardsPage() {
   const box = el("div"), says = el("p", { role: "status" }), chosen = {};
-  const owners = (h) => h.g < 0 ? ["nobody"] : data.groups[h.g].o.length ? data.groups[h.g].o.map((o) => data.people[o][0]) : ["nobody"];
+  const owners = (h) => h.g < 0 ? ["nobody"] : who(data.groups[h.g], "o").length ? who(data.groups[h.g], "o").map((o) => data.people[o][0]) : ["nobody"];
   const draw = () => {
     const found = data.hazards.filter((h) => (!chosen.s || h.s === chosen.s) && (!chosen.n || h.n === chosen.n) && (!chosen.o || owners(h).includes(chosen.o)));
     says.textContent = count(found.reduce((n, h) => n + h.c, 0), "hazard", "hazards");
     box.replaceChildren(...list(found, hazardBox, 100, "div", {}));
   };
   const select = (key, label, options) => el("div", {}, el("label", { for: "hz-" + key }, label), el("select", { id: "hz-" + key, onchange: (e) => { chosen[key] = e.target.value; draw(); } }, el("option", { value: "" }, "any"), options.map((o) => el("option", { value: o }, o))));
-  const kinds = [...new Set(data.hazards.map((h) => h.n))].sort(), who = [...new Set(data.hazards.flatMap(owners))].sort().slice(0, 2000);
+  const kinds = [...new Set(data.hazards.map((h) => h.n))].sort(), everyone = [...new Set(data.hazards.flatMap(owners))].sort().slice(0, 2000);
   draw();
-  return [el("h1", {}, "Hazards"), el("div", { class: "filters" }, select("s", "Severity", ["high", "medium", "low"]), select("n", "Kind", kinds), select("o", "Owner of the group", who)), says, box];
+  return [el("h1", {}, "Hazards"), el("div", { class: "filters" }, select("s", "Severity", ["high", "medium", "low"]), select("n", "Kind", kinds), select("o", "Owner of the group", everyone)), says, box];
 }
 
 function expectationsOf(keep) {
@@ -208,7 +211,7 @@ function probePage() {
 function overview() {
   const high = data.hazards.filter((h) => h.s === "high");
   const owners = new Map();
-  for (const h of data.hazards) for (const o of h.g < 0 ? [] : data.groups[h.g].o) owners.set(o, (owners.get(o) || 0) + h.c);
+  for (const h of data.hazards) for (const o of h.g < 0 ? [] : who(data.groups[h.g], "o")) owners.set(o, (owners.get(o) || 0) + h.c);
   const tops = [...owners].sort((a, b) => b[1] - a[1]).slice(0, 10);
   const small = data.groups.length <= 12;
   return [el("h1", {}, data.of ? "Your mail groups" : "The mail groups at a glance"),
@@ -235,7 +238,7 @@ function ownPart() {
 function glance() {
   const g = data.groups, has = (keep) => g.filter(keep).length;
   const rows = [["Mail from outside is admitted", has((x) => x.out === "admit")], ["Mail from outside is held", has((x) => x.out === "hold")], ["Mail from outside is refused", has((x) => x.out === "refuse" || x.out === "drop")],
-    ["Forged mail gets in", has((x) => x.fk > 0 || x.forg === "admit")], ["Somebody misses the mail", has((x) => missing(x) > 0)], ["There are hazards", has((x) => (x.hz || []).length > 0)], ["There is no owner", has((x) => !x.o.length)]];
+    ["Forged mail gets in", has((x) => x.fk > 0 || x.forg === "admit")], ["Somebody misses the mail", has((x) => missing(x) > 0)], ["There are hazards", has((x) => (x.hz || []).length > 0)], ["There is no owner", has((x) => !who(x, "o").length)]];
   const bar = (n) => svg("svg", { viewBox: "0 0 200 16", width: 200, height: 16, "aria-hidden": "true" }, svg("rect", { x: 0, y: 2, width: 200, height: 12, rx: 3, fill: "var(--fill)" }), svg("rect", { x: 0, y: 2, width: 200 * n / Math.max(1, g.length), height: 12, rx: 3, fill: "var(--soft)" }));
   const tile = (x, n) => el("li", { class: "card tile" }, el("p", {}, groupLink(n)), el("p", { class: "soft" }, icon(x.out, "mail from outside is " + past[x.out]), " ", icon(getting(x) ? "inbox" : "nothing", "get it"), " " + number(getting(x)),
     missing(x) ? el("span", { class: "wait" }, " ", icon("undeliverable", "miss it"), " " + number(missing(x))) : "", (x.hz || []).length ? el("span", { class: "bad" }, " ! " + number(hazardsOf(x))) : ""));

@@ -35,7 +35,7 @@ function flow(g) {
   return el("div", { class: "flow card" },
     el("div", {}, el("h2", {}, "Who writes"), el("ol", {}, senders, strangers)),
     svg("svg", { class: "arrow", viewBox: "0 0 40 24", width: 40, height: 24, "aria-hidden": "true" }, svg("path", { d: "M2 12h32M26 4l9 8-9 8", fill: "none", stroke: "currentColor", "stroke-width": 3 })),
-    el("div", {}, el("h2", {}, "Who gets it, once admitted"), gets.length ? el("ol", {}, gets) : el("p", {}, "Nobody.")));
+    el("div", {}, el("h2", {}, "Who gets it" + gates(g)), gets.length ? el("ol", {}, gets) : el("p", {}, "Nobody.")));
 }
 
 // Groups above and below a group, nearest first, at most so many.

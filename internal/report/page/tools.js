@@ -1,10 +1,12 @@
 "use strict";
 const data = await unpacked(document.getElementById("data"));
 
-// unpacked reads what the page holds: JSON, or of large pages JSON packed by gzip in base64.
+// unpacked reads what the page holds: JSON; of large pages a text, which is JSON packed by gzip in base64.
 async function unpacked(e) {
-  if (e.type === "application/json") return JSON.parse(e.textContent);
-  const bytes = Uint8Array.from(atob(e.textContent), (c) => c.charCodeAt(0));
+  const held = JSON.parse(e.textContent);
+  if (typeof held !== "string") return held;
+  const text = atob(held), bytes = new Uint8Array(text.length);
+  for (let i = 0; i < text.length; i++) bytes[i] = text.charCodeAt(i);
   return new Response(new Blob([bytes]).stream().pipeThrough(new DecompressionStream("gzip"))).json();
 }
 
@@ -74,7 +76,7 @@ function has(list, n) {
 // What somebody gets: groups with the receipt that they are in.
 function receiptsOf(person) {
   const all = [];
-  data.groups.forEach((g, n) => g.get.forEach((r) => { if (has(r.w, person)) all.push([n, r]); }));
+  data.groups.forEach((g, n) => g.get.forEach((r) => { if (has(who(r), person)) all.push([n, r]); }));
   return all;
 }
 
@@ -85,7 +87,7 @@ function counts() {
     counted = { all: new Uint32Array(data.people.length), get: new Uint32Array(data.people.length) };
     for (const g of data.groups) for (const r of g.get) {
       const gets = r.o === "inbox" || r.o === "digest" || r.o === "archive";
-      for (const w of r.w) { counted.all[w]++; if (gets) counted.get[w]++; }
+      for (const w of who(r)) { counted.all[w]++; if (gets) counted.get[w]++; }
     }
   }
   return counted;
@@ -122,16 +124,11 @@ function people(packed) {
   return out;
 }
 
-// Lists of people are unpacked when they are first asked for.
-function lazily(one, key) {
-  const packed = one[key];
-  Object.defineProperty(one, key, { configurable: true, get() { const all = people(packed); Object.defineProperty(one, key, { value: all }); return all; } });
+// who returns a list of people, which is unpacked when it is first asked for.
+function who(one, key = "w") {
+  if (typeof one[key] === "string") one[key] = people(one[key]);
+  return one[key] || [];
 }
-for (const g of data.groups) {
-  for (const key of ["o", "ap"]) lazily(g, key);
-  for (const one of [...g.get, ...g.post, ...(g.nf || [])]) lazily(one, "w");
-}
-for (const h of data.hazards) lazily(h, "w");
 
 const hazardsOf = (g) => (g.hz || []).reduce((n, i) => n + data.hazards[i].c, 0);
 
