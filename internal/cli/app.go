@@ -308,11 +308,19 @@ func orList(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
+// release is the version of a release, which the linker sets; "": the program was built
+// otherwise.
+var release string
+
+
 // version returns the version of the program from what the build noted.
 func version() string {
 	info, ok := debug.ReadBuildInfo()
-	if !ok {
+	switch {
+	case !ok:
 		return "unknown"
+	case release != "":
+		return release + " " + info.GoVersion
 	}
 	v := info.Main.Version
 	for _, setting := range info.Settings {
