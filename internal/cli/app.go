@@ -312,7 +312,6 @@ func orList(words []string) string {
 // otherwise.
 var release string
 
-
 // version returns the version of the program from what the build noted.
 func version() string {
 	info, ok := debug.ReadBuildInfo()
