@@ -81,7 +81,8 @@ func (b *build) tarred(folder string, entries []entry) ([]byte, error) {
 	}
 	w := tar.NewWriter(squeezed)
 	for _, e := range entries {
-		header := &tar.Header{Name: folder + "/" + e.name, Mode: e.mode, Size: int64(len(e.data)), ModTime: b.when, Format: tar.FormatPAX}
+		header := &tar.Header{Name: folder + "/" + e.name, Mode: e.mode, Size: int64(len(e.data)), ModTime: b.when,
+			Format: tar.FormatPAX}
 		if err := w.WriteHeader(header); err != nil {
 			return nil, err
 		}

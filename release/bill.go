@@ -19,19 +19,23 @@ func (b *build) bill(program, target string) ([]byte, error) {
 	own := "pkg:golang/yorvet.example/yorvet@" + b.version
 	bom.Metadata = &cdx.Metadata{
 		Timestamp: b.when.Format("2006-01-02T15:04:05Z"),
-		Component: &cdx.Component{BOMRef: own, Type: cdx.ComponentTypeApplication, Name: "yorvet", Version: b.version, PackageURL: own,
+		Component: &cdx.Component{BOMRef: own, Type: cdx.ComponentTypeApplication, Name: "yorvet", Version: b.version,
+			PackageURL: own,
 			Licenses:   &cdx.Licenses{{License: &cdx.License{ID: "Apache-2.0"}}},
 			Properties: &[]cdx.Property{{Name: "target", Value: target}}},
 	}
-	components := []cdx.Component{{BOMRef: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go"), Type: cdx.ComponentTypeLibrary, Name: "std",
-		Version: strings.TrimPrefix(info.GoVersion, "go"), PackageURL: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go")}}
+	components := []cdx.Component{{BOMRef: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go"),
+		Type: cdx.ComponentTypeLibrary, Name: "std",
+		Version: strings.TrimPrefix(info.GoVersion, "go"), PackageURL: "pkg:golang/std@" +
+			strings.TrimPrefix(info.GoVersion, "go")}}
 	needs := []string{components[0].BOMRef}
 	for _, module := range info.Deps {
 		if module.Replace != nil {
 			module = module.Replace
 		}
 		url := "pkg:golang/" + module.Path + "@" + module.Version
-		components = append(components, cdx.Component{BOMRef: url, Type: cdx.ComponentTypeLibrary, Name: module.Path, Version: module.Version, PackageURL: url,
+		components = append(components, cdx.Component{BOMRef: url, Type: cdx.ComponentTypeLibrary, Name: module.Path,
+			Version: module.Version, PackageURL: url,
 			Properties: &[]cdx.Property{{Name: "go:sum", Value: module.Sum}}})
 		needs = append(needs, url)
 	}

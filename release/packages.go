@@ -22,10 +22,12 @@ func (b *build) packages(program, extras, machine string) error {
 	for _, format := range []string{"deb", "rpm"} {
 		info := nfpm.WithDefaults(&nfpm.Info{
 			Name: "yorvet", Arch: machine, Platform: "linux", Version: b.version, Section: "mail", Priority: "optional",
-			Maintainer:  "The Yorvet authors <yorvet@yorvet.example>",
-			Description: "Who may post to each mail group, who receives it, and why not.\nReads groups, people and rules, answers, and proves it with real messages.",
-			Homepage:    "https://yorvet.example/", License: "Apache-2.0", MTime: b.when,
-			Overridables: nfpm.Overridables{Contents: contents, RPM: nfpm.RPM{BuildHost: "yorvet.example", Group: "Applications/Internet"}},
+			Maintainer: "The Yorvet authors <yorvet@yorvet.example>",
+			Description: "Who may post to each mail group, who receives it, and why not.\n" +
+				"Reads groups, people and rules, answers, and proves it with real messages.",
+			Homepage: "https://yorvet.example/", License: "Apache-2.0", MTime: b.when,
+			Overridables: nfpm.Overridables{Contents: contents, RPM: nfpm.RPM{BuildHost: "yorvet.example",
+				Group: "Applications/Internet"}},
 		})
 		if err := nfpm.PrepareForPackager(info, format); err != nil {
 			return err
@@ -51,7 +53,8 @@ func (b *build) packages(program, extras, machine string) error {
 func (b *build) contents(program, extras string) (files.Contents, error) {
 	var list files.Contents
 	add := func(from, to string, mode os.FileMode) {
-		list = append(list, &files.Content{Source: from, Destination: to, FileInfo: &files.ContentFileInfo{Mode: mode, MTime: b.when, Owner: "root", Group: "root"}})
+		list = append(list, &files.Content{Source: from, Destination: to,
+			FileInfo: &files.ContentFileInfo{Mode: mode, MTime: b.when, Owner: "root", Group: "root"}})
 	}
 	add(program, "/usr/bin/yorvet", 0o755)
 	add(filepath.Join(extras, "yorvet.bash"), "/usr/share/bash-completion/completions/yorvet", 0o644)

@@ -107,7 +107,7 @@ func TestProbeKilled(t *testing.T) {
 	t.Parallel() // most of it is waiting
 	dir := standIn(t)
 	random := rand.New(rand.NewPCG(7, 7))
-	resumed, runs := 0, campaign(10)
+	resumed, runs := 0, campaign(4)
 	for i := range runs {
 		name := fmt.Sprintf("killed-%d", i)
 		length := logLength(dir)

@@ -39,6 +39,7 @@ var repeated = []string{
 // No answer and no file depends on the order in which a map is walked: Go walks
 // it in another one each time.
 func TestSameAnswers(t *testing.T) {
+	t.Parallel()
 	times := 50
 	if testing.Short() {
 		times = 5

@@ -131,7 +131,8 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 }
 
 func (x *visitor) query(through bool) watch.Query {
-	return watch.Query{Marks: x.marks, First: x.first, Since: x.run.Began.Add(-before), Through: through, Tag: x.run.Name + ".",
+	return watch.Query{Marks: x.marks, First: x.first, Since: x.run.Began.Add(-before), Through: through,
+		Tag:   x.run.Name + ".",
 		Wants: x.cases.wants}
 }
 

@@ -21,21 +21,23 @@ func newLog(streams Streams) *cli.Command {
 		Name:      "log",
 		Usage:     "say what became of messages, by mail logs",
 		ArgsUsage: "FILE...",
-		Description: "Reads the logs of Postfix, Exim, OpenSMTPD, Dovecot and the stand-in, plain or compressed, of files or\n" +
-			"standard input (-), and message traces by a map (--map). Each message is followed from machine to\n" +
+		Description: "Reads the logs of Postfix, Exim, OpenSMTPD, Dovecot and the stand-in, plain or compressed, of files\n" +
+			"or standard input (-), and message traces by a map (--map). Each message is followed from machine to\n" +
 			"machine. With an estate, members without a delivery are named, and why.\n\n" +
 			"Example: yorvet log /var/log/mail.log --to lost-property --since yesterday\n" +
 			"         journalctl -u postfix | yorvet log - --from guest@holiday.example",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "only messages from an `ADDRESS`, or @DOMAIN"},
 			&cli.StringFlag{Name: "to", Usage: "only messages to an `ADDRESS`, or @DOMAIN; a group by any of its addresses"},
-			&cli.StringFlag{Name: "since", Usage: "only from a `TIME` on: 2026-11-25, \"2026-11-25 08:00\", 08:00, yesterday, 2h"},
+			&cli.StringFlag{Name: "since",
+				Usage: "only from a `TIME` on: 2026-11-25, \"2026-11-25 08:00\", 08:00, yesterday, 2h"},
 			&cli.StringFlag{Name: "until", Usage: "only before a `TIME`"},
 			&cli.StringSliceFlag{Name: "outcome", Usage: "only with an `OUTCOME` for one recipient at least, such as bounced"},
 			&cli.StringFlag{Name: "message", Usage: "one message by its Message-ID or queue `ID`, from beginning to end"},
 			&cli.StringFlag{Name: "as", Usage: "what was sent in the name of a `GROUP`, by which logins, and the answers"},
 			&cli.StringFlag{Name: "map", Usage: "the files are message traces that a map `FILE` describes"},
-			&cli.StringFlag{Name: "time-zone", Usage: "the `ZONE` of times that do not say theirs, such as Europe/Oslo", DefaultText: "that of this machine"},
+			&cli.StringFlag{Name: "time-zone", Usage: "the `ZONE` of times that do not say theirs, such as Europe/Oslo",
+				DefaultText: "that of this machine"},
 			&cli.BoolFlag{Name: "follow", Usage: "tell of each message as the logs grow"},
 			&cli.BoolFlag{Name: "unknown", Usage: "show the lines that are not understood"},
 		},
@@ -220,7 +222,8 @@ func timeOf(text string, now time.Time, zone *time.Location) (time.Time, error) 
 	case "yesterday":
 		return today.AddDate(0, 0, -1), nil
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly} {
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05",
+		"2006-01-02T15:04", time.DateOnly} {
 		if at, err := time.ParseInLocation(layout, text, zone); err == nil {
 			return at, nil
 		}
@@ -233,7 +236,8 @@ func timeOf(text string, now time.Time, zone *time.Location) (time.Time, error) 
 	if d, err := time.ParseDuration(text); err == nil && d > 0 {
 		return now.Add(-d), nil
 	}
-	return now, errors.New("no time \"" + text + "\", expected one like 2026-11-25, \"2026-11-25 08:00\", 08:00, yesterday or 2h (ago)")
+	return now, errors.New("no time \"" + text +
+		"\", expected one like 2026-11-25, \"2026-11-25 08:00\", 08:00, yesterday or 2h (ago)")
 }
 
 // read follows messages through the logs, and gives those that are asked for to found.
@@ -272,7 +276,8 @@ func (q *logQuestion) answer() error {
 	}
 	a := present.NewLog(found, read, q.words, q.options.Zone, q.query.Message != "")
 	if q.person != "" {
-		a.Hint("Who misses a message is named with the groups that they are in: yorvet person " + q.person + " lists them, --to GROUP asks for one.")
+		a.Hint("Who misses a message is named with the groups that they are in: yorvet person " + q.person +
+			" lists them, --to GROUP asks for one.")
 	}
 	if q.in != "" {
 		a.SetInName(q.in, trail.NewInName(found.Stories, q.query.In))

@@ -35,7 +35,8 @@ func newReport(streams Streams) *cli.Command {
 			"Example: yorvet report --expect kelpmere.expect\n" +
 			"         yorvet report --for ines.maro -o ines.html",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; - is standard output", Value: "report.html"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; - is standard output",
+				Value: "report.html"},
 			&cli.BoolFlag{Name: "force", Usage: "overwrite a file that is there"},
 			&cli.StringFlag{Name: "for", Usage: "only a group, or the groups of an owner: an `ADDRESS`"},
 			&cli.StringSliceFlag{Name: "expect", Usage: "with the expectations of a `FILE`"},
@@ -98,7 +99,8 @@ func (s *session) writeReport() error {
 		return usageError("%w", err)
 	}
 	fmt.Fprintf(s.streams.Out, "Wrote %s: %s, %s, %s. Open it in a browser.\n", present.Clean(path),
-		present.Count(len(d.Groups), "group", "groups"), present.Count(len(d.People), "person", "people"), present.Count((page.Len()+999)/1000, "kB", "kB"))
+		present.Count(len(d.Groups), "group", "groups"), present.Count(len(d.People), "person",
+			"people"), present.Count((page.Len()+999)/1000, "kB", "kB"))
 	return nil
 }
 
@@ -139,7 +141,8 @@ func (s *session) aboutOne(c *report.Choice, id estate.ID) {
 
 // reportChoice gathers what a page shows besides the estate.
 func (s *session) reportChoice() (report.Choice, error) {
-	c := report.Choice{Person: estate.None, Places: true, Day: s.r.Today().String(), Made: time.Now().UTC().Format(time.RFC3339)}
+	c := report.Choice{Person: estate.None, Places: true, Day: s.r.Today().String(),
+		Made: time.Now().UTC().Format(time.RFC3339)}
 	if names := s.cmd.StringSlice("expect"); len(names) > 0 {
 		lists, err := s.expectations(names)
 		if err != nil {

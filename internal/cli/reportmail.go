@@ -128,7 +128,8 @@ func (s *session) letters() (list []letter, unowned int, err error) {
 }
 
 // sendLetters sends the letters one after the other, at the pace of the connections.
-func (s *session) sendLetters(l *connections.Connections, me address.Address, letters []letter, a *present.Mailing) error {
+func (s *session) sendLetters(l *connections.Connections, me address.Address, letters []letter,
+	a *present.Mailing) error {
 	way, ok := l.Sender(me, s.r.Sender(me).Inside, false)
 	if !ok {
 		return usageError("no connection of %s sends as %s", s.cmd.String("connections"), me)
@@ -184,9 +185,11 @@ func (s *session) written(me address.Address, one *letter) ([]byte, error) {
 	return compose.Message{
 		From: me, To: to, ID: hex.EncodeToString(id[:]) + "@" + me.Domain(), Date: time.Now(), Auto: "auto-generated",
 		Subject: "Your mail groups at " + present.Clean(s.e.Settings().Name),
-		Text: "Dear " + present.Clean(greeting) + ",\n\nattached is a page about the mail groups that you own or approve messages for:\n\n  " + names +
+		Text: "Dear " + present.Clean(greeting) +
+			",\n\nattached is a page about the mail groups that you own or approve messages for:\n\n  " + names +
 			"\n\nIt shows who may write to them, who gets it and who does not, and what should be put right. " +
 			"Open report.html in a browser; it works without a network.\n",
-		Parts: []compose.Part{{Type: "text/html", Params: map[string]string{"charset": "utf-8"}, Name: "report.html", Data: one.page}},
+		Parts: []compose.Part{{Type: "text/html", Params: map[string]string{"charset": "utf-8"}, Name: "report.html",
+			Data: one.page}},
 	}.Bytes()
 }

@@ -61,7 +61,8 @@ func dovecot(text string, e *trail.Event) meaning {
 
 // dovecotKept reads what became of a message.
 func dovecotKept(said string, sieve bool, e *trail.Event) meaning {
-	for _, stored := range []string{"stored mail into mailbox ", "saved mail to ", "fileinto action: stored mail into mailbox "} {
+	for _, stored := range []string{"stored mail into mailbox ", "saved mail to ",
+		"fileinto action: stored mail into mailbox "} {
 		folder, found := strings.CutPrefix(said, stored)
 		if !found {
 			continue

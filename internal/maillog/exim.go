@@ -191,7 +191,8 @@ func eximState(said string, e *trail.Event) meaning {
 	switch {
 	case said == "Completed", strings.HasPrefix(said, "Completed "):
 		e.Kind = trail.Done
-	case strings.HasPrefix(said, "Frozen"), strings.HasPrefix(said, "Message is frozen"), strings.HasPrefix(said, "frozen by "):
+	case strings.HasPrefix(said, "Frozen"), strings.HasPrefix(said, "Message is frozen"), strings.HasPrefix(said,
+		"frozen by "):
 		e.Kind, e.Detail = trail.Deferred, "the message is frozen"
 	case strings.HasPrefix(said, "removed by "), strings.HasPrefix(said, "message removed"):
 		e.Kind, e.Detail = trail.Dropped, said
@@ -204,11 +205,14 @@ func eximState(said string, e *trail.Event) meaning {
 }
 
 // eximAsides are beginnings of lines that tell of no message.
-var eximAsides = []string{"Start queue run", "End queue run", "exim ", "daemon ", "no host name found", "no IP address found",
-	"SMTP ", "unexpected disconnection", "TLS ", "ident connection", "Connection from", "refused connection", "too many connections",
-	"DKIM: ", "Unfrozen", "unfrozen", "Warning: ", "Spool file is locked", "retry time not reached", "routing failed", "no immediate",
-	"failed to expand", "host lookup", "lookup of host", "queue run", "socket bind", "cwd=", "1 message", "pid ", "SIGHUP received", "log_",
-	"H=", "failed to open", "Failed to create", "Received from", "delivery deferred", "Remote host", "rejected from"}
+var eximAsides = []string{
+	"Start queue run", "End queue run", "exim ", "daemon ", "no host name found", "no IP address found", "SMTP ",
+	"unexpected disconnection", "TLS ", "ident connection", "Connection from", "refused connection",
+	"too many connections", "DKIM: ", "Unfrozen", "unfrozen", "Warning: ", "Spool file is locked",
+	"retry time not reached", "routing failed", "no immediate", "failed to expand", "host lookup",
+	"lookup of host", "queue run", "socket bind", "cwd=", "1 message", "pid ", "SIGHUP received", "log_", "H=",
+	"failed to open", "Failed to create", "Received from", "delivery deferred", "Remote host", "rejected from",
+}
 
 // eximRefusal reads what is refused: "H=(a) [1.2.3.4] F=<b> rejected RCPT <c>: text",
 // "... F=<b> rejected after DATA: text", "... temporarily rejected RCPT <c>: text".

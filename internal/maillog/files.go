@@ -23,7 +23,8 @@ import (
 // log keeps to it; "-" is standard input. What is compressed (RFC 1952, RFC 8878, xz) is
 // read as what it holds. The event is visit's until it returns; its texts are parts of the
 // log.
-func Read(ctx context.Context, paths []string, stdin io.Reader, options Options, visit func(*trail.Event)) (*Counts, error) {
+func Read(ctx context.Context, paths []string, stdin io.Reader, options Options,
+	visit func(*trail.Event)) (*Counts, error) {
 	counts := &Counts{}
 	if options.Map != nil {
 		return counts, readTraces(ctx, paths, stdin, options, counts, visit)

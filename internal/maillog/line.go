@@ -49,7 +49,8 @@ func (p *lineParser) parse(line string, e *trail.Event) meaning {
 		}
 		return dovecotBare(rest.text, e)
 	}
-	if strings.HasPrefix(rest.text, "lmtp(") || strings.HasPrefix(rest.text, "lda(") || strings.HasPrefix(rest.text, "imap") {
+	if strings.HasPrefix(rest.text, "lmtp(") || strings.HasPrefix(rest.text, "lda(") || strings.HasPrefix(rest.text,
+		"imap") {
 		return dovecotBare(rest.text, e)
 	}
 	host, program, text, ok := fromSyslog(rest.text)
@@ -138,7 +139,8 @@ func messageID(s string) string {
 // statusIn returns the enhanced code in what a server said (RFC 3463), or "".
 func statusIn(s string) string {
 	for i := 0; i+5 <= len(s); i++ {
-		if c := s[i]; (c == '2' || c == '4' || c == '5') && s[i+1] == '.' && (i == 0 || s[i-1] == ' ' || s[i-1] == '-' || s[i-1] == ':') {
+		if c := s[i]; (c == '2' || c == '4' || c == '5') && s[i+1] == '.' &&
+			(i == 0 || s[i-1] == ' ' || s[i-1] == '-' || s[i-1] == ':') {
 			end := i + 2
 			dots := 1
 			for end < len(s) && (s[end] >= '0' && s[end] <= '9' || s[end] == '.' && dots < 2) {

@@ -180,3 +180,76 @@ func FuzzLine(f *testing.F) {
 		}
 	})
 }
+
+// fuzzParser tries a parser with whatever a program may say after the time, host and name.
+func fuzzParser(f *testing.F, seeds []string, parse func(string, *trail.Event) meaning) {
+	for _, seed := range seeds {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		var e trail.Event
+		if m := parse(text, &e); m == something && (e.Kind.String() == "" || e.Size < 0) {
+			t.Errorf("%q says %v", text, e)
+		}
+	})
+}
+
+// after returns what stands behind a mark in the lines of the tests.
+func after(mark string) (seeds []string) {
+	for _, one := range lines {
+		if _, text, ok := strings.Cut(one.line, mark); ok {
+			seeds = append(seeds, text)
+		}
+	}
+	return seeds
+}
+
+func FuzzPostfix(f *testing.F) {
+	seeds := after("]: ")
+	for _, daemon := range []string{"smtpd", "cleanup", "qmgr", "lmtp", "local", "bounce", "postsuper", "pickup", "discard"} {
+		f.Add(daemon, "A1B2C3D4E5: removed")
+	}
+	for _, seed := range seeds {
+		f.Add("smtpd", seed)
+		f.Add("lmtp", seed)
+	}
+	f.Fuzz(func(t *testing.T, daemon, text string) {
+		var e trail.Event
+		if m := postfix("postfix/"+daemon, text, &e); m == something && (e.Kind.String() == "" || e.Size < 0) {
+			t.Errorf("%q says %v", text, e)
+		}
+	})
+}
+
+func FuzzExim(f *testing.F) {
+	fuzzParser(f, append(after("2026-11-25 20:54:52 "), after("2026-11-25 20:54:53 ")...), exim)
+}
+
+func FuzzDovecot(f *testing.F) { fuzzParser(f, after("dovecot: "), dovecot) }
+
+func FuzzOpenSMTPD(f *testing.F) {
+	fuzzParser(f, append(after("smtpd[12]: "), "0123456789abcdef mta delivery evpid=1a2b3c4d5e6f7081 to=<a@b> result=Ok stat=\"250 x\""), opensmtpd)
+}
+
+// The stand-in's lines, and those of a journal.
+func FuzzObject(f *testing.F) {
+	var seeds []string
+	for _, one := range lines {
+		if strings.HasPrefix(one.line, "{") {
+			seeds = append(seeds, one.line)
+		}
+	}
+	fuzzParser(f, seeds, newParser().object)
+}
+
+func FuzzClock(f *testing.F) {
+	for _, one := range lines {
+		f.Add(one.line)
+	}
+	c := &clock{zone: time.UTC, now: now}
+	f.Fuzz(func(t *testing.T, line string) {
+		if _, rest, ok := c.stamp(line); ok && !strings.HasSuffix(line, rest.text) {
+			t.Errorf("%q leaves %q", line, rest.text)
+		}
+	})
+}

@@ -161,7 +161,8 @@ func postfixCleanup(said string, e *trail.Event) meaning {
 		e.Kind, e.Message = trail.Arrived, messageID(id)
 		return something
 	}
-	for _, known := range []string{"resent-message-id=", "warning: ", "replace: ", "prepend: ", "filter: ", "redirect: ", "info: ",
+	for _, known := range []string{"resent-message-id=", "warning: ", "replace: ", "prepend: ", "filter: ",
+		"redirect: ", "info: ",
 		"strip: ", "bcc: ", "pass: ", "milter-quarantine"} {
 		if strings.HasPrefix(said, known) {
 			return beside
@@ -238,7 +239,8 @@ func postfixDelivery(daemon, said string, e *trail.Event) meaning {
 	rest, found := strings.CutPrefix(said, "to=")
 	to, rest, ok := inBrackets(rest)
 	if !found || !ok {
-		for _, known := range []string{"host ", "enabling PIX", "lost connection ", "Cannot start TLS", "conversation with ",
+		for _, known := range []string{"host ", "enabling PIX", "lost connection ", "Cannot start TLS",
+			"conversation with ",
 			"breaking line", "uid=", "warning: ", "passing ", "replace: ", "milter-", "defer: ", "table "} {
 			if strings.HasPrefix(said, known) {
 				return beside

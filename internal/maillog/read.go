@@ -72,10 +72,12 @@ type stream struct {
 }
 
 // newStream begins to read a log. now is as in Options.
-func newStream(ctx context.Context, name string, r io.Reader, now time.Time, options Options, counts *Counts) *stream {
+func newStream(ctx context.Context, name string, r io.Reader, now time.Time, options Options,
+	counts *Counts) *stream {
 	ctx, stop := context.WithCancel(ctx)
 	workers := runtime.GOMAXPROCS(0)
-	s := &stream{name: name, ordered: make(chan *batch, workers), counts: counts, free: make(chan *batch, 2*workers), stop: stop}
+	s := &stream{name: name, ordered: make(chan *batch, workers), counts: counts, free: make(chan *batch, 2*workers),
+		stop: stop}
 	work := make(chan *batch, workers)
 	for range workers {
 		go func() {

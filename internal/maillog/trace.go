@@ -175,7 +175,8 @@ func (m *Map) each(r io.Reader, path string, visit func(*directory.Entry)) error
 }
 
 // events adds what a row says: an event for each recipient in it.
-func (m *Map) events(list []trail.Event, row *directory.Entry, path string, zone *time.Location, counts *Counts) []trail.Event {
+func (m *Map) events(list []trail.Event, row *directory.Entry, path string, zone *time.Location,
+	counts *Counts) []trail.Event {
 	unread := func(why string) []trail.Event {
 		counts.Unknown++
 		if len(counts.Samples) < mostSamples {

@@ -146,14 +146,16 @@ func stamp(ms int64, zone *time.Location) string {
 // NewLogMessage tells of one message.
 func NewLogMessage(s *trail.Story, zone *time.Location) LogMessage {
 	m := LogMessage{Message: s.Message, Queues: s.Queues(), From: s.From, Login: s.Login, Client: s.Client, Size: s.Size,
-		To: append([]string{}, s.Addressed()...), Began: stamp(s.Began, zone), Ended: stamp(s.Ended, zone), Whole: s.Whole, About: s.About,
+		To: append([]string{}, s.Addressed()...), Began: stamp(s.Began, zone), Ended: stamp(s.Ended,
+			zone), Whole: s.Whole, About: s.About,
 		Recipients: []LogRecipient{}, began: trail.At(s.Began, zone)}
 	for _, r := range s.Recipients {
 		m.Recipients = append(m.Recipients, LogRecipient{r.Address, r.Group, r.Fate.String(), stamp(r.Time, zone), r.Status,
 			oneLine(r.Detail), r.Folder, r.Next, r.Tries})
 	}
 	for _, e := range s.Steps {
-		m.Steps = append(m.Steps, LogStep{stamp(e.Time, zone), e.Kind.String(), e.Host, e.Queue, e.To, e.Group, oneLine(e.Detail),
+		m.Steps = append(m.Steps, LogStep{stamp(e.Time, zone), e.Kind.String(), e.Host, e.Queue, e.To, e.Group,
+			oneLine(e.Detail),
 			trail.At(e.Time, zone), e})
 	}
 	return m
@@ -263,7 +265,8 @@ func (a *Log) table() ([]string, iter.Seq[[]string]) {
 }
 
 // logColumns are the columns of a table of messages and recipients.
-var logColumns = []string{"began", "ended", "message", "queue", "from", "login", "client", "size", "written-to", "to", "group",
+var logColumns = []string{"began", "ended", "message", "queue", "from", "login", "client", "size", "written-to",
+	"to", "group",
 	"outcome", "time", "status", "detail", "folder", "next"}
 
 // LogRows writes messages as a table (RFC 4180), as they are found.
@@ -306,7 +309,8 @@ func PrintLogMessage(w io.Writer, s *trail.Story, format Format, options Options
 		lead = "- "
 	}
 	became := m.became()
-	p.Line(4, Span{Faint, lead + m.began.Format("2 Jan 15:04:05") + "  "}, Span{Plain, m.From + " to "}, Span{Strong, some(m.To)},
+	p.Line(4, Span{Faint, lead + m.began.Format("2 Jan 15:04:05") + "  "}, Span{Plain, m.From + " to "},
+		Span{Strong, some(m.To)},
 		Span{Plain, ": "}, became, Span{Faint, "  " + m.id()})
 	return p.w.Flush()
 }
@@ -316,7 +320,8 @@ func (m *LogMessage) rows() (rows [][]string) {
 	head := []string{m.Began, m.Ended, m.Message, strings.Join(m.Queues, " "), m.From, m.Login, m.Client,
 		strconv.FormatInt(m.Size, 10), strings.Join(m.To, "; ")}
 	for _, r := range m.Recipients {
-		rows = append(rows, append(slices.Clone(head), r.Address, r.Group, r.Outcome, r.Time, r.Status, r.Detail, r.Folder, r.Next))
+		rows = append(rows, append(slices.Clone(head), r.Address, r.Group, r.Outcome, r.Time, r.Status, r.Detail,
+			r.Folder, r.Next))
 	}
 	if rows == nil {
 		rows = [][]string{append(head, "", "", "", "", "", "", "", "")}

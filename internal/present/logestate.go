@@ -77,7 +77,8 @@ func (a *Log) SetEstate(r *resolve.Resolver, c *trail.Comparison) {
 		s.members(n, m)
 	}
 	byCount := func(x, y LogMissing) int {
-		return cmp.Or(cmp.Compare(y.Messages, x.Messages), strings.Compare(strings.ToLower(x.Address), strings.ToLower(y.Address)))
+		return cmp.Or(cmp.Compare(y.Messages, x.Messages), strings.Compare(strings.ToLower(x.Address),
+			strings.ToLower(y.Address)))
 	}
 	slices.SortStableFunc(s.Missing, byCount)
 	slices.SortStableFunc(s.Unlike, byCount)
@@ -113,10 +114,12 @@ func (s *LogEstate) verdict(n namer, m *trail.Compared) {
 		}
 	}
 	d := newDecision(n.e, m.Group, m.Fate.Gate)
-	one := LogVerdict{Message: m.Story.Message, Group: n.address(m.Group), From: m.Story.From, Estate: m.Fate.Verdict.String(),
-		By: d.by(), Log: said, Place: d.at(), Messages: 1}
+	one := LogVerdict{Message: m.Story.Message, Group: n.address(m.Group), From: m.Story.From,
+		Estate: m.Fate.Verdict.String(),
+		By:     d.by(), Log: said, Place: d.at(), Messages: 1}
 	for i := range s.Verdicts {
-		if v := &s.Verdicts[i]; v.Group == one.Group && v.Log == one.Log && v.Estate == one.Estate && v.By == one.By && v.From == one.From {
+		if v := &s.Verdicts[i]; v.Group == one.Group && v.Log == one.Log && v.Estate == one.Estate && v.By == one.By &&
+			v.From == one.From {
 			v.Messages++
 			return
 		}
@@ -156,7 +159,8 @@ func (s *LogEstate) members(n namer, m *trail.Compared) {
 // noted adds somebody to a list, or counts a message to them.
 func noted(list []LogMissing, row LogMissing) []LogMissing {
 	for i := range list {
-		if one := &list[i]; one.Address == row.Address && one.Group == row.Group && one.Outcome == row.Outcome && one.Why == row.Why {
+		if one := &list[i]; one.Address == row.Address && one.Group == row.Group && one.Outcome == row.Outcome &&
+			one.Why == row.Why {
 			one.Messages++
 			return list
 		}
@@ -175,19 +179,22 @@ func (s *LogEstate) writeText(p *Page) {
 		head = Span{Bad, "Messages to groups: " + strconv.Itoa(s.Differ) + " of " + strconv.Itoa(s.Compared) +
 			" otherwise than the estate says"}
 	} else if s.Untold > 0 {
-		head = Span{Plain, count(s.Compared, "message to a group agrees", "messages to groups agree") + " with the estate, as far as the logs tell"}
+		head = Span{Plain, count(s.Compared, "message to a group agrees", "messages to groups agree") +
+			" with the estate, as far as the logs tell"}
 	}
 	p.Line(0, head)
 	if s.Untold > 0 {
-		p.Line(2, Span{Doubtful, "  ! "}, Span{Plain, strconv.Itoa(s.Untold) + " of them without a line for each member: the logs that have them are missing, or the message is not through"})
+		p.Line(2, Span{Doubtful, "  ! "}, Span{Plain, strconv.Itoa(s.Untold) +
+			" of them without a line for each member: the logs that have them are missing, or the message is not through"})
 	}
 	if s.Passed > 0 {
 		p.Line(2, Span{Faint, "  " + count(s.Passed, "more names", "more name") + " no sender and cannot be compared"})
 	}
 	for _, v := range s.Verdicts {
 		text := verdictPast[v.Log] + " from " + v.From + " by " + v.Group
-		p.LineAt(4, v.Place, Span{Bad, "  ! "}, Span{Strong, text}, Span{Plain, times(v.Messages) + "; the estate says " + v.Estate + ", " +
-			strings.Replace(v.By, ": ", ", ", 1)})
+		p.LineAt(4, v.Place, Span{Bad, "  ! "}, Span{Strong, text},
+			Span{Plain, times(v.Messages) + "; the estate says " + v.Estate + ", " +
+				strings.Replace(v.By, ": ", ", ", 1)})
 	}
 	s.writeMissing(p)
 	p.blocks("Logged otherwise than the estate says", s.blocksOf(s.Unlike, true))
@@ -259,7 +266,8 @@ func (s *LogEstate) writeCauses(p *Page) {
 	defer func() {
 		if s.Lost > 0 {
 			p.Gap()
-			p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(s.Lost, "difference is", "differences are") + " explained by no change of the estate"})
+			p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(s.Lost, "difference is", "differences are") +
+				" explained by no change of the estate"})
 		}
 	}()
 	for i, c := range s.Causes {

@@ -45,7 +45,8 @@ func (a *Log) answer() string {
 		if len(n.Sent)+len(n.Answers) == 0 {
 			return "No message in the name of " + n.Name + " in " + countLines(a.Read.Lines)
 		}
-		return count(len(n.Sent), "message", "messages") + " in the name of " + n.Name + ", " + count(len(n.Answers), "answer", "answers") +
+		return count(len(n.Sent), "message", "messages") + " in the name of " + n.Name + ", " + count(len(n.Answers),
+			"answer", "answers") +
 			" from people written to" + a.span()
 	}
 	if a.Messages == 0 {
@@ -107,7 +108,8 @@ func (a *Log) writeWorst(p *Page) {
 		text = thousands(none) + " of those that are listed reached nobody"
 	}
 	became := m.became()
-	p.Line(2, Span{became.Style, "! "}, Span{Plain, text + "; the first, from " + m.From + " to " + some(m.To) + ": " + became.Text})
+	p.Line(2, Span{became.Style, "! "}, Span{Plain, text + "; the first, from " + m.From + " to " + some(m.To) +
+		": " + became.Text})
 }
 
 // some names the first of a list.
@@ -148,7 +150,8 @@ func (a *Log) writeMessages(p *Page, title string, list []LogMessage) {
 	rest := len(list) - len(shown)
 	switch {
 	case rest > 0 && a.LeftOut > 0:
-		p.Line(2, Span{Faint, "  and " + thousands(rest+a.LeftOut) + " more (--all lists " + thousands(len(list)) + "; all with --format csv)"})
+		p.Line(2, Span{Faint, "  and " + thousands(rest+a.LeftOut) + " more (--all lists " + thousands(len(list)) +
+			"; all with --format csv)"})
 	case rest > 0:
 		p.Line(2, Span{Faint, "  and " + thousands(rest) + " more (--all)"})
 	case a.LeftOut > 0:
@@ -169,7 +172,8 @@ func (a *Log) row(m *LogMessage) []Span {
 		from += ", from " + m.Client
 	}
 	became := m.became()
-	return []Span{{Faint, "  " + when + "  "}, {Plain, from + " to "}, {Plain, some(m.To) + ": "}, became, {Faint, "  " + m.id()}}
+	return []Span{{Faint, "  " + when + "  "}, {Plain, from + " to "}, {Plain, some(m.To) + ": "}, became,
+		{Faint, "  " + m.id()}}
 }
 
 // writeTimeline tells a message from its beginning to its end.
@@ -281,7 +285,8 @@ func (a *Log) writeRead(p *Page) {
 		notes = append(notes, count(a.Unended, "message has", "messages have")+" no end in these logs: more may come")
 	}
 	if n := a.Read.CutShort; n > 0 {
-		notes = append(notes, count(n, "message was", "messages were")+" told before their end: too many were open at a time")
+		notes = append(notes, count(n, "message was",
+			"messages were")+" told before their end: too many were open at a time")
 	}
 	if n := a.Read.Unknown; n > 0 && a.Read.Samples == nil {
 		notes = append(notes, countLines(n)+" of "+thousands(a.Read.Lines)+" not understood (--unknown shows them)")

@@ -28,7 +28,8 @@ func (a *Mailing) writeText(p *Page) {
 	head := count(len(a.Letters), "owner", "owners")
 	switch {
 	case !a.Sent:
-		head = "Plan: " + head + " would be sent the report of their groups, from " + a.From + ". Nothing is sent without --send"
+		head = "Plan: " + head + " would be sent the report of their groups, from " + a.From +
+			". Nothing is sent without --send"
 	case a.Failed == 0:
 		head += " sent the report of their groups, from " + a.From
 	default:
@@ -36,7 +37,8 @@ func (a *Mailing) writeText(p *Page) {
 	}
 	p.Line(2, Span{Strong, head})
 	if a.Unowned > 0 {
-		p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(a.Unowned, "group has", "groups have") + " no owner who could be told"})
+		p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(a.Unowned, "group has", "groups have") +
+			" no owner who could be told"})
 	}
 	p.Gap()
 	var rows [][]Span
@@ -53,7 +55,8 @@ func (a *Mailing) writeText(p *Page) {
 		case one.Why != "":
 			state = Span{Bad, "cannot arrive: " + one.Why}
 		}
-		rows = append(rows, []Span{{Strong, one.To}, {Plain, count(len(one.Groups), "group", "groups")}, {Plain, kilobytes(one.Bytes)}, state})
+		rows = append(rows, []Span{{Strong, one.To}, {Plain, count(len(one.Groups), "group", "groups")},
+			{Plain, kilobytes(one.Bytes)}, state})
 	}
 	p.Table(rows)
 	if len(rows) < len(a.Letters) {
@@ -66,7 +69,8 @@ func kilobytes(n int) string { return strconv.Itoa((n+999)/1000) + " kB" }
 func (a *Mailing) table() ([]string, iter.Seq[[]string]) {
 	return []string{"to", "groups", "bytes", "taken", "why", "reply"}, func(yield func([]string) bool) {
 		for _, one := range a.Letters {
-			if !yield([]string{one.To, strconv.Itoa(len(one.Groups)), strconv.Itoa(one.Bytes), strconv.FormatBool(one.Taken), one.Why, one.Reply}) {
+			if !yield([]string{one.To, strconv.Itoa(len(one.Groups)), strconv.Itoa(one.Bytes),
+				strconv.FormatBool(one.Taken), one.Why, one.Reply}) {
 				return
 			}
 		}

@@ -20,7 +20,8 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 	if w.run.Approved[w.number] && w.p.Verdict == estate.Hold && w.p.Group != estate.None {
 		predicted = w.run.Plan.released(w.number)
 	}
-	if result.Seen == CodeMailed || result.Seen == CodeMissing || result.Seen == NotSent || result.Seen == Deferred || result.Seen == Unknown {
+	if result.Seen == CodeMailed || result.Seen == CodeMissing || result.Seen == NotSent ||
+		result.Seen == Deferred || result.Seen == Unknown {
 		return nil // nobody could get it, or nobody knows
 	}
 	seen := w.seen()

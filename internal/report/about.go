@@ -164,7 +164,8 @@ func (b *book) expectations(a *present.Expectations) {
 
 // probe collects a run, as far as it is about the groups of the page.
 func (b *book) probe(a *present.Probe, began string) *Probe {
-	p := &Probe{Run: a.Run, Line: present.FirstLine(a), Began: began, Cases: []Case{}, Causes: []string{}, Arrived: Arrivals{Run: a.Run, Began: began}}
+	p := &Probe{Run: a.Run, Line: present.FirstLine(a), Began: began, Cases: []Case{}, Causes: []string{},
+		Arrived: Arrivals{Run: a.Run, Began: began}}
 	if !b.d.Whole {
 		p.Line = ""
 	}
@@ -174,7 +175,8 @@ func (b *book) probe(a *present.Probe, began string) *Probe {
 			continue
 		}
 		at[c.Case] = len(p.Cases)
-		one := Case{From: present.Clean(c.From), To: present.Clean(c.To), Kind: c.Kind, Predicted: c.Predicted, Seen: c.Seen, As: c.AsPredicted}
+		one := Case{From: present.Clean(c.From), To: present.Clean(c.To), Kind: c.Kind, Predicted: c.Predicted,
+			Seen: c.Seen, As: c.AsPredicted}
 		if c.Why != "" {
 			one.Seen += " (" + present.Clean(c.Why) + ")"
 		}
@@ -204,7 +206,11 @@ func (b *book) probe(a *present.Probe, began string) *Probe {
 	}
 	slices.Sort(p.Arrived.Seconds)
 	for _, cause := range a.Causes {
-		if len(cause.AsIf) > 0 && slices.ContainsFunc(cause.Cases, func(name string) bool { _, ok := at[name]; return ok }) {
+		if len(cause.AsIf) > 0 && slices.ContainsFunc(cause.Cases, func(name string) bool {
+			_,
+				ok := at[name]
+			return ok
+		}) {
 			p.Causes = append(p.Causes, present.Clean(cause.AsIf[0].Says))
 		}
 	}
@@ -234,7 +240,8 @@ func (b *book) firstLines(findings []hazard.Finding, c Choice) {
 		}
 		return
 	}
-	add("Groups", "groups", present.Count(b.e.Groups(), "group", "groups")+", "+present.Count(b.e.People(), "person", "people"))
+	add("Groups", "groups", present.Count(b.e.Groups(), "group", "groups")+", "+present.Count(b.e.People(), "person",
+		"people"))
 	add("Hazards", "hazards", present.HazardLine(b.e, hazard.All(), findings, b.e.Groups()))
 	if c.Expectations != nil {
 		add("Expectations", "expectations", present.FirstLine(c.Expectations))

@@ -227,7 +227,8 @@ func NewMaker(r *resolve.Resolver) *Maker {
 // Collect collects what a page shows.
 func (m *Maker) Collect(c Choice) *Data {
 	r, e := m.r, m.r.Estate()
-	d := &Data{Name: present.Clean(e.Settings().Name), Of: present.Clean(c.Of), Day: c.Day, Made: c.Made, Whole: c.Groups == nil,
+	d := &Data{Name: present.Clean(e.Settings().Name), Of: present.Clean(c.Of), Day: c.Day, Made: c.Made,
+		Whole:   c.Groups == nil,
 		Hazards: []Hazard{}, Expectations: []Expectation{}}
 	ids := c.Groups
 	if ids == nil {
@@ -269,8 +270,9 @@ type book struct {
 }
 
 func newBook(e *estate.Estate, d *Data, ids []estate.ID) *book {
-	b := &book{e: e, d: d, texts: map[string]int{}, people: map[estate.ID]int{}, groups: map[estate.ID]int{}, persona: roaring.New(),
-		found: map[string]estate.ID{}}
+	b := &book{e: e, d: d, texts: map[string]int{}, people: map[estate.ID]int{}, groups: map[estate.ID]int{},
+		persona: roaring.New(),
+		found:   map[string]estate.ID{}}
 	for i := range e.People() {
 		b.persona.Add(uint32(e.PersonID(i)))
 	}
@@ -400,7 +402,8 @@ func answersOf(r *resolve.Resolver, ids []estate.ID, notFrom bool) []raw {
 func (b *book) group(r *resolve.Resolver, id estate.ID, a raw) *Group {
 	g := b.e.Group(id)
 	out := &Group{
-		Address: present.Clean(g.Address.String()), Title: present.Clean(g.Title), About: present.Clean(g.About), Kind: g.Kind.String(),
+		Address: present.Clean(g.Address.String()), Title: present.Clean(g.Title), About: present.Clean(g.About),
+		Kind:   g.Kind.String(),
 		Owners: b.persons(a.owners), Approvers: b.persons(a.approvers),
 		Outside: a.outside.String(), Inside: a.inside.String(), Forged: a.forged.String(), Known: a.known,
 		Post: []Class{}, Get: []Receipt{},
@@ -425,7 +428,8 @@ func (b *book) group(r *resolve.Resolver, id estate.ID, a raw) *Group {
 }
 
 // shownElsewhere are settings that the page tells in another place.
-var shownElsewhere = map[string]bool{"address": true, "title": true, "about": true, "also": true, "kind": true, "owners": true,
+var shownElsewhere = map[string]bool{"address": true, "title": true, "about": true, "also": true, "kind": true,
+	"owners":     true,
 	"moderators": true, "gate": true, "send-as": true, "accept": true}
 
 // find returns the number of the person with an address.
@@ -467,7 +471,8 @@ func (b *book) post(out *Group, r *resolve.Resolver, id estate.ID, classes []res
 // get collects who receives, by what and why.
 func (b *book) get(out *Group, a raw) {
 	for _, one := range a.gathered {
-		receipt := Receipt{Outcome: one.Outcome.String(), Why: b.text(one.Why), Count: len(one.People), Who: b.persons(one.People)}
+		receipt := Receipt{Outcome: one.Outcome.String(), Why: b.text(one.Why), Count: len(one.People),
+			Who: b.persons(one.People)}
 		for _, group := range one.Via {
 			receipt.Via = append(receipt.Via, b.groupNumber(group))
 		}
@@ -478,7 +483,8 @@ func (b *book) get(out *Group, a raw) {
 	}
 	order := []string{"inbox", "digest", "archive", "nothing", "waiting", "stopped", "undeliverable"}
 	slices.SortStableFunc(out.Get, func(x, y Receipt) int {
-		return cmp.Or(cmp.Compare(slices.Index(order, x.Outcome), slices.Index(order, y.Outcome)), cmp.Compare(len(y.Who), len(x.Who)))
+		return cmp.Or(cmp.Compare(slices.Index(order, x.Outcome), slices.Index(order, y.Outcome)),
+			cmp.Compare(len(y.Who), len(x.Who)))
 	})
 	says := map[string][]estate.ID{}
 	for id, notFrom := range a.notFrom {

@@ -38,14 +38,16 @@ func Tables(dir string, people, groups, memberships int) (int64, error) {
 		write("people.csv", func(w *bufio.Writer) {
 			fmt.Fprintln(w, "address,name,mailbox,base,post,years")
 			for i := range people {
-				fmt.Fprintf(w, "person.%06d@kelpmere.example,Person Number %d,%s,%s,%s,%d\n", i, i, pick("", "", "", "open", "full"),
+				fmt.Fprintf(w, "person.%06d@kelpmere.example,Person Number %d,%s,%s,%s,%d\n", i, i,
+					pick("", "", "", "open", "full"),
 					pick("north-pier", "south-pier", "harbour"), pick("skipper", "deck", "engine", "desk"), random.IntN(40))
 			}
 		}),
 		write("groups.csv", func(w *bufio.Writer) {
 			fmt.Fprintln(w, "address,title,kind,copy,owners,gate")
 			for i := range groups {
-				fmt.Fprintf(w, "group-%05d@kelpmere.example,Group %d,%s,%s,%s,%s\n", i, i, pick("list", "list", "forum", "mailbox", "roster"),
+				fmt.Fprintf(w, "group-%05d@kelpmere.example,Group %d,%s,%s,%s,%s\n", i, i,
+					pick("list", "list", "forum", "mailbox", "roster"),
 					pick("", "every", "digest"), person(), pick("", "admit inside",
 						"refuse unproven; hold newcomers(14d); admit members or owners", "admit anyone"))
 			}
@@ -59,7 +61,8 @@ func Tables(dir string, people, groups, memberships int) (int64, error) {
 					fmt.Fprintf(w, "group-%05d@kelpmere.example,group-%05d@kelpmere.example,,,,\n", group, random.IntN(group))
 					continue
 				}
-				fmt.Fprintf(w, "group-%05d@kelpmere.example,%s,%s,20%02d-%02d-%02d,,\n", group, member, pick("", "every", "digest", "none"),
+				fmt.Fprintf(w, "group-%05d@kelpmere.example,%s,%s,20%02d-%02d-%02d,,\n", group, member,
+					pick("", "every", "digest", "none"),
 					10+random.IntN(16), 1+random.IntN(12), 1+random.IntN(28))
 			}
 		}),

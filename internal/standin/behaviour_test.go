@@ -166,15 +166,19 @@ copied to=ada@kelp.example group=frail@kelp.example
 copied to=ada@kelp.example group=frail@kelp.example
 copied to=cy@kelp.example group=frail@kelp.example
 copied to=cy@kelp.example group=frail@kelp.example
-delivered to=ada@kelp.example
-delivered to=ada@kelp.example
-delivered to=ada@kelp.example
-delivered to=ada@kelp.example
-delivered to=bo@kelp.example
-delivered to=bo@kelp.example
-delivered to=bo@kelp.example
-delivered to=bo@kelp.example
-delivered to=tray@kelp.example
+delivered to=ada@kelp.example group=
+delivered to=ada@kelp.example group=frail@kelp.example
+delivered to=ada@kelp.example group=frail@kelp.example
+delivered to=ada@kelp.example group=frail@kelp.example
+delivered to=bo@kelp.example group=
+delivered to=bo@kelp.example group=
+delivered to=bo@kelp.example group=
+delivered to=bo@kelp.example group=
+delivered to=tray@kelp.example group=tray@kelp.example
+expanded group=frail@kelp.example
+expanded group=frail@kelp.example
+expanded group=frail@kelp.example
+expanded group=tray@kelp.example
 held group=silent@kelp.example
 judged group=frail@kelp.example verdict=admit rule=1
 judged group=frail@kelp.example verdict=admit rule=1

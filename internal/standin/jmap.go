@@ -92,7 +92,8 @@ func (m *mailAccess) session(v *visit, w http.ResponseWriter, _ *http.Request) e
 		"downloadUrl":     jmapDownload + "{accountId}/{blobId}/{name}?accept={type}",
 		"primaryAccounts": map[string]string{jmapMail: v.user},
 		"accounts":        map[string]any{v.user: map[string]any{"name": v.user, "isPersonal": true, "isReadOnly": false}},
-		"capabilities":    map[string]any{jmapCore: map[string]any{"maxObjectsInGet": mostIDs, "maxCallsInRequest": mostCalls}, jmapMail: map[string]any{}},
+		"capabilities": map[string]any{jmapCore: map[string]any{"maxObjectsInGet": mostIDs,
+			"maxCallsInRequest": mostCalls}, jmapMail: map[string]any{}},
 	})
 }
 
@@ -250,7 +251,8 @@ func (v *visit) state() (string, error) {
 }
 
 // find returns the messages of a folder that match.
-func (v *visit) find(folder string, data *imap.SelectData, criteria *imap.SearchCriteria, first uint32) ([]string, error) {
+func (v *visit) find(folder string, data *imap.SelectData, criteria *imap.SearchCriteria, first uint32) ([]string,
+	error) {
 	found, err := v.client.UIDSearch(criteria, nil).Wait()
 	if err != nil {
 		return nil, err

@@ -59,7 +59,8 @@ func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*
 			RETURNING run, account, lane, marks, first, looked, through, tried, problem,
 				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
 			now, w.Run, w.Holder, now+Lease.Milliseconds(), plain(lane), most).
-			Scan(&found.Run, &found.Account, &found.Lane, &marks, &first, &looked, &through, &tried, &found.Problem, &state, &closing)
+			Scan(&found.Run, &found.Account, &found.Lane, &marks, &first, &looked, &through, &tried, &found.Problem,
+				&state, &closing)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}

@@ -51,6 +51,9 @@ func (s *Story) is(name string) bool {
 
 // reaches reports whether a message is for an address that a function is true of.
 func (s *Story) reaches(of func(string) bool) bool {
-	return slices.ContainsFunc(s.Recipients, func(r Recipient) bool { return of(r.Address) || r.Group != "" && of(r.Group) }) ||
+	return slices.ContainsFunc(s.Recipients, func(r Recipient) bool {
+		return of(r.Address) || r.Group != "" &&
+			of(r.Group)
+	}) ||
 		slices.ContainsFunc(s.Expanded, of)
 }
