@@ -257,7 +257,7 @@ func (q *logQuestion) read(found func(*trail.Story)) (*maillog.Counts, *trail.Tr
 }
 
 // mostKept is how many messages are kept to be listed.
-const mostKept = 10_000
+const mostKept = 5_000
 
 // answer prints what was found.
 func (q *logQuestion) answer() error {

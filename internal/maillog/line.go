@@ -22,6 +22,42 @@ const (
 // A lineParser reads lines. It is for one goroutine.
 type lineParser struct {
 	clock clock
+	texts texts
+}
+
+// texts keeps one copy of texts that come again and again, apart from the log.
+type texts struct {
+	all    map[string]string
+	recent [64]string // the last one of each length, modulo 64
+}
+
+// mostTexts is how many are kept at one time.
+const mostTexts = 30_000
+
+// keep replaces the texts of an event that are kept by copies.
+func (t *texts) keep(e *trail.Event) {
+	for _, s := range [...]*string{&e.Host, &e.From, &e.To, &e.Group, &e.Login, &e.Client, &e.Next, &e.Folder, &e.Status} {
+		if *s != "" {
+			*s = t.copy(*s)
+		}
+	}
+}
+
+func (t *texts) copy(s string) string {
+	recent := &t.recent[len(s)%len(t.recent)]
+	if *recent == s {
+		return *recent
+	}
+	known, ok := t.all[s]
+	if !ok {
+		if t.all == nil || len(t.all) >= mostTexts {
+			t.all = make(map[string]string, mostTexts/8)
+		}
+		known = strings.Clone(s)
+		t.all[known] = known
+	}
+	*recent = known
+	return known
 }
 
 // parse reads a line into e, which is empty before. The texts in it are parts of the line.
@@ -82,18 +118,27 @@ func (p *lineParser) said(program, text string, e *trail.Event) meaning {
 // fromSyslog takes the name of the machine and the program from a line as syslog and
 // journalctl write it, after the time (RFC 3164, section 4.1.3): HOST PROGRAM[PID]: TEXT.
 func fromSyslog(s string) (host, program, text string, ok bool) {
-	host, s, ok = strings.Cut(s, " ")
-	if !ok {
+	space := strings.IndexByte(s, ' ')
+	if space < 0 {
 		return "", "", "", false
 	}
-	program, text, ok = strings.Cut(s, ": ")
-	if !ok {
-		if program, ok = strings.CutSuffix(s, ":"); !ok {
+	host, s = s[:space], s[space+1:]
+	colon := strings.IndexByte(s, ':')
+	for colon >= 0 && colon+1 < len(s) && s[colon+1] != ' ' { // within the name
+		next := strings.IndexByte(s[colon+1:], ':')
+		if next < 0 {
 			return "", "", "", false
 		}
+		colon += 1 + next
 	}
-	program, _, _ = strings.Cut(program, "[")
-	return host, program, text, !strings.Contains(program, " ")
+	if colon < 0 {
+		return "", "", "", false
+	}
+	program, text = s[:colon], s[min(colon+2, len(s)):]
+	if bracket := strings.IndexByte(program, '['); bracket >= 0 {
+		program = program[:bracket]
+	}
+	return host, program, text, strings.IndexByte(program, ' ') < 0
 }
 
 // inBrackets returns what stands in angle brackets at the beginning of a text, and the

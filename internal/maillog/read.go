@@ -39,11 +39,11 @@ type Sample struct {
 // GCPercent is a good garbage collection target percentage (runtime/debug) for whoever reads
 // large logs: little is kept of them, so the heap is small, and would be looked through all
 // the time.
-const GCPercent = 400
+const GCPercent = 300
 
 // The bounds of what is read.
 const (
-	chunkSize   = 1 << 20
+	chunkSize   = 128 << 10
 	longestLine = 64 << 10 // what is longer counts as unknown
 	mostSamples = 1000
 	sampleSize  = 1000 // bytes of a line that are kept
@@ -181,6 +181,7 @@ func (b *batch) parse(p *lineParser) {
 		b.counts.Lines++
 		switch m {
 		case something:
+			p.texts.keep(e)
 			b.counts.Events++
 			continue
 		case beside:

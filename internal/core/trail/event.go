@@ -51,7 +51,9 @@ func KindOf(word string) (Kind, bool) {
 	return 0, false
 }
 
-// An Event is what one line of a log says. What it does not say is empty.
+// An Event is what one line of a log says. What it does not say is empty. Queue, Message,
+// Detail, Child and About may be parts of larger texts, such as those of a whole log: what is
+// kept of them is copied. The others are kept as they are.
 type Event struct {
 	Time    int64 // milliseconds since 1970 (UTC); 0: unknown
 	Kind    Kind

@@ -159,9 +159,8 @@ func (s *Story) Count() [len(fateWords)]int {
 // manyRecipients is from how many on recipients are found by an index.
 const manyRecipients = 12
 
-// recipient returns the recipient with an address; there is one after that. kept returns
-// a text that may be kept.
-func (s *Story) recipient(address string, kept func(string) string) *Recipient {
+// recipient returns the recipient with an address; there is one after that.
+func (s *Story) recipient(address string) *Recipient {
 	if s.index == nil {
 		for i := range s.Recipients {
 			if strings.EqualFold(s.Recipients[i].Address, address) {
@@ -171,7 +170,7 @@ func (s *Story) recipient(address string, kept func(string) string) *Recipient {
 	} else if i, ok := s.index[strings.ToLower(address)]; ok {
 		return &s.Recipients[i]
 	}
-	s.Recipients = append(s.Recipients, Recipient{Address: kept(address)})
+	s.Recipients = append(s.Recipients, Recipient{Address: address})
 	switch n := len(s.Recipients); {
 	case s.index != nil:
 		s.index[strings.ToLower(address)] = n - 1
@@ -190,8 +189,8 @@ var fates = [...]Fate{
 	HandedOn: Passed, Archived: InArchive, Collected: InDigest, Deferred: Late, Bounced: Failed,
 }
 
-// tell adds what an event says. kept returns a text that may be kept.
-func (s *Story) tell(e *Event, kept func(string) string) {
+// tell adds what an event says.
+func (s *Story) tell(e *Event) {
 	if e.Time != 0 {
 		if s.Began == 0 || e.Time < s.Began {
 			s.Began = e.Time
@@ -201,44 +200,44 @@ func (s *Story) tell(e *Event, kept func(string) string) {
 	switch {
 	case e.From == "":
 	case s.From == "", s.From == "<>" && e.From != "<>" && s.open > 1:
-		s.From = kept(e.From)
+		s.From = e.From
 	}
 	if s.Login == "" {
-		s.Login = kept(e.Login)
+		s.Login = e.Login
 	}
 	if s.Client == "" {
-		s.Client = kept(e.Client)
+		s.Client = e.Client
 	}
 	s.Size = max(s.Size, e.Size)
 	s.begun = s.begun || e.Kind == Refused || e.Kind == Arrived
 	switch {
 	case e.Kind == Arrived:
 		if e.To != "" {
-			r := s.recipient(e.To, kept)
+			r := s.recipient(e.To)
 			s.written = added(s.written, r.Address)
-			r.Group = keep(r.Group, kept(e.Group))
+			r.Group = keep(r.Group, e.Group)
 			r.Time = max(r.Time, e.Time)
 		}
 	case e.Kind == Expanded:
-		s.expand(kept(e.To))
+		s.expand(e.To)
 	case e.Kind == Told && e.Child != "":
-		s.Told = append(s.Told, kept(e.Child))
+		s.Told = append(s.Told, strings.Clone(e.Child))
 	case e.Kind == Expired:
-		s.expire(e, kept)
+		s.expire(e)
 	case e.Kind == Told:
 	case e.To == "":
 		for i := range s.Recipients {
-			s.Recipients[i].take(fates[e.Kind], e, kept)
+			s.Recipients[i].take(fates[e.Kind], e)
 		}
 	default:
-		r := s.recipient(e.To, kept)
+		r := s.recipient(e.To)
 		if r.Group == "" && !strings.EqualFold(e.Group, e.To) {
-			r.Group = kept(e.Group)
+			r.Group = e.Group
 		}
 		if e.Kind == Refused && r.Group == "" {
 			s.written = added(s.written, r.Address)
 		}
-		r.take(fates[e.Kind], e, kept)
+		r.take(fates[e.Kind], e)
 	}
 }
 
@@ -264,18 +263,18 @@ func (s *Story) expand(group string) {
 }
 
 // expire ends the waiting of those to whom a message could not be delivered.
-func (s *Story) expire(e *Event, kept func(string) string) {
+func (s *Story) expire(e *Event) {
 	for i := range s.Recipients {
 		if r := &s.Recipients[i]; r.Fate == Late || r.Fate == Waiting {
 			detail := r.Detail
-			r.take(Failed, e, kept)
+			r.take(Failed, e)
 			r.Detail = keep(detail, e.Detail)
 		}
 	}
 }
 
 // take notes what was said of a recipient.
-func (r *Recipient) take(fate Fate, e *Event, kept func(string) string) {
+func (r *Recipient) take(fate Fate, e *Event) {
 	if fate == Late {
 		r.Tries++
 	}
@@ -285,8 +284,8 @@ func (r *Recipient) take(fate Fate, e *Event, kept func(string) string) {
 	if fate == InMailbox && (r.Fate == InJunk || r.Fate == InArchive) {
 		return // the mailbox says where, and who brought it says that it is there
 	}
-	r.Fate, r.Time, r.Status, r.Detail, r.Next = fate, e.Time, kept(e.Status), strings.Clone(e.Detail), kept(e.Next)
+	r.Fate, r.Time, r.Status, r.Detail, r.Next = fate, e.Time, e.Status, strings.Clone(e.Detail), e.Next
 	if e.Folder != "" {
-		r.Folder = kept(e.Folder)
+		r.Folder = e.Folder
 	}
 }

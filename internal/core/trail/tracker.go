@@ -22,15 +22,13 @@ type Tracker struct {
 	waiting   storyList // those with an open entry
 	lingering storyList // those without
 	now       int64     // the latest time that was said
-	texts     map[string]string
 }
 
 // The bounds of a tracker.
 const (
 	usualLinger   = 10 * 60 * 1000
-	mostLingering = 20_000
+	mostLingering = 10_000
 	mostWaiting   = 150_000
-	mostTexts     = 50_000
 	mostTold      = 100_000
 )
 
@@ -51,15 +49,14 @@ type entry struct {
 
 // NewTracker returns a tracker.
 func NewTracker(done func(*Story)) *Tracker {
-	return &Tracker{Done: done, Linger: usualLinger, hosts: map[string]*host{}, messages: map[string]*Story{},
-		texts: map[string]string{}}
+	return &Tracker{Done: done, Linger: usualLinger, hosts: map[string]*host{}, messages: map[string]*Story{}}
 }
 
-// Add adds an event. Its texts may be parts of larger ones: what is kept of them is copied.
+// Add adds an event.
 func (t *Tracker) Add(e *Event) {
 	t.now = max(t.now, e.Time)
 	if t.Steps {
-		t.keepTexts(e)
+		keepTexts(e)
 	}
 	if e.Queue == "" && e.Message == "" {
 		s := newStory()
@@ -94,7 +91,7 @@ func (t *Tracker) Add(e *Event) {
 
 // tell adds what an event says to a story.
 func (t *Tracker) tell(s *Story, e *Event) {
-	s.tell(e, t.text)
+	s.tell(e)
 	if t.Steps {
 		s.Steps = append(s.Steps, *e)
 	}
@@ -115,30 +112,11 @@ func (t *Tracker) host(name string) *host {
 	return h
 }
 
-// keepTexts replaces the texts of an event by copies, the same for those that are the same.
-func (t *Tracker) keepTexts(e *Event) {
-	for _, text := range []*string{&e.Host, &e.From, &e.To, &e.Group, &e.Login, &e.Client, &e.Next, &e.Folder, &e.Status} {
-		*text = t.text(*text)
-	}
+// keepTexts replaces by copies the texts of an event that may be parts of larger ones.
+func keepTexts(e *Event) {
 	for _, text := range []*string{&e.Queue, &e.Message, &e.Detail, &e.Child, &e.About} {
 		*text = strings.Clone(*text)
 	}
-}
-
-// text returns a copy of a text, the same for those that are the same.
-func (t *Tracker) text(s string) string {
-	if s == "" {
-		return ""
-	}
-	if known, ok := t.texts[s]; ok {
-		return known
-	}
-	if len(t.texts) >= mostTexts {
-		clear(t.texts)
-	}
-	s = strings.Clone(s)
-	t.texts[s] = s
-	return s
 }
 
 // find returns the story that an event belongs to; there is one after that.
@@ -204,7 +182,7 @@ func (t *Tracker) join(s, other *Story) {
 	}
 	s.Ended = max(s.Ended, other.Ended)
 	for _, r := range other.Recipients {
-		mine := s.recipient(r.Address, t.text)
+		mine := s.recipient(r.Address)
 		if mine.Fate <= r.Fate {
 			*mine = r
 		}
@@ -244,11 +222,13 @@ func (t *Tracker) Advance(now int64) {
 // touch puts a story among those that were heard of last, and hands over those of which
 // nothing more is awaited.
 func (t *Tracker) touch(s *Story) {
-	s.list.remove(s)
+	to := &t.lingering
 	if s.open > 0 && !s.settled() {
-		t.waiting.add(s)
-	} else {
-		t.lingering.add(s)
+		to = &t.waiting
+	}
+	if s.list != to || to.newest != s {
+		s.list.remove(s)
+		to.add(s)
 	}
 	t.Advance(t.now)
 	for t.waiting.n > mostWaiting {
