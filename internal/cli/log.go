@@ -146,15 +146,16 @@ func (q *logQuestion) ask() (err error) {
 		words = append(words, q.query.Message)
 	}
 	for _, flag := range []struct {
-		name string
-		into *int64
-	}{{"since", &q.query.Since}, {"until", &q.query.Until}} {
+		name, word string
+		into       *int64
+	}{{"since", "since ", &q.query.Since}, {"until", "before ", &q.query.Until}} {
 		if text := q.cmd.String(flag.name); text != "" {
 			at, err := timeOf(text, q.options.Now, q.options.Zone)
 			if err != nil {
 				return usageError("--%s: %w", flag.name, err)
 			}
 			*flag.into = at.UnixMilli()
+			words = append(words, flag.word+at.Format("2 Jan 2006 15:04"))
 		}
 	}
 	q.words = strings.Join(words, " ")

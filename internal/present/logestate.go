@@ -17,7 +17,8 @@ type LogEstate struct {
 	Compared int `json:"compared"` // messages to groups, one for each group
 	Differ   int `json:"differ"`   // of those, what is logged otherwise than the estate says
 	Passed   int `json:"passed"`   // not compared: they name no sender
-	Untold   int `json:"untold"`   // where the logs do not tell of each member
+	Untold   int `json:"untold"`   // where the logs do not tell what became of it, or not for each member
+	Tried    int `json:"tried"`    // with which causes were looked for: the latest
 	// Verdicts are of messages that were taken, held or refused otherwise than the estate says.
 	Verdicts []LogVerdict `json:"verdicts"`
 	// Missing are those whom the estate names and the logs have no delivery to.
@@ -60,7 +61,7 @@ type LogCause struct {
 // SetEstate has the answer set an estate beside what was logged.
 func (a *Log) SetEstate(r *resolve.Resolver, c *trail.Comparison) {
 	n := newNamer(r)
-	s := &LogEstate{Compared: len(c.Messages), Passed: c.Passed, Verdicts: []LogVerdict{}, Missing: []LogMissing{},
+	s := &LogEstate{Compared: len(c.Messages), Passed: c.Passed, Tried: c.Tried, Verdicts: []LogVerdict{}, Missing: []LogMissing{},
 		Unlike: []LogMissing{}, Causes: []LogCause{}}
 	for i := range c.Messages {
 		m := &c.Messages[i]
@@ -71,7 +72,7 @@ func (a *Log) SetEstate(r *resolve.Resolver, c *trail.Comparison) {
 			s.verdict(n, m)
 			continue
 		}
-		if m.Fate.Verdict == estate.Admit && !m.Told {
+		if m.Said == trail.All || m.Fate.Verdict == estate.Admit && !m.Told {
 			s.Untold++
 		}
 		s.members(n, m)
@@ -185,7 +186,7 @@ func (s *LogEstate) writeText(p *Page) {
 	p.Line(0, head)
 	if s.Untold > 0 {
 		p.Line(2, Span{Doubtful, "  ! "}, Span{Plain, strconv.Itoa(s.Untold) +
-			" of them without a line for each member: the logs that have them are missing, or the message is not through"})
+			" of them without a line for each member, or none that tells: logs are missing, or the message is not through"})
 	}
 	if s.Passed > 0 {
 		p.Line(2, Span{Faint, "  " + count(s.Passed, "more names", "more name") + " no sender and cannot be compared"})
@@ -268,6 +269,11 @@ func (s *LogEstate) writeCauses(p *Page) {
 			p.Gap()
 			p.Line(2, Span{Doubtful, "! "}, Span{Plain, count(s.Lost, "difference is", "differences are") +
 				" explained by no change of the estate"})
+		}
+		if s.Tried < s.Compared {
+			p.Gap()
+			p.Line(2, Span{Doubtful, "! "}, Span{Plain, "Causes were looked for with the latest " + strconv.Itoa(s.Tried) +
+				" messages only"})
 		}
 	}()
 	for i, c := range s.Causes {

@@ -203,6 +203,9 @@ type ProbeCase struct {
 	unlooked  bool
 }
 
+// Unlooked reports whether nothing can be said of the message.
+func (c *ProbeCase) Unlooked() bool { return c.unlooked }
+
 // Facet is one thing that a reader sees of a message.
 type Facet struct {
 	Name        string `json:"name"`
@@ -228,6 +231,9 @@ type ProbeMember struct {
 	unlooked  bool
 	explained bool // a cause explains it
 }
+
+// Unlooked reports whether nothing can be said of the mailbox.
+func (m *ProbeMember) Unlooked() bool { return m.unlooked }
 
 // ProbeCause is what explains a difference.
 type ProbeCause struct {

@@ -176,7 +176,8 @@ func (b *book) probe(a *present.Probe, began string) *Probe {
 		}
 		at[c.Case] = len(p.Cases)
 		one := Case{From: present.Clean(c.From), To: present.Clean(c.To), Kind: c.Kind, Predicted: c.Predicted,
-			Seen: c.Seen, As: c.AsPredicted}
+			Seen: c.Seen,
+			As:   c.AsPredicted && !c.Unlooked()}
 		if c.Why != "" {
 			one.Seen += " (" + present.Clean(c.Why) + ")"
 		}
@@ -193,7 +194,7 @@ func (b *book) probe(a *present.Probe, began string) *Probe {
 			continue
 		}
 		c := &p.Cases[i]
-		if c.Members++; !m.AsPredicted {
+		if c.Members++; !m.AsPredicted || m.Unlooked() {
 			seen := m.Seen
 			if m.Why != "" {
 				seen += " (" + m.Why + ")"

@@ -22,6 +22,7 @@ type Comparison struct {
 	// Strangers counts deliveries to addresses that the estate does not know, of which no
 	// change is thought.
 	Strangers int
+	Tried     int // messages that causes were looked for with: the latest
 
 	trials []infer.Trial
 }
@@ -110,6 +111,7 @@ func Compare(r *resolve.Resolver, stories []*Story) *Comparison {
 		}
 	}
 	latest := c.trials[max(0, len(c.trials)-mostTrials):]
+	c.Tried = len(latest)
 	c.Causes, c.Lost = infer.Explain(r, latest)
 	return c
 }

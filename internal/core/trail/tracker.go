@@ -141,7 +141,6 @@ func (t *Tracker) find(h *host, e *Event) *Story {
 		s = same
 	case s == nil:
 		s = newStory()
-		t.waiting.add(s)
 	case same != nil && same != s:
 		t.join(same, s)
 		s = same

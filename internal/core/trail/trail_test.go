@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 )
 
 // script reads events from lines of "SECOND KIND key=value ...".
@@ -371,5 +372,43 @@ func TestWords(t *testing.T) {
 	}
 	if _, ok := FateOf("x"); ok {
 		t.Error("x is a fate")
+	}
+}
+
+// A story keeps what was said of each recipient, and its events only where that is wanted.
+func TestKept(t *testing.T) {
+	for _, steps := range []bool{false, true} {
+		var s *Story
+		tracker := NewTracker(func(one *Story) { s = one })
+		tracker.Steps = steps
+		for _, e := range script(t, "1 arrived q=A id=m from=o@out\n2 deferred q=A to=a@in detail=later\n3 deferred q=A to=a@in detail=later\n"+
+			"4 junk q=A to=a@in folder=Junk detail=filed\n5 delivered q=A to=a@in folder=INBOX\n6 refused id=m to=b@in detail=no\n7 done q=A") {
+			tracker.Add(&e)
+		}
+		tracker.End()
+		a, b := s.Recipients[0], s.Recipients[1]
+		if a.Tries != 2 || a.Folder != "Junk" || a.Detail != "filed" || a.Time != 4000 || b.Tries != 0 || b.Fate != Rejected || b.Time != 6000 {
+			t.Errorf("%+v, %+v", a, b)
+		}
+		if n := len(s.Steps); steps != (n == 7) || !steps && n != 0 {
+			t.Errorf("%d steps are kept where they are wanted: %t", n, steps)
+		}
+	}
+}
+
+// What is kept of an event does not hang on the text that it was a part of.
+func TestCopied(t *testing.T) {
+	log := []byte("QUEUE|id@x|words of a server")
+	text := string(log)
+	var s *Story
+	tracker := NewTracker(func(one *Story) { s = one })
+	tracker.Add(&Event{Kind: Bounced, Queue: text[:5], Message: text[6:10], To: "a@in", Detail: text[11:]})
+	tracker.End()
+	for _, kept := range []string{s.Queues()[0], s.Message, s.Recipients[0].Detail} {
+		at := unsafe.StringData(kept)
+		if from := unsafe.StringData(text); uintptr(unsafe.Pointer(at)) >= uintptr(unsafe.Pointer(from)) &&
+			uintptr(unsafe.Pointer(at)) < uintptr(unsafe.Pointer(from))+uintptr(len(text)) {
+			t.Errorf("%q is still a part of the log", kept)
+		}
 	}
 }

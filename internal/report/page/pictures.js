@@ -118,14 +118,14 @@ function legend() {
 function arrivals(runs) {
   const last = runs[runs.length - 1], all = last.s;
   if (!all.length) return el("p", {}, "No message of the last run was seen.");
-  const W = 640, H = 240, L = 48, B = 36, top = Math.max(...all) || 1;
+  const W = Math.min(640, Math.max(280, main.clientWidth - 32)), H = 240, L = 48, B = 36, top = Math.max(...all) || 1;
   const x = (s) => L + (W - L - 16) * s / top, y = (share) => H - B - (H - B - 14) * share;
   let d = `M${x(0)} ${y(0)}`;
   all.forEach((s, i) => { d += `H${x(s).toFixed(1)}V${y((i + 1) / all.length).toFixed(1)}`; });
   const at = (share) => all[Math.min(all.length - 1, Math.ceil(share * all.length) - 1)];
   const marks = [[0.5, "half"], [0.95, "95 %"]].map(([share, says]) => [svg("path", { d: `M${L} ${y(share)}H${x(at(share))}V${y(0)}`, fill: "none", stroke: "var(--soft)", "stroke-dasharray": "4 4" }),
     svg("text", { x: Math.min(x(at(share)) + 4, W - 110), y: y(share) - 5 }, `${says} after ${at(share).toFixed(1)} s`)]);
-  const ticks = [0, 0.25, 0.5, 0.75, 1].map((share) => svg("text", { x: x(share * top), y: H - 14, "text-anchor": "middle" }, (share * top).toFixed(1) + " s"));
+  const ticks = (W < 450 ? [0, 0.5, 1] : [0, 0.25, 0.5, 0.75, 1]).map((share) => svg("text", { x: x(share * top), y: H - 14, "text-anchor": "middle" }, (share * top).toFixed(1) + " s"));
   const plot = svg("svg", { class: "plot", viewBox: `0 0 ${W} ${H}`, width: W, height: H, role: "img", "aria-label": `Half of ${all.length} copies were there after ${at(0.5).toFixed(1)} seconds, 95 percent after ${at(0.95).toFixed(1)}.` },
     svg("path", { d: `M${L} 10V${H - B}H${W - 16}`, fill: "none", stroke: "var(--soft)" }), marks, svg("path", { d, fill: "none", stroke: "var(--link)", "stroke-width": 2.5 }), ticks,
     svg("text", { x: L - 6, y: y(1) + 4, "text-anchor": "end" }, "all"), svg("text", { x: L - 6, y: y(0.5) + 4, "text-anchor": "end" }, "half"));
