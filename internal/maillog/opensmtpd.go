@@ -138,7 +138,7 @@ func opensmtpdRefusal(fields string, e *trail.Event) meaning {
 	e.Kind, e.To, e.Detail = trail.Refused, angled(command), opensmtpdField(fields, "result")
 	e.Status = statusIn(e.Detail)
 	if strings.HasPrefix(e.Detail, "4") {
-		return beside
+		e.Kind = trail.Deferred // whoever sends it tries again
 	}
 	return something
 }

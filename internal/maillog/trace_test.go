@@ -141,3 +141,21 @@ func FuzzMap(f *testing.F) {
 		}
 	})
 }
+
+// A map that is not there, and a trace that cannot be read, are told.
+func TestUnreadableTraces(t *testing.T) {
+	if _, err := ReadMap(t.Context(), "none.map"); err == nil {
+		t.Error("a map that is not there was read")
+	}
+	m, err := ParseMap("m", []byte(traceMap))
+	if err != nil {
+		t.Fatal(err)
+	}
+	with := options
+	with.Map = m
+	for name, text := range map[string]string{"cut.csv.gz": gzipped(trace)[:60], "broken.json": `[{"What": "Received"`, "none.xlsx": "PK\x03\x04"} {
+		if _, err := Read(t.Context(), []string{file(t, name, text)}, nil, with, func(*trail.Event) {}); err == nil {
+			t.Errorf("%s was read", name)
+		}
+	}
+}

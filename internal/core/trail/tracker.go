@@ -73,6 +73,9 @@ func (t *Tracker) Add(e *Event) {
 		return
 	}
 	t.tell(s, e)
+	if e.To == "" && e.Queue != "" && (e.Kind == Dropped || e.Kind == Refused) {
+		s.open = max(0, s.open-1) // it is gone, and that system says no more of it
+	}
 	if t.News != nil && !s.told && (e.Kind == Deferred || e.Kind == Held) {
 		s.told = true
 		t.News(s)

@@ -143,6 +143,13 @@ func TestStories(t *testing.T) {
 		{"no names at all", `
 			1 delivered id=m from=o@out to=a@in
 			1 bounced to=b@in from=o@out`, []string{" from o@out to b@in: b@in bounced;", "m from o@out to a@in: a@in delivered; (not whole)"}},
+		{"removed as a whole", `
+			1 arrived q=A client=x id=m from=o@out
+			1 held q=A to=g@in
+			9 dropped q=A`, []string{"m from o@out to g@in: g@in dropped;"}},
+		{"refused when it was there", `
+			1 arrived q=A client=x id=m from=o@out to=g@in
+			2 refused q=A from=o@out`, []string{"m from o@out to g@in: g@in refused;"}},
 		{"about a queue", `
 			1 arrived q=A client=x id=m from=o@out
 			2 bounced q=A to=a@in
