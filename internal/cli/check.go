@@ -2,12 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"slices"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -30,7 +33,10 @@ func newCheck(streams Streams) *cli.Command {
 			},
 			&cli.StringSliceFlag{Name: "only", Usage: "look for hazards of this `NAME` only; may be repeated"},
 			&cli.StringSliceFlag{Name: "skip", Usage: "do not look for hazards of this `NAME`; may be repeated"},
-			&cli.StringFlag{Name: "by", Value: "severity", Usage: "the `ORDER`: severity, or group with all hazards of each"},
+			&cli.StringFlag{Name: "by", Value: "severity",
+				Usage: "the `ORDER`: severity, cause (alike ones once), group, owner or person"},
+			&cli.StringFlag{Name: "baseline", Usage: "tell only of what a `FILE` does not know; the exit code is of that"},
+			&cli.BoolFlag{Name: "update-baseline", Usage: "write what is found into the file of --baseline"},
 			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return check(ctx, cmd, streams) },
@@ -48,13 +54,12 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			return usageError("--fail-on takes high, medium, low or never, not %q", cmd.String("fail-on"))
 		}
 	}
-	layout := present.HazardLayout{Full: cmd.IsSet("only")}
-	switch by := cmd.String("by"); by {
-	case "severity":
-	case "group":
-		layout.ByGroup = true
-	default:
-		return usageError("--by takes severity or group, not %q", by)
+	layout := present.HazardLayout{Full: cmd.IsSet("only"), By: cmd.String("by")}
+	if !slices.Contains(present.HazardOrders(), layout.By) {
+		return unknown("order of --by", layout.By, present.HazardOrders())
+	}
+	if cmd.Bool("update-baseline") && !cmd.IsSet("baseline") {
+		return usageError("--update-baseline needs --baseline with the file")
 	}
 	checks, err := chosenChecks(cmd)
 	if err != nil {
@@ -74,12 +79,55 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		})
 	}
 	answer := present.NewHazards(s.r, checks, findings, layout)
+	if err := s.baseline(answer); err != nil {
+		return err
+	}
 	if err := s.print(answer); err != nil {
 		return err
 	}
 	if fails && answer.Worst(threshold) {
 		return errWrong
 	}
+	return nil
+}
+
+// mostBaseline is the size in bytes of a baseline that is read.
+const mostBaseline = 256 << 20
+
+// baseline sets what is found beside the hazards that are known, or has them known from now on.
+func (s *session) baseline(answer *present.Hazards) error {
+	path := s.cmd.String("baseline")
+	if path == "" {
+		return nil
+	}
+	if s.cmd.Bool("update-baseline") {
+		if s.cmd.Args().Len() > 0 || s.cmd.IsSet("groups") || s.cmd.IsSet("only") || s.cmd.IsSet("skip") {
+			return usageError("--update-baseline takes what is found in all groups by all checks, not in some")
+		}
+		data, err := answer.Baseline()
+		if err != nil {
+			return err
+		}
+		if old, err := localfile.Read(s.ctx, path, mostBaseline); err == nil { // only a baseline is replaced
+			if _, err := present.ParseBaseline(path, old); err != nil {
+				return usageError("%w", err)
+			}
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return usageError("--baseline: %w", err)
+		}
+		if err := localfile.Write(path, data, 0o644); err != nil {
+			return usageError("%w", err)
+		}
+	}
+	data, err := localfile.Read(s.ctx, path, mostBaseline)
+	if err != nil {
+		return usageError("--baseline: %w", err)
+	}
+	b, err := present.ParseBaseline(path, data)
+	if err != nil {
+		return usageError("%w", err)
+	}
+	answer.Against(path, b)
 	return nil
 }
 

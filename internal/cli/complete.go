@@ -125,7 +125,7 @@ func (c completer) values(ctx context.Context, cmd *cli.Command, flag cli.Flag) 
 		}
 		return names
 	case "by":
-		return []string{"severity", "group"}
+		return present.HazardOrders()
 	case "preset":
 		return preset.Names()
 	case "copy", "joiners", "outside-copy":

@@ -16,24 +16,31 @@ import (
 // Hazards are the hazards of an estate.
 type Hazards struct {
 	Hazards  []Hazard       `json:"hazards"`
-	Counts   map[string]int `json:"counts"`   // by severity, without those that are accepted
-	Accepted []Hazard       `json:"accepted"` // meant to be, as the estate says
-	Stale    []string       `json:"stale"`    // places where the estate accepts what is not there
+	Counts   map[string]int `json:"counts"`          // by severity, without those that are accepted
+	Accepted []Hazard       `json:"accepted"`        // meant to be, as the estate says
+	Stale    []string       `json:"stale"`           // places where the estate accepts what is not there
+	Known    []Hazard       `json:"known,omitempty"` // of a baseline; they are not among Hazards and Counts
+	Gone     []KnownHazard  `json:"gone,omitempty"`  // of a baseline, and not found any more
 
-	checks []*hazard.Check
-	groups int // of the estate
-	layout HazardLayout
+	checks   []*hazard.Check
+	groups   int             // of the estate
+	names    map[string]bool // of the groups that were looked at; empty: all
+	baseline string          // the file, or ""
+	layout   HazardLayout
 }
 
 // HazardLayout is how hazards are laid out in text.
 type HazardLayout struct {
-	ByGroup bool        // rather than by severity and kind
-	Full    bool        // all of them, not only those of high severity
-	Groups  []estate.ID // that were looked at
+	By     string      // severity (the usual), group, cause, owner or person
+	Full   bool        // all of them, not only those of high severity
+	Groups []estate.ID // that were looked at
 }
 
 // A Hazard is one finding.
 type Hazard struct {
+	ID       string       `json:"id"`    // the same from one check to the next
+	Cause    string       `json:"cause"` // the same for those that one change cures
+	Owners   []string     `json:"owners"`
 	Name     string       `json:"name"`
 	Severity string       `json:"severity"`
 	Group    string       `json:"group"`
@@ -80,6 +87,12 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.F
 		a.Counts[h.Severity]++
 		a.Hazards = append(a.Hazards, h)
 	}
+	if len(layout.Groups) < n.e.Groups() {
+		a.names = map[string]bool{}
+		for _, id := range layout.Groups {
+			a.names[n.address(id)] = true
+		}
+	}
 	for _, acceptance := range hazard.Stale(n.e, checks, findings, layout.Groups) {
 		a.Stale = append(a.Stale, n.position(acceptance.Place)+": "+acceptance.Hazard)
 	}
@@ -94,10 +107,18 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 		Because:  f.Because,
 		trap:     f.Check.Trap,
 	}
+	h.Owners = []string{}
 	if f.Group != estate.None {
 		h.Group = n.address(f.Group)
+		h.Owners = append(h.Owners, n.addresses(n.r.Owners(f.Group))...)
 	}
 	h.Says, h.Fix = f.Text()
+	h.ID = idOf(append([]string{h.Name, h.Group, h.Address}, f.Detail...)...)
+	cure, _, _ := strings.Cut(h.Fix, ": yorvet ") // the command names the group of this one
+	h.Cause = idOf(h.Name, cure, "group", h.Group)
+	if f.ByAddress() {
+		h.Cause = idOf(h.Name, cure, "address", h.Address)
+	}
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}
@@ -131,13 +152,31 @@ func severityStyle(severity string) Style {
 	return Plain
 }
 
+// orders are the ways in which hazards can be laid out besides by severity: by what they have
+// in common, and what those are called who have nothing there.
+var orders = map[string]struct {
+	key  func(Hazard) string
+	none string
+}{
+	"group":  {func(h Hazard) string { return h.Group }, "the edge"},
+	"owner":  {func(h Hazard) string { return strings.Join(h.Owners, ", ") }, "no owner"},
+	"person": {func(h Hazard) string { return h.Address }, "about nobody in particular"},
+}
+
+// HazardOrders are the ways in which hazards can be laid out.
+func HazardOrders() []string { return []string{"severity", "cause", "group", "owner", "person"} }
+
 func (a *Hazards) writeText(p *Page) {
 	p.Line(2, a.head()...)
+	a.writeBaseline(p)
+	order, ordered := orders[a.layout.By]
 	switch {
-	case a.layout.ByGroup:
-		for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
+	case a.layout.By == "cause":
+		a.writeCauses(p)
+	case ordered:
+		for _, list := range a.gathered(order.key) {
 			p.Gap()
-			p.Title(cmp.Or(list[0].Group, "the edge") + ": " + count(len(list), "hazard", "hazards"))
+			p.Title(cmp.Or(order.key(list[0]), order.none) + ": " + count(len(list), "hazard", "hazards"))
 			p.findings(list)
 		}
 	case a.layout.Full || p.options.All:
@@ -196,6 +235,8 @@ type hazardTally struct {
 	groups, checks int            // that were looked at
 	counts         map[string]int // by severity
 	accepted       int
+	known          int         // by a baseline
+	baseline       string      // its file, or ""
 	in             []hazardsIn // groups with hazards, in the order of the first of each
 }
 
@@ -207,7 +248,8 @@ type hazardsIn struct {
 
 // head says how many hazards there are, and which group has the most.
 func (a *Hazards) head() []Span {
-	t := hazardTally{groups: a.groups, checks: len(a.checks), counts: a.Counts, accepted: len(a.Accepted)}
+	t := hazardTally{groups: a.groups, checks: len(a.checks), counts: a.Counts, accepted: len(a.Accepted),
+		known: len(a.Known), baseline: a.baseline}
 	for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
 		t.in = append(t.in, hazardsIn{list[0].Group, len(list)})
 	}
@@ -219,14 +261,21 @@ func (t *hazardTally) head() []Span {
 	for _, one := range t.in {
 		all += one.n
 	}
-	if all+t.accepted == 0 {
+	if all+t.accepted+t.known == 0 {
 		return []Span{{Strong, "No hazards in " + count(t.groups, "group", "groups") + " (" +
 			count(t.checks, "check", "checks") + ")"}}
 	}
-	head := []Span{{Strong, count(all, "hazard", "hazards")}}
+	one, many := "hazard", "hazards"
+	if t.baseline != "" {
+		one, many = "new hazard", "new hazards"
+	}
+	head := []Span{{Strong, count(all, one, many)}}
 	if all > 0 {
 		head = append(head, Span{Plain, ": "})
 		head = append(head, countSpans(t.counts, hazard.SeverityWords(), severityStyle)...)
+	}
+	if t.baseline != "" {
+		head = append(head, Span{Plain, "; " + strconv.Itoa(t.known) + " more known by " + t.baseline})
 	}
 	if t.accepted > 0 {
 		head = append(head, Span{Faint, "; " + strconv.Itoa(t.accepted) + " accepted in the estate"})
@@ -347,10 +396,14 @@ func (a *Hazards) table() ([]string, iter.Seq[[]string]) {
 			"line",
 			"says",
 			"fix",
+			"id",
+			"cause",
+			"owners",
 		}, func(yield func([]string) bool) {
 			for _, h := range a.Hazards {
 				if !yield(
-					[]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix},
+					[]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix, h.ID,
+						h.Cause, strings.Join(h.Owners, "; ")},
 				) {
 					return
 				}

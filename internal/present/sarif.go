@@ -44,6 +44,8 @@ type (
 		Message      sarifText          `json:"message"`
 		Locations    []sarifLocation    `json:"locations,omitempty"`
 		Suppressions []sarifSuppression `json:"suppressions,omitempty"`
+		Fingerprints map[string]string  `json:"partialFingerprints"`
+		Baseline     string             `json:"baselineState,omitempty"`
 	}
 	sarifLocation struct {
 		Physical sarifPhysical `json:"physicalLocation"`
@@ -84,12 +86,22 @@ func (a *Hazards) sarif() any {
 		})
 	}
 	results := []sarifResult{}
-	for _, h := range slices.Concat(a.Hazards, a.Accepted) {
+	state := ""
+	if a.baseline != "" {
+		state = "new"
+	}
+	for i, h := range slices.Concat(a.Hazards, a.Accepted, a.Known) {
 		one := sarifResult{
 			RuleID:    h.Name,
 			RuleIndex: index[h.Name],
 			Level:     levels[h.Severity],
 			Message:   sarifText{h.Says + " " + h.Fix},
+			// Section 3.27.17: the same from one run to the next, so that only new ones are shown.
+			Fingerprints: map[string]string{"hazard/v1": h.ID},
+			Baseline:     state,
+		}
+		if i >= len(a.Hazards) && a.baseline != "" {
+			one.Baseline = "unchanged"
 		}
 		if h.File != "" {
 			region := &sarifRegion{h.Line, cmp.Or(h.Column, 1)}

@@ -43,6 +43,10 @@ type Check struct {
 	// Run looks at one group, and reports what it finds to the Pass.
 	Run func(p *Pass, id estate.ID, g *estate.Group)
 
+	// byAddress is set where what is wrong is about the address of a finding (a gate, a name), in
+	// whatever groups it is found.
+	byAddress bool
+
 	mailed bool // Run looks at groups that take mail, not at rosters
 	// edge looks at the edge of the estate.
 	edge func(p *Pass)
@@ -80,7 +84,13 @@ type Finding struct {
 	Because  string
 
 	text func() (says, fix string)
+	// own is set where what is wrong is with the address itself, as with Check.byAddress.
+	own bool
 }
+
+// ByAddress reports whether what is wrong is about the address, in whatever groups it is
+// found: one change there cures all of them.
+func (f *Finding) ByAddress() bool { return f.Check.byAddress || f.own }
 
 // Text returns what will go wrong, and what to do.
 func (f Finding) Text() (says, fix string) { return f.text() }

@@ -9,9 +9,10 @@ import (
 )
 
 var lookalike = Check{
-	Name:     "lookalike",
-	Severity: Medium,
-	Trap:     "an outside address whose domain looks like one of yours, or like none",
+	byAddress: true,
+	Name:      "lookalike",
+	Severity:  Medium,
+	Trap:      "an outside address whose domain looks like one of yours, or like none",
 	Doc: `A member, owner, moderator or an address in a selector is outside, and its domain has no dot, or is one letter
 away from a domain of the estate: a typing error, or somebody who wants to be taken for one of you. Mail to it
 goes to strangers, or nowhere.`,

@@ -6,9 +6,10 @@ import (
 )
 
 var namesClosed = Check{
-	Name:     "names-closed",
-	Severity: Medium,
-	Trap:     "a rule names a person whose mailbox is closed or missing",
+	byAddress: true,
+	Name:      "names-closed",
+	Severity:  Medium,
+	Trap:      "a rule names a person whose mailbox is closed or missing",
 	Doc: `A gate, send-as or access names a person by address, and their mailbox is closed or there is none: somebody
 who has left. The right is left over, and the next to get the address has it.`,
 	Cure: "Remove the address from the rule, or name the person who does the work now.",

@@ -5,10 +5,11 @@ import (
 )
 
 var nestedStops = Check{
-	Name:     "nested-stops",
-	mailed:   true,
-	Severity: High,
-	Trap:     "a nested group's gate refuses somebody that this group admits",
+	byAddress: true,
+	Name:      "nested-stops",
+	mailed:    true,
+	Severity:  High,
+	Trap:      "a nested group's gate refuses somebody that this group admits",
 	Doc: `A nested group asks its own gate again. If the outer gate admits a sender and the inner one refuses them,
 the members of the nested group do not get the message by this way, and nothing tells them. It is reported where
 at least one of them gets it by no other way. If only a suspect, automatic or otherwise unusual message is turned

@@ -5,10 +5,11 @@ import (
 )
 
 var nestedWaits = Check{
-	Name:     "nested-waits",
-	mailed:   true,
-	Severity: Medium,
-	Trap:     "a nested group's gate holds somebody that this group admits",
+	byAddress: true,
+	Name:      "nested-waits",
+	mailed:    true,
+	Severity:  Medium,
+	Trap:      "a nested group's gate holds somebody that this group admits",
 	Doc: `A nested group asks its own gate again. If the outer gate admits a sender and the inner one holds their
 message, it waits for the nested group's moderators: its members get it late, or never. It is reported where at
 least one of them gets it by no other way.`,

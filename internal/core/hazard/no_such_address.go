@@ -7,9 +7,10 @@ import (
 )
 
 var noSuchAddress = Check{
-	Name:     "no-such-address",
-	Severity: High,
-	Trap:     "an inside address that does not exist is listed or named",
+	byAddress: true,
+	Name:      "no-such-address",
+	Severity:  High,
+	Trap:      "an inside address that does not exist is listed or named",
 	Doc: `A member, owner or moderator, an address in a selector, in the edge or in replies-to is in one of the estate's
 domains, but neither a person nor a group has it: a typing error, or somebody who has left. Mail to it bounces,
 and the next person to get the address gets what is meant for somebody else.`,

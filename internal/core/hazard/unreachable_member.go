@@ -25,7 +25,7 @@ The sender gets a bounce at best; the member hears nothing.`,
 				continue // by another way
 			}
 			state := p.E.Person(m.person).Mailbox
-			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, text: func() (says, fix string) {
+			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, own: !paused, text: func() (says, fix string) {
 				says, fix = "mailbox "+state.String(), "Repair the mailbox, or remove them: "+
 					p.command("member remove", id, p.name(m.person))
 				switch {
