@@ -10,7 +10,7 @@ import (
 
 // Baseline is a file of hazards that are known: a later check tells of the others.
 type Baseline struct {
-	Version int           `json:"yorvet-baseline"`
+	Version int           `json:"yorvetBaseline"`
 	Hazards []KnownHazard `json:"hazards"`
 }
 
@@ -30,7 +30,7 @@ func ParseBaseline(name string, data []byte) (*Baseline, error) {
 		return nil, fmt.Errorf("%s: this is no baseline of hazards: %w", name, err)
 	}
 	if b.Version != 1 {
-		return nil, fmt.Errorf(`%s: this is no baseline of hazards: expected "yorvet-baseline": 1`, name)
+		return nil, fmt.Errorf(`%s: this is no baseline of hazards: expected "yorvetBaseline": 1`, name)
 	}
 	return b, nil
 }

@@ -110,7 +110,7 @@ func TestBaseline(t *testing.T) {
 	if err != nil || !bytes.Equal(again, data) {
 		t.Error("the same hazards are written otherwise")
 	}
-	for _, bad := range []string{"", "[]", `{"yorvet-baseline": 2}`, "yorvet: 1"} {
+	for _, bad := range []string{"", "[]", `{"yorvetBaseline": 2}`, "yorvet: 1"} {
 		if _, err := ParseBaseline("b", []byte(bad)); err == nil {
 			t.Errorf("%q is taken for a baseline", bad)
 		}
