@@ -208,7 +208,7 @@ func eximState(said string, e *trail.Event) meaning {
 var eximAsides = []string{
 	"Start queue run", "End queue run", "exim ", "daemon ", "no host name found", "no IP address found", "SMTP ",
 	"unexpected disconnection", "TLS ", "ident connection", "Connection from", "refused connection",
-	"too many connections", "DKIM: ", "Unfrozen", "unfrozen", "Warning: ", "Spool file is locked",
+	"too many connections", "DKIM: ", "Unfrozen", "unfrozen", "Warning: ", "Spool file", "re-exec of", "error in",
 	"retry time not reached", "routing failed", "no immediate", "failed to expand", "host lookup",
 	"lookup of host", "queue run", "socket bind", "cwd=", "1 message", "pid ", "SIGHUP received", "log_", "H=",
 	"failed to open", "Failed to create", "Received from", "delivery deferred", "Remote host", "rejected from",

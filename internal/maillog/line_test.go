@@ -114,6 +114,7 @@ var lines = []struct{ line, want string }{
 	{"2026-11-25 20:54:53 End queue run: pid=1", "-"},
 	{"Nov 25 20:54:52 mx exim[12]: 2026-11-25 20:54:52 1xWK0y-0008QI-1Y Completed", "2026-11-25T20:54:52.000 done host=mx queue=1xWK0y-0008QI-1Y"},
 	{"2026-11-25 20:54:53 the moon is full", "?"},
+	{"2026-11-26 16:31:55 1xWcO3-00036V-0z Spool file for 1xWcO3-00036V-0z is locked (another process is handling this message)", "-"},
 	// OpenSMTPD, with syslog and without times.
 	{"Nov 25 20:54:52 mx smtpd[12]: 0123456789abcdef smtp envelope evpid=1a2b3c4d5e6f7081 from=<o@out.example> to=<team@corp.example>", "2026-11-25T20:54:52.000 arrived host=mx queue=1a2b3c4d from=o@out.example to=team@corp.example"},
 	{"0123456789abcdef mda delivery evpid=1a2b3c4d5e6f7081 from=<> to=<bob@corp.example> rcpt=<team@corp.example> user=bob delay=0s result=Ok stat=Delivered", "0001-01-01T00:00:00.000 delivered queue=1a2b3c4d from=<> to=bob@corp.example group=team@corp.example detail=Delivered"},
