@@ -283,6 +283,10 @@ func (q *logQuestion) answer() error {
 	if q.in != "" {
 		a.SetInName(q.in, trail.NewInName(found.Stories, q.query.In))
 	}
+	if found.LeftOut > 0 && (q.e != nil || q.in != "") {
+		a.Note("More messages than are kept: " + present.Count(found.LeftOut, "is", "are") +
+			" neither among those in a group's name nor set beside the estate; ask for less at a time")
+	}
 	if q.e != nil && found.LeftOut == 0 {
 		stories := found.Stories
 		if q.in != "" {

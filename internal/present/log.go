@@ -32,6 +32,7 @@ type Log struct {
 	zone     *time.Location
 	whole    bool   // each message is told as a timeline
 	hint     string // what else can be asked, where nothing was found
+	notes    []string
 }
 
 // LogRead says what was read.
@@ -132,6 +133,9 @@ func (a *Log) SetInName(name string, n *trail.InName) {
 	a.List = []LogMessage{}
 }
 
+// Note has the answer say what else holds of it.
+func (a *Log) Note(text string) { a.notes = append(a.notes, text) }
+
 // Hint has the answer say what else can be asked, where nothing was found.
 func (a *Log) Hint(text string) { a.hint = text }
 
@@ -167,6 +171,14 @@ func (m *LogMessage) id() string {
 		return m.Queues[0]
 	}
 	return m.Message
+}
+
+// sender names who wrote a message.
+func (m *LogMessage) sender() string {
+	if m.From == "" {
+		return "an unknown sender"
+	}
+	return m.From
 }
 
 // counts returns how many recipients have each outcome.
@@ -309,7 +321,7 @@ func PrintLogMessage(w io.Writer, s *trail.Story, format Format, options Options
 		lead = "- "
 	}
 	became := m.became()
-	p.Line(4, Span{Faint, lead + m.began.Format("2 Jan 15:04:05") + "  "}, Span{Plain, m.From + " to "},
+	p.Line(4, Span{Faint, lead + m.began.Format("2 Jan 15:04:05") + "  "}, Span{Plain, m.sender() + " to "},
 		Span{Strong, some(m.To)},
 		Span{Plain, ": "}, became, Span{Faint, "  " + m.id()})
 	return p.w.Flush()

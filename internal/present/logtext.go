@@ -1,6 +1,7 @@
 package present
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -47,7 +48,7 @@ func (a *Log) answer() string {
 		}
 		return count(len(n.Sent), "message", "messages") + " in the name of " + n.Name + ", " + count(len(n.Answers),
 			"answer", "answers") +
-			" from people written to" + a.span()
+			" from people written to"
 	}
 	if a.Messages == 0 {
 		return "No message" + question + " in " + countLines(a.Read.Lines)
@@ -108,7 +109,7 @@ func (a *Log) writeWorst(p *Page) {
 		text = thousands(none) + " of those that are listed reached nobody"
 	}
 	became := m.became()
-	p.Line(2, Span{became.Style, "! "}, Span{Plain, text + "; the first, from " + m.From + " to " + some(m.To) +
+	p.Line(2, Span{became.Style, "! "}, Span{Plain, text + "; the first, from " + m.sender() + " to " + some(m.To) +
 		": " + became.Text})
 }
 
@@ -165,7 +166,7 @@ func (a *Log) row(m *LogMessage) []Span {
 	if !m.began.IsZero() {
 		when = m.began.Format("2 Jan 15:04:05")
 	}
-	from := m.From
+	from := m.sender()
 	if a.InName != nil && m.Login != "" && m.Login != m.From {
 		from = m.Login + " as " + m.From
 	} else if a.InName != nil && m.Login == "" && m.Client != "" {
@@ -179,7 +180,7 @@ func (a *Log) row(m *LogMessage) []Span {
 // writeTimeline tells a message from its beginning to its end.
 func (m *LogMessage) writeTimeline(p *Page) {
 	p.Gap()
-	p.Title(m.From + " to " + some(m.To))
+	p.Title(m.sender() + " to " + some(m.To))
 	facts := []string{}
 	if m.Message != "" {
 		facts = append(facts, "Message-ID <"+m.Message+">")
@@ -277,7 +278,7 @@ func (s *LogStep) text() string {
 
 // writeRead says what could not be read, and what is not whole.
 func (a *Log) writeRead(p *Page) {
-	var notes []string
+	notes := slices.Clone(a.notes)
 	if a.Unbegun > 0 {
 		notes = append(notes, count(a.Unbegun, "message began", "messages began")+" before these logs")
 	}

@@ -247,7 +247,9 @@ func (m *Maker) Collect(c Choice) *Data {
 	b.hazards(r, m.findings, c.Places)
 	b.expectations(c.Expectations)
 	if c.Probe != nil {
-		d.Probe = b.probe(c.Probe, c.ProbeBegan)
+		if p := b.probe(c.Probe, c.ProbeBegan); len(p.Cases) > 0 { // none is about these groups otherwise
+			d.Probe = p
+		}
 	}
 	d.Runs = c.Runs
 	if c.Person != estate.None {
