@@ -122,11 +122,11 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}
-	if f.Witness != nil {
+	if w := f.Witness(); w != nil {
 		h.Witness = &WitnessCase{
-			From:          f.Witness.From.String(),
+			From:          w.From.String(),
 			To:            h.Group,
-			MessageTraits: MessageTraits(f.Witness.Message),
+			MessageTraits: MessageTraits(w.Message),
 		}
 	}
 	return h

@@ -21,11 +21,9 @@ func findings(r *resolve.Resolver, concerns func(estate.ID) bool) [][]hazard.Fin
 	for id := range estate.ID(groups) {
 		if concerns(id) {
 			pass.Look(id)
-		} else {
-			pass.PassOver(id)
 		}
 	}
-	hazard.Finish(pass)
+	pass.Finish()
 	return list
 }
 

@@ -77,13 +77,13 @@ type Finding struct {
 	// written, addresses.
 	Detail []string
 
-	Witness *Witness // a message that shows it, where one does
 	// Accepted is set where the estate says that this finding is meant to be, with
 	// the reason that it gives.
 	Accepted bool
 	Because  string
 
-	text func() (says, fix string)
+	text    func() (says, fix string)
+	witness func() *Witness // nil: see Witness
 	// own is set where what is wrong is with the address itself, as with Check.byAddress.
 	own bool
 }
@@ -95,6 +95,14 @@ func (f *Finding) ByAddress() bool { return f.Check.byAddress || f.own }
 // Text returns what will go wrong, and what to do.
 func (f Finding) Text() (says, fix string) { return f.text() }
 
+// Witness returns a message that shows it, or nil where none does.
+func (f *Finding) Witness() *Witness {
+	if f.witness == nil {
+		return nil
+	}
+	return f.witness()
+}
+
 // A Witness is a message to the group of a finding.
 type Witness struct {
 	From    address.Address
@@ -104,24 +112,18 @@ type Witness struct {
 // Run runs checks over an estate, several groups at a time. The findings come by
 // severity and then in the order of checks and groups.
 func Run(r *resolve.Resolver, checks []*Check) []Finding {
-	type stretch struct {
-		pass  *Pass
-		found *ByCheck
-	}
-	var passes []*Pass
-	var found []*ByCheck
-	for _, done := range resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) stretch {
+	r.Survey() // all forks share it
+	found := resolve.SideBySide(r, func(fork *resolve.Resolver, from, to estate.ID) *ByCheck {
 		found := NewByCheck(checks)
 		pass := NewPass(fork, checks, found.Add)
 		for id := from; id < to; id++ {
 			pass.Look(id)
 		}
-		return stretch{pass, found}
-	}) {
-		passes, found = append(passes, done.pass), append(found, done.found)
-	}
-	Finish(passes...)
-	return Findings(found...)
+		return found
+	})
+	rest := NewByCheck(checks)
+	NewPass(r, checks, rest.Add).Finish()
+	return Findings(append(found, rest)...)
 }
 
 // A Pass runs checks over groups of an estate, one group after the other.
@@ -129,8 +131,8 @@ type Pass struct {
 	E *estate.Estate
 	R *resolve.Resolver
 
+	survey *resolve.Survey
 	checks []*Check
-	pairs  bool   // there are checks of two groups
 	check  *Check // the one at hand
 	visit  func(Finding)
 	groupMemory
@@ -139,8 +141,7 @@ type Pass struct {
 
 // NewPass returns a Pass that calls visit with what it finds.
 func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
-	p := &Pass{E: r.Estate(), R: r, checks: checks, visit: visit}
-	p.pairs = slices.ContainsFunc(checks, func(c *Check) bool { return c.alike != nil })
+	p := &Pass{E: r.Estate(), R: r, survey: r.Survey(), checks: checks, visit: visit}
 	p.estateMemory = estateMemory{
 		classes: map[gateMessage][]*roaring.Bitmap{},
 		gates:   map[gateMessage]letIn{},
@@ -149,7 +150,6 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 		outside: roaring.New(),
 		doubts:  map[string]string{},
 		ringed:  map[estate.ID]bool{},
-		prints:  map[estate.ID]resolve.Fingerprint{},
 	}
 	for i := range p.E.People() {
 		if id := p.E.PersonID(i); !p.E.Inside(id) {
@@ -162,32 +162,41 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 // Look runs the checks over a group.
 func (p *Pass) Look(id estate.ID) {
 	g := p.E.Group(id)
-	p.groupMemory = groupMemory{group: id, list: p.list, own: map[gateMessage][]*roaring.Bitmap{}}
+	p.groupMemory = groupMemory{group: id, list: p.list, by: p.by, own: map[gateMessage][]*roaring.Bitmap{}}
 	for _, check := range p.checks {
 		if check.Run != nil && !(check.mailed && g.Kind == estate.Roster) {
 			p.check = check
 			check.Run(p, id, g)
 		}
 	}
-	p.PassOver(id)
 }
 
-// PassOver notes a group for the checks of two groups, and runs no others over it.
-func (p *Pass) PassOver(id estate.ID) {
-	if p.pairs && p.R.Reaches(id) {
-		p.prints[id] = p.R.Fingerprint(id)
+// Finish runs the checks of the edge, and those of two groups, over the whole estate.
+func (p *Pass) Finish() {
+	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
+	for _, check := range p.checks {
+		p.check = check
+		if check.edge != nil {
+			check.edge(p)
+		}
+		if check.alike != nil {
+			p.eachAlike(func(id, earlier estate.ID) { check.alike(p, id, earlier) })
+		}
 	}
 }
 
-// Finish runs the checks of two groups and of the edge, once every group has been looked
-// at or passed over by one of some passes over the same estate.
-func Finish(passes ...*Pass) {
-	p := passes[0]
-	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
-	for _, check := range p.checks {
-		if check.edge != nil {
-			p.check = check
-			check.edge(p)
+// eachAlike visits the groups that are like an earlier one in who gets what of their mail,
+// over which nested groups, and in their rules.
+func (p *Pass) eachAlike(visit func(id, earlier estate.ID)) {
+	type people struct {
+		kind  estate.Kind
+		print uint64
+	}
+	of := func(id estate.ID) people { return people{p.E.Group(id).Kind, p.survey.Print(id)} }
+	shared := map[people]int{}
+	for id := range estate.ID(p.E.Groups()) {
+		if p.survey.Reaches(id) {
+			shared[of(id)]++
 		}
 	}
 	type looks struct {
@@ -196,23 +205,14 @@ func Finish(passes ...*Pass) {
 	}
 	first := map[looks]estate.ID{}
 	for id := range estate.ID(p.E.Groups()) {
-		for _, pass := range passes {
-			print, ok := pass.prints[id]
-			if !ok {
-				continue
-			}
-			of := looks{print, rulesText(p.E.Group(id))}
-			earlier, alike := first[of]
-			if !alike {
-				first[of] = id
-				continue
-			}
-			for _, check := range p.checks {
-				if check.alike != nil {
-					p.check = check
-					check.alike(p, id, earlier)
-				}
-			}
+		if !p.survey.Reaches(id) || shared[of(id)] < 2 {
+			continue
+		}
+		like := looks{p.R.Fingerprint(id), rulesText(p.E.Group(id))}
+		if earlier, alike := first[like]; alike {
+			visit(id, earlier)
+		} else {
+			first[like] = id
 		}
 	}
 }
@@ -344,6 +344,16 @@ func (p *Pass) first(set *roaring.Bitmap) estate.ID {
 		return estate.ID(it.Next())
 	}
 	return estate.ID(set.Minimum())
+}
+
+// byAddress returns the people of a set, sorted by address.
+func (p *Pass) byAddress(set *roaring.Bitmap) []estate.ID {
+	list := make([]estate.ID, 0, set.GetCardinality())
+	for it := set.Iterator(); it.HasNext(); {
+		list = append(list, estate.ID(it.Next()))
+	}
+	slices.SortFunc(list, func(x, y estate.ID) int { return p.E.Rank(x) - p.E.Rank(y) })
+	return list
 }
 
 // command quotes a command that sets something of a group.

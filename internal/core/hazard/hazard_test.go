@@ -314,7 +314,7 @@ func TestDemoAndReadme(t *testing.T) {
 // confirm checks that the witness of a finding shows what it says.
 func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	t.Helper()
-	if f.Witness == nil {
+	if f.Witness() == nil {
 		codes := r.Estate().Settings().CodeSender.IsValid()
 		if slices.Contains([]string{"forgeable", "nested-stops", "nested-waits", "outside-reader"}, f.Check.Name) || f.Check.Name == "code-shut-out" && codes {
 			t.Errorf("%s has no witness: %s", f.Check.Name, saysOf(f))
@@ -322,23 +322,23 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 		return
 	}
 	e := r.Estate()
-	s := r.Sender(f.Witness.From)
-	verdict := r.Post(f.Group, s, f.Witness.Message).Verdict
+	s := r.Sender(f.Witness().From)
+	verdict := r.Post(f.Group, s, f.Witness().Message).Verdict
 	if (verdict == estate.Admit) == (f.Check.Name == "code-shut-out") {
-		t.Errorf("%s: the witness %s gets %v: %s", f.Check.Name, f.Witness.From, verdict, saysOf(f))
+		t.Errorf("%s: the witness %s gets %v: %s", f.Check.Name, f.Witness().From, verdict, saysOf(f))
 	}
-	d := r.Deliver(f.Group, &s, f.Witness.Message)
+	d := r.Deliver(f.Group, &s, f.Witness().Message)
 	switch f.Check.Name {
 	case "nested-stops", "nested-waits":
 		state := map[string]resolve.WayState{"nested-stops": resolve.WayStopped, "nested-waits": resolve.WayWaiting}[f.Check.Name]
 		if !slices.ContainsFunc(d.Ways, func(w resolve.Way) bool { return e.Address(w.Group).String() == f.Address && w.State >= state }) {
-			t.Errorf("%s: the way to %s is not %s for %s", f.Check.Name, f.Address, state, f.Witness.From)
+			t.Errorf("%s: the way to %s is not %s for %s", f.Check.Name, f.Address, state, f.Witness().From)
 		}
 	case "outside-reader":
 		if !slices.ContainsFunc(d.Recipients, func(x resolve.Recipient) bool {
 			return e.Address(x.ID).String() == f.Address && (x.Outcome <= resolve.Digest || x.Outcome == resolve.Archive)
 		}) {
-			t.Errorf("outside-reader: %s does not get what %s writes to %s", f.Address, f.Witness.From, e.Address(f.Group))
+			t.Errorf("outside-reader: %s does not get what %s writes to %s", f.Address, f.Witness().From, e.Address(f.Group))
 		}
 	}
 }

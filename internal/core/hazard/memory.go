@@ -16,6 +16,7 @@ type groupMemory struct {
 	looked bool                              // turns have been looked for
 	direct []membership                      // see memberships
 	list   []membership                      // the room of direct
+	by     bypass                            // see turnings
 }
 
 // estateMemory is what has been worked out about the estate.
@@ -28,7 +29,6 @@ type estateMemory struct {
 	outside  *roaring.Bitmap                   // people whose main address is outside
 	doubts   map[string]string                 // by outside domain, see doubt
 	ringed   map[estate.ID]bool                // groups whose ring has been looked at
-	prints   map[estate.ID]resolve.Fingerprint // of the groups that reach anybody
 	unknown  map[estate.ID][]estate.Unknown    // by group; estate.None: the edge
 }
 

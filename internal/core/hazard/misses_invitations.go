@@ -2,7 +2,6 @@ package hazard
 
 import (
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/resolve"
 )
 
 var missesInvitations = Check{
@@ -18,18 +17,11 @@ invitations are none, or follow a copy that is not every. They read about the me
 		if r.reaching(r.invited, estate.Admit, estate.Hold) < seldom {
 			return
 		}
-		var invited map[estate.ID]resolve.Outcome
-		for _, recipient := range p.R.Deliver(id, nil, resolve.Message{}).Recipients {
-			if recipient.Outcome > resolve.Digest || !p.E.IsPerson(recipient.ID) {
-				continue
-			}
-			if invited == nil {
-				invited = outcomesOf(p.R.Elsewhere(id, estate.None, nil, resolve.Message{Invitation: true}))
-			}
-			person := recipient.ID
-			if outcome, any := invited[person]; any && outcome <= resolve.Digest {
-				continue
-			}
+		uninvited := p.survey.Uninvited(id)
+		if uninvited == nil {
+			return
+		}
+		for _, person := range p.byAddress(uninvited) {
 			p.report(Finding{Group: id, Address: p.name(person), Place: where(g, "invitations"),
 				text: func() (says, fix string) {
 					return p.name(person) + " gets the mail of " + p.name(id) + ", and no calendar requests.",

@@ -12,12 +12,11 @@ import (
 // turn is a group nested in the one at hand that turns mail away, or lets it wait, which
 // the one at hand admits.
 type turn struct {
+	outer   estate.ID // the one at hand
 	group   estate.ID
 	place   estate.Place // of the entry that nests it
 	verdict estate.Verdict
-	from    senders
 	message resolve.Message
-	misses  estate.ID // one of its members, who gets it no other way
 }
 
 func (t *turn) use() use {
@@ -63,7 +62,11 @@ func (p *Pass) turnings(id estate.ID) []turn {
 		return p.turns
 	}
 	p.looked = true
-	for _, c := range p.children(id) {
+	children := p.children(id)
+	if len(children) > 0 {
+		p.by.begin(p, id)
+	}
+	for _, c := range children {
 		for _, verdict := range []estate.Verdict{estate.Refuse, estate.Hold} {
 			if t, found := p.turning(id, c, verdict); found {
 				p.turns = append(p.turns, t)
@@ -78,23 +81,27 @@ func (p *Pass) turnings(id estate.ID) []turn {
 func (p *Pass) turning(id estate.ID, c child, verdict estate.Verdict) (turn, bool) {
 	a := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(id).Gate, p.E.Group(c.group).Gate)
 	for _, m := range a.Messages() {
-		from := senders{known: nobody}
-		if a.KnownTried(m) {
-			from.known = p.turnedAway(id, c.group, m, verdict)
-		}
-		for _, s := range p.others(&a, m.Unproven) {
-			if p.R.Post(id, s, m).Verdict == estate.Admit && turns(p.R.Judge(c.group, s, m).Verdict, verdict) {
-				from.others = append(from.others, s)
-			}
-		}
-		if from.isEmpty() {
-			continue
-		}
-		if shown, person, found := p.missing(id, c.group, from, m); found {
-			return turn{c.group, c.place, verdict, shown, m, person}, true
+		t := turn{outer: id, group: c.group, place: c.place, verdict: verdict, message: m}
+		if from := p.turnedFrom(&t, &a); !from.isEmpty() && p.by.anyMisses(&t, from) {
+			return t, true
 		}
 	}
 	return turn{}, false
+}
+
+// turnedFrom returns the senders whose message a group admits and one nested in it turns away.
+func (p *Pass) turnedFrom(t *turn, a *resolve.Asks) senders {
+	from := senders{known: nobody}
+	if a.KnownTried(t.message) {
+		from.known = p.turnedAway(t.outer, t.group, t.message, t.verdict)
+	}
+	for _, s := range p.others(a, t.message.Unproven) {
+		if p.R.Post(t.outer, s, t.message).Verdict == estate.Admit &&
+			turns(p.R.Judge(t.group, s, t.message).Verdict, t.verdict) {
+			from.others = append(from.others, s)
+		}
+	}
+	return from
 }
 
 // turns reports whether a verdict is as bad as one: refuse stands for drop, too.
@@ -116,54 +123,6 @@ func (p *Pass) turnedAway(id, nested estate.ID, m resolve.Message, verdict estat
 	away := roaring.AndNot(admitted, in.admitted)
 	away.AndNot(in.held)
 	return away
-}
-
-// missing returns a member of a nested group who gets what some senders write to the
-// outer one by no other way, and for which of them that is.
-func (p *Pass) missing(id, nested estate.ID, from senders, m resolve.Message) (senders, estate.ID, bool) {
-	wanting := map[estate.ID]bool{} // of the members of the nested group
-	for _, x := range p.R.Elsewhere(nested, estate.None, nil, m) {
-		if x.Outcome != resolve.Nothing {
-			wanting[x.Person] = true
-		}
-	}
-	if len(wanting) == 0 {
-		return senders{}, estate.None, false
-	}
-	// If every gate admits, who still gets nothing by other ways never does.
-	gets := outcomesOf(p.R.Elsewhere(id, nested, nil, m))
-	if person, found := p.firstOf(wanting, turned{id, from, m}, func(person estate.ID) bool {
-		outcome, any := gets[person]
-		return !any || outcome == resolve.Nothing
-	}); found {
-		return from, person, true
-	}
-	// Else it hangs on the gates that each kind of sender comes to.
-	for _, part := range p.alike(from, p.gatesIn(id, nested), m) {
-		s := p.one(part)
-		gets := outcomesOf(p.R.Elsewhere(id, nested, &s, m))
-		if person, found := p.firstOf(wanting, turned{id, part, m}, func(person estate.ID) bool {
-			outcome, any := gets[person]
-			return !any || outcome == resolve.Nothing || outcome == resolve.Stopped || outcome == resolve.Archive
-		}); found {
-			return part, person, true
-		}
-	}
-	return senders{}, estate.None, false
-}
-
-// firstOf returns the first person by address who wants something and misses it, unless
-// it would be their own message that their groups do not send them back.
-func (p *Pass) firstOf(
-	wanting map[estate.ID]bool, m turned, misses func(estate.ID) bool,
-) (estate.ID, bool) {
-	first := estate.None
-	for person := range wanting {
-		if (first == estate.None || p.E.Rank(person) < p.E.Rank(first)) && misses(person) && !p.isEcho(person, m) {
-			first = person
-		}
-	}
-	return first, first != estate.None
 }
 
 // turned is a message of some senders that a group nested in another turns away.
@@ -195,14 +154,6 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 	return true
 }
 
-func outcomesOf(list []resolve.PersonOutcome) map[estate.ID]resolve.Outcome {
-	outcomes := make(map[estate.ID]resolve.Outcome, len(list))
-	for _, x := range list {
-		outcomes[x.Person] = x.Outcome
-	}
-	return outcomes
-}
-
 // gatesIn returns the groups nested in a group whose own gates mail comes to, but for one.
 func (p *Pass) gatesIn(id, except estate.ID) []estate.ID {
 	var list []estate.ID
@@ -221,10 +172,15 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 			continue
 		}
 		p.reportAs(t.use(), Finding{
-			Group: id, Address: p.name(t.group), Place: t.place, Witness: p.witness(t.from, t.message),
+			Group: id, Address: p.name(t.group), Place: t.place,
+			witness: func() *Witness {
+				from, _ := p.shown(&t)
+				return p.witness(from, t.message)
+			},
 			text: func() (says, fix string) {
+				from, person := p.shown(&t)
 				return p.name(t.group) + " " + verb + " mail that " + p.name(id) + " admits from " +
-						p.who(t.from, t.message) + like(t.message) + ". " + p.name(t.misses) + " gets it no other way.",
+						p.who(from, t.message) + like(t.message) + ". " + p.name(person) + " gets it no other way.",
 					"Let the gate of " + p.name(t.group) + " admit them."
 			}})
 	}

@@ -15,7 +15,7 @@ or mailboxes that accept no mail. Its senders believe that it arrived.`,
 	Cure: "Add members, or let the gate refuse everyone and say why.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		counts := p.R.Receives(id)
-		if counts[resolve.Inbox]+counts[resolve.Digest]+counts[resolve.Archive] > 0 || p.getInvitations(id) {
+		if counts[resolve.Inbox]+counts[resolve.Digest]+counts[resolve.Archive] > 0 || p.survey.Invited(id) > 0 {
 			return
 		}
 		p.report(Finding{Group: id, Place: where(g, "members"), text: func() (says, fix string) {
@@ -23,14 +23,4 @@ or mailboxes that accept no mail. Its senders believe that it arrived.`,
 				"Add members, or refuse the mail: " + p.command("member add", id, "ADDRESS")
 		}})
 	},
-}
-
-// getInvitations reports whether anybody gets a calendar request to a group.
-func (p *Pass) getInvitations(id estate.ID) bool {
-	for _, x := range p.R.Elsewhere(id, estate.None, nil, resolve.Message{Invitation: true}) {
-		if x.Outcome == resolve.Inbox {
-			return true
-		}
-	}
-	return false
 }

@@ -14,7 +14,7 @@ var outsideMemberBarred = Check{
 comes in with a nested group, and gets or reads the mail.`,
 	Cure: "Remove them, or the nested group that they are in, or set outside-members to allowed.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		if !g.NoOutsideMembers || p.outside.IsEmpty() {
+		if !g.NoOutsideMembers || !p.survey.ReachesOutside(id) {
 			return
 		}
 		for _, recipient := range p.R.Deliver(id, nil, resolve.Message{}).Recipients {

@@ -14,7 +14,7 @@ var outsideReader = Check{
 it, they read along: copies in their inbox, or the archive.`,
 	Cure: "Set outside-copy of the nested group to none, or remove it from this one.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		if len(p.E.Children(id)) == 0 {
+		if len(p.E.Children(id)) == 0 || !p.survey.ReachesOutside(id) {
 			return
 		}
 		candidates := p.outsideReaders(id)
@@ -85,7 +85,7 @@ func (p *Pass) reportReaders(id estate.ID, candidates map[estate.ID]bool, from s
 		if recipient.Outcome == resolve.Archive {
 			verb = "can read"
 		}
-		p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place, Witness: p.witness(from, m),
+		p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place, witness: func() *Witness { return p.witness(from, m) },
 			text: func() (says, fix string) {
 				fix = "Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
 				if recipient.Outcome == resolve.Archive { // which members read, whatever their copy is

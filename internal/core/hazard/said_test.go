@@ -46,8 +46,8 @@ func say(b *strings.Builder, r *resolve.Resolver, f hazard.Finding) {
 	says, fix := f.Text()
 	line := fmt.Sprintf("    %s %s %s %s: %s | %s", f.Check.Severity, e.Address(f.Group), f.Address,
 		e.Settings().Position(f.Place), says, fix)
-	if f.Witness != nil {
-		line += fmt.Sprintf(" | %s %+v", f.Witness.From, f.Witness.Message)
+	if f.Witness() != nil {
+		line += fmt.Sprintf(" | %s %+v", f.Witness().From, f.Witness().Message)
 	}
 	b.WriteString(folder.ReplaceAllString(line, "") + "\n")
 }

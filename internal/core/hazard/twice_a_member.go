@@ -12,13 +12,7 @@ var twiceAMember = Check{
 neither has a change of it.`,
 	Cure: "Remove the second entry.",
 	Run: func(p *Pass, id estate.ID, _ *estate.Group) {
-		listed := 0
-		for _, entry := range p.E.Entries(id) {
-			if !entry.Member.IsNobody() {
-				listed++
-			}
-		}
-		if len(p.E.Rules(id)) == 0 && listed == len(p.memberships()) {
+		if children := p.E.Children(id); !p.survey.ListsTwice(id) && len(children) < 2 {
 			return // each is a membership of its own
 		}
 		first := map[estate.ID]estate.Place{}

@@ -10,10 +10,16 @@ import (
 // not lead over another one, in no order. Without a sender (nil), all nested gates admit.
 // It passes over that groups may send nobody their own message back.
 func (r *Resolver) Elsewhere(group, without estate.ID, s *Sender, m Message) []PersonOutcome {
+	return r.laid(&Delivery{Group: group, message: m, Ways: r.Ways(group, without, s, m)})
+}
+
+// Ways returns the best way of a message to every group that it reaches by ways that do not
+// lead over another one, the best ones first. Without a sender (nil), all nested gates admit.
+func (r *Resolver) Ways(group, without estate.ID, s *Sender, m Message) []Way {
 	r.layout.without, r.layout.leaveOut = without, true
 	ways := r.findWays(group, s, m)
 	r.layout.leaveOut = false
-	return r.laid(&Delivery{Group: group, message: m, Ways: ways})
+	return ways
 }
 
 // OwnMessage returns what Elsewhere does without leaving a group out, if everybody were

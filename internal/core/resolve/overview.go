@@ -29,11 +29,7 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 		o.Posters[class.Verdict] += people
 	}
 	o.ForgedKnown = r.ForgedKnown(group)
-	for _, x := range r.Elsewhere(group, estate.None, nil, Message{Invitation: true}) {
-		if x.Outcome == Inbox {
-			o.Invited++
-		}
-	}
+	o.Invited = r.invited(group)
 	if len(r.e.Group(group).SendAs) > 0 {
 		none := r.SendAsClasses(group)[0]
 		o.SendsAs = r.e.People() - r.peopleIn(none.GetCardinality(), none.Rank)
@@ -41,6 +37,20 @@ func (r *Resolver) Overview(group estate.ID) Overview {
 	people, _ := r.Approvers(group)
 	o.Approves = len(people)
 	return o
+}
+
+// invited returns how many people get a calendar request to a group in their inbox.
+func (r *Resolver) invited(group estate.ID) int {
+	if r.survey != nil {
+		return r.survey.Invited(group)
+	}
+	invited := 0
+	for _, x := range r.Elsewhere(group, estate.None, nil, Message{Invitation: true}) {
+		if x.Outcome == Inbox {
+			invited++
+		}
+	}
+	return invited
 }
 
 // peopleIn returns how many of a set are people, by its size and by how many of

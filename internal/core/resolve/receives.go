@@ -15,8 +15,8 @@ type receives struct {
 	touched  []uint32 // person indexes
 	nobodies int      // addresses that belong to nobody
 
-	own  []ownReceipts // by group
-	shut []bool        // by person index: the mailbox takes no mail
+	own  [2][]ownReceipts // of a default message and of an invitation, by group
+	shut []bool           // by person index: the mailbox takes no mail
 }
 
 // receipt is the best that a person gets, in a round.
@@ -55,7 +55,7 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 	x.touched = x.touched[:0]
 	var nobodies []estate.ID
 	for i := range x.ways {
-		own := r.ownReceipts(x.ways[i].Group)
+		own := r.ownReceipts(x.ways[i].Group, false)
 		nobodies = append(nobodies, own.nobodies...)
 		for _, packed := range own.people {
 			person, outcome := packed>>outcomeBits, Outcome(packed&outcomeMask)
@@ -80,10 +80,12 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 }
 
 func (r *Resolver) prepareReceives() {
+	if r.receives.shut != nil {
+		return
+	}
 	r.receives = receives{
 		group: estate.None,
 		best:  make([]receipt, r.e.People()),
-		own:   make([]ownReceipts, r.e.Groups()),
 		shut:  make([]bool, r.e.People()),
 	}
 	for i := range r.receives.shut {
@@ -91,8 +93,15 @@ func (r *Resolver) prepareReceives() {
 	}
 }
 
-func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
-	own := &r.receives.own[group]
+func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
+	list := &r.receives.own[0]
+	if invitation {
+		list = &r.receives.own[1]
+	}
+	if *list == nil {
+		*list = make([]ownReceipts, r.e.Groups())
+	}
+	own := &(*list)[group]
 	if own.known {
 		return own
 	}
@@ -110,7 +119,7 @@ func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
 		}
 	} else {
 		own.people = make([]uint32, 0, len(entries))
-		r.EachMembership(group, func(person estate.ID, wish Wish, _ estate.Place) {
+		r.EachWish(group, Message{Invitation: invitation}, func(person estate.ID, wish Wish) {
 			add(person, outcomes(kind, wish.Copy, WayOpen))
 		})
 	}
@@ -120,6 +129,17 @@ func (r *Resolver) ownReceipts(group estate.ID) *ownReceipts {
 		}
 	}
 	return own
+}
+
+// EachGiven visits the people to whom a group's own memberships give something of a message
+// that comes to it over an open way, and what, until visit returns false. What it gives does
+// not look at whether their mailboxes work.
+func (r *Resolver) EachGiven(group estate.ID, m Message, visit func(person estate.ID, outcome Outcome) bool) {
+	for _, packed := range r.ownReceipts(group, m.Invitation).people {
+		if !visit(r.e.PersonID(int(packed>>outcomeBits)), Outcome(packed&outcomeMask)) {
+			return
+		}
+	}
 }
 
 // outcome returns the outcome of a person who has been touched, given whether
@@ -135,6 +155,9 @@ func (x *receives) outcome(person uint32) Outcome {
 // Receives returns how many have each outcome of a message to a group without a
 // sender in particular, by Outcome: people, and addresses that belong to nobody.
 func (r *Resolver) Receives(group estate.ID) [Undeliverable + 1]int {
+	if r.survey != nil {
+		return r.survey.receives(group)
+	}
 	x := r.receivesOf(group)
 	var counts [Undeliverable + 1]int
 	counts[Undeliverable] = x.nobodies
@@ -172,8 +195,13 @@ func (r *Resolver) Shut(person estate.ID) bool {
 // Receipt returns what a message to a group without a sender in particular gives
 // a person, and false if they have no outcome.
 func (r *Resolver) Receipt(group, person estate.ID) (Outcome, bool) {
-	x := r.receivesOf(group)
 	index := uint32(r.e.PersonIndex(person))
+	if r.survey != nil {
+		if a, known := r.survey.receipt(group, index); known {
+			return a.outcome, a.has
+		}
+	}
+	x := r.receivesOf(group)
 	if x.best[index].round != x.round {
 		return Nothing, false
 	}
@@ -181,7 +209,12 @@ func (r *Resolver) Receipt(group, person estate.ID) (Outcome, bool) {
 }
 
 // Reaches reports whether a message to a group has an outcome for any person.
-func (r *Resolver) Reaches(group estate.ID) bool { return len(r.receivesOf(group).touched) > 0 }
+func (r *Resolver) Reaches(group estate.ID) bool {
+	if r.survey != nil {
+		return r.survey.Reaches(group)
+	}
+	return len(r.receivesOf(group).touched) > 0
+}
 
 // A Fingerprint stands for a group's kind and for who gets what of its mail, over
 // which nested groups. Groups with the same one are alike in that.

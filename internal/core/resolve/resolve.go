@@ -23,6 +23,7 @@ type Resolver struct {
 	tally     tally
 	further   []Sender                      // see FurtherAddresses
 	edge      map[Message][]*roaring.Bitmap // see AtEdge
+	survey    *Survey                       // see Survey
 }
 
 // New returns a Resolver for e on a day.
@@ -38,7 +39,11 @@ func New(e *estate.Estate, today estate.Day) *Resolver {
 
 // Fork returns a Resolver for the same estate and day that another goroutine may
 // use.
-func (r *Resolver) Fork() *Resolver { return New(r.e, r.today) }
+func (r *Resolver) Fork() *Resolver {
+	fork := New(r.e, r.today)
+	fork.survey = r.survey
+	return fork
+}
 
 // Estate returns the estate that r answers questions about.
 func (r *Resolver) Estate() *estate.Estate { return r.e }

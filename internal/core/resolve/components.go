@@ -1,0 +1,83 @@
+package resolve
+
+import "yorvet.example/yorvet/internal/core/estate"
+
+// components are groups of which each reaches all others of its component by nestings: mostly
+// one alone, and rings. They are numbered from 0, each after all that it leads to.
+type components struct {
+	of     []int32 // by group
+	start  []int32 // by component, into groups; one more at the end
+	groups []estate.ID
+}
+
+// count returns the number of components.
+func (c *components) count() int { return len(c.start) - 1 }
+
+// in returns the groups of a component.
+func (c *components) in(component int32) []estate.ID {
+	return c.groups[c.start[component]:c.start[component+1]]
+}
+
+// findComponents divides groups by the nestings that follow: the strongly connected
+// components, after Tarjan, with a stack of its own.
+func findComponents(e *estate.Estate, follow func(outer estate.ID, nested estate.Nesting) bool) *components {
+	n := e.Groups()
+	c := &components{of: make([]int32, n), start: []int32{0}, groups: make([]estate.ID, 0, n)}
+	order, low := make([]int32, n), make([]int32, n) // order 0: unseen
+	onPath := make([]bool, n)
+	var path []estate.ID
+	type frame struct {
+		group estate.ID
+		next  int // child
+	}
+	var frames []frame
+	count := int32(0)
+	enter := func(id estate.ID) {
+		count++
+		order[id], low[id] = count, count
+		path = append(path, id)
+		onPath[id] = true
+		frames = append(frames, frame{group: id})
+	}
+	leave := func(id estate.ID) {
+		if low[id] < order[id] {
+			return
+		}
+		for last := estate.None; last != id; {
+			last = path[len(path)-1]
+			path = path[:len(path)-1]
+			onPath[last] = false
+			c.of[last] = int32(c.count())
+			c.groups = append(c.groups, last)
+		}
+		c.start = append(c.start, int32(len(c.groups)))
+	}
+	for start := range estate.ID(n) {
+		if order[start] == 0 {
+			enter(start)
+		}
+		for len(frames) > 0 {
+			top := &frames[len(frames)-1]
+			id := top.group
+			if children := e.Children(id); top.next < len(children) {
+				child := children[top.next]
+				top.next++
+				switch {
+				case !follow(id, child):
+				case order[child.Group] == 0:
+					enter(child.Group)
+				case onPath[child.Group]:
+					low[id] = min(low[id], order[child.Group])
+				}
+				continue
+			}
+			frames = frames[:len(frames)-1]
+			if len(frames) > 0 {
+				parent := frames[len(frames)-1].group
+				low[parent] = min(low[parent], low[id])
+			}
+			leave(id)
+		}
+	}
+	return c
+}

@@ -1,0 +1,591 @@
+package resolve
+
+import (
+	"math/bits"
+	"runtime"
+	"slices"
+	"sync"
+
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
+
+// A Survey is what a message to every group comes to, without a sender in particular: the
+// counts, and what the questions about single people need. It looks at all groups at once, a
+// block of people after the other, with a bit for each person and outcome: a group has what
+// the groups nested in it have and what its own memberships give, so every membership and
+// every nesting is looked at once for each block. It agrees with Deliver.
+type Survey struct {
+	e       *estate.Estate
+	members *components // by all nestings
+	passing *components // by those over which mail passes
+	of      []reached   // by component of passing
+	people  []int       // by component of members: how many are members
+	asked   [][]asked   // by group, sorted by person
+	twice   []bool      // by group: somebody is listed twice
+}
+
+// reached is what a message to the groups of a component comes to.
+type reached struct {
+	counts    [Undeliverable + 1]int
+	invited   int             // people who get a calendar request in their inbox
+	uninvited *roaring.Bitmap // people who get inbox or digest, and no calendar request; nil: nobody
+	outside   bool            // somebody outside gets or reads anything
+	any       bool            // somebody has an outcome
+	print     uint64          // stands for who gets what
+	nobodies  *roaring.Bitmap // addresses that belong to nobody; nil: none
+}
+
+// asked is the outcome of a person who is asked about.
+type asked struct {
+	person  uint32 // index
+	outcome Outcome
+	has     bool // an outcome
+}
+
+// Survey looks at all groups of the estate, the first time, in several goroutines. Resolvers
+// that are forked later share it.
+func (r *Resolver) Survey() *Survey {
+	if r.survey != nil {
+		return r.survey
+	}
+	r.prepareReceives()
+	s := &Survey{e: r.e, twice: make([]bool, r.e.Groups()), asked: make([][]asked, r.e.Groups())}
+	s.members = findComponents(r.e, func(estate.ID, estate.Nesting) bool { return true })
+	s.passing = findComponents(r.e, func(outer estate.ID, nested estate.Nesting) bool {
+		return nested.Passes && r.e.Group(outer).Kind != estate.Mailbox
+	})
+	s.of = make([]reached, s.passing.count())
+	s.people = make([]int, s.members.count())
+	s.findNobodies()
+	owners := r.ownersAsked()
+	workers := min(runtime.GOMAXPROCS(0), 4, r.e.People()/blockSize+1)
+	parts := make([]*part, workers)
+	blocks := (r.e.People() + blockSize - 1) / blockSize
+	var done sync.WaitGroup
+	for w := range parts {
+		from, to := blocks*w/workers*blockSize, min(blocks*(w+1)/workers*blockSize, r.e.People())
+		fork := r.Fork()
+		fork.receives.shut = r.receives.shut
+		done.Go(func() { parts[w] = s.look(fork, from, to, owners) })
+	}
+	done.Wait()
+	for _, p := range parts {
+		s.add(p)
+	}
+	for i := range s.of {
+		if s.of[i].nobodies != nil {
+			s.of[i].counts[Undeliverable] += int(s.of[i].nobodies.GetCardinality())
+		}
+	}
+	r.survey = s
+	return s
+}
+
+// ownersAsked returns the people who own each group that takes mail, by group and sorted.
+func (r *Resolver) ownersAsked() [][]uint32 {
+	owners := make([][]uint32, r.e.Groups())
+	for id := range owners {
+		if r.e.Group(estate.ID(id)).Kind == estate.Roster {
+			continue
+		}
+		for _, person := range r.Owners(estate.ID(id)) {
+			owners[id] = append(owners[id], uint32(r.e.PersonIndex(person)))
+		}
+		slices.Sort(owners[id])
+	}
+	return owners
+}
+
+// findNobodies finds the addresses that belong to nobody and that a message to each group
+// comes to.
+func (s *Survey) findNobodies() {
+	for c := range int32(s.passing.count()) {
+		var set *roaring.Bitmap
+		for _, id := range s.passing.in(c) {
+			for _, entry := range s.e.Entries(id) {
+				if entry.Member.IsNobody() {
+					if set == nil {
+						set = roaring.New()
+					}
+					set.Add(uint32(entry.Member))
+				}
+			}
+			s.eachPassed(c, id, func(nested int32) {
+				if other := s.of[nested].nobodies; other != nil {
+					if set == nil {
+						set = roaring.New()
+					}
+					set.Or(other)
+				}
+			})
+		}
+		s.of[c].nobodies = set
+	}
+}
+
+// eachPassed visits the other components that a message passes to from a group of one.
+func (s *Survey) eachPassed(component int32, id estate.ID, visit func(nested int32)) {
+	if s.e.Group(id).Kind == estate.Mailbox {
+		return
+	}
+	for _, child := range s.e.Children(id) {
+		if nested := s.passing.of[child.Group]; child.Passes && nested != component {
+			visit(nested)
+		}
+	}
+}
+
+// Receives returns how many have each outcome of a message to a group, as
+// Resolver.Receives does.
+func (s *Survey) receives(group estate.ID) [Undeliverable + 1]int { return s.at(group).counts }
+
+func (s *Survey) at(group estate.ID) *reached { return &s.of[s.passing.of[group]] }
+
+// Invited returns how many people get a calendar request to a group in their inbox.
+func (s *Survey) Invited(group estate.ID) int { return s.at(group).invited }
+
+// Uninvited returns the people who get a group's mail in their inbox or as a digest, and no
+// calendar requests, or nil for nobody. The set is not to be changed.
+func (s *Survey) Uninvited(group estate.ID) *roaring.Bitmap { return s.at(group).uninvited }
+
+// ReachesOutside reports whether somebody outside gets or reads any mail of a group.
+func (s *Survey) ReachesOutside(group estate.ID) bool { return s.at(group).outside }
+
+// Reaches reports whether a message to a group has an outcome for any person.
+func (s *Survey) Reaches(group estate.ID) bool { return s.at(group).any }
+
+// Print returns what stands for who gets what of a group's mail, by whatever ways: groups with
+// the same Fingerprint have the same.
+func (s *Survey) Print(group estate.ID) uint64 { return s.at(group).print }
+
+// People returns how many people are members of a group.
+func (s *Survey) People(group estate.ID) int { return s.people[s.members.of[group]] }
+
+// ListsTwice reports whether an entry of a group names somebody whom an earlier one names, or
+// whom a rule picks.
+func (s *Survey) ListsTwice(group estate.ID) bool { return s.twice[group] }
+
+// receipt returns the outcome of a person who was asked about, and whether they were.
+func (s *Survey) receipt(group estate.ID, person uint32) (asked, bool) {
+	list := s.asked[group]
+	i, found := slices.BinarySearchFunc(list, person, func(a asked, p uint32) int { return int(a.person) - int(p) })
+	if !found {
+		return asked{}, false
+	}
+	return list[i], true
+}
+
+// add adds what was found in a part of the people, the parts before being added.
+func (s *Survey) add(p *part) {
+	for c := range s.of {
+		to, from := &s.of[c], &p.of[c]
+		for o, n := range from.counts {
+			to.counts[o] += n
+		}
+		to.invited += from.invited
+		to.outside = to.outside || from.outside
+		to.any = to.any || from.any
+		to.print += from.print
+		switch {
+		case to.uninvited == nil:
+			to.uninvited = from.uninvited
+		case from.uninvited != nil:
+			to.uninvited.Or(from.uninvited)
+		}
+	}
+	for c, n := range p.people {
+		s.people[c] += n
+	}
+	for group, list := range p.asked {
+		s.asked[group] = append(s.asked[group], list...)
+		s.twice[group] = s.twice[group] || p.twice[group]
+	}
+}
+
+// Blocks of people are worked on one after the other.
+const (
+	blockWords = 16
+	blockSize  = 64 * blockWords
+)
+
+// plane has a bit for each person of a block.
+type plane [blockWords]uint64
+
+func (p *plane) set(bit uint16)      { p[bit>>6] |= 1 << (bit & 63) }
+func (p *plane) has(bit uint16) bool { return p[bit>>6]>>(bit&63)&1 != 0 }
+
+func (p *plane) or(other *plane) {
+	for i := range p {
+		p[i] |= other[i]
+	}
+}
+
+// got are those of a block who get something, by outcome without regard to their mailboxes:
+// one person may be in several, and has the best of them.
+type got struct {
+	some                           bool
+	inbox, digest, archive, anyone plane
+	invited                        plane // to whose inbox an invitation goes
+}
+
+func (g *got) or(other *got) {
+	if !other.some {
+		return
+	}
+	g.some = true
+	g.inbox.or(&other.inbox)
+	g.digest.or(&other.digest)
+	g.archive.or(&other.archive)
+	g.anyone.or(&other.anyone)
+	g.invited.or(&other.invited)
+}
+
+func (g *got) add(bit uint16, outcome Outcome, invited bool) {
+	g.some = true
+	g.anyone.set(bit)
+	switch outcome {
+	case Inbox:
+		g.inbox.set(bit)
+	case Digest:
+		g.digest.set(bit)
+	case Archive:
+		g.archive.set(bit)
+	}
+	if invited {
+		g.invited.set(bit)
+	}
+}
+
+func (g *got) outcome(bit uint16) (Outcome, bool) {
+	switch {
+	case g.inbox.has(bit):
+		return Inbox, true
+	case g.digest.has(bit):
+		return Digest, true
+	case g.archive.has(bit):
+		return Archive, true
+	}
+	return Nothing, g.anyone.has(bit)
+}
+
+// cell is what the entry of a person gives them.
+type cell struct {
+	group   uint32
+	bit     uint16 // in the block
+	outcome Outcome
+	flags   uint8
+}
+
+// What is noted of a cell.
+const (
+	cellInvited  = 1 << iota
+	cellAsked    // the outcome of the person is asked for
+	cellRepeated // an earlier entry names the same person: it gives nothing
+)
+
+// part is a Survey of some of the people.
+type part struct {
+	s      *Survey
+	r      *Resolver
+	from   int // person index
+	to     int // without
+	blocks [][]cell
+	owners [][]uint32 // by group
+	next   []int32    // by group: the first of owners in the blocks to come
+	rules  []estate.ID
+	of     []reached
+	people []int
+	asked  [][]asked
+	twice  []bool
+
+	members []memberBlock // by component of Survey.members
+	got     []got         // by component of Survey.passing
+	shut    plane
+	beyond  plane // people whose main address is outside
+}
+
+// memberBlock are the members of a group in a block.
+type memberBlock struct {
+	some bool
+	set  plane
+}
+
+// look works out what is to be known of the people from one index to another.
+func (s *Survey) look(r *Resolver, from, to int, owners [][]uint32) *part {
+	groups := r.e.Groups()
+	p := &part{s: s, r: r, from: from, to: to, owners: owners, next: make([]int32, groups),
+		of: make([]reached, len(s.of)), people: make([]int, len(s.people)),
+		asked: make([][]asked, groups), twice: make([]bool, groups),
+		members: make([]memberBlock, s.members.count()), got: make([]got, s.passing.count())}
+	for id := range estate.ID(groups) {
+		if len(r.e.Rules(id)) > 0 {
+			p.rules = append(p.rules, id)
+		}
+		at, _ := slices.BinarySearch(owners[id], uint32(from))
+		p.next[id] = int32(at)
+	}
+	p.cut()
+	for b := range p.blocks {
+		p.block(b)
+		p.blocks[b] = nil
+	}
+	return p
+}
+
+// cut lays the entries of people out by blocks, in the order of groups.
+func (p *part) cut() {
+	e := p.r.e
+	counts := make([]int, (p.to-p.from+blockSize-1)/blockSize)
+	each := func(visit func(group estate.ID, entry *estate.Entry, index int)) {
+		for group := range estate.ID(e.Groups()) {
+			entries := e.Entries(group)
+			for i := range entries {
+				if !e.IsPerson(entries[i].Member) {
+					continue
+				}
+				if index := e.PersonIndex(entries[i].Member); index >= p.from && index < p.to {
+					visit(group, &entries[i], index-p.from)
+				}
+			}
+		}
+	}
+	each(func(_ estate.ID, _ *estate.Entry, index int) { counts[index/blockSize]++ })
+	p.blocks = make([][]cell, len(counts))
+	for b, n := range counts {
+		p.blocks[b] = make([]cell, 0, n)
+	}
+	last := make([]uint32, p.to-p.from) // 1 + the last group that named them
+	plain, invitation := &Delivery{}, &Delivery{message: Message{Invitation: true}}
+	each(func(group estate.ID, entry *estate.Entry, index int) {
+		b := index / blockSize
+		c := cell{group: uint32(group), bit: uint16(index % blockSize)}
+		if last[index] == uint32(group)+1 {
+			c.flags = cellRepeated
+			p.twice[group] = true
+		} else {
+			last[index] = uint32(group) + 1
+			says := own{entry.Copy(), entry.Invitations(), entry.Paused()}
+			p.lay(&c, group, entry.Member, says, plain, invitation)
+		}
+		p.blocks[b] = append(p.blocks[b], c)
+	})
+}
+
+// lay notes what a membership gives, over an open way.
+func (p *part) lay(c *cell, group, person estate.ID, says own, plain, invitation *Delivery) {
+	g := p.r.e.Group(group)
+	wish := p.r.wish(g, person, says, plain)
+	c.outcome = outcomes(g.Kind, wish.Copy, WayOpen)
+	if outcomes(g.Kind, p.r.wish(g, person, says, invitation).Copy, WayOpen) == Inbox {
+		c.flags |= cellInvited
+	}
+	if g.Kind != estate.Mailbox && (wish.Muting != NotMuted || wish.Copy == estate.CopyNone ||
+		wish.Copy == estate.CopyReplies || p.r.receives.shut[p.r.e.PersonIndex(person)]) {
+		c.flags |= cellAsked
+	}
+}
+
+// block works a block out.
+func (p *part) block(b int) {
+	for c := range p.members {
+		if p.members[c].some {
+			p.members[c] = memberBlock{}
+		}
+	}
+	for c := range p.got {
+		if p.got[c].some {
+			p.got[c] = got{}
+		}
+	}
+	first := p.from + b*blockSize
+	size := min(blockSize, p.to-first)
+	p.shut, p.beyond = plane{}, plane{}
+	for bit := range size {
+		if p.r.receives.shut[first+bit] {
+			p.shut.set(uint16(bit))
+		}
+		if !p.r.e.Inside(p.r.e.PersonID(first + bit)) {
+			p.beyond.set(uint16(bit))
+		}
+	}
+	var listed map[estate.ID]*plane // by group with rules: whom its entries name
+	if len(p.rules) > 0 {
+		listed = map[estate.ID]*plane{}
+		for _, id := range p.rules {
+			listed[id] = &plane{}
+		}
+	}
+	for _, c := range p.blocks[b] {
+		m := &p.members[p.s.members.of[c.group]]
+		m.some = true
+		m.set.set(c.bit)
+		if c.flags&cellRepeated != 0 || p.r.e.Group(estate.ID(c.group)).Kind == estate.Mailbox {
+			continue
+		}
+		p.got[p.s.passing.of[c.group]].add(c.bit, c.outcome, c.flags&cellInvited != 0)
+	}
+	for _, c := range p.blocks[b] {
+		if of := listed[estate.ID(c.group)]; of != nil {
+			of.set(c.bit)
+		}
+	}
+	picked := p.pick(first, size, listed)
+	p.gather()
+	p.pass()
+	p.tell(first, size)
+	p.answer(b, first, picked)
+}
+
+// pick adds whom rules pick, and returns those of them who are asked about.
+func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
+	var picked []cell
+	plain, invitation := &Delivery{}, &Delivery{message: Message{Invitation: true}}
+	for _, id := range p.rules {
+		named := listed[id]
+		m := &p.members[p.s.members.of[id]]
+		for _, rule := range p.r.e.Rules(id) {
+			it := p.r.picked(rule).Iterator()
+			it.AdvanceIfNeeded(uint32(p.r.e.PersonID(first)))
+			for it.HasNext() {
+				person := estate.ID(it.Next())
+				index := p.r.e.PersonIndex(person)
+				if index >= first+size {
+					break
+				}
+				bit := uint16(index - first)
+				m.some = true
+				m.set.set(bit)
+				if named.has(bit) {
+					p.twice[id] = true
+					continue
+				}
+				named.set(bit)
+				if p.r.e.Group(id).Kind == estate.Mailbox {
+					continue
+				}
+				c := cell{group: uint32(id), bit: bit}
+				p.lay(&c, id, person, own{copy: rule.Copy, invitations: rule.Invitations}, plain, invitation)
+				p.got[p.s.passing.of[id]].add(bit, c.outcome, c.flags&cellInvited != 0)
+				if c.flags&cellAsked != 0 {
+					picked = append(picked, c)
+				}
+			}
+		}
+	}
+	return picked
+}
+
+// gather adds the members of nested groups.
+func (p *part) gather() {
+	for c := range int32(len(p.members)) {
+		m := &p.members[c]
+		for _, id := range p.s.members.in(c) {
+			for _, child := range p.r.e.Children(id) {
+				if nested := p.s.members.of[child.Group]; nested != c && p.members[nested].some {
+					m.some = true
+					m.set.or(&p.members[nested].set)
+				}
+			}
+		}
+		if m.some {
+			for _, word := range m.set {
+				p.people[c] += bits.OnesCount64(word)
+			}
+		}
+	}
+}
+
+// pass adds what nested groups give. All members of a shared mailbox read it there.
+func (p *part) pass() {
+	for c := range int32(len(p.got)) {
+		g := &p.got[c]
+		for _, id := range p.s.passing.in(c) {
+			if p.r.e.Group(id).Kind == estate.Mailbox {
+				if m := &p.members[p.s.members.of[id]]; m.some {
+					g.some, g.anyone, g.archive = true, m.set, m.set
+				}
+			}
+			p.s.eachPassed(c, id, func(nested int32) { g.or(&p.got[nested]) })
+		}
+	}
+}
+
+// tell counts what the people of the block get.
+func (p *part) tell(first, size int) {
+	ones := func(n *int, word uint64) { *n += bits.OnesCount64(word) }
+	for c := range p.got {
+		g, to := &p.got[c], &p.of[c]
+		if !g.some {
+			continue
+		}
+		to.any = true
+		for w := range blockWords {
+			inbox, shut := g.inbox[w], p.shut[w]
+			digest := g.digest[w] &^ inbox
+			copies := inbox | digest
+			archive := g.archive[w] &^ copies
+			anyone := g.anyone[w]
+			if anyone == 0 {
+				continue
+			}
+			ones(&to.counts[Inbox], inbox&^shut)
+			ones(&to.counts[Digest], digest&^shut)
+			ones(&to.counts[Undeliverable], copies&shut)
+			ones(&to.counts[Archive], archive)
+			ones(&to.counts[Nothing], anyone&^copies&^archive)
+			ones(&to.invited, g.invited[w]&^shut)
+			to.outside = to.outside || (copies|archive)&p.beyond[w] != 0
+			at := uint64(first/64+w) << outcomeBits
+			to.print += mix(inbox^mix(at)) + mix(digest^mix(at+1)) + mix(archive^mix(at+2)) + mix(anyone^mix(at+3))
+			for left := copies &^ shut &^ g.invited[w]; left != 0; left &= left - 1 {
+				if to.uninvited == nil {
+					to.uninvited = roaring.New()
+				}
+				to.uninvited.Add(uint32(p.r.e.PersonID(first + 64*w + bits.TrailingZeros64(left))))
+			}
+		}
+	}
+}
+
+// answer notes the outcomes of those who are asked about.
+func (p *part) answer(b, first int, picked []cell) {
+	for _, list := range [][]cell{p.blocks[b], picked} {
+		for _, c := range list {
+			if c.flags&cellAsked != 0 {
+				p.note(estate.ID(c.group), c.bit, first)
+			}
+		}
+	}
+	for id, owners := range p.owners {
+		for int(p.next[id]) < len(owners) && int(owners[p.next[id]]) < min(first+blockSize, p.to) {
+			p.note(estate.ID(id), uint16(int(owners[p.next[id]])-first), first)
+			p.next[id]++
+		}
+	}
+	p.order(first)
+}
+
+func (p *part) note(id estate.ID, bit uint16, first int) {
+	outcome, has := p.got[p.s.passing.of[id]].outcome(bit)
+	if outcome <= Digest && p.shut.has(bit) {
+		outcome = Undeliverable
+	}
+	p.asked[id] = append(p.asked[id], asked{uint32(first) + uint32(bit), outcome, has})
+}
+
+// order sorts what was noted of a block that begins with a person.
+func (p *part) order(first int) {
+	for id, list := range p.asked {
+		from := len(list)
+		for from > 0 && int(list[from-1].person) >= first {
+			from--
+		}
+		if tail := list[from:]; len(tail) > 1 {
+			slices.SortFunc(tail, func(x, y asked) int { return int(x.person) - int(y.person) })
+			tail = slices.CompactFunc(tail, func(x, y asked) bool { return x.person == y.person })
+			p.asked[id] = list[:from+len(tail)]
+		}
+	}
+}
