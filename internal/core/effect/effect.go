@@ -117,6 +117,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		b:      newer.Estate(),
 		report: &Report{},
 	}
+	c.seats.c = c
 	c.match()
 	c.report.Estate = c.estateSettings()
 	groups := c.report.Groups
@@ -127,6 +128,8 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	if unchanged != nil && !slices.Contains(unchanged, false) && groups.isEmpty() {
 		return c.report
 	}
+	c.unconcerned = unchanged
+	c.survey()
 	c.prepare()
 	if unchanged == nil { // else nothing else is said of anybody
 		c.report.Persons = c.persons()
@@ -159,6 +162,17 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	return c.report
 }
 
+// survey looks at all groups of both estates, at once.
+func (c *comparison) survey() {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c.old.Survey()
+	}()
+	c.new.Survey()
+	<-done
+}
+
 // group compares one group that is in both estates.
 func (c *comparison) group(pair Pair) {
 	c.notice(pair.Old, pair.New)
@@ -188,9 +202,16 @@ type comparison struct {
 	single               []twin          // senders whom one estate alone has, or has by that address
 	insideOld, insideNew *roaring.Bitmap
 
-	noted  []estate.ID             // scratch for notice: by person of the new estate, 1 + the last group
-	posted map[string][]PostChange // by the gates of both, see posts
-	alike  map[Pair]bool           // see sameGate
+	seats   seats
+	results results
+	kept    []bool // by group of the new estate: written as before, as all people are; nil: not known
+
+	noted  []estate.ID                     // scratch for notice: by person of the new estate, 1 + the last group
+	posted map[string][]PostChange         // by the gates of both, see posts
+	alike  map[Pair]bool                   // see sameGate
+	judged map[gateMessage]*roaring.Bitmap // see apart
+	// unconcerned are the groups for which nothing can have changed; nil: not known.
+	unconcerned []bool
 }
 
 // twin is a sender by one address in both estates.
@@ -202,6 +223,7 @@ type twin struct {
 // prepare works out whom both estates know.
 func (c *comparison) prepare() {
 	c.posted, c.alike = map[string][]PostChange{}, map[Pair]bool{}
+	c.judged = map[gateMessage]*roaring.Bitmap{}
 	c.both = roaring.New()
 	for id, old := range c.toOld {
 		if old == estate.None {

@@ -21,6 +21,8 @@ type OutcomeChange struct {
 	From    []Somebody
 	Senders int
 	Own     bool // it is so of everybody's own message
+
+	seats []int // of People, in no order; see seats
 }
 
 // outcome is what somebody gets, or nothing at all.
@@ -32,28 +34,35 @@ type outcome struct {
 // become is a difference of outcomes.
 type become struct{ old, new outcome }
 
-// outcomes are who gets what, by address in canonical form.
-type outcomes map[string]outcome
-
 // receives compares who gets what: without a sender of a default message and of an
 // invitation, and then for every kind of sender.
 func (c *comparison) receives(change *Change) {
 	old, id := change.Group.Old, change.Group.New
-	told := map[string]bool{} // for whom a default message differs without a sender
+	told := map[int]bool{} // seats of those for whom a default message differs without a sender
 	for _, m := range []resolve.Message{{}, {Invitation: true}} {
-		before := c.outcomesOf(c.old, c.a, old, c.old.Elsewhere(old, estate.None, nil, m), true)
-		later := c.outcomesOf(c.new, c.b, id, c.new.Elsewhere(id, estate.None, nil, m), false)
-		for _, o := range c.becomes(before, later, m) {
+		if c.sameWithoutSender(old, id) {
+			continue
+		}
+		c.results.clear(c.seats.count())
+		c.outcomesOf(c.old, old, c.old.Elsewhere(old, estate.None, nil, m), true)
+		c.outcomesOf(c.new, id, c.new.Elsewhere(id, estate.None, nil, m), false)
+		for _, o := range c.becomes(m) {
 			change.Receives = append(change.Receives, o)
 			if !m.Invitation {
-				for _, one := range o.People {
-					told[c.b.Key(one.Address)] = true
+				for _, seat := range o.seats {
+					told[seat] = true
 				}
 			}
 		}
 	}
 	change.Receives = merged(change.Receives)
 	c.bySender(change, told)
+}
+
+// sameWithoutSender reports whether everybody gets the same of a message without a sender in
+// particular, default or invitation. It may not find that out.
+func (c *comparison) sameWithoutSender(old, id estate.ID) bool {
+	return c.identical && c.old.Survey().Same(old, c.new.Survey(), id)
 }
 
 // merged leaves out of invitations what is so of every message.
@@ -66,19 +75,14 @@ func merged(list []OutcomeChange) []OutcomeChange {
 	})
 }
 
-// outcomesOf names the outcomes of people, and of addresses that do not exist: those of
-// the old estate by the addresses that they have in the new one.
-func (c *comparison) outcomesOf(
-	r *resolve.Resolver, e *estate.Estate, group estate.ID, list []resolve.PersonOutcome, isOld bool,
-) outcomes {
-	named := make(outcomes, len(list))
+// outcomesOf notes the outcomes of people, and of addresses that do not exist.
+func (c *comparison) outcomesOf(r *resolve.Resolver, group estate.ID, list []resolve.PersonOutcome, isOld bool) {
 	for _, x := range list {
-		named[c.keyOf(e, x.Person, isOld)] = outcome{x.Outcome, true}
+		c.results.set(c.seats.person(x.Person, isOld), outcome{x.Outcome, true}, isOld)
 	}
 	for _, id := range r.Nobodies(group) {
-		named[c.b.Key(e.Address(id))] = outcome{resolve.Undeliverable, true}
+		c.results.set(c.seats.of(id, isOld), outcome{resolve.Undeliverable, true}, isOld)
 	}
-	return named
 }
 
 // keyOf returns what stands for a person of one of the estates in both.
@@ -89,27 +93,24 @@ func (c *comparison) keyOf(e *estate.Estate, person estate.ID, isOld bool) strin
 	return c.b.Key(e.Address(person))
 }
 
-// becomes returns the differences of outcomes of a message.
-func (c *comparison) becomes(before, later outcomes, m resolve.Message) []OutcomeChange {
-	people := map[become][]Somebody{}
-	note := func(key string, b become) {
-		if a, err := address.Parse(key); err == nil && b.old != b.new {
-			people[b] = append(people[b], Somebody{Address: c.shown(a)})
-		}
-	}
-	for key, was := range before {
-		note(key, become{was, later[key]})
-	}
-	for key, is := range later {
-		if _, known := before[key]; !known {
-			note(key, become{outcome{}, is})
+// becomes returns the differences of the outcomes of a message that were noted.
+func (c *comparison) becomes(m resolve.Message) []OutcomeChange {
+	people := map[become][]int{}
+	for _, seat := range c.results.touched {
+		if b := (become{c.results.old[seat], c.results.new[seat]}); b.old != b.new {
+			people[b] = append(people[b], seat)
 		}
 	}
 	var changes []OutcomeChange
 	for b, list := range people {
-		changes = append(changes, OutcomeChange{
-			Message: m, Old: b.old.Outcome, New: b.new.Outcome, Before: b.old.any, Later: b.new.any, People: sorted(list),
-		})
+		change := OutcomeChange{
+			Message: m, Old: b.old.Outcome, New: b.new.Outcome, Before: b.old.any, Later: b.new.any, seats: list,
+		}
+		for _, seat := range list {
+			change.People = append(change.People, Somebody{Address: c.seats.address(seat)})
+		}
+		change.People = sorted(change.People)
+		changes = append(changes, change)
 	}
 	slices.SortFunc(changes, func(x, y OutcomeChange) int { return x.order() - y.order() })
 	return changes
@@ -141,10 +142,15 @@ const mostKinds = 100
 // bySender compares who gets what of particular senders: gates of nested groups may let
 // some of them through and not others, and some groups send nobody their own message
 // back. told are those of whom it is said already that they get something else.
-func (c *comparison) bySender(change *Change, told map[string]bool) {
+func (c *comparison) bySender(change *Change, told map[int]bool) {
 	old, id := change.Group.Old, change.Group.New
+	f := &flow{c: c, pair: change.Group}
 	nested := c.nestedGates(old, id)
-	if len(nested.old)+len(nested.new) == 0 && !nested.echo || c.sameFlow(old, id, told) {
+	if len(nested.old)+len(nested.new) == 0 && !nested.echo {
+		return
+	}
+	alike := c.sameFlow(f, told)
+	if alike && f.sameGates() {
 		return
 	}
 	var rules [][]estate.GateRule
@@ -162,12 +168,11 @@ func (c *comparison) bySender(change *Change, told map[string]bool) {
 	found := map[string]*OutcomeChange{}
 	var order []string
 	for _, m := range messages {
-		parts, all := c.kindsOfSender(nested, m, &asks)
+		parts, all := f.parts(nested, m, &asks, alike)
 		change.Unchecked = change.Unchecked || !all
 		for _, part := range parts {
-			for _, o := range c.fromPart(old, id, m, part, nested.echo) {
-				if o.People = slices.DeleteFunc(o.People,
-					func(s Somebody) bool { return told[c.b.Key(s.Address)] }); len(o.People) == 0 {
+			for _, o := range c.fromPart(f, m, part, nested.echo) {
+				if o.leaveOut(c, told); len(o.People) == 0 {
 					continue
 				}
 				key := o.key()
@@ -191,6 +196,20 @@ func (c *comparison) bySender(change *Change, told map[string]bool) {
 			change.Receives = append(change.Receives, *o)
 		}
 	}
+}
+
+// leaveOut leaves out people of whom it is told already.
+func (o *OutcomeChange) leaveOut(c *comparison, told map[int]bool) {
+	if len(told) == 0 {
+		return
+	}
+	known := map[string]bool{}
+	for _, seat := range o.seats {
+		if told[seat] {
+			known[c.seats.address(seat).Key()] = true
+		}
+	}
+	o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return known[s.Address.Key()] })
 }
 
 func isDefault(m resolve.Message) bool { return m == resolve.Message{} }
@@ -235,7 +254,7 @@ func (c *comparison) nestedGates(old, id estate.ID) nestedGates {
 	var n nestedGates
 	in := func(r *resolve.Resolver, group estate.ID) (asked []estate.ID) {
 		e := r.Estate()
-		for i, way := range r.Deliver(group, nil, resolve.Message{}).Ways {
+		for i, way := range r.Ways(group, estate.None, nil, resolve.Message{}) {
 			n.echo = n.echo || e.Group(way.Group).NoEcho
 			if i > 0 && !e.Settings().OpenNestedGates && e.Group(way.Group).Kind != estate.Roster {
 				asked = append(asked, way.Group)
@@ -260,11 +279,89 @@ func (p part) size() int {
 	return int(p.known.GetCardinality())
 }
 
-// kindsOfSender divides all senders by what nested gates say to them, and reports whether
+// somebodies are senders: people and groups whom both estates have, as they are numbered in the
+// new one, and others.
+type somebodies struct {
+	known  *roaring.Bitmap
+	others []twin
+}
+
+// parts divides those senders for whom anything may change by what nested gates say to them,
+// and reports whether those are all kinds that there are. alike says that ways, and what
+// groups give, are the same.
+func (f *flow) parts(n nestedGates, m resolve.Message, asks *resolve.Asks, alike bool) ([]part, bool) {
+	if alike {
+		return f.c.kindsOfSender(n, m, f.judgedApart(m, asks))
+	}
+	everybody := somebodies{f.c.both, f.c.others(asks, m.Unproven)}
+	if len(n.new) <= fewGates || !f.sameWays {
+		return f.c.kindsOfSender(n, m, everybody)
+	}
+	// Those whom some gate judges otherwise are looked at in full; for all others only the
+	// ways to the groups matter that give something to somebody to whom one gives other than
+	// before.
+	apart := f.judgedApart(m, asks)
+	near, all := f.c.kindsOfSender(n, m, somebodies{known: apart.known})
+	far, allFar := f.c.kindsOfSender(f.leadingToChanges(n, m), m,
+		somebodies{roaring.AndNot(everybody.known, apart.known), everybody.others})
+	return append(near, far...), all && allFar
+}
+
+// fewGates is up to how many nested gates senders are told apart by all of them.
+const fewGates = 16
+
+// leadingToChanges returns the nested gates on the ways to groups that give something to
+// somebody to whom a group gives something else than in the old estate.
+func (f *flow) leadingToChanges(n nestedGates, m resolve.Message) nestedGates {
+	leads := map[estate.ID]bool{}
+	var queue []estate.ID
+	reach := func(group estate.ID) {
+		if !leads[group] {
+			leads[group] = true
+			queue = append(queue, group)
+		}
+	}
+	new, old := f.gifts(m, false), f.gifts(m, true)
+	for _, pair := range f.pairs {
+		for _, seat := range f.differing(pair, m) {
+			new.of(seat, reach)
+			old.of(seat, reach)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		if f.c.b.IsGroup(queue[0]) {
+			for _, parent := range f.c.b.Parents(queue[0]) {
+				reach(parent.Group)
+			}
+		}
+	}
+	return nestedGates{
+		new: slices.DeleteFunc(slices.Clone(n.new), func(id estate.ID) bool { return !leads[id] }),
+		old: slices.DeleteFunc(slices.Clone(n.old), func(id estate.ID) bool { return !leads[f.numbered(id)] }),
+	}
+}
+
+// judgedApart returns the senders to whom a gate of a nested group says something else than in
+// the old estate. Where ways, and what groups give, are the same, nothing else changes for
+// anybody.
+func (f *flow) judgedApart(m resolve.Message, asks *resolve.Asks) somebodies {
+	s := somebodies{known: roaring.New()}
+	for _, pair := range f.asked {
+		s.known.Or(f.c.apart(pair, m))
+	}
+	for _, other := range f.c.others(asks, m.Unproven) {
+		if slices.ContainsFunc(f.asked, func(pair Pair) bool { return f.c.judgesApart(pair, other, m) }) {
+			s.others = append(s.others, other)
+		}
+	}
+	return s
+}
+
+// kindsOfSender divides senders by what nested gates say to them, and reports whether
 // those are all kinds that there are.
-func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, asks *resolve.Asks) ([]part, bool) {
+func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, senders somebodies) ([]part, bool) {
 	all := true
-	sets := []*roaring.Bitmap{c.both}
+	sets := []*roaring.Bitmap{senders.known}
 	split := func(classes []*roaring.Bitmap) {
 		var finer []*roaring.Bitmap
 		for _, set := range sets {
@@ -283,6 +380,9 @@ func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, asks *resol
 			finer, all = finer[:mostKinds], false
 		}
 		sets = finer
+	}
+	if senders.known.IsEmpty() {
+		n = nestedGates{}
 	}
 	for _, group := range n.new {
 		split(verdictClasses(c.new, group, m))
@@ -303,7 +403,7 @@ func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, asks *resol
 		a, was := c.b.Address(id), c.a.Address(c.toOld[id])
 		parts = append(parts, part{twin{Somebody{Address: a}, c.old.Sender(was), c.new.Sender(a)}, set})
 	}
-	for _, other := range c.others(asks, m.Unproven) {
+	for _, other := range senders.others {
 		if len(parts) == 2*mostKinds {
 			return parts, false
 		}
@@ -328,10 +428,11 @@ func verdictClasses(r *resolve.Resolver, group estate.ID, m resolve.Message) []*
 }
 
 // fromPart compares who gets what of a message of some senders.
-func (c *comparison) fromPart(old, id estate.ID, m resolve.Message, p part, echo bool) []OutcomeChange {
-	before := c.outcomesOf(c.old, c.a, old, c.old.Elsewhere(old, estate.None, &p.one.old, m), true)
-	later := c.outcomesOf(c.new, c.b, id, c.new.Elsewhere(id, estate.None, &p.one.new, m), false)
-	changes := c.becomes(before, later, m)
+func (c *comparison) fromPart(f *flow, m resolve.Message, p part, echo bool) []OutcomeChange {
+	old, id := f.pair.Old, f.pair.New
+	c.results.clear(c.seats.count())
+	f.from(p.one, m, &c.results)
+	changes := c.becomes(m)
 	for i := range changes {
 		changes[i].Senders = p.size()
 	}
@@ -344,10 +445,10 @@ func (c *comparison) fromPart(old, id estate.ID, m resolve.Message, p part, echo
 		}
 		changes = slices.DeleteFunc(changes, func(o OutcomeChange) bool { return len(o.People) == 0 })
 	}
-	own := c.becomes(
-		c.outcomesOf(c.old, c.a, old, c.old.OwnMessage(old, p.one.old, m), true),
-		c.outcomesOf(c.new, c.b, id, c.new.OwnMessage(id, p.one.new, m), false), m)
-	for _, o := range own {
+	c.results.clear(c.seats.count())
+	c.outcomesOf(c.old, old, c.old.OwnMessage(old, p.one.old, m), true)
+	c.outcomesOf(c.new, id, c.new.OwnMessage(id, p.one.new, m), false)
+	for _, o := range c.becomes(m) {
 		o.Own = true
 		o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return !p.has(c, s) })
 		if o.Senders = len(o.People); o.Senders > 0 && !slices.ContainsFunc(changes, o.like) {
@@ -368,22 +469,28 @@ func (p part) has(c *comparison, s Somebody) bool {
 	return ok && p.known.Contains(uint32(id))
 }
 
-// sameFlow reports whether mail to a group takes the same ways in both estates, and finds
-// the same memberships there but for those of people of whom all is told already.
-func (c *comparison) sameFlow(old, id estate.ID, told map[string]bool) bool {
-	was, is := c.old.Deliver(old, nil, resolve.Message{}), c.new.Deliver(id, nil, resolve.Message{})
-	if len(was.Ways) != len(is.Ways) || c.a.Settings().OpenNestedGates != c.b.Settings().OpenNestedGates {
+// sameFlow reports whether mail to a group takes the same ways in both estates, and finds the
+// same memberships there but for those of people of whom all is told already; of gates it
+// says nothing.
+func (c *comparison) sameFlow(f *flow, told map[int]bool) bool {
+	was := c.old.Ways(f.pair.Old, estate.None, nil, resolve.Message{})
+	is := c.new.Ways(f.pair.New, estate.None, nil, resolve.Message{})
+	if len(was) != len(is) || c.a.Settings().OpenNestedGates != c.b.Settings().OpenNestedGates {
 		return false
 	}
-	for i := range was.Ways {
-		x, y := was.Ways[i].Group, is.Ways[i].Group
+	for i := range was {
+		x, y := was[i].Group, is[i].Group
 		g, h := c.a.Group(x), c.b.Group(y)
-		if c.toNew[x] != y || g.Kind != h.Kind || g.NoEcho != h.NoEcho || !c.sameChildren(x, y) ||
-			i > 0 && !c.sameGate(x, y) || !c.sameWishes(x, y, told) {
+		if c.toNew[x] != y || g.Kind != h.Kind || g.NoEcho != h.NoEcho || !c.sameChildren(x, y) {
 			return false
 		}
+		f.pairs = append(f.pairs, Pair{x, y})
+		if i > 0 && g.Kind != estate.Roster && !c.a.Settings().OpenNestedGates {
+			f.asked = append(f.asked, Pair{x, y})
+		}
 	}
-	return true
+	f.sameWays = true
+	return !slices.ContainsFunc(f.pairs, func(pair Pair) bool { return !c.sameGifts(f, pair, told) })
 }
 
 // sameChildren reports whether mail passes from a group to the same nested groups.
@@ -396,62 +503,76 @@ func (c *comparison) sameChildren(old, id estate.ID) bool {
 	})
 }
 
+// sameGates reports whether the gates of all nested groups say the same to everybody.
+func (f *flow) sameGates() bool {
+	return !slices.ContainsFunc(f.asked, func(pair Pair) bool { return !f.c.sameGate(pair) })
+}
+
 // sameGate reports whether the own gates of a group say the same to everybody.
-func (c *comparison) sameGate(old, id estate.ID) bool {
-	pair := Pair{old, id}
+func (c *comparison) sameGate(pair Pair) bool {
+	if c.unconcerned != nil && c.unconcerned[pair.New] {
+		return true
+	}
 	same, known := c.alike[pair]
 	if known {
 		return same
 	}
 	same = true
-	asks := c.new.AsksOf(c.a.Group(old).Gate, c.b.Group(id).Gate)
+	asks := c.new.AsksOf(c.a.Group(pair.Old).Gate, c.b.Group(pair.New).Gate)
 	for _, m := range asks.Messages() {
-		was, is := verdictClasses(c.old, old, m), verdictClasses(c.new, id, m)
-		for i := range was {
-			moved := c.translate(was[i]).Clone()
-			moved.And(c.both)
-			same = same && moved.Equals(roaring.And(is[i], c.both))
-		}
-		for _, s := range c.others(&asks, m.Unproven) {
-			same = same && resolve.StateOf(c.old.Judge(old, s.old, m).Verdict) == resolve.StateOf(c.new.Judge(id, s.new,
-				m).Verdict)
-		}
-		if !same {
-			break
-		}
+		same = same && c.apart(pair, m).IsEmpty() &&
+			!slices.ContainsFunc(c.others(&asks, m.Unproven), func(s twin) bool { return c.judgesApart(pair, s, m) })
 	}
 	c.alike[pair] = same
 	return same
 }
 
-// sameWishes reports whether everybody wants the same as a member of a group, but for
-// those of whom all is told already.
-func (c *comparison) sameWishes(old, id estate.ID, told map[string]bool) bool {
-	type want struct {
-		copy estate.Copy
-		shut estate.MailboxState
+// gateMessage is a message that the own gates of a group in both estates are asked about.
+type gateMessage struct {
+	pair    Pair
+	message resolve.Message
+}
+
+// apart returns the people and groups whom both estates have, and to whom the own gates of a
+// group say something else. The set is not to be changed.
+func (c *comparison) apart(pair Pair, m resolve.Message) *roaring.Bitmap {
+	if c.unconcerned != nil && c.unconcerned[pair.New] {
+		return nobody
 	}
-	wants := func(r *resolve.Resolver, group estate.ID, isOld bool) map[string][2]want {
-		list := map[string][2]want{}
-		for i, m := range []resolve.Message{{}, {Invitation: true}} {
-			r.EachWish(group, m, func(person estate.ID, wish resolve.Wish) {
-				key := c.keyOf(r.Estate(), person, isOld)
-				pair := list[key]
-				pair[i] = want{wish.Copy, r.Estate().Person(person).Mailbox}
-				list[key] = pair
-			})
-		}
-		return list
+	key := gateMessage{pair, m}
+	set, known := c.judged[key]
+	if known {
+		return set
 	}
-	was, is := wants(c.old, old, true), wants(c.new, id, false)
-	for key, w := range was {
-		if v, ok := is[key]; (!ok || v != w) && !told[key] {
-			return false
-		}
+	set = roaring.New()
+	was, is := verdictClasses(c.old, pair.Old, m), verdictClasses(c.new, pair.New, m)
+	for i := range was {
+		set.Or(roaring.Xor(c.translate(was[i]), is[i]))
 	}
-	for key := range is {
-		if _, ok := was[key]; !ok && !told[key] {
-			return false
+	set.And(c.both)
+	c.judged[key] = set
+	return set
+}
+
+var nobody = roaring.New()
+
+// judgesApart reports whether the own gates of a group say something else to somebody.
+func (c *comparison) judgesApart(pair Pair, s twin, m resolve.Message) bool {
+	if c.unconcerned != nil && c.unconcerned[pair.New] {
+		return false
+	}
+	return resolve.StateOf(c.old.Judge(pair.Old, s.old, m).Verdict) !=
+		resolve.StateOf(c.new.Judge(pair.New, s.new, m).Verdict)
+}
+
+// sameGifts reports whether a group gives everybody the same, of a default message and of an
+// invitation, but for those of whom all is told already.
+func (c *comparison) sameGifts(f *flow, pair Pair, told map[int]bool) bool {
+	for _, m := range []resolve.Message{{}, {Invitation: true}} {
+		for _, seat := range f.differing(pair, m) {
+			if !told[seat] {
+				return false
+			}
 		}
 	}
 	return true

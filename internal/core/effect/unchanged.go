@@ -44,6 +44,7 @@ func (c *comparison) unchanged() []bool {
 			queue = append(queue, id)
 		}
 	}
+	c.kept = slices.Clone(same)
 	// What refers to a group that has changed may behave otherwise, too.
 	referring := c.referring()
 	for len(queue) > 0 {

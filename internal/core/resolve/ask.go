@@ -99,11 +99,17 @@ func (r *Resolver) isMember(group, id estate.ID) bool {
 	}
 	in, ok := r.standings[id]
 	if !ok {
+		if len(r.standings) == mostStandings {
+			clear(r.standings)
+		}
 		in = r.findStanding(id)
 		r.standings[id] = in
 	}
 	return in[group]
 }
+
+// mostStandings is how many people's and groups' memberships are remembered at once.
+const mostStandings = 1000
 
 // findStanding goes from the groups that somebody is directly in up to all that
 // those are nested in.
@@ -121,11 +127,7 @@ func (r *Resolver) findStanding(id estate.ID) standing {
 			reach(parent.Group)
 		}
 	} else {
-		for group := range estate.ID(r.e.Groups()) {
-			if r.isDirect(group, id) {
-				reach(group)
-			}
-		}
+		r.eachDirect(id, reach)
 	}
 	for len(queue) > 0 {
 		group := queue[0]
@@ -135,6 +137,66 @@ func (r *Resolver) findStanding(id estate.ID) standing {
 		}
 	}
 	return in
+}
+
+// eachDirect visits the groups that a person is directly in. Asked about one person it looks
+// at all groups; asked again, it makes a list of the groups of everybody.
+func (r *Resolver) eachDirect(person estate.ID, visit func(group estate.ID)) {
+	if len(r.standings) == 0 && r.direct == nil {
+		for group := range estate.ID(r.e.Groups()) {
+			if r.isDirect(group, person) {
+				visit(group)
+			}
+		}
+		return
+	}
+	if r.direct == nil {
+		r.direct = r.listDirect()
+	}
+	index := r.e.PersonIndex(person)
+	for _, group := range r.direct.groups[r.direct.start[index]:r.direct.start[index+1]] {
+		visit(group)
+	}
+	for _, group := range r.direct.ruled {
+		if r.isDirect(group, person) {
+			visit(group)
+		}
+	}
+}
+
+// direct lists the groups whose entries name each person.
+type direct struct {
+	start  []uint32 // by person index, into groups; one more at the end
+	groups []estate.ID
+	ruled  []estate.ID // groups with rules, which may pick anybody
+}
+
+func (r *Resolver) listDirect() *direct {
+	d := &direct{start: make([]uint32, r.e.People()+2)}
+	each := func(visit func(group estate.ID, index int)) {
+		for group := range estate.ID(r.e.Groups()) {
+			for _, entry := range r.e.Entries(group) {
+				if r.e.IsPerson(entry.Member) {
+					visit(group, r.e.PersonIndex(entry.Member))
+				}
+			}
+		}
+	}
+	each(func(_ estate.ID, index int) { d.start[index+2]++ })
+	for i := range r.e.People() {
+		d.start[i+2] += d.start[i+1]
+	}
+	d.groups = make([]estate.ID, d.start[r.e.People()+1])
+	each(func(group estate.ID, index int) {
+		d.groups[d.start[index+1]] = group
+		d.start[index+1]++
+	})
+	for group := range estate.ID(r.e.Groups()) {
+		if len(r.e.Rules(group)) > 0 {
+			d.ruled = append(d.ruled, group)
+		}
+	}
+	return d
 }
 
 func (r *Resolver) isDirect(group, person estate.ID) bool {

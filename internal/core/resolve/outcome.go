@@ -242,13 +242,18 @@ func outcomes(kind estate.Kind, copy estate.Copy, over WayState) Outcome {
 	default:
 		return Nothing
 	}
-	switch over {
-	case WayWaiting:
+	return o.Over(over)
+}
+
+// Over returns what an outcome over an open way becomes over another one.
+func (o Outcome) Over(way WayState) Outcome {
+	switch {
+	case way == WayOpen || o == Nothing:
+		return o
+	case way == WayWaiting:
 		return Waiting
-	case WayStopped:
-		return Stopped
 	}
-	return o
+	return Stopped
 }
 
 // collect returns the outcomes of all who were counted, and of the addresses

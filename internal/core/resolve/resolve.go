@@ -15,6 +15,7 @@ type Resolver struct {
 
 	strangers *Strangers
 	standings map[estate.ID]standing
+	direct    *direct // see eachDirect
 	rings     []int32 // by group: see findRings
 	members   map[estate.ID]*roaring.Bitmap
 	receives  receives

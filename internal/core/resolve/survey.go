@@ -33,7 +33,8 @@ type reached struct {
 	uninvited *roaring.Bitmap // people who get inbox or digest, and no calendar request; nil: nobody
 	outside   bool            // somebody outside gets or reads anything
 	any       bool            // somebody has an outcome
-	print     uint64          // stands for who gets what
+	print     uint64          // stands for who gets what, whether or not their mailboxes work
+	finally   uint64          // stands for whose mailboxes do not work, and for what invitations come to
 	nobodies  *roaring.Bitmap // addresses that belong to nobody; nil: none
 }
 
@@ -160,6 +161,13 @@ func (s *Survey) Reaches(group estate.ID) bool { return s.at(group).any }
 // the same Fingerprint have the same.
 func (s *Survey) Print(group estate.ID) uint64 { return s.at(group).print }
 
+// Same reports whether everybody gets the same of a group's mail as of that of a group of
+// another estate that has the same people in the same order: default messages and invitations.
+func (s *Survey) Same(group estate.ID, other *Survey, its estate.ID) bool {
+	x, y := s.at(group), other.at(its)
+	return x.nobodies == nil && y.nobodies == nil && x.any == y.any && x.print == y.print && x.finally == y.finally
+}
+
 // People returns how many people are members of a group.
 func (s *Survey) People(group estate.ID) int { return s.people[s.members.of[group]] }
 
@@ -188,6 +196,7 @@ func (s *Survey) add(p *part) {
 		to.outside = to.outside || from.outside
 		to.any = to.any || from.any
 		to.print += from.print
+		to.finally += from.finally
 		switch {
 		case to.uninvited == nil:
 			to.uninvited = from.uninvited
@@ -228,6 +237,7 @@ type got struct {
 	some                           bool
 	inbox, digest, archive, anyone plane
 	invited                        plane // to whose inbox an invitation goes
+	kept                           plane // who can read what is kept, an invitation too
 }
 
 func (g *got) or(other *got) {
@@ -240,9 +250,10 @@ func (g *got) or(other *got) {
 	g.archive.or(&other.archive)
 	g.anyone.or(&other.anyone)
 	g.invited.or(&other.invited)
+	g.kept.or(&other.kept)
 }
 
-func (g *got) add(bit uint16, outcome Outcome, invited bool) {
+func (g *got) add(bit uint16, outcome Outcome, flags uint8) {
 	g.some = true
 	g.anyone.set(bit)
 	switch outcome {
@@ -253,8 +264,11 @@ func (g *got) add(bit uint16, outcome Outcome, invited bool) {
 	case Archive:
 		g.archive.set(bit)
 	}
-	if invited {
+	if flags&cellInvited != 0 {
 		g.invited.set(bit)
+	}
+	if flags&cellKept != 0 {
+		g.kept.set(bit)
 	}
 }
 
@@ -282,6 +296,7 @@ type cell struct {
 const (
 	cellInvited  = 1 << iota
 	cellAsked    // the outcome of the person is asked for
+	cellKept     // the group keeps posts
 	cellRepeated // an earlier entry names the same person: it gives nothing
 )
 
@@ -381,6 +396,9 @@ func (p *part) lay(c *cell, group, person estate.ID, says own, plain, invitation
 	if outcomes(g.Kind, p.r.wish(g, person, says, invitation).Copy, WayOpen) == Inbox {
 		c.flags |= cellInvited
 	}
+	if g.Kind.Keeps() {
+		c.flags |= cellKept
+	}
 	if g.Kind != estate.Mailbox && (wish.Muting != NotMuted || wish.Copy == estate.CopyNone ||
 		wish.Copy == estate.CopyReplies || p.r.receives.shut[p.r.e.PersonIndex(person)]) {
 		c.flags |= cellAsked
@@ -424,7 +442,7 @@ func (p *part) block(b int) {
 		if c.flags&cellRepeated != 0 || p.r.e.Group(estate.ID(c.group)).Kind == estate.Mailbox {
 			continue
 		}
-		p.got[p.s.passing.of[c.group]].add(c.bit, c.outcome, c.flags&cellInvited != 0)
+		p.got[p.s.passing.of[c.group]].add(c.bit, c.outcome, c.flags)
 	}
 	for _, c := range p.blocks[b] {
 		if of := listed[estate.ID(c.group)]; of != nil {
@@ -467,7 +485,7 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 				}
 				c := cell{group: uint32(id), bit: bit}
 				p.lay(&c, id, person, own{copy: rule.Copy, invitations: rule.Invitations}, plain, invitation)
-				p.got[p.s.passing.of[id]].add(bit, c.outcome, c.flags&cellInvited != 0)
+				p.got[p.s.passing.of[id]].add(bit, c.outcome, c.flags)
 				if c.flags&cellAsked != 0 {
 					picked = append(picked, c)
 				}
@@ -504,7 +522,7 @@ func (p *part) pass() {
 		for _, id := range p.s.passing.in(c) {
 			if p.r.e.Group(id).Kind == estate.Mailbox {
 				if m := &p.members[p.s.members.of[id]]; m.some {
-					g.some, g.anyone, g.archive = true, m.set, m.set
+					g.some, g.anyone, g.archive, g.kept = true, m.set, m.set, m.set
 				}
 			}
 			p.s.eachPassed(c, id, func(nested int32) { g.or(&p.got[nested]) })
@@ -539,6 +557,8 @@ func (p *part) tell(first, size int) {
 			to.outside = to.outside || (copies|archive)&p.beyond[w] != 0
 			at := uint64(first/64+w) << outcomeBits
 			to.print += mix(inbox^mix(at)) + mix(digest^mix(at+1)) + mix(archive^mix(at+2)) + mix(anyone^mix(at+3))
+			to.finally += mix(copies&shut^mix(at+4)) + mix(g.invited[w]^mix(at+5)) + mix(g.invited[w]&shut^mix(at+6)) +
+				mix(g.kept[w]^mix(at+7))
 			for left := copies &^ shut &^ g.invited[w]; left != 0; left &= left - 1 {
 				if to.uninvited == nil {
 					to.uninvited = roaring.New()
