@@ -167,23 +167,29 @@ func (c *comparison) bySender(change *Change, told map[int]bool) {
 	}
 	found := map[string]*OutcomeChange{}
 	var order []string
+	note := func(o OutcomeChange, from Somebody) {
+		key := o.key()
+		if found[key] == nil {
+			found[key] = &o
+			order = append(order, key)
+		} else {
+			found[key].Senders += o.Senders
+		}
+		if list := &found[key].From; len(*list) < mostFrom {
+			*list = append(*list, from)
+		}
+	}
+	wide := !alike && f.sameWays && !nested.echo && len(nested.new) > fewGates
 	for _, m := range messages {
-		parts, all := f.parts(nested, m, &asks, alike)
+		parts, all := f.parts(nested, m, &asks, alike || wide)
+		if wide {
+			all = f.eachApart(nested, m, &asks, told, note) && all
+		}
 		change.Unchecked = change.Unchecked || !all
 		for _, part := range parts {
 			for _, o := range c.fromPart(f, m, part, nested.echo) {
-				if o.leaveOut(c, told); len(o.People) == 0 {
-					continue
-				}
-				key := o.key()
-				if found[key] == nil {
-					found[key] = &o
-					order = append(order, key)
-				} else {
-					found[key].Senders += o.Senders
-				}
-				if list := &found[key].From; len(*list) < mostFrom {
-					*list = append(*list, part.one.Somebody)
+				if o.leaveOut(c, told); len(o.People) > 0 {
+					note(o, part.one.Somebody)
 				}
 			}
 		}
@@ -286,33 +292,64 @@ type somebodies struct {
 	others []twin
 }
 
-// parts divides those senders for whom anything may change by what nested gates say to them,
-// and reports whether those are all kinds that there are. alike says that ways, and what
-// groups give, are the same.
-func (f *flow) parts(n nestedGates, m resolve.Message, asks *resolve.Asks, alike bool) ([]part, bool) {
-	if alike {
+// parts divides senders by what nested gates say to them, and reports whether those are all
+// kinds that there are. Of those to whom all gates say what they said before it may leave all
+// out.
+func (f *flow) parts(n nestedGates, m resolve.Message, asks *resolve.Asks, apartOnly bool) ([]part, bool) {
+	if apartOnly {
 		return f.c.kindsOfSender(n, m, f.judgedApart(m, asks))
 	}
-	everybody := somebodies{f.c.both, f.c.others(asks, m.Unproven)}
-	if len(n.new) <= fewGates || !f.sameWays {
-		return f.c.kindsOfSender(n, m, everybody)
-	}
-	// Those whom some gate judges otherwise are looked at in full; for all others only the
-	// ways to the groups matter that give something to somebody to whom one gives other than
-	// before.
-	apart := f.judgedApart(m, asks)
-	near, all := f.c.kindsOfSender(n, m, somebodies{known: apart.known})
-	far, allFar := f.c.kindsOfSender(f.leadingToChanges(n, m), m,
-		somebodies{roaring.AndNot(everybody.known, apart.known), everybody.others})
-	return append(near, far...), all && allFar
+	return f.c.kindsOfSender(n, m, somebodies{f.c.both, f.c.others(asks, m.Unproven)})
 }
 
-// fewGates is up to how many nested gates senders are told apart by all of them.
+// fewGates is up to how many nested gates senders are told apart by all of them, and what
+// people get is looked at together.
 const fewGates = 16
 
-// leadingToChanges returns the nested gates on the ways to groups that give something to
-// somebody to whom a group gives something else than in the old estate.
-func (f *flow) leadingToChanges(n nestedGates, m resolve.Message) nestedGates {
+// eachApart visits what becomes of a message for each single person to whom some group gives
+// something else than in the old estate, from senders to whom all gates say what they said
+// before: for one person only the gates on the ways to the groups matter that give them
+// something. It reports whether all kinds of senders were looked at.
+func (f *flow) eachApart(
+	n nestedGates, m resolve.Message, asks *resolve.Asks, told map[int]bool, visit func(OutcomeChange, Somebody),
+) bool {
+	var seats []int
+	for _, pair := range f.pairs {
+		seats = append(seats, f.differing(pair, m)...)
+	}
+	slices.Sort(seats)
+	all := true
+	apart := f.judgedApart(m, asks)
+	rest := somebodies{known: roaring.AndNot(f.c.both, apart.known)}
+	for _, other := range f.c.others(asks, m.Unproven) {
+		if !slices.Contains(apart.others, other) {
+			rest.others = append(rest.others, other)
+		}
+	}
+	for _, seat := range slices.Compact(seats) {
+		if told[seat] {
+			continue
+		}
+		leads := f.leadingTo(seat, m)
+		parts, complete := f.c.kindsOfSender(nestedGates{
+			new: slices.DeleteFunc(slices.Clone(n.new), func(id estate.ID) bool { return !leads[id] }),
+			old: slices.DeleteFunc(slices.Clone(n.old), func(id estate.ID) bool { return !leads[f.numbered(id)] }),
+		}, m, rest)
+		all = all && complete
+		for _, part := range parts {
+			f.c.results.clear(f.c.seats.count())
+			f.seat(seat, part.one, m, leads)
+			for _, o := range f.c.becomes(m) {
+				o.Senders = part.size()
+				visit(o, part.one.Somebody)
+			}
+		}
+	}
+	return all
+}
+
+// leadingTo returns the groups on the ways to those that give somebody something.
+func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 	leads := map[estate.ID]bool{}
 	var queue []estate.ID
 	reach := func(group estate.ID) {
@@ -321,24 +358,37 @@ func (f *flow) leadingToChanges(n nestedGates, m resolve.Message) nestedGates {
 			queue = append(queue, group)
 		}
 	}
-	new, old := f.gifts(m, false), f.gifts(m, true)
-	for _, pair := range f.pairs {
-		for _, seat := range f.differing(pair, m) {
-			new.of(seat, reach)
-			old.of(seat, reach)
+	f.gifts(m, false).of(seat, reach)
+	f.gifts(m, true).of(seat, reach)
+	if f.reached == nil {
+		f.reached = map[estate.ID]bool{}
+		for _, pair := range f.pairs {
+			f.reached[pair.New] = true
 		}
 	}
 	for ; len(queue) > 0; queue = queue[1:] {
-		if f.c.b.IsGroup(queue[0]) {
-			for _, parent := range f.c.b.Parents(queue[0]) {
+		for _, parent := range f.c.b.Parents(queue[0]) {
+			if f.reached[parent.Group] {
 				reach(parent.Group)
 			}
 		}
 	}
-	return nestedGates{
-		new: slices.DeleteFunc(slices.Clone(n.new), func(id estate.ID) bool { return !leads[id] }),
-		old: slices.DeleteFunc(slices.Clone(n.old), func(id estate.ID) bool { return !leads[f.numbered(id)] }),
+	return leads
+}
+
+// seat notes what one person gets of a message of a sender, over some groups.
+func (f *flow) seat(seat int, s twin, m resolve.Message, over map[estate.ID]bool) {
+	was, is := map[estate.ID]resolve.WayState{}, map[estate.ID]resolve.WayState{}
+	inOld := func(group estate.ID) bool { return over[f.numbered(group)] }
+	for _, way := range f.c.old.WaysOver(f.pair.Old, inOld, &s.old, m) {
+		was[f.numbered(way.Group)] = way.State
 	}
+	inNew := func(group estate.ID) bool { return over[group] }
+	for _, way := range f.c.new.WaysOver(f.pair.New, inNew, &s.new, m) {
+		is[way.Group] = way.State
+	}
+	f.c.results.set(seat, f.best(f.gifts(m, true), seat, was, true), true)
+	f.c.results.set(seat, f.best(f.gifts(m, false), seat, is, false), false)
 }
 
 // judgedApart returns the senders to whom a gate of a nested group says something else than in

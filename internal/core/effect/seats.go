@@ -147,11 +147,12 @@ func (g *gifts) of(seat int, visit func(group estate.ID)) {
 type flow struct {
 	c        *comparison
 	pair     Pair
-	old, new [2]*gifts         // of a default message and of an invitation
-	sameWays bool              // but for what gates say
-	pairs    []Pair            // groups that mail comes to, where the ways are the same
-	asked    []Pair            // those of them whose gates are asked
-	apart    [2]map[Pair][]int // seats to which two groups give something else
+	old, new [2]*gifts          // of a default message and of an invitation
+	sameWays bool               // but for what gates say
+	pairs    []Pair             // groups that mail comes to, where the ways are the same
+	asked    []Pair             // those of them whose gates are asked
+	reached  map[estate.ID]bool // the groups of pairs in the new estate; nil: not yet
+	apart    [2]map[Pair][]int  // seats to which two groups give something else
 }
 
 func kindOf(m resolve.Message) int {

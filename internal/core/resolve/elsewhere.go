@@ -16,9 +16,14 @@ func (r *Resolver) Elsewhere(group, without estate.ID, s *Sender, m Message) []P
 // Ways returns the best way of a message to every group that it reaches by ways that do not
 // lead over another one, the best ones first. Without a sender (nil), all nested gates admit.
 func (r *Resolver) Ways(group, without estate.ID, s *Sender, m Message) []Way {
-	r.layout.without, r.layout.leaveOut = without, true
+	return r.WaysOver(group, func(over estate.ID) bool { return over != without }, s, m)
+}
+
+// WaysOver is Ways by ways that lead over some groups alone.
+func (r *Resolver) WaysOver(group estate.ID, over func(estate.ID) bool, s *Sender, m Message) []Way {
+	r.layout.over = over
 	ways := r.findWays(group, s, m)
-	r.layout.leaveOut = false
+	r.layout.over = nil
 	return ways
 }
 

@@ -52,9 +52,7 @@ type layout struct {
 	asked    []uint32 // by group: the message that its gate was asked about last
 	decision []Decision
 	message  uint32
-	// leaveOut is set where no way may lead over the group without: see Elsewhere.
-	leaveOut bool
-	without  estate.ID
+	over     func(estate.ID) bool // nil: ways may lead over all groups; see WaysOver
 }
 
 // findWays returns the best way to every group that a message to a group
@@ -66,8 +64,7 @@ func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
 	if l.reached == nil {
 		n := r.e.Groups()
 		*l = layout{
-			leaveOut: l.leaveOut,
-			without:  l.without,
+			over:     l.over,
 			reached:  make([]bool, n),
 			passed:   make([]uint32, n),
 			asked:    make([]uint32, n),
@@ -101,7 +98,7 @@ func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender
 	first := len(l.steps)
 	worse := false
 	enter := func(id estate.ID, from int, place estate.Place) {
-		if l.passed[id] == l.pass || l.leaveOut && id == l.without {
+		if l.passed[id] == l.pass || l.over != nil && !l.over(id) {
 			return
 		}
 		decision, asked := Decision{}, false
