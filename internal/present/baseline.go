@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"yorvet.example/yorvet/internal/core/hazard"
 )
 
 // Baseline is a file of hazards that are known: a later check tells of the others.
@@ -38,8 +40,9 @@ func ParseBaseline(name string, data []byte) (*Baseline, error) {
 // Baseline returns the hazards as they are now, to be known from now on.
 func (a *Hazards) Baseline() ([]byte, error) {
 	b := Baseline{Version: 1, Hazards: []KnownHazard{}}
-	for _, h := range a.Hazards {
-		b.Hazards = append(b.Hazards, KnownHazard{h.ID, h.Name, h.Group, h.Address})
+	for i := range a.found {
+		f := &a.found[i]
+		b.Hazards = append(b.Hazards, KnownHazard{a.n.idOf(f), f.Check.Name, a.n.groupOf(f), f.Address})
 	}
 	slices.SortFunc(b.Hazards, func(x, y KnownHazard) int {
 		return strings.Compare(x.Name+" "+x.Group+" "+x.Address+" "+x.ID, y.Name+" "+y.Group+" "+y.Address+" "+y.ID)
@@ -56,19 +59,18 @@ func (a *Hazards) Against(name string, b *Baseline) {
 		known[h.ID] = true
 	}
 	a.baseline = name
-	var left []Hazard
-	for _, h := range a.Hazards {
-		if !known[h.ID] {
-			left = append(left, h)
+	var left []hazard.Finding
+	for _, f := range a.found {
+		id := a.n.idOf(&f)
+		if !known[id] {
+			left = append(left, f)
 			continue
 		}
-		delete(known, h.ID)
-		a.Counts[h.Severity]--
-		a.Known = append(a.Known, h)
+		delete(known, id)
+		a.Counts[f.Severity.String()]--
+		a.known = append(a.known, f)
 	}
-	if a.Hazards = left; left == nil {
-		a.Hazards = []Hazard{}
-	}
+	a.found = left
 	ran := map[string]bool{}
 	for _, check := range a.checks {
 		ran[check.Name] = true
@@ -93,37 +95,43 @@ func idOf(parts ...string) string {
 	return fmt.Sprintf("%x", sum[:short])
 }
 
-// causes puts hazards together that have one kind and one cure, those with the most first.
-func (a *Hazards) causes() [][]Hazard {
-	lists := a.gathered(func(h Hazard) string { return h.Cause })
-	slices.SortStableFunc(lists, func(x, y []Hazard) int { return len(y) - len(x) })
+// causes puts findings together that have one kind and one cure, those with the most first.
+func (a *Hazards) causes(findings []hazard.Finding) [][]hazard.Finding {
+	lists := a.gathered(findings, func(f *hazard.Finding) string { return a.n.causeOf(f, f.Fix()) })
+	slices.SortStableFunc(lists, func(x, y []hazard.Finding) int { return len(y) - len(x) })
 	return lists
 }
 
 // writeCauses writes an item for each cause: how often, in which groups, how many people it
 // touches, and what to do.
-func (a *Hazards) writeCauses(p *Page) {
+func (a *Hazards) writeCauses(p *Page, findings []hazard.Finding) {
 	const mostCauses = 20
-	lists := a.causes()
+	lists := a.causes(findings)
 	for i, list := range lists {
 		if i == mostCauses && !p.options.All && len(lists) > mostCauses+2 {
+			rest := 0
+			for _, one := range lists[i:] {
+				rest += len(one)
+			}
 			p.Gap()
-			p.Line(0, Span{Faint, "and " + count(len(lists)-i, "cause", "causes") + " more (--all)"})
+			p.Line(0, Span{Faint, "and " + count(len(lists)-i, "cause", "causes") + " more, of " +
+				count(rest, "hazard", "hazards") + " (--by cause --all)"})
 			return
 		}
-		first := list[0]
 		groups, people := map[string]int{}, map[string]bool{}
 		var order []string
-		for _, h := range list {
-			if groups[h.Group] == 0 {
-				order = append(order, h.Group)
+		for i := range list {
+			group := a.n.groupOf(&list[i])
+			if groups[group] == 0 {
+				order = append(order, group)
 			}
-			groups[h.Group]++
-			if h.Address != "" {
-				people[h.Address] = true
+			groups[group]++
+			if list[i].Address != "" {
+				people[list[i].Address] = true
 			}
 		}
 		slices.SortStableFunc(order, func(x, y string) int { return groups[y] - groups[x] })
+		first := a.n.hazard(list[0])
 		p.Gap()
 		p.Line(2, Span{severityStyle(first.Severity), first.Severity}, Span{Plain, "  "}, Span{Strong, first.Name},
 			Span{Plain, ": " + count(len(list), "finding", "findings") + " in " + count(len(groups), "group", "groups")})

@@ -36,7 +36,7 @@ func hazardsOf(r *resolve.Resolver) *Hazards {
 func TestCauses(t *testing.T) {
 	a := hazardsOf(sample.Load(t, quay))
 	ids, causes := map[string]bool{}, map[string][]string{}
-	for _, h := range a.Hazards {
+	for _, h := range a.All() {
 		if ids[h.ID] {
 			t.Errorf("two findings are called %s", h.ID)
 		}
@@ -61,7 +61,7 @@ func TestCauses(t *testing.T) {
 	}
 	later := hazardsOf(sample.Load(t, strings.Replace(quay, "{address: two@kelp.example,", "{address: too@kelp.example,", 1)))
 	kept := 0
-	for _, h := range later.Hazards {
+	for _, h := range later.All() {
 		if ids[h.ID] {
 			kept++
 		}
@@ -78,7 +78,7 @@ func TestCauses(t *testing.T) {
 // nothing.
 func TestBaseline(t *testing.T) {
 	first := hazardsOf(sample.Load(t, quay))
-	all := len(first.Hazards)
+	all := len(first.found)
 	data, err := first.Baseline()
 	if err != nil {
 		t.Fatal(err)
@@ -89,8 +89,8 @@ func TestBaseline(t *testing.T) {
 	}
 	same := hazardsOf(sample.Load(t, quay))
 	same.Against("b.json", b)
-	if len(same.Hazards) != 0 || len(same.Known) != all || len(same.Gone) != 0 || same.Worst(hazard.Low) {
-		t.Errorf("%d new, %d known, %d gone", len(same.Hazards), len(same.Known), len(same.Gone))
+	if len(same.found) != 0 || len(same.known) != all || len(same.Gone) != 0 || same.Worst(hazard.Low) {
+		t.Errorf("%d new, %d known, %d gone", len(same.found), len(same.known), len(same.Gone))
 	}
 	if line := FirstLine(same); !strings.Contains(line, "0 new hazards") || !strings.Contains(line, "more known by b.json") {
 		t.Error(line)
@@ -98,10 +98,10 @@ func TestBaseline(t *testing.T) {
 	other := hazardsOf(sample.Load(t, strings.Replace(quay, "mailbox: full", "mailbox: open", 1)+
 		"  - {address: three@kelp.example, gate: [admit anyone], members: [ghost@kelp.example]}\n"))
 	other.Against("b.json", b)
-	if !other.Worst(hazard.High) || len(other.Gone) == 0 || len(other.Known)+len(other.Gone) != all {
-		t.Errorf("%d new, %d known, %d gone of %d", len(other.Hazards), len(other.Known), len(other.Gone), all)
+	if !other.Worst(hazard.High) || len(other.Gone) == 0 || len(other.known)+len(other.Gone) != all {
+		t.Errorf("%d new, %d known, %d gone of %d", len(other.found), len(other.known), len(other.Gone), all)
 	}
-	for _, h := range other.Hazards {
+	for _, h := range other.All() {
 		if h.Group != "three@kelp.example" {
 			t.Errorf("%s in %s is new", h.Name, h.Group)
 		}

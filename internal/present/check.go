@@ -13,21 +13,51 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Hazards are the hazards of an estate.
+// Hazards are the hazards of an estate. There may be very many: each is put into words when it
+// is told.
 type Hazards struct {
-	Hazards  []Hazard       `json:"hazards"`
-	Counts   map[string]int `json:"counts"`          // by severity, without those that are accepted
-	Accepted []Hazard       `json:"accepted"`        // meant to be, as the estate says
-	Stale    []string       `json:"stale"`           // places where the estate accepts what is not there
-	Known    []Hazard       `json:"known,omitempty"` // of a baseline; they are not among Hazards and Counts
-	Gone     []KnownHazard  `json:"gone,omitempty"`  // of a baseline, and not found any more
+	Counts map[string]int // by severity, without those that are accepted
+	Stale  []string       // places where the estate accepts what is not there
+	Gone   []KnownHazard  // of a baseline, and not found any more
 
+	n        namer
+	found    []hazard.Finding
+	accepted []hazard.Finding // meant to be, as the estate says
+	known    []hazard.Finding // of a baseline; they are not among found and Counts
 	checks   []*hazard.Check
 	groups   int             // of the estate
 	names    map[string]bool // of the groups that were looked at; empty: all
 	baseline string          // the file, or ""
 	layout   HazardLayout
 }
+
+// writeJSON writes the hazards one after the other.
+func (a *Hazards) writeJSON(w *jsonStream) {
+	streamList(w, "hazards", a.each(a.found))
+	w.field("counts", a.Counts)
+	streamList(w, "accepted", a.each(a.accepted))
+	w.field("stale", a.Stale)
+	if len(a.known) > 0 {
+		streamList(w, "known", a.each(a.known))
+	}
+	if len(a.Gone) > 0 {
+		w.field("gone", a.Gone)
+	}
+}
+
+// each puts findings into words.
+func (a *Hazards) each(findings []hazard.Finding) iter.Seq[Hazard] {
+	return func(yield func(Hazard) bool) {
+		for i := range findings {
+			if !yield(a.n.hazard(findings[i])) {
+				return
+			}
+		}
+	}
+}
+
+// All returns all hazards but those that are accepted or known.
+func (a *Hazards) All() []Hazard { return slices.Collect(a.each(a.found)) }
 
 // HazardLayout is how hazards are laid out in text.
 type HazardLayout struct {
@@ -67,25 +97,29 @@ type WitnessCase struct {
 func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.Finding, layout HazardLayout) *Hazards {
 	n := newNamer(r)
 	a := &Hazards{
-		Hazards:  []Hazard{},
-		Accepted: []Hazard{},
-		Stale:    []string{},
-		Counts:   map[string]int{},
-		checks:   checks,
-		groups:   len(layout.Groups),
-		layout:   layout,
+		Stale:  []string{},
+		Counts: map[string]int{},
+		n:      n,
+		found:  findings,
+		checks: checks,
+		groups: len(layout.Groups),
+		layout: layout,
 	}
 	for _, word := range hazard.SeverityWords() {
 		a.Counts[word] = 0
 	}
-	for _, f := range findings {
-		h := n.hazard(f)
-		if f.Accepted {
-			a.Accepted = append(a.Accepted, h)
-			continue
+	if slices.ContainsFunc(findings, func(f hazard.Finding) bool { return f.Accepted }) {
+		a.found = nil
+		for _, f := range findings {
+			if f.Accepted {
+				a.accepted = append(a.accepted, f)
+			} else {
+				a.found = append(a.found, f)
+			}
 		}
-		a.Counts[h.Severity]++
-		a.Hazards = append(a.Hazards, h)
+	}
+	for i := range a.found {
+		a.Counts[a.found[i].Severity.String()]++
 	}
 	if len(layout.Groups) < n.e.Groups() {
 		a.names = map[string]bool{}
@@ -107,18 +141,9 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 		Because:  f.Because,
 		trap:     f.Check.Trap,
 	}
-	h.Owners = []string{}
-	if f.Group != estate.None {
-		h.Group = n.address(f.Group)
-		h.Owners = append(h.Owners, n.addresses(n.r.Owners(f.Group))...)
-	}
+	h.Group, h.Owners = n.groupOf(&f), n.ownersOf(&f)
 	h.Says, h.Fix = f.Text()
-	h.ID = idOf(append([]string{h.Name, h.Group, h.Address}, f.Detail...)...)
-	cure, _, _ := strings.Cut(h.Fix, ": yorvet ") // the command names the group of this one
-	h.Cause = idOf(h.Name, cure, "group", h.Group)
-	if f.ByAddress() {
-		h.Cause = idOf(h.Name, cure, "address", h.Address)
-	}
+	h.ID, h.Cause = n.idOf(&f), n.causeOf(&f, h.Fix)
 	if f.Place != (estate.Place{}) {
 		h.File, h.Line, h.Column = n.e.Settings().Files[f.Place.File], int(f.Place.Line), int(f.Place.Column)
 	}
@@ -130,6 +155,36 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 		}
 	}
 	return h
+}
+
+// idOf returns what a finding is called from one check to the next.
+func (n namer) idOf(f *hazard.Finding) string {
+	return idOf(append([]string{f.Check.Name, n.groupOf(f), f.Address}, f.Detail...)...)
+}
+
+// causeOf returns what stands for the cause of a finding, whose fix is known.
+func (n namer) causeOf(f *hazard.Finding, fix string) string {
+	cure, _, _ := strings.Cut(fix, ": yorvet ") // the command names the group of this one
+	if f.ByAddress() {
+		return idOf(f.Check.Name, cure, "address", f.Address)
+	}
+	return idOf(f.Check.Name, cure, "group", n.groupOf(f))
+}
+
+// groupOf returns the address of the group of a finding, or "" for the edge.
+func (n namer) groupOf(f *hazard.Finding) string {
+	if f.Group == estate.None {
+		return ""
+	}
+	return n.address(f.Group)
+}
+
+// ownersOf returns the addresses of those who own the group of a finding.
+func (n namer) ownersOf(f *hazard.Finding) []string {
+	if f.Group == estate.None {
+		return []string{}
+	}
+	return append([]string{}, n.addresses(n.r.Owners(f.Group))...)
 }
 
 // Worst returns whether there is a hazard at least as severe.
@@ -155,12 +210,12 @@ func severityStyle(severity string) Style {
 // orders are the ways in which hazards can be laid out besides by severity: by what they have
 // in common, and what those are called who have nothing there.
 var orders = map[string]struct {
-	key  func(Hazard) string
+	key  func(n namer, f *hazard.Finding) string
 	none string
 }{
-	"group":  {func(h Hazard) string { return h.Group }, "the edge"},
-	"owner":  {func(h Hazard) string { return strings.Join(h.Owners, ", ") }, "no owner"},
-	"person": {func(h Hazard) string { return h.Address }, "about nobody in particular"},
+	"group":  {namer.groupOf, "the edge"},
+	"owner":  {func(n namer, f *hazard.Finding) string { return strings.Join(n.ownersOf(f), ", ") }, "no owner"},
+	"person": {func(_ namer, f *hazard.Finding) string { return f.Address }, "about nobody in particular"},
 }
 
 // HazardOrders are the ways in which hazards can be laid out.
@@ -172,57 +227,53 @@ func (a *Hazards) writeText(p *Page) {
 	order, ordered := orders[a.layout.By]
 	switch {
 	case a.layout.By == "cause":
-		a.writeCauses(p)
+		a.writeCauses(p, a.found)
 	case ordered:
-		for _, list := range a.gathered(order.key) {
+		for _, list := range a.gathered(a.found, func(f *hazard.Finding) string { return order.key(a.n, f) }) {
 			p.Gap()
-			p.Title(cmp.Or(order.key(list[0]), order.none) + ": " + count(len(list), "hazard", "hazards"))
-			p.findings(list)
+			p.Title(cmp.Or(order.key(a.n, &list[0]), order.none) + ": " + count(len(list), "hazard", "hazards"))
+			p.findings(a.each(list))
 		}
 	case a.layout.Full || p.options.All:
-		p.findings(a.Hazards)
+		p.findings(a.each(a.found))
 	default:
-		at := slices.IndexFunc(a.Hazards, func(h Hazard) bool { return h.Severity != hazard.High.String() })
-		if at < 0 {
-			at = len(a.Hazards)
-		}
-		p.findings(a.Hazards[:at])
-		p.kinds(a.Hazards[at:])
+		a.writeWorst(p)
 	}
 	for _, stale := range a.Stale {
 		p.Gap()
 		p.Line(2, Span{Doubtful, "accepted, and does not occur: "}, Span{Plain, stale})
 	}
-	if len(a.Hazards) > 0 {
+	if len(a.found) > 0 {
 		p.Gap()
 		p.Line(0, Span{Faint, "More about a kind of hazard: yorvet check --explain NAME"})
 	}
+}
+
+// mostInFull is up to how many hazards are told one by one where nobody asked for it.
+const mostInFull = 100
+
+// writeWorst tells of the hazards of high severity in full, or where there are very many by
+// their causes, and counts the others.
+func (a *Hazards) writeWorst(p *Page) {
+	at := slices.IndexFunc(a.found, func(f hazard.Finding) bool { return f.Severity != hazard.High })
+	if at < 0 {
+		at = len(a.found)
+	}
+	if at > mostInFull {
+		p.Gap()
+		p.Title("High (" + strconv.Itoa(at) + "; what one change cures is told once; --all shows each)")
+		a.writeCauses(p, a.found[:at])
+	} else {
+		p.findings(a.each(a.found[:at]))
+	}
+	p.kinds(a.found[at:])
 }
 
 // HazardLine returns the first line of the answer about hazards of so many groups, without
 // making the rest of it.
 func HazardLine(e *estate.Estate, checks []*hazard.Check, findings []hazard.Finding, groups int) string {
 	t := hazardTally{groups: groups, checks: len(checks), counts: map[string]int{}}
-	index := map[estate.ID]int{}
-	for i := range findings {
-		f := &findings[i]
-		if f.Accepted {
-			t.accepted++
-			continue
-		}
-		t.counts[f.Severity.String()]++
-		at, ok := index[f.Group]
-		if !ok {
-			at = len(t.in)
-			index[f.Group] = at
-			name := ""
-			if f.Group != estate.None {
-				name = e.Address(f.Group).String()
-			}
-			t.in = append(t.in, hazardsIn{name: name})
-		}
-		t.in[at].n++
-	}
+	t.add(e, findings)
 	var line strings.Builder
 	for _, span := range t.head() {
 		line.WriteString(span.Text)
@@ -248,12 +299,34 @@ type hazardsIn struct {
 
 // head says how many hazards there are, and which group has the most.
 func (a *Hazards) head() []Span {
-	t := hazardTally{groups: a.groups, checks: len(a.checks), counts: a.Counts, accepted: len(a.Accepted),
-		known: len(a.Known), baseline: a.baseline}
-	for _, list := range a.gathered(func(h Hazard) string { return h.Group }) {
-		t.in = append(t.in, hazardsIn{list[0].Group, len(list)})
-	}
+	t := hazardTally{groups: a.groups, checks: len(a.checks), counts: map[string]int{}, accepted: len(a.accepted),
+		known: len(a.known), baseline: a.baseline}
+	t.add(a.n.e, a.found)
 	return t.head()
+}
+
+// add counts findings.
+func (t *hazardTally) add(e *estate.Estate, findings []hazard.Finding) {
+	index := map[estate.ID]int{}
+	for i := range findings {
+		f := &findings[i]
+		if f.Accepted {
+			t.accepted++
+			continue
+		}
+		t.counts[f.Severity.String()]++
+		at, ok := index[f.Group]
+		if !ok {
+			at = len(t.in)
+			index[f.Group] = at
+			name := ""
+			if f.Group != estate.None {
+				name = e.Address(f.Group).String()
+			}
+			t.in = append(t.in, hazardsIn{name: name})
+		}
+		t.in[at].n++
+	}
 }
 
 func (t *hazardTally) head() []Span {
@@ -288,34 +361,43 @@ func (t *hazardTally) head() []Span {
 	return head
 }
 
-// gathered returns the hazards that have a key in common together, in the order in which
+// gathered returns the findings that have a key in common together, in the order in which
 // the keys come first.
-func (a *Hazards) gathered(key func(Hazard) string) [][]Hazard {
-	var lists [][]Hazard
-	at := map[string]int{}
-	for _, h := range a.Hazards {
-		i, ok := at[key(h)]
+func (a *Hazards) gathered(findings []hazard.Finding, key func(*hazard.Finding) string) [][]hazard.Finding {
+	at, sizes := map[string]int{}, []int{}
+	of := make([]int32, len(findings))
+	for i := range findings {
+		one := key(&findings[i])
+		number, ok := at[one]
 		if !ok {
-			i = len(lists)
-			at[key(h)] = i
-			lists = append(lists, nil)
+			number = len(sizes)
+			at[one] = number
+			sizes = append(sizes, 0)
 		}
-		lists[i] = append(lists[i], h)
+		of[i] = int32(number)
+		sizes[number]++
+	}
+	lists := make([][]hazard.Finding, len(sizes))
+	for number, size := range sizes {
+		lists[number] = make([]hazard.Finding, 0, size)
+	}
+	for i, number := range of {
+		lists[number] = append(lists[number], findings[i])
 	}
 	return lists
 }
 
 // kinds writes a line for each kind of hazard of a list.
-func (p *Page) kinds(list []Hazard) {
+func (p *Page) kinds(list []hazard.Finding) {
 	var rows [][]Span
 	for i := 0; i < len(list); {
 		j := i
-		for j < len(list) && list[j].Name == list[i].Name {
+		for j < len(list) && list[j].Check == list[i].Check && list[j].Severity == list[i].Severity {
 			j++
 		}
-		first := list[i]
+		check, severity := list[i].Check, list[i].Severity.String()
 		rows = append(rows, []Span{
-			{severityStyle(first.Severity), first.Severity}, number(j-i, Plain), {Strong, first.Name}, {Plain, first.trap},
+			{severityStyle(severity), severity}, number(j-i, Plain), {Strong, check.Name}, {Plain, check.Trap},
 		})
 		i = j
 	}
@@ -329,16 +411,12 @@ func (p *Page) kinds(list []Hazard) {
 
 // findings writes hazards in full. What is found alike of several people is said once, and
 // a fix that several in turn have comes behind the last.
-func (p *Page) findings(list []Hazard) {
-	for i := 0; i < len(list); {
-		first := list[i]
-		j := i + 1
-		var also []string
-		for j < len(list) && list[j].likes(first) {
-			also = append(also, list[j].Address)
-			j++
-		}
-		if i == 0 || list[i-1].Name != first.Name || list[i-1].Fix != first.Fix {
+func (p *Page) findings(list iter.Seq[Hazard]) {
+	var first Hazard
+	var also []string
+	any, goesOn := false, false
+	tell := func() {
+		if !goesOn {
 			p.Gap()
 		}
 		var spans []Span
@@ -352,10 +430,23 @@ func (p *Page) findings(list []Hazard) {
 		if len(also) > 0 {
 			p.Line(2, Span{Plain, "  Also: "}, Span{Plain, p.some(also)})
 		}
-		if j == len(list) || list[j].Name != first.Name || list[j].Fix != first.Fix {
-			p.fix(first.Fix)
+	}
+	for h := range list {
+		if any && h.likes(first) {
+			also = append(also, h.Address)
+			continue
 		}
-		i = j
+		if any {
+			tell()
+			if goesOn = h.Name == first.Name && h.Fix == first.Fix; !goesOn {
+				p.fix(first.Fix)
+			}
+		}
+		first, also, any = h, nil, true
+	}
+	if any {
+		tell()
+		p.fix(first.Fix)
 	}
 }
 
@@ -400,7 +491,7 @@ func (a *Hazards) table() ([]string, iter.Seq[[]string]) {
 			"cause",
 			"owners",
 		}, func(yield func([]string) bool) {
-			for _, h := range a.Hazards {
+			for h := range a.each(a.found) {
 				if !yield(
 					[]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix, h.ID,
 						h.Cause, strings.Join(h.Owners, "; ")},

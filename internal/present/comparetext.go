@@ -52,7 +52,7 @@ func (a *Comparison) writeBody(p *Page) {
 	if list := a.Hazards.Appear; len(list) > 0 {
 		p.Gap()
 		p.Title("New hazards (" + strconv.Itoa(len(list)) + ")")
-		p.findings(list)
+		p.findings(slices.Values(list))
 	}
 	if list := a.Hazards.Go; len(list) > 0 {
 		p.Gap()

@@ -54,6 +54,9 @@ type Answer interface {
 func Print(w io.Writer, a Answer, format Format, options Options) error {
 	switch format {
 	case JSON:
+		if long, ok := a.(interface{ writeJSON(*jsonStream) }); ok {
+			return streamJSON(w, long.writeJSON)
+		}
 		return writeJSON(w, a)
 	case CSV:
 		return writeCSV(w, a)
@@ -100,21 +103,25 @@ func writeJSON(w io.Writer, a any) error {
 	if err := encoder.Encode(a); err != nil {
 		return err
 	}
-	// Package json leaves DEL and the C1 controls. They stand in strings only.
-	if bytes.ContainsFunc(b.Bytes(), isLateControl) {
-		var clean []byte
-		for _, r := range b.String() {
-			if isLateControl(r) {
-				clean = fmt.Appendf(clean, `\u%04x`, r)
-			} else {
-				clean = utf8.AppendRune(clean, r)
-			}
-		}
-		_, err := w.Write(clean)
-		return err
-	}
-	_, err := w.Write(b.Bytes())
+	_, err := w.Write(withoutLateControls(b.Bytes()))
 	return err
+}
+
+// withoutLateControls writes DEL and the C1 controls as escapes: package json leaves them.
+// They stand in strings only.
+func withoutLateControls(data []byte) []byte {
+	if !bytes.ContainsFunc(data, isLateControl) {
+		return data
+	}
+	var clean []byte
+	for _, r := range string(data) {
+		if isLateControl(r) {
+			clean = fmt.Appendf(clean, `\u%04x`, r)
+		} else {
+			clean = utf8.AppendRune(clean, r)
+		}
+	}
+	return clean
 }
 
 func isLateControl(r rune) bool { return 0x7f <= r && r <= 0x9f }

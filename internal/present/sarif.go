@@ -90,7 +90,8 @@ func (a *Hazards) sarif() any {
 	if a.baseline != "" {
 		state = "new"
 	}
-	for i, h := range slices.Concat(a.Hazards, a.Accepted, a.Known) {
+	for i, f := range slices.Concat(a.found, a.accepted, a.known) {
+		h := a.n.hazard(f)
 		one := sarifResult{
 			RuleID:    h.Name,
 			RuleIndex: index[h.Name],
@@ -100,7 +101,7 @@ func (a *Hazards) sarif() any {
 			Fingerprints: map[string]string{"hazard/v1": h.ID},
 			Baseline:     state,
 		}
-		if i >= len(a.Hazards) && a.baseline != "" {
+		if i >= len(a.found) && a.baseline != "" {
 			one.Baseline = "unchanged"
 		}
 		if h.File != "" {

@@ -78,7 +78,7 @@ func (b *book) hazards(r *resolve.Resolver, findings []hazard.Finding, places bo
 			h.Further = append(h.Further, present.Clean(f.Address))
 		}
 	}
-	for i, h := range present.NewHazards(r, hazard.All(), firsts, present.HazardLayout{}).Hazards {
+	for i, h := range present.NewHazards(r, hazard.All(), firsts, present.HazardLayout{}).All() {
 		one := &b.d.Hazards[i]
 		one.Name, one.Severity, one.Group, one.Address = h.Name, h.Severity, -1, present.Clean(h.Address)
 		one.Says, one.Fix, one.Others = present.Clean(h.Says), present.Clean(h.Fix), b.persons(others[i])

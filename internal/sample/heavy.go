@@ -97,7 +97,7 @@ func (h *heavy) plan() {
 		layer := outer / layers % (layers - 1)
 		for range min(1+int(4/math.Pow(h.random.Float64()+1e-9, 0.7)), 109-len(h.nested[outer])) {
 			inner := h.random.IntN(groups/layers)*layers + 1 + h.random.IntN(layers-1)
-			if below := inner / layers * layers; h.chance(40) && below/layers%(layers-1) == layer+1 {
+			if below := inner / layers * layers; h.chance(10) && below/layers%(layers-1) == layer+1 {
 				inner = below
 			}
 			h.nested[outer] = append(h.nested[outer], inner)

@@ -181,9 +181,15 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 				from, person := p.shown(&t)
 				return p.name(t.group) + " " + verb + " mail that " + p.name(id) + " admits from " +
 						p.who(from, t.message) + like(t.message) + ". " + p.name(person) + " gets it no other way.",
-					"Let the gate of " + p.name(t.group) + " admit them."
-			}})
+					p.admitThem(t.group)
+			},
+			cure: func() string { return p.admitThem(t.group) },
+		})
 	}
+}
+
+func (p *Pass) admitThem(id estate.ID) string {
+	return "Let the gate of " + p.name(id) + " admit them."
 }
 
 // admitsOnlyInside returns the inside senders of a message whom a group admits, if no
