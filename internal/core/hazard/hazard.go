@@ -161,6 +161,7 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 		doubts:  map[string]string{},
 		ringed:  map[estate.ID]bool{},
 	}
+	p.countGates()
 	for i := range p.E.People() {
 		if id := p.E.PersonID(i); !p.E.Inside(id) {
 			p.outside.Add(uint32(id))

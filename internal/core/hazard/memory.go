@@ -25,6 +25,7 @@ type estateMemory struct {
 	gates    map[gateMessage]letIn             // see judged
 	ruled    map[string]*rulings               // by gate, see rulings
 	keys     []string                          // by group, see gateKey
+	gateUses map[string]int                    // by gateKey: how many groups have it
 	crossing []resolve.Sender                  // see furtherAddresses
 	outside  *roaring.Bitmap                   // people whose main address is outside
 	doubts   map[string]string                 // by outside domain, see doubt

@@ -87,20 +87,32 @@ func (p *Pass) judged(id estate.ID, m resolve.Message) letIn {
 	if ok {
 		return in
 	}
-	in = letIn{roaring.New(), roaring.New()}
+	in = letIn{nobody, nobody}
 	g := p.E.Group(id)
 	for i, class := range p.deciding(id, m) {
 		switch g.Gate[i].Verdict {
 		case estate.Admit:
-			in.admitted.Or(class)
+			in.admitted = union(in.admitted, class)
 		case estate.Hold:
-			in.held.Or(class)
+			in.held = union(in.held, class)
 		}
 	}
-	in.admitted.RunOptimize() // they are kept for all groups
-	in.held.RunOptimize()
 	p.gates[key] = in
 	return in
+}
+
+// union returns a set with those of two, which are not to be changed: one of them, if the other
+// is empty.
+func union(x, y *roaring.Bitmap) *roaring.Bitmap {
+	switch {
+	case x.IsEmpty():
+		return y
+	case y.IsEmpty():
+		return x
+	}
+	both := roaring.Or(x, y)
+	both.RunOptimize() // they are kept for all groups
+	return both
 }
 
 // posted returns what becomes of mail to a group of known senders: what the edge says,
@@ -132,6 +144,16 @@ func (p *Pass) gateKey(id estate.ID) string {
 	return p.keys[id]
 }
 
+// countGates counts the groups that have each gate.
+func (p *Pass) countGates() {
+	p.gateUses = map[string]int{}
+	for id := range estate.ID(p.E.Groups()) {
+		if key := p.gateKey(id); p.shared(id) {
+			p.gateUses[key]++
+		}
+	}
+}
+
 // shared reports whether a gate that is written as that of a group judges alike
 // in others.
 func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(id), ownGate) }
@@ -140,7 +162,7 @@ func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(i
 // gates that are equal, are asked once.
 func (p *Pass) deciding(id estate.ID, m resolve.Message) []*roaring.Bitmap {
 	memory := p.classes
-	if !p.shared(id) {
+	if !p.shared(id) || p.gateUses[p.gateKey(id)] < 2 {
 		if id != p.group {
 			return p.R.Deciding(id, m)
 		}

@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"slices"
+	"sync"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -12,18 +13,51 @@ import (
 // nested groups. A group is among its own members where it is nested in a ring.
 // The set is not to be changed.
 func (r *Resolver) Members(group estate.ID) *roaring.Bitmap {
+	if r.rings == nil {
+		r.rings = r.members.ringsOf(r)
+	}
+	ring := r.rings[group]
+	if set := r.members.of(ring); set != nil {
+		return set
+	}
 	r.nestedFirst(group,
-		func(ring int32) bool { return r.members[estate.ID(ring)] != nil },
-		func(ring int32) { r.members[estate.ID(ring)] = r.gather(ring) })
-	return r.members[estate.ID(r.rings[group])]
+		func(ring int32) bool { return r.members.of(ring) != nil },
+		func(ring int32) { r.members.put(ring, r.gather(ring)) })
+	return r.members.of(ring)
+}
+
+// memberSets are the members of groups, by the group that stands for their ring. Several
+// goroutines may use them.
+type memberSets struct {
+	mu    sync.RWMutex
+	rings []int32 // see findRings
+	sets  []*roaring.Bitmap
+}
+
+func (s *memberSets) ringsOf(r *Resolver) []int32 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.rings == nil {
+		s.rings, s.sets = r.findRings(), make([]*roaring.Bitmap, r.e.Groups())
+	}
+	return s.rings
+}
+
+func (s *memberSets) of(ring int32) *roaring.Bitmap {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.sets[ring]
+}
+
+func (s *memberSets) put(ring int32, set *roaring.Bitmap) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sets[ring] = set
 }
 
 // nestedFirst works out something for a group, or the ring that it is in, after
 // it has been worked out for all groups nested in it. What is done is left alone.
 func (r *Resolver) nestedFirst(group estate.ID, done func(ring int32) bool, work func(ring int32)) {
-	if r.rings == nil {
-		r.rings = r.findRings()
-	}
 	stack := []estate.ID{group}
 	var entered map[int32]bool
 	for len(stack) > 0 {
@@ -68,12 +102,13 @@ func (r *Resolver) gather(ring int32) *roaring.Bitmap {
 		}
 		for _, child := range r.e.Children(id) {
 			if r.rings[child.Group] != ring {
-				set.Or(r.members[estate.ID(r.rings[child.Group])])
+				set.Or(r.members.of(r.rings[child.Group]))
 			}
 		}
 	}
 	slices.Sort(listed)
 	set.AddMany(listed)
+	set.RunOptimize()
 	return set
 }
 
@@ -97,7 +132,7 @@ func (r *Resolver) ringOf(first estate.ID) []estate.ID {
 // that one first, or nil if it is in no ring.
 func (r *Resolver) Ring(group estate.ID) []estate.ID {
 	if r.rings == nil {
-		r.rings = r.findRings()
+		r.rings = r.members.ringsOf(r)
 	}
 	groups := r.ringOf(estate.ID(r.rings[group]))
 	if len(groups) > 1 {
@@ -111,65 +146,13 @@ func (r *Resolver) Ring(group estate.ID) []estate.ID {
 	return nil
 }
 
-// findRings returns for each group one that stands for all that are in a ring
-// with it: the strongly connected components of the nesting, after Tarjan, with a
-// stack of its own.
+// findRings returns for each group one that stands for all that are in a ring with it.
 func (r *Resolver) findRings() []int32 {
-	n := r.e.Groups()
-	const unseen = 0
-	order, low := make([]int32, n), make([]int32, n)
-	rings, onPath := make([]int32, n), make([]bool, n)
-	var path []estate.ID
-	type frame struct {
-		group estate.ID
-		next  int // child
-	}
-	var frames []frame
-	count := int32(unseen)
-	enter := func(id estate.ID) {
-		count++
-		order[id], low[id] = count, count
-		path = append(path, id)
-		onPath[id] = true
-		frames = append(frames, frame{group: id})
-	}
-	for start := range estate.ID(n) {
-		if order[start] != unseen {
-			continue
-		}
-		enter(start)
-		for len(frames) > 0 {
-			top := &frames[len(frames)-1]
-			id := top.group
-			children := r.e.Children(id)
-			if top.next < len(children) {
-				child := children[top.next].Group
-				top.next++
-				if order[child] == unseen {
-					enter(child)
-				} else if onPath[child] {
-					low[id] = min(low[id], order[child])
-				}
-				continue
-			}
-			frames = frames[:len(frames)-1]
-			if len(frames) > 0 {
-				parent := frames[len(frames)-1].group
-				low[parent] = min(low[parent], low[id])
-			}
-			if low[id] < order[id] {
-				continue
-			}
-			for {
-				last := path[len(path)-1]
-				path = path[:len(path)-1]
-				onPath[last] = false
-				rings[last] = int32(id)
-				if last == id {
-					break
-				}
-			}
-		}
+	c := findComponents(r.e, func(estate.ID, estate.Nesting) bool { return true })
+	rings := make([]int32, r.e.Groups())
+	for id, component := range c.of {
+		groups := c.in(component)
+		rings[id] = int32(groups[len(groups)-1])
 	}
 	return rings
 }

@@ -17,7 +17,7 @@ type Resolver struct {
 	standings map[estate.ID]standing
 	direct    *direct // see eachDirect
 	rings     []int32 // by group: see findRings
-	members   map[estate.ID]*roaring.Bitmap
+	members   *memberSets // shared by forks
 	receives  receives
 	matches   map[string]*roaring.Bitmap // by filter
 	layout    layout
@@ -33,7 +33,7 @@ func New(e *estate.Estate, today estate.Day) *Resolver {
 		e:         e,
 		today:     today,
 		standings: map[estate.ID]standing{},
-		members:   map[estate.ID]*roaring.Bitmap{},
+		members:   &memberSets{},
 		matches:   map[string]*roaring.Bitmap{},
 	}
 }
@@ -42,7 +42,7 @@ func New(e *estate.Estate, today estate.Day) *Resolver {
 // use.
 func (r *Resolver) Fork() *Resolver {
 	fork := New(r.e, r.today)
-	fork.survey = r.survey
+	fork.survey, fork.members = r.survey, r.members
 	return fork
 }
 
@@ -164,7 +164,7 @@ func (r *Resolver) trace(group estate.ID, rules []estate.GateRule, s Sender, m M
 
 // Deciding returns, for each rule of a group's own gate, the people and groups for
 // whom it decides when they write from their main address: rule 1 at 0. Mail to a
-// roster is refused without a rule.
+// roster is refused without a rule. The sets are not to be changed.
 func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	g := r.e.Group(group)
 	if g.Kind == estate.Roster {
@@ -199,7 +199,10 @@ func (r *Resolver) deciding(group estate.ID, rules []estate.GateRule, m Message)
 	decided := roaring.New()
 	classes := make([]*roaring.Bitmap, len(rules))
 	for i, rule := range rules {
-		classes[i] = roaring.AndNot(r.Set(group, rule.Selector, m), decided)
+		classes[i] = r.Set(group, rule.Selector, m)
+		if i > 0 {
+			classes[i] = roaring.AndNot(classes[i], decided)
+		}
 		if i+1 < len(classes) {
 			decided.Or(classes[i])
 		}
