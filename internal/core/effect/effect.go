@@ -7,8 +7,11 @@ package effect
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -139,7 +142,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
 		concernsNew = func(id estate.ID) bool { return !unchanged[id] }
 	}
-	// Hazards are looked for on both sides at once, the rest one group after the other.
+	// Hazards are looked for on both sides at once.
 	done := make(chan struct{})
 	var was, is [][]hazard.Finding
 	go func() {
@@ -148,15 +151,7 @@ func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	}()
 	is = findings(newer.Fork(), concernsNew)
 	<-done
-	for id := range estate.ID(c.b.Groups()) {
-		switch {
-		case unchanged != nil && unchanged[id]:
-		case c.toOld[id] == estate.None:
-			c.notice(estate.None, id)
-		default:
-			c.group(Pair{c.toOld[id], id})
-		}
-	}
+	c.groups(concernsNew)
 	c.hazards(was, is)
 	c.report.Causes = c.causes(unchanged)
 	return c.report
@@ -171,6 +166,46 @@ func (c *comparison) survey() {
 	}()
 	c.new.Survey()
 	<-done
+}
+
+// groups compares the groups that are concerned, in several goroutines.
+func (c *comparison) groups(concerns func(estate.ID) bool) {
+	var ids []estate.ID
+	for id := range estate.ID(c.b.Groups()) {
+		if concerns(id) {
+			ids = append(ids, id)
+		}
+	}
+	found := make([]Report, len(ids))
+	var next atomic.Int64
+	var done sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), 4, len(ids)) {
+		done.Go(func() {
+			w := c.fork()
+			for at := int(next.Add(1)) - 1; at < len(ids); at = int(next.Add(1)) - 1 {
+				w.report = &found[at]
+				if old := c.toOld[ids[at]]; old == estate.None {
+					w.notice(estate.None, ids[at])
+				} else {
+					w.group(Pair{old, ids[at]})
+				}
+			}
+		})
+	}
+	done.Wait()
+	for i := range found {
+		c.report.Changes = append(c.report.Changes, found[i].Changes...)
+		c.report.Notices = append(c.report.Notices, found[i].Notices...)
+	}
+}
+
+// fork returns the comparison for another goroutine: what is remembered on the way is its own.
+func (c *comparison) fork() *comparison {
+	w := *c
+	w.old, w.new = c.old.Fork(), c.new.Fork()
+	w.seats, w.results, w.room, w.noted = seats{c: &w}, results{}, nil, nil
+	w.posted, w.alike, w.judged = map[string][]PostChange{}, map[Pair]bool{}, map[gateMessage]*roaring.Bitmap{}
+	return &w
 }
 
 // group compares one group that is in both estates.
@@ -203,6 +238,7 @@ type comparison struct {
 	insideOld, insideNew *roaring.Bitmap
 
 	seats   seats
+	room    []*gifts // see giftRoom
 	results results
 	kept    []bool // by group of the new estate: written as before, as all people are; nil: not known
 

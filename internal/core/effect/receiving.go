@@ -145,6 +145,7 @@ const mostKinds = 100
 func (c *comparison) bySender(change *Change, told map[int]bool) {
 	old, id := change.Group.Old, change.Group.New
 	f := &flow{c: c, pair: change.Group}
+	defer f.end()
 	nested := c.nestedGates(old, id)
 	if len(nested.old)+len(nested.new) == 0 && !nested.echo {
 		return
@@ -358,8 +359,8 @@ func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 			queue = append(queue, group)
 		}
 	}
-	f.gifts(m, false).of(seat, reach)
-	f.gifts(m, true).of(seat, reach)
+	f.gifts(m, false).of(seat, func(one *gift) { reach(one.group) })
+	f.gifts(m, true).of(seat, func(one *gift) { reach(one.group) })
 	if f.reached == nil {
 		f.reached = map[estate.ID]bool{}
 		for _, pair := range f.pairs {

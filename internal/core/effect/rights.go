@@ -135,6 +135,9 @@ func (c *comparison) mayChanges(change *Change, what string, was, is *roaring.Bi
 		before == later {
 		return
 	}
+	if c.identical { // who may as before is not looked at
+		was, is = roaring.AndNot(was, is), roaring.AndNot(is, was)
+	}
 	old, now := keys(c.a, was, true), keys(c.b, is, false)
 	for i, name := range []string{"outside", "inside"} {
 		names[name] = Somebody{Stranger: name}

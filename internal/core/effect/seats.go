@@ -130,14 +130,41 @@ type gift struct {
 
 // gifts are what all groups that a message comes to give, in one of the estates.
 type gifts struct {
-	first map[int32]int32 // by seat: 1 + the index
+	first []int32 // by seat: 1 + the index
 	all   []gift
 }
 
-// of visits the groups that give somebody something.
-func (g *gifts) of(seat int, visit func(group estate.ID)) {
-	for at := g.first[int32(seat)]; at > 0; at = g.all[at-1].next {
-		visit(g.all[at-1].group)
+// end forgets the gifts, and keeps their room for those of another group.
+func (f *flow) end() {
+	for _, g := range []*gifts{f.old[0], f.old[1], f.new[0], f.new[1]} {
+		if g == nil {
+			continue
+		}
+		for _, one := range g.all {
+			g.first[one.seat] = 0
+		}
+		g.all = g.all[:0]
+		f.c.room = append(f.c.room, g)
+	}
+}
+
+// giftRoom returns room for gifts.
+func (c *comparison) giftRoom() *gifts {
+	if n := len(c.room); n > 0 {
+		g := c.room[n-1]
+		c.room = c.room[:n-1]
+		return g
+	}
+	return &gifts{first: make([]int32, c.a.People()+c.b.People())}
+}
+
+// of visits what groups give somebody.
+func (g *gifts) of(seat int, visit func(*gift)) {
+	if seat >= len(g.first) {
+		return // nobody gives an address that belongs to nobody anything
+	}
+	for at := g.first[seat]; at > 0; at = g.all[at-1].next {
+		visit(&g.all[at-1])
 	}
 }
 
@@ -178,7 +205,7 @@ func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
 	if *list != nil {
 		return *list
 	}
-	g := &gifts{first: map[int32]int32{}}
+	g := f.c.giftRoom()
 	for _, way := range r.Ways(group, estate.None, nil, m) {
 		id := way.Group
 		if isOld {
@@ -198,16 +225,12 @@ func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
 // best returns the best that somebody gets over ways in some states, by group.
 func (f *flow) best(g *gifts, seat int, states map[estate.ID]resolve.WayState, isOld bool) outcome {
 	var best outcome
-	for at := g.first[int32(seat)]; at > 0; at = g.all[at-1].next {
-		one := g.all[at-1]
+	g.of(seat, func(one *gift) {
 		state, there := states[one.group]
-		if !there {
-			continue
-		}
-		if is := one.outcome.Over(state); !best.any || is < best.Outcome {
+		if is := one.outcome.Over(state); there && (!best.any || is < best.Outcome) {
 			best = outcome{is, true}
 		}
-	}
+	})
 	if best.any && best.Outcome <= resolve.Digest && f.c.seats.shut(seat, isOld) {
 		best.Outcome = resolve.Undeliverable
 	}
