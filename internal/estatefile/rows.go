@@ -34,7 +34,8 @@ type batch struct {
 	cells []cell // of all rows
 
 	texts []string // for find
-	ids   []estate.ID
+	found []estate.ID
+	ids   []estate.ID // of all rows
 }
 
 // clear makes a batch ready for new rows.
@@ -173,25 +174,45 @@ func (r *rowReader) fill(b *batch) bool {
 	return true
 }
 
-// find looks up the cells of some columns of all rows.
+// find looks up the cells of some columns of all rows. What stands in the first of them is
+// often the same in many rows in turn, and looked up once for those.
 func (b *batch) find(columns []int, findAll func([]string, []estate.ID)) {
 	b.texts = b.texts[:0]
+	first := "" // of the rows at hand
 	for i := range b.rows {
-		for _, column := range columns {
-			if b.rows[i].err == nil {
-				c := b.rows[i].cells[column]
-				b.texts = append(b.texts, b.text[c.from:c.to])
+		if b.rows[i].err != nil {
+			continue
+		}
+		for n, column := range columns {
+			c := b.rows[i].cells[column]
+			text := b.text[c.from:c.to]
+			if n == 0 && text == first && len(b.texts) > 0 {
+				continue
 			}
+			if n == 0 {
+				first = text
+			}
+			b.texts = append(b.texts, text)
 		}
 	}
-	b.ids = slices.Grow(b.ids[:0], len(b.texts))[:len(b.texts)]
-	findAll(b.texts, b.ids)
-	next := 0
+	b.found = slices.Grow(b.found[:0], len(b.texts))[:len(b.texts)]
+	findAll(b.texts, b.found)
+	b.ids = slices.Grow(b.ids[:0], len(b.rows)*len(columns))[:0]
+	first = ""
+	next, of := 0, estate.None
 	for i := range b.rows {
-		if b.rows[i].err == nil {
-			b.rows[i].ids = b.ids[next : next+len(columns)]
-			next += len(columns)
+		if b.rows[i].err != nil {
+			continue
 		}
+		c := b.rows[i].cells[columns[0]]
+		if text := b.text[c.from:c.to]; text != first || next == 0 {
+			first, of = text, b.found[next]
+			next++
+		}
+		from := len(b.ids)
+		b.ids = append(append(b.ids, of), b.found[next:next+len(columns)-1]...)
+		next += len(columns) - 1
+		b.rows[i].ids = b.ids[from:]
 	}
 }
 
