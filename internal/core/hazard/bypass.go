@@ -121,6 +121,19 @@ func (b *bypass) without(g *giving, person estate.ID) bool {
 	return nothing
 }
 
+// anyMissesAll reports whether a member of a nested group gets nothing by any other way, even if
+// all gates admit: several senders are turned away.
+func (b *bypass) anyMissesAll(t *turn) bool {
+	g := b.giving(t.message)
+	b.avoid(t)
+	found := false
+	b.eachWanting(t.group, t.message, func(person estate.ID) bool {
+		found = b.without(g, person)
+		return !found
+	})
+	return found
+}
+
 // anyMisses reports whether a member of a nested group that turns away what some senders write
 // gets it by no other way.
 func (b *bypass) anyMisses(t *turn, from senders) bool {

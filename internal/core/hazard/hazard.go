@@ -254,14 +254,18 @@ func accepts(a estate.Acceptance, f *Finding) bool {
 // ByCheck gathers findings by severity, and then by check, the worst first.
 type ByCheck struct {
 	order    map[*Check]int
-	findings [][]Finding // by severity and the order of the check
+	findings [][][]Finding // by severity and the order of the check: in pieces
 }
+
+// mostPiece is how many findings a piece holds at most: there may be very many, and no long
+// list is copied to make room.
+const mostPiece = 1 << 12
 
 // NewByCheck returns an empty ByCheck.
 func NewByCheck(checks []*Check) *ByCheck {
 	sorted := slices.Clone(checks)
 	slices.SortStableFunc(sorted, func(a, b *Check) int { return int(a.Severity) - int(b.Severity) })
-	s := &ByCheck{order: map[*Check]int{}, findings: make([][]Finding, len(severityWords)*len(sorted))}
+	s := &ByCheck{order: map[*Check]int{}, findings: make([][][]Finding, len(severityWords)*len(sorted))}
 	for i, check := range sorted {
 		s.order[check] = i
 	}
@@ -271,18 +275,35 @@ func NewByCheck(checks []*Check) *ByCheck {
 // Add adds a finding of one of the checks.
 func (s *ByCheck) Add(f Finding) {
 	i := int(f.Severity)*len(s.order) + s.order[f.Check]
-	s.findings[i] = append(s.findings[i], f)
+	pieces := s.findings[i]
+	if last := len(pieces) - 1; last < 0 || len(pieces[last]) == mostPiece {
+		pieces = append(pieces, nil)
+	}
+	last := len(pieces) - 1
+	pieces[last] = append(pieces[last], f)
+	s.findings[i] = pieces
 }
 
-// Findings returns what several hold of the same checks, check by check.
+// Findings returns what several hold of the same checks, check by check, and empties them.
 func Findings(several ...*ByCheck) []Finding {
-	var parts [][]Finding
-	for i := range several[0].findings {
-		for _, s := range several {
-			parts = append(parts, s.findings[i])
+	all := 0
+	for _, s := range several {
+		for _, pieces := range s.findings {
+			for _, piece := range pieces {
+				all += len(piece)
+			}
 		}
 	}
-	return slices.Concat(parts...)
+	list := make([]Finding, 0, all)
+	for i := range several[0].findings {
+		for _, s := range several {
+			for n, piece := range s.findings[i] {
+				list = append(list, piece...)
+				s.findings[i][n] = nil
+			}
+		}
+	}
+	return list
 }
 
 // Stale returns the acceptances of some groups that no finding needs, of those that name

@@ -82,11 +82,25 @@ func (p *Pass) turning(id estate.ID, c child, verdict estate.Verdict) (turn, boo
 	a := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(id).Gate, p.E.Group(c.group).Gate)
 	for _, m := range a.Messages() {
 		t := turn{outer: id, group: c.group, place: c.place, verdict: verdict, message: m}
+		if several := a.KnownTried(m) && p.severalTurned(&t); several && p.by.anyMissesAll(&t) {
+			return t, true
+		}
 		if from := p.turnedFrom(&t, &a); !from.isEmpty() && p.by.anyMisses(&t, from) {
 			return t, true
 		}
 	}
 	return turn{}, false
+}
+
+// severalTurned reports whether several known senders are admitted and turned away, without
+// saying who.
+func (p *Pass) severalTurned(t *turn) bool {
+	admitted, in := p.posted(t.outer, t.message).admitted, p.judged(t.group, t.message)
+	held := admitted.AndCardinality(in.held)
+	if t.verdict == estate.Hold {
+		return held > 1
+	}
+	return admitted.GetCardinality() > held+admitted.AndCardinality(in.admitted)+1
 }
 
 // turnedFrom returns the senders whose message a group admits and one nested in it turns away.
