@@ -15,9 +15,32 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Expectations says which expectations hold.
+// Expectations says which expectations hold. Very many people may break one: who does is
+// worked out when it is told.
 type Expectations struct {
-	Expectations []Expectation `json:"expectations"`
+	tried []triedExpectation
+}
+
+// triedExpectation is an expectation that was evaluated.
+type triedExpectation struct {
+	n     namer
+	file  string
+	x     *expect.Expectation
+	holds bool
+}
+
+// writeJSON writes the expectations one after the other.
+func (a *Expectations) writeJSON(w *jsonStream) { streamList(w, "expectations", a.Each()) }
+
+// Each returns the expectations one after the other, with who breaks them.
+func (a *Expectations) Each() iter.Seq[Expectation] {
+	return func(yield func(Expectation) bool) {
+		for _, one := range a.tried {
+			if !yield(one.told()) {
+				return
+			}
+		}
+	}
 }
 
 // An Expectation is one statement, and who breaks it.
@@ -45,37 +68,39 @@ type Counterexample struct {
 // Add evaluates the expectations of a file.
 func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expectation) {
 	n := newNamer(r)
-	if a.Expectations == nil {
-		a.Expectations = []Expectation{}
-	}
 	for i := range list {
-		result := expect.Evaluate(r, &list[i])
-		e := Expectation{
-			File:            file,
-			Line:            list[i].Line,
-			Column:          list[i].Column,
-			Group:           n.address(result.Group),
-			Text:            list[i].Text,
-			Holds:           result.Holds,
-			Picked:          result.Picked,
-			Counterexamples: []Counterexample{},
-		}
-		reasons := n.reasonsOf(result)
-		for _, c := range result.Counter {
-			e.Counterexamples = append(e.Counterexamples, n.counterexample(result, c, reasons))
-		}
-		if !e.Holds && len(e.Counterexamples) == 0 {
-			e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
-		}
-		a.Expectations = append(a.Expectations, e)
+		a.tried = append(a.tried, triedExpectation{n, file, &list[i], expect.Evaluate(r, &list[i]).Holds})
 	}
+}
+
+// told puts an expectation into words.
+func (t triedExpectation) told() Expectation {
+	result := expect.Evaluate(t.n.r, t.x)
+	e := Expectation{
+		File:            t.file,
+		Line:            t.x.Line,
+		Column:          t.x.Column,
+		Group:           t.n.address(result.Group),
+		Text:            t.x.Text,
+		Holds:           result.Holds,
+		Picked:          result.Picked,
+		Counterexamples: []Counterexample{},
+	}
+	reasons := t.n.reasonsOf(result)
+	for _, c := range result.Counter {
+		e.Counterexamples = append(e.Counterexamples, t.n.counterexample(result, c, reasons))
+	}
+	if !e.Holds && len(e.Counterexamples) == 0 {
+		e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
+	}
+	return e
 }
 
 // Broken returns how many expectations do not hold.
 func (a *Expectations) Broken() int {
 	broken := 0
-	for _, e := range a.Expectations {
-		if !e.Holds {
+	for _, one := range a.tried {
+		if !one.holds {
 			broken++
 		}
 	}
@@ -170,26 +195,27 @@ func traitsOf(m resolve.Message) string {
 
 func (a *Expectations) writeText(p *Page) {
 	broken := a.Broken()
-	head := []Span{{Strong, count(len(a.Expectations), "expectation", "expectations")}, {Plain, ": "}}
+	head := []Span{{Strong, count(len(a.tried), "expectation", "expectations")}, {Plain, ": "}}
 	if broken == 0 {
 		head = append(head, Span{Good, "all hold"})
 	} else {
 		head = append(head, Span{Bad, strconv.Itoa(broken) + " broken"})
-		if hold := len(a.Expectations) - broken; hold > 0 {
+		if hold := len(a.tried) - broken; hold > 0 {
 			head = append(head, Span{Plain, ", " + strconv.Itoa(hold) + " hold"})
 		}
 	}
 	p.Line(2, head...)
-	for _, e := range a.Expectations {
-		if !e.Holds {
+	for _, one := range a.tried {
+		if !one.holds {
+			e := one.told()
 			p.Gap()
 			p.expectation(e, Span{Bad, "broken"})
 			p.counterexamples(e)
 		}
 	}
-	if p.options.All && broken < len(a.Expectations) {
+	if p.options.All && broken < len(a.tried) {
 		p.Gap()
-		for _, e := range a.Expectations {
+		for e := range a.Each() {
 			if e.Holds {
 				p.expectation(e, Span{Good, "holds"})
 			}
@@ -255,7 +281,7 @@ func (a *Expectations) table() ([]string, iter.Seq[[]string]) {
 			"says",
 			"place",
 		}, func(yield func([]string) bool) {
-			for _, e := range a.Expectations {
+			for e := range a.Each() {
 				head := []string{e.File, strconv.Itoa(e.Line), e.Group, e.Text, strconv.FormatBool(e.Holds)}
 				if e.Holds && !yield(append(head, "", "", "", "")) {
 					return
@@ -288,14 +314,16 @@ func (e Expectation) story() string {
 // writeTAP writes TAP version 14.
 func (a *Expectations) writeTAP(w io.Writer) error {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "TAP version 14\n1..%d\n", len(a.Expectations))
-	for i, e := range a.Expectations {
+	fmt.Fprintf(&b, "TAP version 14\n1..%d\n", len(a.tried))
+	i := 0
+	for e := range a.Each() {
+		i++
 		ok := "ok"
 		if !e.Holds {
 			ok = "not ok"
 		}
 		description := strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(Clean(e.Group + " " + e.Text))
-		fmt.Fprintf(&b, "%s %d - %s\n", ok, i+1, description)
+		fmt.Fprintf(&b, "%s %d - %s\n", ok, i, description)
 		if !e.Holds {
 			fmt.Fprintf(&b, "  ---\n  at: %q\n  broken-by:\n", e.File+":"+strconv.Itoa(e.Line))
 			for line := range strings.Lines(e.story()) {
@@ -311,7 +339,7 @@ func (a *Expectations) writeTAP(w io.Writer) error {
 // junit returns the expectations as tests.
 func (a *Expectations) junit() (string, []junitCase) {
 	var cases []junitCase
-	for _, e := range a.Expectations {
+	for e := range a.Each() {
 		c := junitCase{Class: Clean(e.Group), Name: Clean(e.Text), File: Clean(e.File), Line: e.Line, Time: "0"}
 		if !e.Holds {
 			c.Failure = &junitFailure{Message: "broken by " + strconv.Itoa(len(e.Counterexamples)), Text: e.story()}

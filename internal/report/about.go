@@ -145,7 +145,7 @@ func (b *book) expectations(a *present.Expectations) {
 		return
 	}
 	const most = 20
-	for _, one := range a.Expectations {
+	for one := range a.Each() {
 		group, ok := b.groupOf(one.Group)
 		if !ok {
 			continue

@@ -214,26 +214,51 @@ func Tries(r *resolve.Resolver, x *Expectation) []Try {
 	return list
 }
 
-// judges asks the gate about everybody at once, and again about those whom it treats
-// otherwise than is stated, for the rule that decides.
+// judges asks the gate about everybody at once.
 func (t *trial) judges() {
-	group := t.result.Group
+	e, group := t.r.Estate(), t.result.Group
 	for _, m := range t.messages() {
-		asStated := roaring.New()
-		for _, class := range t.r.Posters(group, m) {
-			if class.Verdict == t.x.Verdict {
-				asStated.Or(class.Senders)
+		people := roaring.New()
+		people.AddRange(uint64(e.Groups()), uint64(e.Groups()+e.People()))
+		people.And(t.r.Set(group, t.x.Selector, m))
+		t.result.Picked += int(people.GetCardinality())
+		t.judgesOtherwise(people, m)
+		for _, s := range t.strangers() {
+			if s.forged != m.Unproven || !t.r.Eval(group, t.x.Selector, s.sender, m) {
+				continue
+			}
+			t.result.Picked++
+			if d := t.r.Post(group, s.sender, m); d.Verdict != t.x.Verdict {
+				t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, Message: m, Decision: d})
 			}
 		}
-		t.eachPicked(m, func(s resolve.Sender, stranger string) {
-			t.result.Picked++
-			if stranger == "" && asStated.Contains(uint32(s.ID)) {
-				return
-			}
-			if d := t.r.Post(group, s, m); d.Verdict != t.x.Verdict {
-				t.breaks(Counterexample{From: s.Address, Stranger: stranger, Message: m, Decision: d})
-			}
-		})
+	}
+}
+
+// judgesOtherwise notes those of some people whom the gate treats otherwise than is stated,
+// and what decides.
+func (t *trial) judgesOtherwise(people *roaring.Bitmap, m resolve.Message) {
+	e := t.r.Estate()
+	classes := t.r.Posters(t.result.Group, m)
+	var others []int32 // by person index: 1 + the class that they are in; nil: nobody is in any
+	for i, class := range classes {
+		if class.Verdict == t.x.Verdict || !class.Senders.Intersects(people) {
+			continue
+		}
+		if others == nil {
+			others = make([]int32, e.People())
+		}
+		for it := roaring.And(class.Senders, people).Iterator(); it.HasNext(); {
+			others[e.PersonIndex(estate.ID(it.Next()))] = int32(i + 1)
+		}
+	}
+	if others == nil {
+		return
+	}
+	for _, id := range e.PeopleByAddress() {
+		if class := others[e.PersonIndex(id)]; class > 0 {
+			t.breaks(Counterexample{From: e.Address(id), Message: m, Decision: classes[class-1].Decision})
+		}
 	}
 }
 

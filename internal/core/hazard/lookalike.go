@@ -20,7 +20,7 @@ goes to strangers, or nowhere.`,
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		l := lookalikes{p: p, group: id, reported: map[string]bool{}}
 		for _, entry := range p.E.Entries(id) {
-			if p.E.IsPerson(entry.Member) {
+			if p.E.IsPerson(entry.Member) && !p.E.Inside(entry.Member) {
 				l.look(p.E.Address(entry.Member), entry.Place)
 			}
 		}

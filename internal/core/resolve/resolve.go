@@ -15,8 +15,8 @@ type Resolver struct {
 
 	strangers *Strangers
 	standings map[estate.ID]standing
-	direct    *direct // see eachDirect
-	rings     []int32 // by group: see findRings
+	direct    *direct     // see eachDirect
+	rings     []int32     // by group: see findRings
 	members   *memberSets // shared by forks
 	receives  receives
 	matches   map[string]*roaring.Bitmap // by filter
