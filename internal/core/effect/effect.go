@@ -109,16 +109,18 @@ func (r *Report) IsEmpty() bool {
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
 
 // Compare returns what changes from one estate to another.
-func Compare(older, newer *resolve.Resolver) *Report { return compare(older, newer, true) }
+func Compare(older, newer *resolve.Resolver) *Report { return compare(older, newer, true, fewGates) }
 
 // compare is Compare; it may pass over the groups that are written as before.
-func compare(older, newer *resolve.Resolver, passOver bool) *Report {
+// few is fewGates.
+func compare(older, newer *resolve.Resolver, passOver bool, few int) *Report {
 	c := &comparison{
 		old:    older,
 		new:    newer,
 		a:      older.Estate(),
 		b:      newer.Estate(),
 		report: &Report{},
+		few:    few,
 	}
 	c.seats.c = c
 	c.match()
@@ -237,6 +239,7 @@ type comparison struct {
 	single               []twin          // senders whom one estate alone has, or has by that address
 	insideOld, insideNew *roaring.Bitmap
 
+	few     int // see fewGates
 	seats   seats
 	room    []*gifts // see giftRoom
 	results results

@@ -180,7 +180,7 @@ func (c *comparison) bySender(change *Change, told map[int]bool) {
 			*list = append(*list, from)
 		}
 	}
-	wide := !alike && f.sameWays && !nested.echo && len(nested.new) > fewGates
+	wide := !alike && f.sameWays && !nested.echo && len(nested.new) > c.few
 	for _, m := range messages {
 		parts, all := f.parts(nested, m, &asks, alike || wide)
 		if wide {
