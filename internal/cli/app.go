@@ -186,6 +186,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newPerson(streams),
 			newMatrix(streams),
 			newCheck(streams),
+			newAccept(streams),
 			newExpect(streams),
 			newCompare(streams),
 			newProbe(streams),

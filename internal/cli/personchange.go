@@ -106,7 +106,7 @@ func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
 		}
 		before := len(list)
 		for i := range s.e.People() {
-			if id := s.e.PersonID(i); matchesStars(strings.ToLower(arg), strings.ToLower(s.e.Address(id).String())) {
+			if id := s.e.PersonID(i); estate.MatchStars(arg, s.e.Address(id).String()) {
 				list = append(list, id)
 			}
 		}
@@ -116,23 +116,6 @@ func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
 	}
 	slices.Sort(list)
 	return slices.Compact(list), nil
-}
-
-// matchesStars reports whether a text is as a pattern says, whose stars stand for anything.
-func matchesStars(pattern, text string) bool {
-	parts := strings.Split(pattern, "*")
-	if !strings.HasPrefix(text, parts[0]) {
-		return false
-	}
-	text = text[len(parts[0]):]
-	for _, part := range parts[1 : len(parts)-1] {
-		_, after, ok := strings.Cut(text, part)
-		if !ok {
-			return false
-		}
-		text = after
-	}
-	return strings.HasSuffix(text, parts[len(parts)-1])
 }
 
 func newPersonAdd(streams Streams) *cli.Command {

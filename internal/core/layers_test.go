@@ -17,7 +17,7 @@ import (
 var allowed = map[string]bool{
 	"cmp": true, "errors": true, "encoding/binary": true, "hash/maphash": true, "iter": true, "math": true, "net/netip": true,
 	"runtime": true, "slices": true, "sort": true, "strconv": true,
-	"strings": true, "sync": true, "time": true, "unicode": true, "unicode/utf8": true,
+	"strings": true, "sync": true, "sync/atomic": true, "math/bits": true, "time": true, "unicode": true, "unicode/utf8": true,
 	"golang.org/x/net/idna": true, "github.com/RoaringBitmap/roaring/v2": true,
 }
 

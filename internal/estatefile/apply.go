@@ -65,6 +65,8 @@ func (d *Draft) apply(c change.Change) {
 		d.renamePerson(c)
 	case change.RemovePerson:
 		d.dropItem(d.before.Person(c.Person).Place, "people")
+	case change.Accept:
+		d.accept(c.Acceptance)
 	case change.AddDomain:
 		d.addDomain(c.Name)
 	case change.RemoveDomain:

@@ -123,6 +123,7 @@ type loader struct {
 	groups      []section
 	people      []section
 	memberships []section
+	accepted    []section
 
 	b     *estate.Builder
 	specs []*groupSpec
@@ -251,6 +252,9 @@ func checkText(data []byte) (estate.Place, string) {
 // build makes the estate of all that was read.
 func (l *loader) build() *estate.Estate {
 	l.finishSettings()
+	for _, s := range l.accepted {
+		s.d.each(s.node, "accepted hazards", s.d.readWideAcceptance, l.readAcceptTable)
+	}
 	l.b = estate.NewBuilder(l.settings)
 	for _, s := range l.groups {
 		s.d.each(s.node, "groups", s.d.readGroup, l.readGroupTable)

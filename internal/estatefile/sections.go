@@ -1,15 +1,12 @@
 package estatefile
 
 import (
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/hazard"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
@@ -22,6 +19,7 @@ var topFields = []string{
 	"nested-gates",
 	"code-sender",
 	"edge",
+	"accept",
 	"people",
 	"groups",
 	"memberships",
@@ -44,6 +42,7 @@ func (d *document) readTop(root *yaml.Node) {
 		"edge": func(_, value *yaml.Node) {
 			d.list(value, "a list of rules", d.readEdgeRule)
 		},
+		"accept":      later(&d.accepted),
 		"people":      later(&d.people),
 		"groups":      later(&d.groups),
 		"memberships": later(&d.memberships),
@@ -159,7 +158,9 @@ func (d *document) readGroup(n *yaml.Node) {
 		},
 		"access": func(_, value *yaml.Node) { d.readAccess(&s, value) },
 		"accept": func(_, value *yaml.Node) {
-			d.list(value, "a list of accepted hazards", func(n *yaml.Node) { d.readAcceptance(&s, n) })
+			d.list(value, "a list of accepted hazards", func(n *yaml.Node) {
+				s.group.Accepted = append(s.group.Accepted, d.readAcceptance(n, groupAcceptFields))
+			})
 		},
 	}
 	for _, f := range groupFields {
@@ -213,39 +214,6 @@ func (d *document) readAccess(s *groupSpec, n *yaml.Node) {
 		}
 	}
 	d.mapping(n, "access", actionWords, fields)
-}
-
-// readAcceptance reads a hazard that is meant to be.
-func (d *document) readAcceptance(s *groupSpec, n *yaml.Node) {
-	a := estate.Acceptance{Place: d.place(n)}
-	set := func(to *string) field {
-		return func(_, value *yaml.Node) { *to, _ = d.text(value) }
-	}
-	names := []string{"hazard", "address", "because"}
-	ok := d.mapping(n, "an accepted hazard", names, map[string]field{
-		"hazard": func(key, value *yaml.Node) {
-			set(&a.Hazard)(key, value)
-			var known []string
-			for _, check := range hazard.All() {
-				known = append(known, check.Name)
-			}
-			if now, old := estate.Former(a.Hazard); old && slices.Contains(known, now) {
-				d.fail(d.place(value), quote(a.Hazard)+" is "+quote(now)+" now", "")
-			} else if a.Hazard != "" && !slices.Contains(known, a.Hazard) {
-				text, near := "unknown hazard "+quote(a.Hazard), nearest.Word(a.Hazard, known)
-				if near == "" {
-					text += ", expected one of those of yorvet check"
-				}
-				d.fail(d.place(value), text, near)
-			}
-		},
-		"address": set(&a.Address),
-		"because": set(&a.Because),
-	})
-	if ok && (a.Hazard == "" || a.Because == "") {
-		d.fail(a.Place, "expected hazard and because in an accepted hazard", "")
-	}
-	s.group.Accepted = append(s.group.Accepted, a)
 }
 
 // readMember reads an entry of a group: an address, or a mapping.

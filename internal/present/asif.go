@@ -57,6 +57,8 @@ func (n namer) asIf(c change.Change) AsIf {
 		a.Value, a.Says = c.To.String(), a.Person+" is called "+c.To.String()
 	case change.RemovePerson:
 		a.Value, a.Says = a.Person, a.Person+" does not exist"
+	case change.Accept:
+		a.Value, a.Says = c.Acceptance.String(), "the hazard "+c.Acceptance.Hazard+" is accepted"
 	case change.AddDomain:
 		a.Value, a.Says = c.Name, "the domain "+c.Name+" is one of the estate"
 	case change.RemoveDomain:

@@ -18,6 +18,7 @@ import (
 type Hazards struct {
 	Counts map[string]int // by severity, without those that are accepted
 	Stale  []string       // places where the estate accepts what is not there
+	Ended  []string       // places where it accepted something until a day that is over
 	Gone   []KnownHazard  // of a baseline, and not found any more
 
 	n        namer
@@ -37,6 +38,9 @@ func (a *Hazards) writeJSON(w *jsonStream) {
 	w.field("counts", a.Counts)
 	streamList(w, "accepted", a.each(a.accepted))
 	w.field("stale", a.Stale)
+	if len(a.Ended) > 0 {
+		w.field("ended", a.Ended)
+	}
 	if len(a.known) > 0 {
 		streamList(w, "known", a.each(a.known))
 	}
@@ -127,8 +131,13 @@ func NewHazards(r *resolve.Resolver, checks []*hazard.Check, findings []hazard.F
 			a.names[n.address(id)] = true
 		}
 	}
-	for _, acceptance := range hazard.Stale(n.e, checks, findings, layout.Groups) {
-		a.Stale = append(a.Stale, n.position(acceptance.Place)+": "+acceptance.Hazard)
+	for _, acceptance := range hazard.Stale(r, checks, findings, layout.Groups) {
+		text := n.position(acceptance.Place) + ": " + acceptance.Hazard
+		if acceptance.Ended {
+			a.Ended = append(a.Ended, text+" until "+acceptance.Until.String())
+		} else {
+			a.Stale = append(a.Stale, text)
+		}
 	}
 	return a
 }
@@ -242,6 +251,10 @@ func (a *Hazards) writeText(p *Page) {
 	for _, stale := range a.Stale {
 		p.Gap()
 		p.Line(2, Span{Doubtful, "accepted, and does not occur: "}, Span{Plain, stale})
+	}
+	for _, ended := range a.Ended {
+		p.Gap()
+		p.Line(2, Span{Doubtful, "accepted, and no longer: "}, Span{Plain, ended})
 	}
 	if len(a.found) > 0 {
 		p.Gap()

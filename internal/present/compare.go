@@ -19,6 +19,8 @@ type Comparison struct {
 	Hazards struct {
 		Appear []Hazard `json:"appear"`
 		Go     []Hazard `json:"go"`
+		// Accepted are those that were there before, and are meant to be from now on.
+		Accepted []Hazard `json:"accepted,omitempty"`
 	} `json:"hazards"`
 	Notices []NoticeCount `json:"notices"`
 	Total   int           `json:"totalNotices"`
@@ -142,12 +144,7 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 	for _, p := range report.Persons {
 		a.Persons = append(a.Persons, PersonChange{later.address(p.Person.New), settingChanges(p.Settings)})
 	}
-	for _, f := range report.Appearing {
-		a.Hazards.Appear = append(a.Hazards.Appear, later.hazard(f))
-	}
-	for _, f := range report.Going {
-		a.Hazards.Go = append(a.Hazards.Go, before.hazard(f))
-	}
+	a.hazards(before, later, report)
 	for _, cause := range report.Causes {
 		a.Causes = append(a.Causes, newCause(before, later, cause))
 	}
@@ -317,9 +314,35 @@ func newCause(before, later namer, c effect.Cause) Cause {
 	return cause
 }
 
+// hazards tells of the hazards that come and go. One that is there before and later, and that
+// the estates accept or not, is told once: as accepted, or as a new one.
+func (a *Comparison) hazards(before, later namer, report *effect.Report) {
+	appearing, going := map[string]bool{}, map[string]bool{} // by ID: whether it is accepted
+	for i := range report.Appearing {
+		appearing[later.idOf(&report.Appearing[i])] = report.Appearing[i].Accepted
+	}
+	for i := range report.Going {
+		going[before.idOf(&report.Going[i])] = report.Going[i].Accepted
+	}
+	for _, f := range report.Appearing {
+		accepted, known := going[later.idOf(&f)]
+		if f.Accepted && known && !accepted {
+			a.Hazards.Accepted = append(a.Hazards.Accepted, later.hazard(f))
+		} else {
+			a.Hazards.Appear = append(a.Hazards.Appear, later.hazard(f))
+		}
+	}
+	for _, f := range report.Going {
+		if accepted, known := appearing[before.idOf(&f)]; !known || accepted == f.Accepted {
+			a.Hazards.Go = append(a.Hazards.Go, before.hazard(f))
+		}
+	}
+}
+
 // IsEmpty reports whether nothing changes.
 func (a *Comparison) IsEmpty() bool {
-	return len(a.Estate)+len(a.Changes)+len(a.Persons)+len(a.Hazards.Appear)+len(a.Hazards.Go)+len(a.Notices)+
+	hazards := len(a.Hazards.Appear) + len(a.Hazards.Go) + len(a.Hazards.Accepted)
+	return hazards+len(a.Estate)+len(a.Changes)+len(a.Persons)+len(a.Notices)+
 		len(a.Causes)+len(a.Open) == 0 && a.Groups.isEmpty() && a.People.isEmpty()
 }
 

@@ -54,6 +54,11 @@ func (a *Comparison) writeBody(p *Page) {
 		p.Title("New hazards (" + strconv.Itoa(len(list)) + ")")
 		p.findings(slices.Values(list))
 	}
+	if list := a.Hazards.Accepted; len(list) > 0 {
+		p.Gap()
+		p.Title("Hazards that are accepted from now on (" + strconv.Itoa(len(list)) + ")")
+		p.inShort(list)
+	}
 	if list := a.Hazards.Go; len(list) > 0 {
 		p.Gap()
 		p.Title("Hazards that disappear (" + strconv.Itoa(len(list)) + ")")
@@ -127,6 +132,9 @@ func (a *Comparison) writeHead(p *Page) {
 	var more []Span
 	if n := len(a.Hazards.Appear); n > 0 {
 		more = append(more, Span{Bad, "! " + count(n, "new hazard", "new hazards")}, Span{Plain, ". "})
+	}
+	if n := len(a.Hazards.Accepted); n > 0 {
+		more = append(more, Span{Plain, count(n, "hazard is accepted. ", "hazards are accepted. ")})
 	}
 	if n := len(a.Hazards.Go); n > 0 {
 		more = append(more, Span{Plain, count(n, "hazard disappears. ", "hazards disappear. ")})

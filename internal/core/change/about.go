@@ -56,6 +56,7 @@ func (c SetPersonAlso) About(*estate.Estate) Subject { return ofPerson(c.Person,
 func (c RenamePerson) About(*estate.Estate) Subject  { return ofPerson(c.Person, "address") }
 func (c RemovePerson) About(*estate.Estate) Subject  { return ofPerson(c.Person, "address") }
 
+func (c Accept) About(*estate.Estate) Subject         { return ofGroup(estate.None, "accept") }
 func (c AddDomain) About(*estate.Estate) Subject      { return ofGroup(estate.None, "domains") }
 func (c RemoveDomain) About(*estate.Estate) Subject   { return ofGroup(estate.None, "domains") }
 func (c SetNestedGates) About(*estate.Estate) Subject { return ofGroup(estate.None, "nested-gates") }

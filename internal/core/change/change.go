@@ -181,6 +181,9 @@ type RenamePerson struct {
 // Cascade.
 type RemovePerson struct{ Person estate.ID }
 
+// An Accept is a hazard that is meant to be, in several groups.
+type Accept struct{ Acceptance estate.Acceptance }
+
 // An AddDomain is one more domain of the estate.
 type AddDomain struct{ Name string }
 

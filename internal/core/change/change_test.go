@@ -138,7 +138,7 @@ func TestAbout(t *testing.T) {
 		"AddGroup - - address", "RenameGroup desk@kelp.example - address", "RemoveGroup crew@kelp.example - address",
 		"AddPerson - - address", "SetPerson - ann@kelp.example name", "SetAttribute - bob@kelp.example base",
 		"SetPersonAlso - ann@kelp.example also", "RenamePerson - ann@kelp.example address", "RemovePerson - bob@kelp.example address",
-		"AddDomain - - domains", "RemoveDomain - - domains", "SetNestedGates - - nested-gates",
+		"AddDomain - - domains", "RemoveDomain - - domains", "Accept - - accept", "SetNestedGates - - nested-gates",
 	} {
 		if !slices.Contains(got, want) {
 			t.Errorf("%q is not among %q", want, got)

@@ -104,6 +104,7 @@ func (c SetPersonAlso) key(k *key) { k.add("set also", c.Person).addresses(c.Als
 func (c RenamePerson) key(k *key)  { k.add("rename person", c.Person).addresses(c.To) }
 func (c RemovePerson) key(k *key)  { k.add("remove person", c.Person) }
 
+func (c Accept) key(k *key)         { k.add("accept", estate.None, c.Acceptance.String()) }
 func (c AddDomain) key(k *key)      { k.add("add domain", estate.None, c.Name) }
 func (c RemoveDomain) key(k *key)   { k.add("remove domain", estate.None, c.Name) }
 func (c SetNestedGates) key(k *key) { k.add("nested gates", estate.None, strconv.FormatBool(c.Open)) }

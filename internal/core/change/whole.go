@@ -119,6 +119,14 @@ func (w *work) own() *estate.Settings {
 	return w.settings
 }
 
+func (c Accept) apply(w *work) error {
+	s := w.own()
+	a := c.Acceptance
+	a.Place = orSomewhere(a.Place)
+	s.Accepted = append(slices.Clip(s.Accepted), a)
+	return nil
+}
+
 func (c AddDomain) apply(w *work) error {
 	s := w.own()
 	s.Domains, w.moves = append(s.Domains, estate.Domain{Name: c.Name}), true

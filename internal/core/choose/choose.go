@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 
-	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -56,65 +55,10 @@ func (c *chooser) matches(id estate.ID, f selector.Filter) bool {
 
 // values returns what a group has for a name, which is in lower case.
 func (c *chooser) values(id estate.ID, name string) []string {
-	g := c.e.Group(id)
-	switch name {
-	case "address":
-		return texts(g.Address, g.Also)
-	case "owners":
-		return c.listed(g.Owners)
-	case "moderators":
-		return c.listed(g.Moderators)
-	case "replies-to":
-		if g.RepliesToAt.IsValid() {
-			return c.addressesOf(g.RepliesToAt)
-		}
-	case "joiners":
-		if g.Joiners == estate.CopyUnset {
-			name = "copy"
-		}
-	}
-	if setting, ok := estate.GroupSetting(name); ok && setting.Form != estate.FormAttributes {
-		return setting.Holds(c.e, g)
-	}
-	if slices.Contains(estate.AnswerNames(), name) {
+	if _, setting := estate.GroupSetting(name); !setting && slices.Contains(estate.AnswerNames(), name) {
 		return c.answer(id, name)
 	}
-	var values []string
-	for _, attribute := range g.Attributes {
-		if selector.Fold(attribute.Name) == name {
-			values = append(values, attribute.Value)
-		}
-	}
-	return values
-}
-
-// listed returns all addresses of the owners or moderators of a group.
-func (c *chooser) listed(list []estate.Listed) []string {
-	var values []string
-	for _, one := range list {
-		values = append(values, c.addressesOf(c.e.Address(one.ID))...)
-	}
-	return values
-}
-
-// addressesOf returns an address, and all others of whoever has it.
-func (c *chooser) addressesOf(a address.Address) []string {
-	id, ok := c.e.Find(a)
-	switch {
-	case !ok:
-		return []string{a.String()}
-	case c.e.IsGroup(id):
-		return texts(c.e.Address(id), c.e.Group(id).Also)
-	}
-	return texts(c.e.Address(id), c.e.Person(id).Also)
-}
-
-func texts(main address.Address, also []address.Address) []string {
-	list := []string{main.String()}
-	for _, a := range also {
-		list = append(list, a.String())
-	}
-	return list
+	return c.e.GroupValues(id, name)
 }
 
 // answer returns what the matrix says of a group.

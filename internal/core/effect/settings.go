@@ -47,6 +47,7 @@ func (c *comparison) estateSettings() []SettingChange {
 	list.note("nested-gates", nestedGatesText(was), nestedGatesText(is))
 	list.note("code-sender", one(was.CodeSender.String()), one(is.CodeSender.String()))
 	list.note("edge", edgeTexts(was), edgeTexts(is))
+	list.note("accept", acceptanceTexts(was.Accepted), acceptanceTexts(is.Accepted))
 	return list
 }
 
@@ -204,10 +205,12 @@ func (c *comparison) nameLater(id estate.ID) string {
 	return c.a.Address(id).String()
 }
 
-func acceptances(g *estate.Group) []string {
+func acceptances(g *estate.Group) []string { return acceptanceTexts(g.Accepted) }
+
+func acceptanceTexts(list []estate.Acceptance) []string {
 	var texts []string
-	for _, a := range g.Accepted {
-		texts = append(texts, strings.TrimSpace(a.Hazard+" "+a.Address)+" because "+a.Because)
+	for _, a := range list {
+		texts = append(texts, a.String())
 	}
 	return texts
 }

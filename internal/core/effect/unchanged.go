@@ -184,6 +184,7 @@ func (p *printer) settings() uint64 {
 	}
 	text(h, s.Subaddress, s.CodeSender.String())
 	text(h, edgeTexts(s)...)
+	text(h, acceptanceTexts(s.Accepted)...)
 	flag(h, s.OpenNestedGates)
 	return h.Sum64()
 }

@@ -50,6 +50,8 @@ type Settings struct {
 	// Edge is a gate for the whole estate: its rules refuse or drop, and are asked
 	// before the gate of the group that a message is sent to.
 	Edge []GateRule
+	// Accepted are hazards that are meant to be, in several groups.
+	Accepted []Acceptance
 }
 
 // Position returns a place as file:line:column, or "" for nowhere.
@@ -114,14 +116,6 @@ type Group struct {
 	Place            Place
 	Given            []Given // the settings that are written, for their places
 	Accepted         []Acceptance
-}
-
-// An Acceptance is a hazard of a group that is meant to be.
-type Acceptance struct {
-	Hazard  string // its name
-	Address string // whom it concerns; "" for all
-	Because string // the reason
-	Place   Place
 }
 
 // A Given is the place of one setting of a group.

@@ -142,6 +142,7 @@ type Pass struct {
 	R *resolve.Resolver
 
 	survey *resolve.Survey
+	acceptances
 	checks []*Check
 	check  *Check // the one at hand
 	visit  func(Finding)
@@ -152,6 +153,7 @@ type Pass struct {
 // NewPass returns a Pass that calls visit with what it finds.
 func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 	p := &Pass{E: r.Estate(), R: r, survey: r.Survey(), checks: checks, visit: visit}
+	p.acceptances = newAcceptances(r)
 	p.estateMemory = estateMemory{
 		classes: map[gateMessage][]*roaring.Bitmap{},
 		gates:   map[gateMessage]letIn{},
@@ -234,21 +236,10 @@ func (p *Pass) report(f Finding) { p.reportAs(usual, f) }
 // reportAs passes on a finding of the check at hand that holds as far as u.
 func (p *Pass) reportAs(u use, f Finding) {
 	f.Check, f.Severity = p.check, u.severity(p.check.Severity)
-	var accepted []estate.Acceptance
-	if f.Group != estate.None {
-		accepted = p.E.Group(f.Group).Accepted
-	}
-	for _, a := range accepted {
-		if accepts(a, &f) {
-			f.Accepted, f.Because = true, a.Because
-			break
-		}
+	if a := p.acceptances.accepting(&f); len(a) > 0 {
+		f.Accepted, f.Because = true, a[0].Because
 	}
 	p.visit(f)
-}
-
-func accepts(a estate.Acceptance, f *Finding) bool {
-	return a.Hazard == f.Check.Name && (a.Address == "" || address.Same(a.Address, f.Address))
 }
 
 // ByCheck gathers findings by severity, and then by check, the worst first.
@@ -304,31 +295,6 @@ func Findings(several ...*ByCheck) []Finding {
 		}
 	}
 	return list
-}
-
-// Stale returns the acceptances of some groups that no finding needs, of those that name
-// one of the checks.
-func Stale(e *estate.Estate, checks []*Check, findings []Finding, groups []estate.ID) []estate.Acceptance {
-	used := map[estate.Place]bool{}
-	for i := range findings {
-		if findings[i].Group == estate.None {
-			continue
-		}
-		for _, a := range e.Group(findings[i].Group).Accepted {
-			if accepts(a, &findings[i]) {
-				used[a.Place] = true
-			}
-		}
-	}
-	var stale []estate.Acceptance
-	for _, id := range groups {
-		for _, a := range e.Group(id).Accepted {
-			if !used[a.Place] && slices.ContainsFunc(checks, func(c *Check) bool { return c.Name == a.Hazard }) {
-				stale = append(stale, a)
-			}
-		}
-	}
-	return stale
 }
 
 func (p *Pass) name(id estate.ID) string { return p.E.Address(id).String() }

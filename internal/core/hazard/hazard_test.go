@@ -361,11 +361,11 @@ func TestAcceptance(t *testing.T) {
 			accepted++
 		}
 	}
-	if stale := hazard.Stale(r.Estate(), hazard.All(), findings, []estate.ID{0}); accepted != 1 || len(stale) != 1 || stale[0].Hazard != "forgeable" {
+	if stale := hazard.Stale(r, hazard.All(), findings, []estate.ID{0}); accepted != 1 || len(stale) != 1 || stale[0].Hazard != "forgeable" {
 		t.Errorf("%d accepted, in vain: %+v", accepted, stale)
 	}
 	for _, check := range hazard.All() {
-		stale := hazard.Stale(r.Estate(), []*hazard.Check{check}, findings, []estate.ID{0})
+		stale := hazard.Stale(r, []*hazard.Check{check}, findings, []estate.ID{0})
 		if want := check.Name == "forgeable"; len(stale) > 0 != want {
 			t.Errorf("of %s alone, in vain: %+v", check.Name, stale)
 		}

@@ -132,6 +132,8 @@ func Alterations(e *estate.Estate) []Alteration {
 			"bob@kelp.example, desk", "desk", ", {address: bob@kelp.example, copy: digest}", ""}},
 		{change.AddDomain{Name: "more.example"}, []string{"spare.example]", "spare.example, more.example]"}},
 		{change.RemoveDomain{Name: "spare.example"}, []string{", spare.example]", "]"}},
+		{change.Accept{Acceptance: estate.Acceptance{Hazard: "no-owner", Groups: []string{"d*"}, Because: "Known."}},
+			[]string{"people:", "accept:\n  - {hazard: no-owner, groups: [\"d*\"], because: Known.}\npeople:"}},
 		{change.SetNestedGates{Open: true}, []string{"people:", "nested-gates: open\npeople:"}},
 	}
 }
