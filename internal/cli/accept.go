@@ -64,6 +64,9 @@ func (c *changer) accept(check *hazard.Check) error {
 		if err != nil {
 			return usageError("--groups: %w", err)
 		}
+		if err := estate.CheckAcceptFilter(f); err != nil {
+			return usageError("--groups: %w", err)
+		}
 		a.Filter = f
 	}
 	if len(a.Groups) == 0 && a.Filter == nil {

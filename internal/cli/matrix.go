@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 
 	"github.com/urfave/cli/v3"
@@ -21,6 +22,7 @@ func newMatrix(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{Name: "where", Usage: "only the groups that fulfil a `CONDITION`"},
+			&cli.IntFlag{Name: "top", Usage: "only the first `NUMBER` of groups: by --sort, or those that most people get"},
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -39,9 +41,15 @@ func newMatrix(streams Streams) *cli.Command {
 					return usageError("--where: %w", err)
 				}
 			}
-			if cmd.IsSet("sort") {
-				if err := a.Sort(cmd.String("sort")); err != nil {
+			a.Total()
+			if by := cmd.String("sort"); by != "" || cmd.IsSet("top") {
+				if err := a.Sort(cmp.Or(by, "get")); err != nil {
 					return usageError("--sort: %w", err)
+				}
+			}
+			if cmd.IsSet("top") {
+				if err := a.Top(cmd.Int("top")); err != nil {
+					return usageError("--top: %w", err)
 				}
 			}
 			return s.print(a)

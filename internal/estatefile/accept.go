@@ -9,7 +9,6 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/core/nearest"
-	"yorvet.example/yorvet/internal/core/selector"
 )
 
 // The fields of an accepted hazard, in a group and in the estate.
@@ -66,13 +65,9 @@ func (l *loader) setAcceptance(a *estate.Acceptance, name string, it item) {
 	case "where":
 		if f, ok := l.parseFilter(it.text, it); ok {
 			a.Filter = f
-			selector.Items(f, func(one *selector.Item) {
-				if _, setting := estate.GroupSetting(one.Attribute); !setting &&
-					slices.Contains(estate.AnswerNames(), one.Attribute) {
-					l.fail(it.place, quote(one.Attribute)+" is an answer, expected settings, address or attributes of groups "+
-						"in a filter of accept", "")
-				}
-			})
+			if err := estate.CheckAcceptFilter(f); err != nil {
+				l.fail(it.place, err.Error(), "")
+			}
 		}
 	case "address":
 		a.Address = it.text

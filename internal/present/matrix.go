@@ -18,8 +18,13 @@ import (
 // Matrix shows all groups at a glance.
 type Matrix struct {
 	Groups []MatrixRow `json:"groups"`
+	// Totals are of all groups that were looked at, by column: also where Top keeps some.
+	Totals map[string]Spread `json:"totals"`
 
-	domain string // the first of the estate: text leaves it out
+	looked  int    // how many groups
+	hazards int    // how many of them have any
+	forged  int    // how many of them admit forged mail
+	domain  string // the first of the estate: text leaves it out
 }
 
 // A MatrixRow is one group. Counts that are 0 are left out of the maps.
@@ -45,6 +50,7 @@ func NewMatrix(r *resolve.Resolver) *Matrix {
 	for id, overview := range hazard.Overviews(r) {
 		a.Groups = append(a.Groups, n.row(estate.ID(id), overview))
 	}
+	a.Total()
 	return a
 }
 
@@ -232,21 +238,16 @@ func (a *Matrix) writeText(p *Page) {
 
 // answer is the first line: true by itself.
 func (a *Matrix) answer() string {
-	hazards, forged := 0, 0
-	for _, g := range a.Groups {
-		if g.Hazards > 0 {
-			hazards++
-		}
-		if g.Known > 0 || g.Forged == "admit" {
-			forged++
-		}
-	}
-	if len(a.Groups) == 0 {
+	if a.looked == 0 {
 		return "No group to show"
 	}
-	line := count(len(a.Groups), "group", "groups") + ": " + strconv.Itoa(hazards) + " with hazards"
-	if forged > 0 {
-		line += ", " + strconv.Itoa(forged) + " that admit forged mail"
+	line := count(a.looked, "group", "groups") + ": " + strconv.Itoa(a.hazards) + " with hazards"
+	if a.forged > 0 {
+		line += ", " + strconv.Itoa(a.forged) + " that admit forged mail"
+	}
+	if get := a.Totals["get"]; a.looked > 1 {
+		line += "; get: median " + thousands(get.Median) + ", 95 % at most " + thousands(get.P95) + ", most " +
+			thousands(get.Most) + ", in all " + thousands(get.Sum)
 	}
 	return line
 }

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -45,6 +46,19 @@ func (a *Acceptance) IsFor(e *Estate, group ID) bool {
 	return a.Filter == nil || selector.MatchFilter(a.Filter, func(item *selector.Item) bool {
 		return slices.ContainsFunc(e.GroupValues(group, item.Attribute), item.Matches)
 	})
+}
+
+// CheckAcceptFilter returns what a filter of an acceptance asks that is no setting, address or
+// attribute of a group, but an answer about it: what is accepted cannot hang on those.
+func CheckAcceptFilter(f selector.Filter) error {
+	var err error
+	selector.Items(f, func(item *selector.Item) {
+		if _, setting := GroupSetting(item.Attribute); !setting && slices.Contains(AnswerNames(), item.Attribute) {
+			err = errors.New(quote(item.Attribute) +
+				" is an answer, expected settings, address or attributes of groups in a filter of accept")
+		}
+	})
+	return err
 }
 
 // String returns an acceptance in words.
