@@ -201,26 +201,12 @@ func (p *Pass) Finish() {
 // eachAlike visits the groups that are like an earlier one in who gets what of their mail,
 // over which nested groups, and in their rules.
 func (p *Pass) eachAlike(visit func(id, earlier estate.ID)) {
-	type people struct {
-		kind  estate.Kind
-		print uint64
-	}
-	of := func(id estate.ID) people { return people{p.E.Group(id).Kind, p.survey.Print(id)} }
-	shared := map[people]int{}
-	for id := range estate.ID(p.E.Groups()) {
-		if p.survey.Reaches(id) {
-			shared[of(id)]++
-		}
-	}
 	type looks struct {
 		print resolve.Fingerprint
 		rules string
 	}
 	first := map[looks]estate.ID{}
-	for id := range estate.ID(p.E.Groups()) {
-		if !p.survey.Reaches(id) || shared[of(id)] < 2 {
-			continue
-		}
+	for _, id := range p.perhapsAlike() {
 		like := looks{p.R.Fingerprint(id), rulesText(p.E.Group(id))}
 		if earlier, alike := first[like]; alike {
 			visit(id, earlier)
@@ -228,6 +214,55 @@ func (p *Pass) eachAlike(visit func(id, earlier estate.ID)) {
 			first[like] = id
 		}
 	}
+}
+
+// perhapsAlike returns the groups that may be like another one: those whose people get the same,
+// by whatever ways. Mail that comes over the same nested groups comes over one that is nested
+// directly in both, so those who have none in common with another are left out.
+func (p *Pass) perhapsAlike() []estate.ID {
+	type people struct {
+		kind  estate.Kind
+		print uint64
+	}
+	type shared struct {
+		people
+		child estate.ID // None: nested groups give nothing
+	}
+	each := func(id estate.ID, visit func(shared)) {
+		of := people{p.E.Group(id).Kind, p.survey.Print(id)}
+		if !p.survey.NestedGives(id) {
+			visit(shared{of, estate.None})
+			return
+		}
+		for _, child := range p.E.Children(id) {
+			if child.Passes {
+				visit(shared{of, child.Group})
+			}
+		}
+	}
+	counts := map[shared]int{}
+	last := map[shared]estate.ID{}
+	for id := range estate.ID(p.E.Groups()) {
+		if p.survey.Reaches(id) {
+			each(id, func(s shared) {
+				if other, met := last[s]; !met || other != id {
+					counts[s]++
+					last[s] = id
+				}
+			})
+		}
+	}
+	var list []estate.ID
+	for id := range estate.ID(p.E.Groups()) {
+		alike := false
+		if p.survey.Reaches(id) {
+			each(id, func(s shared) { alike = alike || counts[s] > 1 })
+		}
+		if alike {
+			list = append(list, id)
+		}
+	}
+	return list
 }
 
 // report passes on a finding of the check at hand that holds for default messages.

@@ -33,6 +33,7 @@ type reached struct {
 	uninvited *roaring.Bitmap // people who get inbox or digest, and no calendar request; nil: nobody
 	outside   bool            // somebody outside gets or reads anything
 	any       bool            // somebody has an outcome
+	nested    bool            // somebody has it, or a better one, by a nested group
 	print     uint64          // stands for who gets what, whether or not their mailboxes work
 	finally   uint64          // stands for whose mailboxes do not work, and for what invitations come to
 	nobodies  *roaring.Bitmap // addresses that belong to nobody; nil: none
@@ -157,6 +158,10 @@ func (s *Survey) ReachesOutside(group estate.ID) bool { return s.at(group).outsi
 // Reaches reports whether a message to a group has an outcome for any person.
 func (s *Survey) Reaches(group estate.ID) bool { return s.at(group).any }
 
+// NestedGives reports whether anybody gets something of a group's mail that its own memberships
+// do not give.
+func (s *Survey) NestedGives(group estate.ID) bool { return s.at(group).nested }
+
 // Print returns what stands for who gets what of a group's mail, by whatever ways: groups with
 // the same Fingerprint have the same.
 func (s *Survey) Print(group estate.ID) uint64 { return s.at(group).print }
@@ -195,6 +200,7 @@ func (s *Survey) add(p *part) {
 		to.invited += from.invited
 		to.outside = to.outside || from.outside
 		to.any = to.any || from.any
+		to.nested = to.nested || from.nested
 		to.print += from.print
 		to.finally += from.finally
 		switch {
@@ -525,7 +531,14 @@ func (p *part) pass() {
 					g.some, g.anyone, g.archive, g.kept = true, m.set, m.set, m.set
 				}
 			}
+		}
+		own := *g
+		for _, id := range p.s.passing.in(c) {
 			p.s.eachPassed(c, id, func(nested int32) { g.or(&p.got[nested]) })
+		}
+		if len(p.s.passing.in(c)) > 1 || own.inbox != g.inbox || own.digest != g.digest || own.archive != g.archive ||
+			own.anyone != g.anyone {
+			p.of[c].nested = true
 		}
 	}
 }
