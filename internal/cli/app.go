@@ -56,6 +56,9 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		args = append(append([]string{args[0]}, args[2:]...), "--help")
 	}
 	streams.args = args[min(1, len(args)):]
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercent)
+	}
 	var grace atomic.Int64
 	var service atomic.Bool // the command is one that runs until it is interrupted
 	grace.Store(int64(graceToThink))
@@ -145,6 +148,10 @@ func exitCode(err error) int {
 	}
 	return exitInput
 }
+
+// gcPercent is the garbage collection target percentage (runtime/debug): large estates take a
+// third less memory than by default, and hardly more time.
+const gcPercent = 50
 
 // errPartial says that a source gave only a part of what it has.
 var errPartial = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what " +

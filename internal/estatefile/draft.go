@@ -334,8 +334,31 @@ type FileChange struct {
 	Names          int // of the file (hard links); the change reaches this one only
 }
 
+// withoutCommon returns two texts without the lines that both begin and end with.
+func withoutCommon(x, y []byte) ([]byte, []byte) {
+	same := 0
+	for most := min(len(x), len(y)); same < most && x[same] == y[same]; {
+		same++
+	}
+	from := bytes.LastIndexByte(x[:same], '\n') + 1
+	x, y = x[from:], y[from:]
+	same = 0
+	for most := min(len(x), len(y)); same < most && x[len(x)-1-same] == y[len(y)-1-same]; {
+		same++
+	}
+	// What is the same at the end begins behind the end of a line.
+	tail := x[len(x)-same:]
+	if end := bytes.IndexByte(tail, '\n'); end >= 0 {
+		same -= end + 1
+	} else {
+		same = 0
+	}
+	return x[:len(x)-same], y[:len(y)-same]
+}
+
 // countLines counts the lines that only one of two texts has.
 func countLines(before, later []byte) (added, removed int) {
+	before, later = withoutCommon(before, later)
 	count := map[string]int{}
 	for line := range bytes.Lines(before) {
 		count[string(line)]--

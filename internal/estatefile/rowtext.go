@@ -32,6 +32,9 @@ func newRowText(name string, data []byte) (*rowText, error) {
 		t.newline = "\r\n"
 	}
 	content := bytes.TrimPrefix(data, []byte("\ufeff"))
+	if bytes.IndexByte(content, '"') < 0 {
+		return t, t.cutPlain(content)
+	}
 	r := csv.NewReader(bytes.NewReader(content))
 	r.ReuseRecord = true
 	for {
@@ -53,6 +56,30 @@ func newRowText(name string, data []byte) (*rowText, error) {
 		return nil, errors.New(name + ": the table has no header row")
 	}
 	return t, nil
+}
+
+// cutPlain finds the records of a table without quotes: each is a line.
+func (t *rowText) cutPlain(content []byte) error {
+	lines := bytes.Count(content, []byte{'\n'}) + 1
+	t.ends, t.lines = make([]int, 0, lines), make([]int, 0, lines)
+	at := len(t.data) - len(content)
+	number := 0
+	for line := range bytes.Lines(content) {
+		number++
+		at += len(line)
+		text := bytes.TrimSuffix(bytes.TrimSuffix(line, []byte{'\n'}), []byte{'\r'})
+		if len(text) == 0 {
+			continue
+		}
+		if t.header == nil {
+			t.header = strings.Split(string(text), ",")
+		}
+		t.lines, t.ends = append(t.lines, number), append(t.ends, at)
+	}
+	if t.header == nil {
+		return errors.New(t.name + ": the table has no header row")
+	}
+	return nil
 }
 
 // record returns the index of the record that a place is in.
