@@ -138,6 +138,7 @@ func (t *rowText) text() []byte {
 		return t.data
 	}
 	var b bytes.Buffer
+	b.Grow(len(t.data) + len(t.data)/64 + 1<<12)
 	w := csv.NewWriter(&b)
 	w.UseCRLF = t.newline == "\r\n"
 	write := func(row []string) {

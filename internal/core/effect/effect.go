@@ -139,22 +139,7 @@ func compare(older, newer *resolve.Resolver, passOver bool, few int) *Report {
 	if unchanged == nil { // else nothing else is said of anybody
 		c.report.Persons = c.persons()
 	}
-	concernsOld, concernsNew := func(estate.ID) bool { return true }, func(estate.ID) bool { return true }
-	if unchanged != nil {
-		concernsOld = func(id estate.ID) bool { return !unchanged[c.toNew[id]] }
-		concernsNew = func(id estate.ID) bool { return !unchanged[id] }
-	}
-	// Hazards are looked for on both sides at once.
-	done := make(chan struct{})
-	var was, is [][]hazard.Finding
-	go func() {
-		defer close(done)
-		was = findings(older.Fork(), concernsOld)
-	}()
-	is = findings(newer.Fork(), concernsNew)
-	<-done
-	c.groups(concernsNew)
-	c.hazards(was, is)
+	c.groups(func(id estate.ID) bool { return unchanged == nil || !unchanged[id] })
 	c.report.Causes = c.causes(unchanged)
 	return c.report
 }
@@ -170,7 +155,8 @@ func (c *comparison) survey() {
 	<-done
 }
 
-// groups compares the groups that are concerned, in several goroutines.
+// groups compares the groups that are concerned, in several goroutines, and notes the hazards
+// that come and go.
 func (c *comparison) groups(concerns func(estate.ID) bool) {
 	var ids []estate.ID
 	for id := range estate.ID(c.b.Groups()) {
@@ -179,18 +165,23 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 		}
 	}
 	found := make([]Report, len(ids))
+	hazards := make([]differences, len(ids))
 	var next atomic.Int64
 	var done sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), 4, len(ids)) {
 		done.Go(func() {
 			w := c.fork()
+			old, new := newSide(w.old), newSide(w.new)
 			for at := int(next.Add(1)) - 1; at < len(ids); at = int(next.Add(1)) - 1 {
 				w.report = &found[at]
-				if old := c.toOld[ids[at]]; old == estate.None {
+				var was []hazard.Finding
+				if before := c.toOld[ids[at]]; before == estate.None {
 					w.notice(estate.None, ids[at])
 				} else {
-					w.group(Pair{old, ids[at]})
+					w.group(Pair{before, ids[at]})
+					was = old.of(before)
 				}
+				hazards[at] = w.hazards(was, new.of(ids[at]))
 			}
 		})
 	}
@@ -199,6 +190,7 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 		c.report.Changes = append(c.report.Changes, found[i].Changes...)
 		c.report.Notices = append(c.report.Notices, found[i].Notices...)
 	}
+	c.reportHazards(hazards)
 }
 
 // fork returns the comparison for another goroutine: what is remembered on the way is its own.

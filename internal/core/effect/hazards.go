@@ -1,6 +1,7 @@
 package effect
 
 import (
+	"slices"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -9,23 +10,34 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// findings returns the hazards of the groups that are concerned, by group, and last those
-// of the edge.
-func findings(r *resolve.Resolver, concerns func(estate.ID) bool) [][]hazard.Finding {
-	groups := r.Estate().Groups()
-	list := make([][]hazard.Finding, groups+1)
-	pass := hazard.NewPass(r, hazard.All(), func(f hazard.Finding) {
-		at := min(int(f.Group), groups)
-		list[at] = append(list[at], f)
-	})
-	for id := range estate.ID(groups) {
-		if concerns(id) {
-			pass.Look(id)
-		}
-	}
-	pass.Finish()
-	return list
+// side looks for the hazards of one of the estates.
+type side struct {
+	pass  *hazard.Pass
+	found []hazard.Finding
 }
+
+func newSide(r *resolve.Resolver) *side {
+	s := &side{}
+	s.pass = hazard.NewPass(r, hazard.All(), func(f hazard.Finding) { s.found = append(s.found, f) })
+	return s
+}
+
+// of returns the hazards of a group, until it is asked again.
+func (s *side) of(id estate.ID) []hazard.Finding {
+	s.found = s.found[:0]
+	s.pass.Look(id)
+	return s.found
+}
+
+// rest returns the hazards of the edge, and those of several groups.
+func (s *side) rest() []hazard.Finding {
+	s.found = s.found[:0]
+	s.pass.Finish()
+	return s.found
+}
+
+// differences are hazards that appear and that go.
+type differences struct{ appear, gone []hazard.Finding }
 
 // about is what a finding is about: two findings of two estates are the same if they are
 // about the same.
@@ -38,37 +50,48 @@ type about struct {
 	detail   string
 }
 
-// hazards notes which hazards appear and which go.
-func (c *comparison) hazards(was, is [][]hazard.Finding) {
+// hazards returns which hazards appear and which go, of those that were and are.
+func (c *comparison) hazards(was, is []hazard.Finding) differences {
+	var d differences
+	if len(was)+len(is) == 0 {
+		return d
+	}
+	count := make(map[about]int, len(was))
+	for _, f := range was {
+		count[c.about(f, true)]++
+	}
+	for _, f := range is {
+		if key := c.about(f, false); count[key] > 0 {
+			count[key]--
+		} else {
+			d.appear = append(d.appear, f)
+		}
+	}
+	for _, f := range was {
+		if key := c.about(f, true); count[key] > 0 {
+			count[key]--
+			d.gone = append(d.gone, f)
+		}
+	}
+	return d
+}
+
+// reportHazards notes hazards that appear and go: of groups in both estates, and by the way of
+// those of the old estate alone, of the edge and of several groups.
+func (c *comparison) reportHazards(of []differences) {
 	appear, gone := hazard.NewByCheck(hazard.All()), hazard.NewByCheck(hazard.All())
-	count := map[about]int{}
-	for i, list := range was {
-		for _, f := range list {
-			if i < c.a.Groups() && c.toNew[i] == estate.None {
-				gone.Add(f) // with its group
-			} else {
-				count[c.about(f, true)]++
-			}
+	old, new := newSide(c.old.Fork()), newSide(c.new.Fork())
+	for id := range estate.ID(c.a.Groups()) {
+		if c.toNew[id] == estate.None {
+			of = append(of, differences{gone: slices.Clone(old.of(id))})
 		}
 	}
-	for _, list := range is {
-		for _, f := range list {
-			if key := c.about(f, false); count[key] > 0 {
-				count[key]--
-			} else {
-				appear.Add(f)
-			}
+	for _, d := range append(of, c.hazards(old.rest(), new.rest())) {
+		for _, f := range d.appear {
+			appear.Add(f)
 		}
-	}
-	for i, list := range was {
-		if i < c.a.Groups() && c.toNew[i] == estate.None {
-			continue
-		}
-		for _, f := range list {
-			if key := c.about(f, true); count[key] > 0 {
-				count[key]--
-				gone.Add(f)
-			}
+		for _, f := range d.gone {
+			gone.Add(f)
 		}
 	}
 	c.report.Appearing, c.report.Going = hazard.Findings(appear), hazard.Findings(gone)
