@@ -81,3 +81,41 @@ func findComponents(e *estate.Estate, follow func(outer estate.ID, nested estate
 	}
 	return c
 }
+
+// edges lead from components to others.
+type edges struct {
+	start []int32 // by component, into to; one more at the end
+	to    []int32
+}
+
+// of returns the components that edges lead to from one.
+func (e *edges) of(component int32) []int32 { return e.to[e.start[component]:e.start[component+1]] }
+
+// outer returns, for each component, the others that it is nested in by nestings that follow.
+func (c *components) outer(e *estate.Estate, follow func(outer estate.ID, nested estate.Nesting) bool) edges {
+	out := edges{start: make([]int32, c.count()+2)}
+	each := func(visit func(inner, outer int32)) {
+		met := make([]int32, c.count()) // 1 + the last component that each is nested in
+		for component := range int32(c.count()) {
+			for _, id := range c.in(component) {
+				for _, child := range e.Children(id) {
+					inner := c.of[child.Group]
+					if inner != component && met[inner] != component+1 && follow(id, child) {
+						met[inner] = component + 1
+						visit(inner, component)
+					}
+				}
+			}
+		}
+	}
+	each(func(inner, _ int32) { out.start[inner+2]++ })
+	for i := range c.count() {
+		out.start[i+2] += out.start[i+1]
+	}
+	out.to = make([]int32, out.start[c.count()+1])
+	each(func(inner, outer int32) {
+		out.to[out.start[inner+1]] = outer
+		out.start[inner+1]++
+	})
+	return out
+}

@@ -20,6 +20,8 @@ type Survey struct {
 	e       *estate.Estate
 	members *components // by all nestings
 	passing *components // by those over which mail passes
+	outer   edges       // by component of members: those that it is nested in
+	passers edges       // by component of passing: those that pass mail to it
 	of      []reached   // by component of passing
 	people  []int       // by component of members: how many are members
 	asked   [][]asked   // by group, sorted by person
@@ -56,6 +58,10 @@ func (r *Resolver) Survey() *Survey {
 	s := &Survey{e: r.e, twice: make([]bool, r.e.Groups()), asked: make([][]asked, r.e.Groups())}
 	s.members = findComponents(r.e, func(estate.ID, estate.Nesting) bool { return true })
 	s.passing = findComponents(r.e, func(outer estate.ID, nested estate.Nesting) bool {
+		return nested.Passes && r.e.Group(outer).Kind != estate.Mailbox
+	})
+	s.outer = s.members.outer(r.e, func(estate.ID, estate.Nesting) bool { return true })
+	s.passers = s.passing.outer(r.e, func(outer estate.ID, nested estate.Nesting) bool {
 		return nested.Passes && r.e.Group(outer).Kind != estate.Mailbox
 	})
 	s.of = make([]reached, s.passing.count())
@@ -240,27 +246,25 @@ func (p *plane) or(other *plane) {
 // got are those of a block who get something, by outcome without regard to their mailboxes:
 // one person may be in several, and has the best of them.
 type got struct {
-	some                           bool
 	inbox, digest, archive, anyone plane
 	invited                        plane // to whose inbox an invitation goes
 	kept                           plane // who can read what is kept, an invitation too
 }
 
-func (g *got) or(other *got) {
-	if !other.some {
-		return
-	}
-	g.some = true
+// or adds what others get, and reports whether anybody gets something by it, or something
+// better.
+func (g *got) or(other *got) bool {
+	before := [...]plane{g.inbox, g.digest, g.archive, g.anyone}
 	g.inbox.or(&other.inbox)
 	g.digest.or(&other.digest)
 	g.archive.or(&other.archive)
 	g.anyone.or(&other.anyone)
 	g.invited.or(&other.invited)
 	g.kept.or(&other.kept)
+	return before != [...]plane{g.inbox, g.digest, g.archive, g.anyone}
 }
 
 func (g *got) add(bit uint16, outcome Outcome, flags uint8) {
-	g.some = true
 	g.anyone.set(bit)
 	switch outcome {
 	case Inbox:
@@ -321,16 +325,29 @@ type part struct {
 	asked  [][]asked
 	twice  []bool
 
-	members []memberBlock // by component of Survey.members
-	got     []got         // by component of Survey.passing
+	members []plane // by component of Survey.members: who is a member
+	got     []got   // by component of Survey.passing
+	listing touched // components of members that have any member in the block
+	giving  touched // components of passing that give anybody in it anything
 	shut    plane
 	beyond  plane // people whose main address is outside
 }
 
-// memberBlock are the members of a group in a block.
-type memberBlock struct {
-	some bool
-	set  plane
+// touched is a set of components.
+type touched []uint64
+
+func (t touched) add(component int32) { t[component>>6] |= 1 << (component & 63) }
+
+// each visits the components from the lowest on, those that are added above the one at hand
+// too.
+func (t touched) each(visit func(component int32)) {
+	for w := range t {
+		for done := uint64(0); t[w]&^done != 0; {
+			bit := bits.TrailingZeros64(t[w] &^ done)
+			done |= 1 << bit
+			visit(int32(w*64 + bit))
+		}
+	}
 }
 
 // look works out what is to be known of the people from one index to another.
@@ -339,7 +356,8 @@ func (s *Survey) look(r *Resolver, from, to int, owners [][]uint32) *part {
 	p := &part{s: s, r: r, from: from, to: to, owners: owners, next: make([]int32, groups),
 		of: make([]reached, len(s.of)), people: make([]int, len(s.people)),
 		asked: make([][]asked, groups), twice: make([]bool, groups),
-		members: make([]memberBlock, s.members.count()), got: make([]got, s.passing.count())}
+		members: make([]plane, s.members.count()), got: make([]got, s.passing.count()),
+		listing: make(touched, s.members.count()/64+1), giving: make(touched, s.passing.count()/64+1)}
 	for id := range estate.ID(groups) {
 		if len(r.e.Rules(id)) > 0 {
 			p.rules = append(p.rules, id)
@@ -413,16 +431,10 @@ func (p *part) lay(c *cell, group, person estate.ID, says own, plain, invitation
 
 // block works a block out.
 func (p *part) block(b int) {
-	for c := range p.members {
-		if p.members[c].some {
-			p.members[c] = memberBlock{}
-		}
-	}
-	for c := range p.got {
-		if p.got[c].some {
-			p.got[c] = got{}
-		}
-	}
+	p.listing.each(func(c int32) { p.members[c] = plane{} })
+	p.giving.each(func(c int32) { p.got[c] = got{} })
+	clear(p.listing)
+	clear(p.giving)
 	first := p.from + b*blockSize
 	size := min(blockSize, p.to-first)
 	p.shut, p.beyond = plane{}, plane{}
@@ -442,13 +454,10 @@ func (p *part) block(b int) {
 		}
 	}
 	for _, c := range p.blocks[b] {
-		m := &p.members[p.s.members.of[c.group]]
-		m.some = true
-		m.set.set(c.bit)
-		if c.flags&cellRepeated != 0 || p.r.e.Group(estate.ID(c.group)).Kind == estate.Mailbox {
-			continue
+		p.list(estate.ID(c.group), c.bit)
+		if c.flags&cellRepeated == 0 && p.r.e.Group(estate.ID(c.group)).Kind != estate.Mailbox {
+			p.give(c)
 		}
-		p.got[p.s.passing.of[c.group]].add(c.bit, c.outcome, c.flags)
 	}
 	for _, c := range p.blocks[b] {
 		if of := listed[estate.ID(c.group)]; of != nil {
@@ -462,13 +471,26 @@ func (p *part) block(b int) {
 	p.answer(b, first, picked)
 }
 
+// list notes a member of a group.
+func (p *part) list(group estate.ID, bit uint16) {
+	c := p.s.members.of[group]
+	p.members[c].set(bit)
+	p.listing.add(c)
+}
+
+// give notes what a group gives a member.
+func (p *part) give(one cell) {
+	c := p.s.passing.of[one.group]
+	p.got[c].add(one.bit, one.outcome, one.flags)
+	p.giving.add(c)
+}
+
 // pick adds whom rules pick, and returns those of them who are asked about.
 func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 	var picked []cell
 	plain, invitation := &Delivery{}, &Delivery{message: Message{Invitation: true}}
 	for _, id := range p.rules {
 		named := listed[id]
-		m := &p.members[p.s.members.of[id]]
 		for _, rule := range p.r.e.Rules(id) {
 			it := p.r.picked(rule).Iterator()
 			it.AdvanceIfNeeded(uint32(p.r.e.PersonID(first)))
@@ -479,8 +501,7 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 					break
 				}
 				bit := uint16(index - first)
-				m.some = true
-				m.set.set(bit)
+				p.list(id, bit)
 				if named.has(bit) {
 					p.twice[id] = true
 					continue
@@ -491,7 +512,7 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 				}
 				c := cell{group: uint32(id), bit: bit}
 				p.lay(&c, id, person, own{copy: rule.Copy, invitations: rule.Invitations}, plain, invitation)
-				p.got[p.s.passing.of[id]].add(bit, c.outcome, c.flags)
+				p.give(c)
 				if c.flags&cellAsked != 0 {
 					picked = append(picked, c)
 				}
@@ -501,56 +522,48 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 	return picked
 }
 
-// gather adds the members of nested groups.
+// gather adds the members of groups to those of the groups that they are nested in. All members
+// of a shared mailbox read it there.
 func (p *part) gather() {
-	for c := range int32(len(p.members)) {
-		m := &p.members[c]
+	p.listing.each(func(c int32) {
+		members := &p.members[c]
+		for _, word := range members {
+			p.people[c] += bits.OnesCount64(word)
+		}
+		for _, outer := range p.s.outer.of(c) {
+			p.members[outer].or(members)
+			p.listing.add(outer)
+		}
 		for _, id := range p.s.members.in(c) {
-			for _, child := range p.r.e.Children(id) {
-				if nested := p.s.members.of[child.Group]; nested != c && p.members[nested].some {
-					m.some = true
-					m.set.or(&p.members[nested].set)
-				}
+			if p.r.e.Group(id).Kind == estate.Mailbox {
+				own := p.s.passing.of[id]
+				g := &p.got[own]
+				g.anyone, g.archive, g.kept = *members, *members, *members
+				p.giving.add(own)
 			}
 		}
-		if m.some {
-			for _, word := range m.set {
-				p.people[c] += bits.OnesCount64(word)
-			}
-		}
-	}
+	})
 }
 
-// pass adds what nested groups give. All members of a shared mailbox read it there.
+// pass adds what groups give to what the groups give that pass mail to them.
 func (p *part) pass() {
-	for c := range int32(len(p.got)) {
+	p.giving.each(func(c int32) {
 		g := &p.got[c]
-		for _, id := range p.s.passing.in(c) {
-			if p.r.e.Group(id).Kind == estate.Mailbox {
-				if m := &p.members[p.s.members.of[id]]; m.some {
-					g.some, g.anyone, g.archive, g.kept = true, m.set, m.set, m.set
-				}
+		p.of[c].nested = p.of[c].nested || len(p.s.passing.in(c)) > 1
+		for _, outer := range p.s.passers.of(c) {
+			if p.got[outer].or(g) {
+				p.of[outer].nested = true
 			}
+			p.giving.add(outer)
 		}
-		own := *g
-		for _, id := range p.s.passing.in(c) {
-			p.s.eachPassed(c, id, func(nested int32) { g.or(&p.got[nested]) })
-		}
-		if len(p.s.passing.in(c)) > 1 || own.inbox != g.inbox || own.digest != g.digest || own.archive != g.archive ||
-			own.anyone != g.anyone {
-			p.of[c].nested = true
-		}
-	}
+	})
 }
 
 // tell counts what the people of the block get.
 func (p *part) tell(first, size int) {
 	ones := func(n *int, word uint64) { *n += bits.OnesCount64(word) }
-	for c := range p.got {
+	p.giving.each(func(c int32) {
 		g, to := &p.got[c], &p.of[c]
-		if !g.some {
-			continue
-		}
 		to.any = true
 		for w := range blockWords {
 			inbox, shut := g.inbox[w], p.shut[w]
@@ -579,7 +592,7 @@ func (p *part) tell(first, size int) {
 				to.uninvited.Add(uint32(p.r.e.PersonID(first + 64*w + bits.TrailingZeros64(left))))
 			}
 		}
-	}
+	})
 }
 
 // answer notes the outcomes of those who are asked about.
