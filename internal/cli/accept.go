@@ -19,8 +19,8 @@ func newAccept(streams Streams) *cli.Command {
 		Name:      "accept",
 		Usage:     "write down that hazards are meant to be, and why",
 		ArgsUsage: "HAZARD [GROUP...]",
-		Description: "A GROUP may hold * for anything; '*' is all groups. The acceptance is written into the estate, under\n" +
-			"accept: check counts what it is for apart, until the day of --until is over.\n\n" +
+		Description: "A GROUP may hold * for anything; '*' is all groups. The acceptance is written into the estate,\n" +
+			"under accept: check counts what it is for apart, until the day of --until is over.\n\n" +
 			"Example: yorvet accept gets-nothing 'pier-*' --because 'They read at the desk.' --until 2027-03-31",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "because", Usage: "the `REASON`, for those who read it later"},

@@ -195,14 +195,21 @@ func (c *comparison) bySender(change *Change, told map[int]bool) {
 			}
 		}
 	}
+	change.Receives = append(change.Receives, withoutRepeats(found, order)...)
+}
+
+// withoutRepeats returns differences by sender, in an order of their keys: what is so of
+// default messages is not said of others again.
+func withoutRepeats(found map[string]*OutcomeChange, order []string) []OutcomeChange {
+	var list []OutcomeChange
 	for _, key := range order {
-		// What is so of default messages is not said of others again.
 		if o := found[key]; isDefault(o.Message) || !slices.ContainsFunc(order, func(other string) bool {
 			return isDefault(found[other].Message) && found[other].Own == o.Own && found[other].like(*o)
 		}) {
-			change.Receives = append(change.Receives, *o)
+			list = append(list, *o)
 		}
 	}
+	return list
 }
 
 // leaveOut leaves out people of whom it is told already.

@@ -24,14 +24,13 @@ func findComponents(e *estate.Estate, follow func(outer estate.ID, nested estate
 	n := e.Groups()
 	c := &components{of: make([]int32, n), start: []int32{0}, groups: make([]estate.ID, 0, n)}
 	order, low := make([]int32, n), make([]int32, n) // order 0: unseen
-	onPath := make([]bool, n)
-	var path []estate.ID
+	onPath, path := make([]bool, n), []estate.ID{}
 	type frame struct {
 		group estate.ID
 		next  int // child
 	}
 	var frames []frame
-	count := int32(0)
+	var count int32
 	enter := func(id estate.ID) {
 		count++
 		order[id], low[id] = count, count
