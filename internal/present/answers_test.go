@@ -39,6 +39,10 @@ func TestFirstLines(t *testing.T) {
 		if forged > 0 {
 			want += fmt.Sprintf(", %d that admit forged mail", forged)
 		}
+		if len(m.Groups) > 1 {
+			median, p95, most, all := spreadOf(m.Groups)
+			want += fmt.Sprintf("; get: median %d, 95 %% at most %d, most %d, in all %d", median, p95, most, all)
+		}
 		if first := m.answer(); !strings.HasSuffix(first, want) || !strings.HasPrefix(first, fmt.Sprint(e.Groups())) {
 			t.Errorf("%q, want %q", first, want)
 		}
@@ -46,6 +50,28 @@ func TestFirstLines(t *testing.T) {
 			checkPerson(t, NewPerson(r, id))
 		}
 	}
+}
+
+// spreadOf looks for the least numbers that half of the rows, 95 in 100 and all do not exceed.
+func spreadOf(rows []MatrixRow) (median, p95, most, all int) {
+	get := func(r MatrixRow) int { return r.Receives["inbox"] + r.Receives["digest"] + r.Receives["archive"] }
+	least := func(share float64) int {
+		for n := 0; ; n++ {
+			within := 0
+			for _, r := range rows {
+				if get(r) <= n {
+					within++
+				}
+			}
+			if float64(within) >= share*float64(len(rows)) {
+				return n
+			}
+		}
+	}
+	for _, r := range rows {
+		all += get(r)
+	}
+	return least(0.5), least(0.95), least(1), all
 }
 
 func checkReceives(t *testing.T, a *Receives) {

@@ -147,7 +147,7 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 		Name:     f.Check.Name,
 		Severity: f.Severity.String(),
 		Address:  f.Address,
-		Because:  f.Because,
+		Because:  f.Because(),
 		trap:     f.Check.Trap,
 	}
 	h.Group, h.Owners = n.groupOf(&f), n.ownersOf(&f)
@@ -168,7 +168,7 @@ func (n namer) hazard(f hazard.Finding) Hazard {
 
 // idOf returns what a finding is called from one check to the next.
 func (n namer) idOf(f *hazard.Finding) string {
-	return idOf(append([]string{f.Check.Name, n.groupOf(f), f.Address}, f.Detail...)...)
+	return idOf(append([]string{f.Check.Name, n.groupOf(f), f.Address}, f.Detail()...)...)
 }
 
 // causeOf returns what stands for the cause of a finding, whose fix is known.

@@ -105,7 +105,7 @@ func (c *comparison) about(f hazard.Finding, isOld bool) about {
 		a.group = c.toNew[f.Group]
 	}
 	var words []string
-	for _, word := range f.Detail {
+	for _, word := range f.Detail() {
 		words = append(words, c.renamed(word, isOld))
 	}
 	a.detail = strings.Join(words, "\n")

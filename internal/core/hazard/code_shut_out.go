@@ -33,7 +33,7 @@ message. The gate or the edge does not admit it, or the estate has no code-sende
 			return
 		}
 		p.report(Finding{Group: id, Place: where(g, "send-as-proof"),
-			witness: func() *Witness { return &Witness{From: codes, Message: code} },
+			more: &more{witness: func() *Witness { return &Witness{From: codes, Message: code} }},
 			text: func() (says, fix string) {
 				says = p.name(id) + " does not admit the ownership codes of " + codes.String() + ", so nobody can send as it."
 				if decision.Edge > 0 {

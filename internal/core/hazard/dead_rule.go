@@ -51,7 +51,7 @@ earlier ones:
 }
 
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
-	p.report(Finding{Group: id, Place: place, Detail: []string{list, text}, text: func() (says, fix string) {
+	p.report(Finding{Group: id, Place: place, more: &more{detail: []string{list, text}}, text: func() (says, fix string) {
 		says = "Rule " + strconv.Itoa(index+1) + " of the " + list
 		if id != estate.None {
 			says += " of " + p.name(id)

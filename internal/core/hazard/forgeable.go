@@ -28,7 +28,7 @@ If that takes an unusual message, such as an automatic one, the severity is low.
 			far = usual
 		}
 		p.reportAs(far, Finding{Group: id, Place: g.Gate[forged.rule-1].Place,
-			witness: func() *Witness { return &Witness{From: forged.victim.Address, Message: forged.message} },
+			more: &more{witness: func() *Witness { return &Witness{From: forged.victim.Address, Message: forged.message} }},
 			text: func() (says, fix string) {
 				says = p.name(id) + " accepts forged mail: a message with " + forged.victim.Address.String()
 				if forged.others > 0 {

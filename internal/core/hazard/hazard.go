@@ -66,27 +66,47 @@ var all = []*Check{
 	&ownerLeftOut, &missesInvitations, &answersShowPerson, &membersOnShow, &twiceAMember, &sameMembers,
 }
 
-// A Finding is a hazard in an estate.
+// A Finding is a hazard in an estate. There may be hundreds of thousands: what few of them have
+// stands apart.
 type Finding struct {
-	Check    *Check
-	Severity Severity  // that of the check, or Low where other than default messages alone show it
-	Group    estate.ID // or estate.None, where it is about the edge of the estate
-	Address  string    // of whom it concerns, or ""
-	Place    estate.Place
-	// Detail tells findings apart that are about the same address: rules as they are
-	// written, addresses.
-	Detail []string
+	Check   *Check
+	Address string // of whom it concerns, or ""
+	Place   estate.Place
+	Group   estate.ID // or estate.None, where it is about the edge of the estate
 
-	// Accepted is set where the estate says that this finding is meant to be, with
-	// the reason that it gives.
+	Severity Severity // that of the check, or Low where other than default messages alone show it
+	// Accepted is set where the estate says that this finding is meant to be.
 	Accepted bool
-	Because  string
-
-	text    func() (says, fix string)
-	witness func() *Witness // nil: see Witness
-	cure    func() string   // the fix that text gives; nil: text tells
 	// own is set where what is wrong is with the address itself, as with Check.byAddress.
 	own bool
+
+	text func() (says, fix string)
+	more *more // or nil
+}
+
+// more is what few findings have.
+type more struct {
+	detail  []string        // see Finding.Detail
+	because string          // see Finding.Because
+	witness func() *Witness // nil: none
+	cure    func() string   // the fix that text gives; nil: text tells
+}
+
+// Detail tells findings apart that are about the same address: rules as they are written,
+// addresses.
+func (f *Finding) Detail() []string {
+	if f.more == nil {
+		return nil
+	}
+	return f.more.detail
+}
+
+// Because returns the reason that the estate gives for a finding that is meant to be.
+func (f *Finding) Because() string {
+	if f.more == nil {
+		return ""
+	}
+	return f.more.because
 }
 
 // ByAddress reports whether what is wrong is about the address, in whatever groups it is
@@ -98,8 +118,8 @@ func (f Finding) Text() (says, fix string) { return f.text() }
 
 // Fix returns what to do, as Text does: often in less time.
 func (f *Finding) Fix() string {
-	if f.cure != nil {
-		return f.cure()
+	if f.more != nil && f.more.cure != nil {
+		return f.more.cure()
 	}
 	_, fix := f.text()
 	return fix
@@ -107,10 +127,10 @@ func (f *Finding) Fix() string {
 
 // Witness returns a message that shows it, or nil where none does.
 func (f *Finding) Witness() *Witness {
-	if f.witness == nil {
+	if f.more == nil || f.more.witness == nil {
 		return nil
 	}
-	return f.witness()
+	return f.more.witness()
 }
 
 // A Witness is a message to the group of a finding.
@@ -272,7 +292,12 @@ func (p *Pass) report(f Finding) { p.reportAs(usual, f) }
 func (p *Pass) reportAs(u use, f Finding) {
 	f.Check, f.Severity = p.check, u.severity(p.check.Severity)
 	if a := p.acceptances.accepting(&f); len(a) > 0 {
-		f.Accepted, f.Because = true, a[0].Because
+		accepted := more{}
+		if f.more != nil {
+			accepted = *f.more
+		}
+		accepted.because = a[0].Because
+		f.Accepted, f.more = true, &accepted
 	}
 	p.visit(f)
 }

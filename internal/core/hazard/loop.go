@@ -35,7 +35,7 @@ systems send such mail around until they bounce it.`,
 				break
 			}
 		}
-		p.report(Finding{Group: id, Place: place, Detail: p.sortedNames(ring), text: func() (says, fix string) {
+		p.report(Finding{Group: id, Place: place, more: &more{detail: p.sortedNames(ring)}, text: func() (says, fix string) {
 			fix = "Remove one of the groups from another."
 			if len(ring) > 1 {
 				return p.names(ring) + " are nested in each other, in a ring.", fix

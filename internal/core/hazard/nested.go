@@ -187,9 +187,12 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 		}
 		p.reportAs(t.use(), Finding{
 			Group: id, Address: p.name(t.group), Place: t.place,
-			witness: func() *Witness {
-				from, _ := p.shown(&t)
-				return p.witness(from, t.message)
+			more: &more{
+				witness: func() *Witness {
+					from, _ := p.shown(&t)
+					return p.witness(from, t.message)
+				},
+				cure: func() string { return p.admitThem(t.group) },
 			},
 			text: func() (says, fix string) {
 				from, person := p.shown(&t)
@@ -197,7 +200,6 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 						p.who(from, t.message) + like(t.message) + ". " + p.name(person) + " gets it no other way.",
 					p.admitThem(t.group)
 			},
-			cure: func() string { return p.admitThem(t.group) },
 		})
 	}
 }

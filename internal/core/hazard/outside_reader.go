@@ -86,7 +86,7 @@ func (p *Pass) reportReaders(id estate.ID, candidates map[estate.ID]bool, from s
 			verb = "can read"
 		}
 		p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place,
-			witness: func() *Witness { return p.witness(from, m) },
+			more: &more{witness: func() *Witness { return p.witness(from, m) }},
 			text: func() (says, fix string) {
 				fix = "Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
 				if recipient.Outcome == resolve.Archive { // which members read, whatever their copy is
