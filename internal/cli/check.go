@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"os"
+	"runtime/debug"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -68,6 +70,9 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	s, err := open(ctx, cmd, streams, present.SARIF)
 	if err != nil {
 		return err
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercentMany)
 	}
 	findings := hazard.Run(s.r, checks)
 	if layout.Groups, err = s.groupsOrAll(cmd.Args().Slice()...); err != nil {

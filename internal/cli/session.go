@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"bytes"
+	"bufio"
 	"context"
 	"errors"
 	"io"
@@ -145,14 +145,14 @@ func estatePath(cmd *cli.Command) string {
 
 // print writes an answer, all of it or nothing.
 func (s *session) print(a present.Answer) error {
-	var b bytes.Buffer
+	const room = 1 << 16 // bytes: an answer may be very long
+	w := bufio.NewWriterSize(s.streams.Out, room)
 	options := pageOptions(s.streams.Out)
 	options.All = s.cmd.Bool("all")
-	if err := present.Print(&b, a, s.format, options); err != nil {
+	if err := present.Print(w, a, s.format, options); err != nil {
 		return err
 	}
-	_, err := s.streams.Out.Write(b.Bytes())
-	return err
+	return w.Flush()
 }
 
 // pageOptions returns how wide a page is and whether it has colour. That hangs

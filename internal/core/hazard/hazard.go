@@ -149,6 +149,7 @@ func Run(r *resolve.Resolver, checks []*Check) []Finding {
 		for id := from; id < to; id++ {
 			pass.Look(id)
 		}
+		pass.forget()
 		return found
 	})
 	rest := NewByCheck(checks)

@@ -33,6 +33,15 @@ type estateMemory struct {
 	unknown  map[estate.ID][]estate.Unknown    // by group; estate.None: the edge
 }
 
+// forget lets go of what has been worked out, which findings would keep: they work out again what
+// they need to be told.
+func (p *Pass) forget() {
+	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
+	clear(p.classes)
+	clear(p.gates)
+	p.R.Forget()
+}
+
 // gateMessage is a gate and a message that it was asked about.
 type gateMessage struct {
 	gate    string

@@ -46,6 +46,12 @@ func (r *Resolver) Fork() *Resolver {
 	return fork
 }
 
+// Forget lets go of what r has worked out about single groups and people.
+func (r *Resolver) Forget() {
+	r.receives, r.tally, r.layout, r.direct = receives{}, tally{}, layout{}, nil
+	clear(r.standings)
+}
+
 // Estate returns the estate that r answers questions about.
 func (r *Resolver) Estate() *estate.Estate { return r.e }
 
