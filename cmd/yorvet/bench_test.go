@@ -191,6 +191,10 @@ func BenchmarkMarks(b *testing.B) {
 		}
 		return line
 	})
+	shuffled := change(b, dir, func(int, int) bool { return false }, nil)
+	if err := sample.Shuffle(filepath.Join(shuffled, "memberships.csv"), 1); err != nil {
+		b.Fatal(err)
+	}
 	at := dir + "/estate.yaml"
 	expectations := filepath.Join(dir, "some.expect")
 	var text strings.Builder
@@ -206,6 +210,7 @@ func BenchmarkMarks(b *testing.B) {
 		args []string
 	}{
 		{"receives", []string{"--estate", at, "who", "receives", "group-00003"}},
+		{"receives-shuffled", []string{"--estate", shuffled + "/estate.yaml", "who", "receives", "group-00003"}},
 		{"matrix", []string{"--estate", at, "matrix"}},
 		{"check", []string{"--estate", at, "check"}},
 		{"compare", []string{"compare", at, changed + "/estate.yaml"}},

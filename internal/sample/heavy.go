@@ -7,7 +7,6 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"strings"
 )
 
@@ -38,27 +37,11 @@ func (s Size) Times(factor float64) Size {
 func Heavy(dir string, size Size, seed uint64) (int64, error) {
 	h := &heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size}
 	h.plan()
-	var written int64
-	write := func(name string, rows func(w *bufio.Writer)) error {
-		f, err := os.Create(filepath.Join(dir, name))
-		if err != nil {
-			return err
-		}
-		w := bufio.NewWriter(f)
-		rows(w)
-		err = w.Flush()
-		if info, failed := f.Stat(); failed == nil && name != "estate.yaml" {
-			written += info.Size()
-		}
-		return errors.Join(err, f.Close())
-	}
+	t := &tables{dir: dir}
 	err := errors.Join(
-		write("estate.yaml", func(w *bufio.Writer) {
-			fmt.Fprint(w, "yorvet: 1\ndomains: [kelpmere.example]\npeople: {table: people.csv}\ngroups: {table: groups.csv}\n"+
-				"memberships: {table: memberships.csv}\n")
-		}),
-		write("people.csv", h.people), write("groups.csv", h.groups), write("memberships.csv", h.memberships))
-	return written, err
+		t.write("estate.yaml", mainFile),
+		t.write("people.csv", h.people), t.write("groups.csv", h.groups), t.write("memberships.csv", h.memberships))
+	return t.written, err
 }
 
 // heavy makes a heavy-tailed estate.
@@ -183,7 +166,7 @@ func (h *heavy) memberships(w *bufio.Writer) {
 	}
 }
 
-// Shuffle writes the rows of a table of memberships in another order.
+// Shuffle writes the rows of a table in another order.
 func Shuffle(path string, seed uint64) error {
 	data, err := os.ReadFile(path)
 	if err != nil {
