@@ -308,6 +308,8 @@ domains: [kelp.example, {domain: weed.example, same-as: kelp.example}]
 subaddress: "+"
 nested-gates: open
 code-sender: codes@post.example
+edge: [refuse suspect]
+accept: [{hazard: no-owner, because: Known.}]
 people:
   - {address: ann@kelp.example, name: Ann, also: [a@kelp.example], mailbox: full, attributes: {base: quay, post: [x, y]}}
   - {address: bob@kelp.example, name: Bob}
@@ -323,6 +325,8 @@ groups:
 	want := `subaddress of the estate
 nested-gates of the estate
 code-sender of the estate
+edge of the estate
+accept of the estate
 same-as of the domain weed.example
 aliases of 2, such as ann@kelp.example
 names of 2, such as ann@kelp.example

@@ -87,6 +87,12 @@ func (l *losses) settings(e *estate.Estate) {
 	if s.CodeSender.IsValid() {
 		l.add("code-sender", "the estate")
 	}
+	if len(s.Edge) > 0 {
+		l.add("edge", "the estate")
+	}
+	if len(s.Accepted) > 0 {
+		l.add("accept", "the estate")
+	}
 	for _, d := range s.Domains {
 		if d.SameAs != "" {
 			l.add("same-as", "the domain "+d.Name)
