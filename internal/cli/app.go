@@ -9,6 +9,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -57,7 +59,7 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 	}
 	streams.args = args[min(1, len(args)):]
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(gcPercent)
+		collectLate()
 	}
 	var grace atomic.Int64
 	var service atomic.Bool // the command is one that runs until it is interrupted
@@ -78,8 +80,19 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 			}
 		}
 	}
+	cache := cacheOfUser()
+	root.Before = func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
+		if cmd.Bool("no-cache") {
+			cache.TurnOff()
+		}
+		return ctx, nil
+	}
 	ended := make(chan error, 1)
-	go func() { ended <- root.Run(ctx, args) }()
+	go func() {
+		err := root.Run(estatefile.WithCache(ctx, cache), args)
+		cache.Keep(ctx)
+		ended <- err
+	}()
 	var err error
 	select {
 	case err = <-ended:
@@ -94,6 +107,17 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		err = ctx.Err() // an answer that was cut short is none
 	}
 	return tell(ctx, err, streams.Err)
+}
+
+// cacheOfUser returns the cache of estates in the user's folder for such things. Where there is
+// none, it is off.
+func cacheOfUser() *estatefile.Cache {
+	folder, err := os.UserCacheDir()
+	cache := estatefile.NewCache(filepath.Join(folder, "yorvet"), version())
+	if err != nil {
+		cache.TurnOff()
+	}
+	return cache
 }
 
 // tell tells of the error of a command, and returns the exit code.
@@ -153,6 +177,26 @@ func exitCode(err error) int {
 // third less memory than by default, and hardly more time.
 const gcPercent = 50
 
+// collectLate sets when garbage is collected: first when the heap has the size that most
+// questions never need, then as gcPercent says.
+func collectLate() {
+	const first = 32 << 20   // bytes
+	const smallest = 4 << 20 // bytes: of a heap that is collected, at a percentage of 100
+	debug.SetGCPercent(first / smallest * 100)
+	lastPercent.Store(gcPercent)
+	mark := new([64]byte) // is garbage at once
+	runtime.AddCleanup(mark, func(int) { debug.SetGCPercent(int(lastPercent.Load())) }, 0)
+}
+
+// lastPercent is the percentage from the first collection on.
+var lastPercent atomic.Int64
+
+// collectOften sets when garbage is collected where hundreds of thousands of findings are kept.
+func collectOften() {
+	lastPercent.Store(gcPercentMany)
+	debug.SetGCPercent(gcPercentMany)
+}
+
 // gcPercentMany is that where a large estate has hundreds of thousands of findings, which are
 // kept: a quarter less memory, for a tenth more time.
 const gcPercentMany = 20
@@ -189,6 +233,11 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "format", Usage: "text, json, csv or markdown", DefaultText: "text"},
 			&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
 			&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
+			&cli.BoolFlag{
+				Name:    "no-cache",
+				Usage:   "read large estates anew, and keep none in compiled form",
+				Sources: cli.EnvVars("YORVET_NO_CACHE"),
+			},
 		},
 		Commands: []*cli.Command{
 			newDemo(args[0], streams),

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"runtime/debug"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -72,7 +71,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(gcPercentMany)
+		collectOften()
 	}
 	findings := hazard.Run(s.r, checks)
 	if layout.Groups, err = s.groupsOrAll(cmd.Args().Slice()...); err != nil {

@@ -39,7 +39,7 @@ func (s *session) addressesOf(who whose) iter.Seq2[estate.ID, address.Address] {
 		}
 		if who != ofPeople {
 			for id := range estate.ID(s.e.Groups()) {
-				if g := s.e.Group(id); !all(id, g.Address, g.Also) {
+				if !all(id, s.e.Address(id), s.e.Also(id)) {
 					return
 				}
 			}

@@ -87,15 +87,48 @@ func Open(ctx context.Context, path string) (*Draft, error) {
 	if d.files, err = filesOf(ctx, path); err != nil {
 		return nil, err
 	}
-	l := &loader{ctx: ctx, open: d.openToLoad}
-	if d.before, err = l.load(d.main); err == nil {
-		d.names = l.files
-		err = d.files.journal.check(d.names)
+	if err := d.load(ctx); err != nil {
+		return nil, err
 	}
-	if err != nil {
+	if err := d.files.journal.check(d.names); err != nil {
 		return nil, err
 	}
 	return d, nil
+}
+
+// load loads the estate as it is on disk, from the cache of ctx if that has it.
+func (d *Draft) load(ctx context.Context) error {
+	cache := cacheOf(ctx)
+	var entry *cached
+	if cache != nil && len(d.files.journal.Files) == 0 {
+		entry = cache.begin(d.path, d.main)
+	}
+	if entry != nil {
+		if e, files := cache.find(ctx, entry); e != nil {
+			d.before = e
+			for _, f := range files {
+				d.names = append(d.names, f.Name)
+				d.loaded[f.Name] = f.info
+			}
+			return nil
+		}
+	}
+	l := &loader{ctx: ctx, open: func(name string) (io.ReadCloser, error) {
+		f, err := d.openToLoad(name)
+		if err != nil || entry == nil {
+			return f, err
+		}
+		return entry.open(name, f, d.loaded[name]), nil
+	}}
+	var err error
+	if d.before, err = l.load(d.main); err != nil {
+		return err
+	}
+	d.names = l.files
+	if entry != nil {
+		cache.loaded(entry, d.before, d.names)
+	}
+	return nil
 }
 
 // Rewrite replaces the text of the file of the estate that is at an absolute path.
@@ -135,7 +168,7 @@ func (d *Draft) content(name string) []byte {
 
 // openToLoad opens a file, and notes which it was: places in the estate are places
 // in that one.
-func (d *Draft) openToLoad(name string) (io.ReadCloser, error) {
+func (d *Draft) openToLoad(name string) (*os.File, error) {
 	f, err := d.files.open(name)
 	if err != nil {
 		return nil, err

@@ -60,8 +60,9 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 func (n namer) recipients(d *resolve.Delivery) []Recipient {
 	list := make([]Recipient, len(d.Recipients))
 	chains := d.Chains(n.address)
+	told := alike{}
 	for i, recipient := range d.Recipients {
-		why, own := n.why(d, recipient)
+		why, own := told.why(n, d, recipient)
 		list[i] = Recipient{
 			Address: n.address(recipient.ID),
 			Outcome: recipient.Outcome.String(),
@@ -77,6 +78,45 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 	return list
 }
 
+// alike remembers what was told of recipients, to tell the same of others whose outcome has
+// the same reason.
+type alike map[alikeKey]alikeWords
+
+// wished are the outcomes that a wish gives, and no gate or mailbox.
+var wished = []resolve.Outcome{resolve.Inbox, resolve.Digest, resolve.Archive, resolve.Nothing}
+
+type alikeKey struct {
+	reason  resolve.Reason // without the place of an entry
+	outcome resolve.Outcome
+}
+
+type alikeWords struct {
+	cause cause
+	own   bool // the place of the entry belongs to it
+}
+
+// why is namer.why.
+func (told alike) why(n namer, d *resolve.Delivery, recipient resolve.Recipient) (cause, string) {
+	reason := n.r.Reason(d, recipient)
+	if reason.Nobody || reason.Shared || !slices.Contains(wished, recipient.Outcome) {
+		return n.why(d, recipient)
+	}
+	key := alikeKey{reason, recipient.Outcome}
+	if !reason.Rule {
+		key.reason.Listed = estate.Place{}
+	}
+	words, ok := told[key]
+	if !ok {
+		why, own := n.why(d, recipient)
+		told[key] = alikeWords{why, own != ""}
+		return why, own
+	}
+	if words.own {
+		return words.cause, n.position(reason.Listed)
+	}
+	return words.cause, ""
+}
+
 func (a *Receives) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	if a.unknown {
@@ -88,13 +128,14 @@ func (a *Receives) writeText(p *Page) {
 	if len(a.Recipients) == 0 {
 		return
 	}
+	byOutcome := byCause(a.Recipients)
 	if a.Decision != nil && a.Verdict != estate.Admit.String() {
 		p.Line(2, Span{Plain, "If it is admitted: " + howMany(a.Recipients)})
 	} else {
-		p.Line(2, worst(p, a.Recipients))
+		p.Line(2, worst(p, byOutcome))
 	}
 	a.writeNotFrom(p)
-	p.recipients(a.Recipients)
+	p.recipients(byOutcome)
 }
 
 // writeNotFrom says who gets it from some senders only.
@@ -167,9 +208,8 @@ func howMany(list []Recipient) string {
 }
 
 // worst names the most frequent reason for which somebody gets nothing of it.
-func worst(p *Page, list []Recipient) Span {
+func worst(p *Page, byOutcome map[string][]block) Span {
 	var most block
-	byOutcome := p.byCause(list)
 	for _, outcome := range outcomeOrder[:4] {
 		for _, b := range byOutcome[outcome] {
 			if len(b.people) > len(most.people) {
@@ -191,11 +231,12 @@ var outcomeOrder = []string{"undeliverable", "stopped", "waiting", "nothing", "a
 
 // recipients writes those who get nothing delivered, and how many do; with --all also by
 // which way and setting.
-func (p *Page) recipients(list []Recipient) {
-	byOutcome := p.byCause(list)
+func (p *Page) recipients(byOutcome map[string][]block) {
 	counts := map[string]int{}
-	for _, r := range list {
-		counts[r.Outcome]++
+	for outcome, blocks := range byOutcome {
+		for _, b := range blocks {
+			counts[outcome] += len(b.people)
+		}
 	}
 	var missing, rest []block
 	delivered := 0
@@ -223,13 +264,15 @@ func (p *Page) recipients(list []Recipient) {
 }
 
 // byCause gathers recipients by outcome and by what they have it for.
-func (p *Page) byCause(list []Recipient) map[string][]block {
+func byCause(list []Recipient) map[string][]block {
 	type key struct {
 		outcome, via string
 		cause        cause
 	}
 	index := map[key]int{}
 	blocks := map[string][]block{}
+	var last key // most are as the one before
+	at := 0
 	for _, r := range list {
 		via := ""
 		if len(r.Via) > 1 {
@@ -238,15 +281,17 @@ func (p *Page) byCause(list []Recipient) map[string][]block {
 		if via == r.cause.names {
 			via = ""
 		}
-		k := key{r.Outcome, via, r.cause}
-		i, ok := index[k]
-		if !ok {
-			i = len(blocks[r.Outcome])
-			index[k] = i
-			b := block{word: Span{outcomeStyle(r.Outcome), r.cause.text}, via: via, place: r.cause.place}
-			blocks[r.Outcome] = append(blocks[r.Outcome], b)
+		if k := (key{r.Outcome, via, r.cause}); len(blocks) == 0 || k != last {
+			i, ok := index[k]
+			if !ok {
+				i = len(blocks[r.Outcome])
+				index[k] = i
+				b := block{word: Span{outcomeStyle(r.Outcome), r.cause.text}, via: via, place: r.cause.place}
+				blocks[r.Outcome] = append(blocks[r.Outcome], b)
+			}
+			last, at = k, i
 		}
-		b := &blocks[r.Outcome][i]
+		b := &blocks[r.Outcome][at]
 		b.people = append(b.people, r.Address)
 		b.places = append(b.places, r.own)
 	}

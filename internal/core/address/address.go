@@ -117,6 +117,16 @@ func Same(a, b string) bool {
 	return err == nil && x.key == y.key
 }
 
+// At returns the byte offset of the @ in the key, by which Again makes the address anew.
+func (a Address) At() int { return int(a.at) }
+
+// Again returns an address that Parse has returned before, of its text, key and offset of
+// the @ in the key, and whether they can be those of one. It does not parse.
+func Again(text, key string, at int) (Address, bool) {
+	ok := at < len(key) && key[at] == '@' || text == "" && key == "" && at == 0
+	return Address{text: text, key: key, at: int32(at)}, ok
+}
+
 // Domain returns the domain in lower-case A-labels.
 func (a Address) Domain() string {
 	if a.key == "" {

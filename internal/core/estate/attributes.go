@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -96,6 +97,15 @@ func (f *attributes) add(person int, attribute Attribute) {
 		f.known[text] = value
 	}
 	c.cells = append(c.cells, cell{uint32(person), value})
+}
+
+// all returns the cells of all columns, in the order of their folded names.
+func (f *attributes) all() []cell {
+	var all []cell
+	for _, name := range slices.Sorted(maps.Keys(f.columns)) {
+		all = append(all, f.columns[name].cells...)
+	}
+	return all
 }
 
 // of returns the cells of one person.

@@ -202,6 +202,7 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 		}
 	}
 	b.e.groups = append(b.e.groups, g)
+	b.e.count++
 	b.e.rules = append(b.e.rules, nil)
 	b.register(id, g.Address, g.Also, g.Place, alsoPlaces)
 	for i, a := range append([]address.Address{g.Address}, g.Also...) {
@@ -296,7 +297,7 @@ func (p Place) before(other Place) bool {
 
 func (b *Builder) placeOf(id ID) Place {
 	if b.e.IsGroup(id) {
-		return b.e.groups[id].Place
+		return b.e.Group(id).Place
 	}
 	return b.e.Person(id).Place
 }
@@ -316,8 +317,8 @@ func (b *Builder) IsGroup(id ID) bool { return b.e.IsGroup(id) }
 
 // GroupAddresses calls yield with the addresses of all groups, as written.
 func (b *Builder) GroupAddresses(yield func(string) bool) {
-	for i := range b.e.groups {
-		if !yieldAddresses(b.e.groups[i].Address, b.e.groups[i].Also, yield) {
+	for id := range ID(b.e.count) {
+		if main, also := b.e.groupNames(id); !yieldAddresses(main, also, yield) {
 			return
 		}
 	}
@@ -424,14 +425,14 @@ func (b *Builder) Build() (*Estate, []Problem) {
 	b.layEntries()
 	e.children, e.parents = e.nest()
 	e.inside = make([]bool, len(e.people))
-	e.domain = make([]uint32, len(e.groups)+len(e.people))
+	e.domain = make([]uint32, e.count+len(e.people))
 	for i := range e.groups {
 		e.domain[i] = e.index.number(e.Domain(e.groups[i].Address.Domain()))
 	}
 	for i := range e.people {
 		domain := e.people[i].Address.Domain()
 		e.inside[i] = e.InsideDomain(domain)
-		e.domain[len(e.groups)+i] = e.index.number(e.Domain(domain))
+		e.domain[e.count+i] = e.index.number(e.Domain(domain))
 	}
 	e.sortPeople()
 	return e, nil
@@ -440,17 +441,17 @@ func (b *Builder) Build() (*Estate, []Problem) {
 // layEntries moves the rows into one array, by group and otherwise in order.
 func (b *Builder) layEntries() {
 	e := b.e
-	e.entryStart = make([]uint32, len(e.groups)+1)
+	e.entryStart = make([]uint32, e.count+1)
 	for _, chunk := range b.chunks {
 		for i := range chunk {
 			e.entryStart[chunk[i].group+1]++
 		}
 	}
-	for g := range e.groups {
+	for g := range e.count {
 		e.entryStart[g+1] += e.entryStart[g]
 	}
 	next := slices.Clone(e.entryStart)
-	e.entries = make([]Entry, e.entryStart[len(e.groups)])
+	e.entries = make([]Entry, e.entryStart[e.count])
 	for c, chunk := range b.chunks {
 		for i := range chunk {
 			g := chunk[i].group
@@ -464,9 +465,9 @@ func (b *Builder) layEntries() {
 // nest lists the nested groups of every group, and the groups that each is
 // nested in.
 func (e *Estate) nest() (children, parents nestings) {
-	children.start = make([]uint32, len(e.groups)+1)
-	parents.start = make([]uint32, len(e.groups)+1)
-	for g := range e.groups {
+	children.start = make([]uint32, e.count+1)
+	parents.start = make([]uint32, e.count+1)
+	for g := range e.count {
 		for _, entry := range e.Entries(ID(g)) {
 			if e.IsGroup(entry.Member) {
 				children.all = append(children.all, Nesting{entry.Member, entry.Copy() != CopyNone, entry.Place})
@@ -475,12 +476,12 @@ func (e *Estate) nest() (children, parents nestings) {
 		}
 		children.start[g+1] = uint32(len(children.all))
 	}
-	for g := range e.groups {
+	for g := range e.count {
 		parents.start[g+1] += parents.start[g]
 	}
 	parents.all = make([]Nesting, len(children.all))
 	next := slices.Clone(parents.start)
-	for g := range e.groups {
+	for g := range e.count {
 		for _, child := range children.of(ID(g)) {
 			parents.all[next[child.Group]] = Nesting{ID(g), child.Passes, child.Place}
 			next[child.Group]++
@@ -562,7 +563,7 @@ func (b *Builder) checkSelector(group ID, role string, x selector.Expr, text str
 // CheckSelector returns the problems of a selector that does not stand in the
 // estate: groups after "in" that are none.
 func (e *Estate) CheckSelector(x selector.Expr, text string) []Problem {
-	b := &Builder{e: &Estate{groups: e.groups, people: e.people, index: e.index}}
+	b := &Builder{e: &Estate{count: e.count, groups: e.groups, lazy: e.lazy, people: e.people, index: e.index}}
 	b.checkSelector(None, "", x, text, Place{})
 	return b.problems
 }

@@ -1,7 +1,9 @@
 package estate
 
 import (
+	"bytes"
 	"hash/maphash"
+	"slices"
 	"strings"
 )
 
@@ -15,6 +17,10 @@ type directory struct {
 	ends  []uint32 // by entry: where its key ends in keys
 	ids   []ID     // by entry
 	keys  []byte   // none is empty
+
+	// order has the entries sorted by key, in place of slots, where the directory is that of
+	// a compiled estate.
+	order []uint32
 }
 
 func newDirectory() *directory {
@@ -34,6 +40,15 @@ func slotOf(hash uint64, entry int) uint64 { return hash&^(1<<32-1) | uint64(ent
 
 // get returns the ID of a key, and whether it is there.
 func (d *directory) get(key string) (ID, bool) {
+	if d.slots == nil {
+		at, found := slices.BinarySearchFunc(d.order, key, func(entry uint32, key string) int {
+			return strings.Compare(string(d.key(entry)), key)
+		})
+		if !found {
+			return None, false
+		}
+		return d.ids[d.order[at]], true
+	}
 	return d.probe(maphash.String(d.seed, key), key)
 }
 
@@ -108,5 +123,25 @@ func (d *directory) grow() {
 	d.slots = make([]uint64, 2*len(d.slots))
 	for entry := range d.ids {
 		d.place(maphash.Bytes(d.seed, d.key(uint32(entry))), entry)
+	}
+}
+
+// compile sets the sections of a compiled directory.
+func (d *directory) compile(list [][]byte) {
+	order := d.order
+	if order == nil {
+		order = make([]uint32, len(d.ids))
+		for i := range order {
+			order[i] = uint32(i)
+		}
+		slices.SortFunc(order, func(a, b uint32) int { return bytes.Compare(d.key(a), d.key(b)) })
+	}
+	list[0], list[1], list[2], list[3] = bytesOf(d.ids), bytesOf(d.ends), d.keys, bytesOf(order)
+}
+
+// compiledDirectory returns the directory of those sections. Nothing can be put into it.
+func compiledDirectory(list [][]byte) *directory {
+	return &directory{
+		ids: viewOf[ID](list[0]), ends: viewOf[uint32](list[1]), keys: list[2], order: viewOf[uint32](list[3]),
 	}
 }

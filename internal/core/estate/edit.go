@@ -18,7 +18,11 @@ func (e *Estate) With(parts Parts) *Estate {
 	if parts.Settings != nil {
 		changed.settings = *parts.Settings
 	}
-	if len(parts.Groups) > 0 {
+	switch {
+	case len(parts.Groups) == 0:
+	case e.lazy != nil:
+		changed.lazy = e.lazy.with(parts.Groups)
+	default:
 		changed.groups = slices.Clone(e.groups)
 		for id, g := range parts.Groups {
 			changed.groups[id] = g

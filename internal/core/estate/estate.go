@@ -222,7 +222,9 @@ type Nesting struct {
 // An Estate is everything being evaluated.
 type Estate struct {
 	settings   Settings
-	groups     []Group
+	count      int         // of groups
+	groups     []Group     // nil where they are lazy
+	lazy       *lazyGroups // in place of groups, of a compiled estate
 	people     []Person
 	nobody     []Listing
 	index      *index
@@ -261,7 +263,7 @@ type Unknown struct {
 func (e *Estate) Settings() *Settings { return &e.settings }
 
 // Groups returns the number of groups. Their IDs are 0 up to that number.
-func (e *Estate) Groups() int { return len(e.groups) }
+func (e *Estate) Groups() int { return e.count }
 
 // People returns the number of people. Their IDs are those after the groups'.
 func (e *Estate) People() int { return len(e.people) }
@@ -270,24 +272,29 @@ func (e *Estate) People() int { return len(e.people) }
 func (e *Estate) Memberships() int { return len(e.entries) }
 
 // IsGroup reports whether id is that of a group.
-func (e *Estate) IsGroup(id ID) bool { return int(id) < len(e.groups) }
+func (e *Estate) IsGroup(id ID) bool { return int(id) < e.count }
 
 // IsPerson reports whether id is that of a person.
 func (e *Estate) IsPerson(id ID) bool {
-	return int(id) >= len(e.groups) && int(id) < len(e.groups)+len(e.people)
+	return int(id) >= e.count && int(id) < e.count+len(e.people)
 }
 
 // Group returns the group with that ID.
-func (e *Estate) Group(id ID) *Group { return &e.groups[id] }
+func (e *Estate) Group(id ID) *Group {
+	if e.lazy != nil {
+		return e.lazy.at(id)
+	}
+	return &e.groups[id]
+}
 
 // Person returns the person with that ID.
-func (e *Estate) Person(id ID) *Person { return &e.people[int(id)-len(e.groups)] }
+func (e *Estate) Person(id ID) *Person { return &e.people[int(id)-e.count] }
 
 // PersonIndex returns the place of a person's ID among all people, from 0.
-func (e *Estate) PersonIndex(id ID) int { return int(id) - len(e.groups) }
+func (e *Estate) PersonIndex(id ID) int { return int(id) - e.count }
 
 // PersonID returns the ID of the person with that index.
-func (e *Estate) PersonID(index int) ID { return ID(index + len(e.groups)) }
+func (e *Estate) PersonID(index int) ID { return ID(index + e.count) }
 
 // Address returns the main address of a person or group, or the address that
 // belongs to nobody.
@@ -296,9 +303,31 @@ func (e *Estate) Address(id ID) address.Address {
 	case id.IsNobody():
 		return e.nobody[id-firstNobody].Address
 	case e.IsGroup(id):
-		return e.groups[id].Address
+		main, _ := e.groupNames(id)
+		return main
 	}
 	return e.Person(id).Address
+}
+
+// Also returns the addresses of a person or group besides the main one.
+func (e *Estate) Also(id ID) []address.Address {
+	switch {
+	case e.IsGroup(id):
+		_, also := e.groupNames(id)
+		return also
+	case e.IsPerson(id):
+		return e.Person(id).Also
+	}
+	return nil
+}
+
+// groupNames returns the addresses of a group without reading the rest of it.
+func (e *Estate) groupNames(id ID) (address.Address, []address.Address) {
+	if e.lazy != nil {
+		names := &e.lazy.from.names[id]
+		return names.main, names.also
+	}
+	return e.groups[id].Address, e.groups[id].Also
 }
 
 // Inside reports whether the main address of a person or group is in a domain

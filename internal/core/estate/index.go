@@ -89,8 +89,8 @@ func (e *Estate) InsideDomain(domain string) bool {
 // Addresses calls yield with all addresses of all groups, then of all people,
 // as written.
 func (e *Estate) Addresses(yield func(string) bool) {
-	for i := range e.groups {
-		if !yieldAddresses(e.groups[i].Address, e.groups[i].Also, yield) {
+	for id := range ID(e.count) {
+		if main, also := e.groupNames(id); !yieldAddresses(main, also, yield) {
 			return
 		}
 	}

@@ -1,0 +1,18 @@
+package estatefile
+
+import (
+	"io/fs"
+	"syscall"
+)
+
+// identify sets what tells a version of a file from another besides its size and the time of
+// its change, and returns the user whose it is. Changed is when anything about the file was
+// changed last, which no program can set.
+func (f *sourceFile) identify(info fs.FileInfo) (owner uint32, ok bool) {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if ok {
+		f.Device, f.Number, f.Changed = uint64(stat.Dev), stat.Ino, stat.Ctim.Nano()
+		owner = stat.Uid
+	}
+	return owner, ok
+}
