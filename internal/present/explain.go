@@ -270,7 +270,7 @@ func (a *Explanation) toPerson(n namer, f *message.Fate, m resolve.Message) {
 	} else {
 		a.Sees.Reaching = 1
 	}
-	recipient.cause.text = recipient.Why
+	recipient.cause = &cause{text: recipient.Why}
 	a.Recipients = append(a.Recipients, recipient)
 	a.Sees.Sender = "is told nothing"
 	if f.Edge > 0 {

@@ -27,7 +27,7 @@ func (a *Explanation) writeText(p *Page) {
 	p.LineAt(2, a.at(), Span{Plain, rule + waits})
 	admitted := a.Verdict == estate.Admit.String()
 	if admitted {
-		if worst := worst(p, byCause(a.Recipients)); worst.Style == Bad || worst.Style == Doubtful {
+		if worst := worst(p.byCause(a.Recipients)); worst.Style == Bad || worst.Style == Doubtful {
 			p.Line(2, worst)
 		}
 	}
@@ -58,7 +58,7 @@ func (a *Explanation) writeText(p *Page) {
 	case a.For != nil:
 		p.followed(a.For)
 	case admitted || p.options.All:
-		p.recipients(byCause(a.Recipients))
+		p.recipients(p.byCause(a.Recipients))
 	}
 	p.Gap()
 	p.sees(a)

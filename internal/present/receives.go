@@ -29,7 +29,7 @@ type Recipient struct {
 	// NotFrom is whose mail they do not get so, where no sender is asked about.
 	NotFrom *NotFrom `json:"notFrom,omitempty"`
 
-	cause cause
+	cause *cause
 	own   string // the place of the entry that decides, if it is one
 }
 
@@ -60,7 +60,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 func (n namer) recipients(d *resolve.Delivery) []Recipient {
 	list := make([]Recipient, len(d.Recipients))
 	chains := d.Chains(n.address)
-	told := alike{}
+	told := alike{words: map[alikeKey]*alikeWords{}}
 	for i, recipient := range d.Recipients {
 		why, own := told.why(n, d, recipient)
 		list[i] = Recipient{
@@ -80,10 +80,11 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 
 // alike remembers what was told of recipients, to tell the same of others whose outcome has
 // the same reason.
-type alike map[alikeKey]alikeWords
-
-// wished are the outcomes that a wish gives, and no gate or mailbox.
-var wished = []resolve.Outcome{resolve.Inbox, resolve.Digest, resolve.Archive, resolve.Nothing}
+type alike struct {
+	words map[alikeKey]*alikeWords
+	key   alikeKey // the last one: most are as the one before
+	last  *alikeWords
+}
 
 type alikeKey struct {
 	reason  resolve.Reason // without the place of an entry
@@ -91,30 +92,37 @@ type alikeKey struct {
 }
 
 type alikeWords struct {
-	cause cause
+	cause *cause
 	own   bool // the place of the entry belongs to it
 }
 
+// wished are the outcomes that a wish gives, and no gate or mailbox.
+var wished = []resolve.Outcome{resolve.Inbox, resolve.Digest, resolve.Archive, resolve.Nothing}
+
 // why is namer.why.
-func (told alike) why(n namer, d *resolve.Delivery, recipient resolve.Recipient) (cause, string) {
+func (told *alike) why(n namer, d *resolve.Delivery, recipient resolve.Recipient) (*cause, string) {
 	reason := n.r.Reason(d, recipient)
 	if reason.Nobody || reason.Shared || !slices.Contains(wished, recipient.Outcome) {
-		return n.why(d, recipient)
+		why, own := n.why(d, recipient)
+		return &why, own
 	}
 	key := alikeKey{reason, recipient.Outcome}
 	if !reason.Rule {
 		key.reason.Listed = estate.Place{}
 	}
-	words, ok := told[key]
-	if !ok {
-		why, own := n.why(d, recipient)
-		told[key] = alikeWords{why, own != ""}
-		return why, own
+	if told.last == nil || key != told.key {
+		words, ok := told.words[key]
+		if !ok {
+			why, own := n.why(d, recipient)
+			words = &alikeWords{&why, own != ""}
+			told.words[key] = words
+		}
+		told.key, told.last = key, words
 	}
-	if words.own {
-		return words.cause, n.position(reason.Listed)
+	if told.last.own {
+		return told.last.cause, n.position(reason.Listed)
 	}
-	return words.cause, ""
+	return told.last.cause, ""
 }
 
 func (a *Receives) writeText(p *Page) {
@@ -128,14 +136,14 @@ func (a *Receives) writeText(p *Page) {
 	if len(a.Recipients) == 0 {
 		return
 	}
-	byOutcome := byCause(a.Recipients)
+	gathered := p.byCause(a.Recipients)
 	if a.Decision != nil && a.Verdict != estate.Admit.String() {
 		p.Line(2, Span{Plain, "If it is admitted: " + howMany(a.Recipients)})
 	} else {
-		p.Line(2, worst(p, byOutcome))
+		p.Line(2, worst(gathered))
 	}
 	a.writeNotFrom(p)
-	p.recipients(byOutcome)
+	p.recipients(gathered)
 }
 
 // writeNotFrom says who gets it from some senders only.
@@ -208,10 +216,10 @@ func howMany(list []Recipient) string {
 }
 
 // worst names the most frequent reason for which somebody gets nothing of it.
-func worst(p *Page, byOutcome map[string][]block) Span {
+func worst(g gathered) Span {
 	var most block
 	for _, outcome := range outcomeOrder[:4] {
-		for _, b := range byOutcome[outcome] {
+		for _, b := range g.blocks[outcome] {
 			if len(b.people) > len(most.people) {
 				most = b
 			}
@@ -231,21 +239,16 @@ var outcomeOrder = []string{"undeliverable", "stopped", "waiting", "nothing", "a
 
 // recipients writes those who get nothing delivered, and how many do; with --all also by
 // which way and setting.
-func (p *Page) recipients(byOutcome map[string][]block) {
-	counts := map[string]int{}
-	for outcome, blocks := range byOutcome {
-		for _, b := range blocks {
-			counts[outcome] += len(b.people)
-		}
-	}
+func (p *Page) recipients(g gathered) {
+	counts := g.counts
 	var missing, rest []block
 	delivered := 0
 	for i, outcome := range outcomeOrder {
 		if i < 4 {
-			missing = append(missing, byOutcome[outcome]...)
+			missing = append(missing, g.blocks[outcome]...)
 			delete(counts, outcome)
 		} else {
-			rest = append(rest, byOutcome[outcome]...)
+			rest = append(rest, g.blocks[outcome]...)
 			delivered += counts[outcome]
 		}
 	}
@@ -263,17 +266,28 @@ func (p *Page) recipients(byOutcome map[string][]block) {
 	}
 }
 
+// gathered are recipients by outcome.
+type gathered struct {
+	counts map[string]int
+	blocks map[string][]block // of those that are shown, by what they have the outcome for
+}
+
 // byCause gathers recipients by outcome and by what they have it for.
-func byCause(list []Recipient) map[string][]block {
+func (p *Page) byCause(list []Recipient) gathered {
 	type key struct {
 		outcome, via string
 		cause        cause
 	}
+	counts := map[string]int{}
 	index := map[key]int{}
 	blocks := map[string][]block{}
 	var last key // most are as the one before
 	at := 0
 	for _, r := range list {
+		counts[r.Outcome]++
+		if delivered(r.Outcome) && !p.options.All {
+			continue
+		}
 		via := ""
 		if len(r.Via) > 1 {
 			via = shorten(r.Via[1:])
@@ -281,7 +295,7 @@ func byCause(list []Recipient) map[string][]block {
 		if via == r.cause.names {
 			via = ""
 		}
-		if k := (key{r.Outcome, via, r.cause}); len(blocks) == 0 || k != last {
+		if k := (key{r.Outcome, via, *r.cause}); len(blocks) == 0 || k != last {
 			i, ok := index[k]
 			if !ok {
 				i = len(blocks[r.Outcome])
@@ -295,7 +309,7 @@ func byCause(list []Recipient) map[string][]block {
 		b.people = append(b.people, r.Address)
 		b.places = append(b.places, r.own)
 	}
-	return blocks
+	return gathered{counts, blocks}
 }
 
 // shorten writes a chain of groups; the middle of a very long one is left out.

@@ -23,16 +23,16 @@ const (
 	sectionGroupEnds          // []uint32: where each group ends in it
 	sectionPeople             // []flatPerson
 	sectionMemberRules        // of the groups that have some
-	sectionChildren // []flatNesting
-	sectionParents  // []flatNesting
-	sectionChildStart  // []uint32
-	sectionParentStart // []uint32
-	sectionEntryStart  // []uint32
-	sectionEntries     // []Entry
-	sectionDomain      // []uint32
-	sectionByAddress   // []ID
-	sectionRank        // []uint32
-	sectionDirectory   // the parts of the directory of addresses
+	sectionChildren           // []flatNesting
+	sectionParents            // []flatNesting
+	sectionChildStart         // []uint32
+	sectionParentStart        // []uint32
+	sectionEntryStart         // []uint32
+	sectionEntries            // []Entry
+	sectionDomain             // []uint32
+	sectionByAddress          // []ID
+	sectionRank               // []uint32
+	sectionDirectory          // the parts of the directory of addresses
 	sectionImplied     = sectionDirectory + directoryParts
 	sectionCells       = sectionImplied + directoryParts // []cell, all columns
 	sections           = sectionCells + 1
