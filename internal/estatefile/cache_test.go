@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -283,10 +282,10 @@ func TestCacheTrust(t *testing.T) {
 				t.Fatal(err)
 			}
 		},
-		"a pipe": func(t *testing.T, c *cacheTest) {
+		"a folder": func(t *testing.T, c *cacheTest) {
 			path := c.entry()
 			_ = os.Remove(path)
-			if err := syscall.Mkfifo(path, 0o600); err != nil {
+			if err := os.Mkdir(path, 0o700); err != nil {
 				t.Fatal(err)
 			}
 		},
