@@ -191,8 +191,12 @@ func collectLate() {
 // lastPercent is the percentage from the first collection on.
 var lastPercent atomic.Int64
 
-// collectOften sets when garbage is collected where hundreds of thousands of findings are kept.
+// collectOften sets when garbage is collected where hundreds of thousands of findings are kept, or
+// two estates.
 func collectOften() {
+	if os.Getenv("GOGC") != "" {
+		return
+	}
 	lastPercent.Store(gcPercentMany)
 	debug.SetGCPercent(gcPercentMany)
 }

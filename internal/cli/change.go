@@ -130,6 +130,7 @@ func changeEstateAt(
 // finish shows what a change does and writes it. again says that somebody else
 // was first, and that it is worth another try.
 func (c *changer) finish(ctx context.Context, path string, today estate.Day) (again bool, err error) {
+	collectOften()
 	later, err := c.draft.Estate()
 	if errors.Is(err, estatefile.ErrChanged) {
 		return c.cmd.Bool("yes"), writeError(err)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -70,9 +69,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	if os.Getenv("GOGC") == "" {
-		collectOften()
-	}
+	collectOften()
 	findings := hazard.Run(s.r, checks)
 	if layout.Groups, err = s.groupsOrAll(cmd.Args().Slice()...); err != nil {
 		return err

@@ -155,6 +155,9 @@ func (c *comparison) survey() {
 	<-done
 }
 
+// groupsAtOnce is after how many groups what was worked out about them is let go of.
+const groupsAtOnce = 32
+
 // groups compares the groups that are concerned, in several goroutines, and notes the hazards
 // that come and go.
 func (c *comparison) groups(concerns func(estate.ID) bool) {
@@ -172,7 +175,7 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 		done.Go(func() {
 			w := c.fork()
 			old, new := newSide(w.old), newSide(w.new)
-			for at := int(next.Add(1)) - 1; at < len(ids); at = int(next.Add(1)) - 1 {
+			for at, looked := int(next.Add(1))-1, 1; at < len(ids); at, looked = int(next.Add(1))-1, looked+1 {
 				w.report = &found[at]
 				var was []hazard.Finding
 				if before := c.toOld[ids[at]]; before == estate.None {
@@ -182,6 +185,11 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 					was = old.of(before)
 				}
 				hazards[at] = w.hazards(was, new.of(ids[at]))
+				if looked%groupsAtOnce == 0 {
+					clear(w.judged)
+					old.pass.ForgetGroups()
+					new.pass.ForgetGroups()
+				}
 			}
 		})
 	}

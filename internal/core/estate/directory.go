@@ -40,16 +40,27 @@ func slotOf(hash uint64, entry int) uint64 { return hash&^(1<<32-1) | uint64(ent
 
 // get returns the ID of a key, and whether it is there.
 func (d *directory) get(key string) (ID, bool) {
-	if d.slots == nil {
-		at, found := slices.BinarySearchFunc(d.order, key, func(entry uint32, key string) int {
-			return strings.Compare(string(d.key(entry)), key)
-		})
-		if !found {
-			return None, false
-		}
-		return d.ids[d.order[at]], true
+	if d.order != nil {
+		return d.search(key)
 	}
 	return d.probe(maphash.String(d.seed, key), key)
+}
+
+// search is get by the order of the keys.
+func (d *directory) search(key string) (ID, bool) {
+	from, to := 0, len(d.order)
+	for from < to {
+		middle := (from + to) / 2
+		if string(d.key(d.order[middle])) < key {
+			from = middle + 1
+		} else {
+			to = middle
+		}
+	}
+	if from == len(d.order) || string(d.key(d.order[from])) != key {
+		return None, false
+	}
+	return d.ids[d.order[from]], true
 }
 
 func (d *directory) probe(hash uint64, key string) (ID, bool) {

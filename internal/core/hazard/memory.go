@@ -42,6 +42,14 @@ func (p *Pass) forget() {
 	p.R.Forget()
 }
 
+// ForgetGroups lets go of what has been worked out about single groups: it is for whoever looks at one
+// after another.
+func (p *Pass) ForgetGroups() {
+	clear(p.classes)
+	clear(p.gates)
+	p.R.ForgetGroups()
+}
+
 // gateMessage is a gate and a message that it was asked about.
 type gateMessage struct {
 	gate    string

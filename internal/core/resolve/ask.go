@@ -142,7 +142,7 @@ func (r *Resolver) findStanding(id estate.ID) standing {
 // eachDirect visits the groups that a person is directly in. Asked about one person it looks
 // at all groups; asked again, it makes a list of the groups of everybody.
 func (r *Resolver) eachDirect(person estate.ID, visit func(group estate.ID)) {
-	if len(r.standings) == 0 && r.direct == nil {
+	if len(r.standings) == 0 && r.members.direct.Load() == nil {
 		for group := range estate.ID(r.e.Groups()) {
 			if r.isDirect(group, person) {
 				visit(group)
@@ -150,14 +150,13 @@ func (r *Resolver) eachDirect(person estate.ID, visit func(group estate.ID)) {
 		}
 		return
 	}
-	if r.direct == nil {
-		r.direct = r.listDirect()
-	}
+	r.members.listing.Do(func() { r.members.direct.Store(r.listDirect()) })
+	list := r.members.direct.Load()
 	index := r.e.PersonIndex(person)
-	for _, group := range r.direct.groups[r.direct.start[index]:r.direct.start[index+1]] {
+	for _, group := range list.groups[list.start[index]:list.start[index+1]] {
 		visit(group)
 	}
-	for _, group := range r.direct.ruled {
+	for _, group := range list.ruled {
 		if r.isDirect(group, person) {
 			visit(group)
 		}

@@ -3,6 +3,7 @@ package resolve
 import (
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -32,6 +33,9 @@ type memberSets struct {
 	mu    sync.RWMutex
 	rings []int32 // see findRings
 	sets  []*roaring.Bitmap
+
+	listing sync.Once
+	direct  atomic.Pointer[direct] // see eachDirect; nil: not listed yet
 }
 
 func (s *memberSets) ringsOf(r *Resolver) []int32 {

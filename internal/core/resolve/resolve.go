@@ -15,7 +15,6 @@ type Resolver struct {
 
 	strangers *Strangers
 	standings map[estate.ID]standing
-	direct    *direct     // see eachDirect
 	rings     []int32     // by group: see findRings
 	members   *memberSets // shared by forks
 	receives  receives
@@ -48,7 +47,16 @@ func (r *Resolver) Fork() *Resolver {
 
 // Forget lets go of what r has worked out about single groups and people.
 func (r *Resolver) Forget() {
-	r.receives, r.tally, r.layout, r.direct = receives{}, tally{}, layout{}, nil
+	r.receives, r.tally, r.layout = receives{}, tally{}, layout{}
+	clear(r.standings)
+}
+
+// ForgetGroups lets go of what r has worked out about single groups and people, and keeps the room
+// for it: it is for whoever asks about one group after another.
+func (r *Resolver) ForgetGroups() {
+	for i := range r.receives.own {
+		clear(r.receives.own[i])
+	}
 	clear(r.standings)
 }
 
