@@ -256,6 +256,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newProbe(streams),
 			newAgent(streams),
 			newRuns(streams),
+			newHistory(streams),
 			newRollcall(streams),
 			newHeld(streams),
 			newLog(streams),

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -24,7 +25,7 @@ func newCheck(streams Streams) *cli.Command {
 			"is one at least as severe as --fail-on. A finding that is meant to be is accepted in the estate, in\n" +
 			"its group: accept: [{hazard: gets-nothing, address: ..., because: \"...\"}]\n\n" +
 			"Example: yorvet check --skip owner-left-out",
-		Flags: []cli.Flag{
+		Flags: append(keepFlags(),
 			groupsFlag(), exceptFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
@@ -38,7 +39,7 @@ func newCheck(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "baseline", Usage: "tell only of what a `FILE` does not know; the exit code is of that"},
 			&cli.BoolFlag{Name: "update-baseline", Usage: "write what is found into the file of --baseline"},
 			&cli.StringFlag{Name: "explain", Usage: "tell more about the hazard of this `NAME`"},
-		},
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error { return check(ctx, cmd, streams) },
 	}
 }
@@ -65,6 +66,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
+	began := time.Now()
 	s, err := open(ctx, cmd, streams, present.SARIF)
 	if err != nil {
 		return err
@@ -86,7 +88,14 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err := s.print(answer); err != nil {
 		return err
 	}
-	if fails && answer.Worst(threshold) {
+	wrong := fails && answer.Worst(threshold)
+	if keepsAnswers(cmd) {
+		what := whatOf(cmd, "groups", "except", "only", "skip", "baseline")
+		o := s.hazardOutcome(estatePath(cmd), what, began, answer)
+		o.Wrong = wrong
+		s.record(o)
+	}
+	if wrong {
 		return errWrong
 	}
 	return nil

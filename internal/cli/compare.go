@@ -5,6 +5,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -30,10 +31,10 @@ func newCompare(streams Streams) *cli.Command {
 			"if there is any. A source that gave only a part, or that says what is not understood, is no clean\n" +
 			"answer: the exit code is 3, or 1.\n\n" +
 			"Example: yorvet compare estate served",
-		Flags: []cli.Flag{
+		Flags: append(keepFlags(),
 			&cli.BoolFlag{Name: "same", Usage: "the exit code is 1 if anything changes"},
 			knownFlag(),
-		},
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			names := cmd.Args().Slice()
 			if len(names) < 2 {
@@ -48,6 +49,7 @@ func newCompare(streams Streams) *cli.Command {
 				return err
 			}
 			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
+			began := time.Now()
 			if sources, path, first := split(names); path != "" {
 				return s.drift(sources, path, first, today)
 			}
@@ -63,6 +65,9 @@ func newCompare(streams Streams) *cli.Command {
 				return err
 			}
 			drift := source.Is(names[0]) || source.Is(names[1])
+			if keepsAnswers(cmd) {
+				s.record(s.comparisonOutcome(names[1], strings.Join(names, " "), began, answer))
+			}
 			if (drift || cmd.Bool("same")) && !answer.IsEmpty() {
 				return errWrong
 			}
@@ -87,6 +92,7 @@ func split(names []string) (sources []string, path string, first bool) {
 // drift shows how an estate on disk has drifted from sources; first is set where the
 // estate is the old side.
 func (s *session) drift(sources []string, path string, first bool, today estate.Day) error {
+	began := time.Now()
 	d, err := overlaid(s.ctx, sources, path, today)
 	if err != nil {
 		return err
@@ -112,6 +118,9 @@ func (s *session) drift(sources []string, path string, first bool, today estate.
 	}
 	if err := remember(); err != nil {
 		return err
+	}
+	if keepsAnswers(s.cmd) {
+		s.record(s.comparisonOutcome(path, strings.Join(s.cmd.Args().Slice(), " "), began, answer))
 	}
 	if err := errPart(d.merged); err != nil {
 		return err

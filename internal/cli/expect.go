@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
@@ -23,10 +24,10 @@ func newExpect(streams Streams) *cli.Command {
 			"and the exit code is 1. With --draft, the arguments are groups, and what holds of them today is\n" +
 			"written down as a start.\n\n" +
 			"Example: yorvet expect kelpmere.expect",
-		Flags: []cli.Flag{
+		Flags: append(keepFlags(),
 			groupsFlag(), exceptFlag(),
 			&cli.BoolFlag{Name: "draft", Usage: "write the expectations that hold for the groups that are named"},
-		},
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Bool("draft") {
 				return draft(ctx, cmd, streams)
@@ -43,6 +44,7 @@ func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() == 0 {
 		return usageError("expect needs a file of expectations; yorvet expect --draft GROUP writes one")
 	}
+	began := time.Now()
 	s, err := open(ctx, cmd, streams, present.JUnit, present.TAP)
 	if err != nil {
 		return err
@@ -57,6 +59,9 @@ func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	if err := s.print(&answer); err != nil {
 		return err
+	}
+	if keepsAnswers(cmd) {
+		s.record(s.expectationOutcome(estatePath(cmd), whatOf(cmd), began, &answer))
 	}
 	if answer.Broken() > 0 {
 		return errWrong

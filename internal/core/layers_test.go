@@ -15,8 +15,9 @@ import (
 // knows files, the network, the clock or formatting. Of package time it uses
 // the calendar.
 var allowed = map[string]bool{
-	"cmp": true, "errors": true, "encoding/binary": true, "hash/maphash": true, "iter": true, "math": true, "net/netip": true,
-	"maps": true, "runtime": true, "slices": true, "sort": true, "strconv": true,
+	"bytes": true, "cmp": true, "errors": true, "encoding/binary": true, "hash/maphash": true, "iter": true, "math": true,
+	"net/netip": true,
+	"maps":      true, "runtime": true, "slices": true, "sort": true, "strconv": true,
 	"strings": true, "sync": true, "sync/atomic": true, "math/bits": true, "time": true, "unicode": true, "unicode/utf8": true, "unsafe": true,
 	"golang.org/x/net/idna": true, "github.com/RoaringBitmap/roaring/v2": true,
 }

@@ -60,6 +60,9 @@ func (a *Hazards) each(findings []hazard.Finding) iter.Seq[Hazard] {
 	}
 }
 
+// Each returns the hazards one after the other, but those that are accepted or known.
+func (a *Hazards) Each() iter.Seq[Hazard] { return a.each(a.found) }
+
 // All returns all hazards but those that are accepted or known.
 func (a *Hazards) All() []Hazard { return slices.Collect(a.each(a.found)) }
 

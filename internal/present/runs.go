@@ -81,6 +81,21 @@ func (a *Runs) writeText(p *Page) {
 	}
 }
 
+// ProbeCounts says how many checks of a run were as predicted, and how many not.
+func ProbeCounts(good, bad, unlooked int) string {
+	if good+bad+unlooked == 0 {
+		return "not judged yet"
+	}
+	text := strconv.Itoa(good) + " as predicted"
+	if bad > 0 {
+		text += ", " + strconv.Itoa(bad) + " not"
+	}
+	if unlooked > 0 {
+		text += ", " + strconv.Itoa(unlooked) + " not looked at"
+	}
+	return text
+}
+
 // list joins words, or says that there are none.
 func list(words []string) string {
 	if len(words) == 0 {

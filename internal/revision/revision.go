@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -228,4 +229,35 @@ func run(ctx context.Context, args ...string) (string, error) {
 		return "", fmt.Errorf("git cannot read it: %s", line)
 	}
 	return string(data), nil
+}
+
+// A Commit is one that touched some files.
+type Commit struct {
+	Name   string // of the object
+	Author string
+	Time   time.Time
+}
+
+// Commits returns the commits up to HEAD that touched what is at a path since a time, the newest
+// first, most of them at most.
+func Commits(ctx context.Context, path string, since time.Time, most int) ([]Commit, error) {
+	out, err := run(ctx, "-c", "log.showSignature=false", "log", "--no-show-signature", "--no-ext-diff", "--no-textconv",
+		"--no-color", "--no-notes", "--no-patch", "--format=%H%x1f%an%x1f%aI", "--since="+since.UTC().Format(time.RFC3339),
+		"--max-count="+strconv.Itoa(most), "--end-of-options", "HEAD", "--", path)
+	if err != nil {
+		return nil, err
+	}
+	var list []Commit
+	for line := range strings.Lines(out) {
+		fields := strings.Split(strings.TrimSuffix(line, "\n"), "\x1f")
+		if len(fields) != 3 {
+			return nil, errors.New("git lists its commits in a way that is not understood")
+		}
+		at, err := time.Parse(time.RFC3339, fields[2])
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Commit{fields[0], fields[1], at})
+	}
+	return list, nil
 }

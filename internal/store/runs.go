@@ -270,6 +270,12 @@ func (s *Store) Runs(ctx context.Context) ([]Run, error) {
 		`SELECT `+runColumns+` FROM runs ORDER BY began DESC, run`)
 }
 
+// RunsSince returns the runs that began since a time, the newest first, most of them at most.
+func (s *Store) RunsSince(ctx context.Context, since time.Time, most int) ([]Run, error) {
+	return rows(ctx, s, func(r *sql.Rows) (Run, error) { return scanRun(r) },
+		`SELECT `+runColumns+` FROM runs WHERE began >= $1 ORDER BY began DESC, run LIMIT $2`, milliseconds(since), most)
+}
+
 // RunNamed returns one run.
 func (s *Store) RunNamed(ctx context.Context, name string) (Run, error) {
 	r, err := scanRun(s.db.QueryRowContext(ctx, `SELECT `+runColumns+` FROM runs WHERE run = $1`, name))

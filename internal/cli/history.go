@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/history"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+func newHistory(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:      "history",
+		Usage:     "show what checks and probes found over time",
+		ArgsUsage: "[GROUP or PERSON]",
+		Description: "Answers of check, expect and compare are kept where a store is, as runs of probes are.\n" +
+			"Without an argument, the runs are listed. With a group or a person: what is found now and was\n" +
+			"found earlier, since when, what is flaky, how long messages took, and what changed lately and\n" +
+			"who changed it.\n\n" +
+			"Example: yorvet history sailing-notices@kelpmere.example",
+		Flags: []cli.Flag{
+			storeFlag(),
+			&cli.StringFlag{Name: "kind", Usage: "list runs of one `KIND`: check, expect, compare or probe"},
+			&cli.IntFlag{Name: "days", Value: 30, HideDefault: true, Usage: "look `DAYS` back for changes (default: 30)"},
+		},
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "show what a run found", ArgsUsage: "RUN", Flags: []cli.Flag{storeFlag()},
+				Description: "Example: yorvet history show 3f2a9c1e77b04d15",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					name, err := oneArgument(cmd, "a run")
+					if err != nil {
+						return err
+					}
+					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showRun(st, name) })
+				},
+			},
+			{
+				Name: "compare", Usage: "show what one run found and another did not", ArgsUsage: "RUN RUN",
+				Flags: []cli.Flag{storeFlag()},
+				Description: "The exit code is 1 if the second found something that the first did not.\n\n" +
+					"Example: yorvet history compare 3f2a9c1e77b04d15 9b1e0c4477ad2f08",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usageError("history compare needs two runs")
+					}
+					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
+						a, err := history.Compare(ctx, st, cmd.Args().Get(0), cmd.Args().Get(1))
+						if err != nil {
+							return historyError(err, cmd.Args().Get(0)+" or "+cmd.Args().Get(1))
+						}
+						if err := s.print(a); err != nil {
+							return err
+						}
+						if len(a.New) > 0 {
+							return errWrong
+						}
+						return nil
+					})
+				},
+			},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 1 {
+				return usageError("history takes one group or person, not %d", cmd.Args().Len())
+			}
+			if cmd.Int("days") < 1 || cmd.Int("days") > 3650 {
+				return usageError("--days takes a number from 1 to 3650")
+			}
+			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
+				if cmd.Args().Len() == 0 {
+					return s.listHistory(st)
+				}
+				return s.historyOf(st, cmd.Args().First())
+			})
+		},
+	}
+}
+
+// withHistory does something with the store, which may be empty. An estate is not needed.
+func withHistory(ctx context.Context, cmd *cli.Command, streams Streams, do func(*session, *store.Store) error) error {
+	s := &session{ctx: ctx, cmd: cmd, streams: streams}
+	var err error
+	if s.format, err = formatOf(cmd); err != nil {
+		return err
+	}
+	st, err := openStore(ctx, cmd, true)
+	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "history" && cmd.Args().Len() == 0 {
+		return s.print(&present.History{Store: none.where, Runs: []present.HistoryRun{}})
+	}
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	return do(s, st)
+}
+
+// mostListed is how many runs are listed without --all.
+const mostListed = 30
+
+var historyKinds = []string{"check", "expect", "compare", "probe"}
+
+func (s *session) listHistory(st *store.Store) error {
+	choice := history.Choice{Kind: s.cmd.String("kind"), Most: mostListed}
+	if choice.Kind != "" && !containsWord(historyKinds, choice.Kind) {
+		return unknown("kind", choice.Kind, historyKinds)
+	}
+	if s.cmd.Bool("all") || s.format != present.Text {
+		choice.Most = 1 << 20
+	}
+	a, err := history.List(s.ctx, st, choice)
+	if err != nil {
+		return networkError(err)
+	}
+	return s.print(a)
+}
+
+func containsWord(words []string, word string) bool {
+	for _, one := range words {
+		if one == word {
+			return true
+		}
+	}
+	return false
+}
+
+// showRun shows a run: what an answer found, or what a probe saw.
+func (s *session) showRun(st *store.Store, name string) error {
+	a, err := history.Show(s.ctx, st, name)
+	if err == nil {
+		return s.print(a)
+	}
+	if _, probed := st.RunNamed(s.ctx, name); errors.Is(err, store.ErrNoRun) && probed == nil {
+		return usageError("%s is a run of a probe; yorvet runs show %s tells what it saw", name, name)
+	}
+	return historyError(err, name)
+}
+
+// historyOf tells of a group or person, whom the estate need not know any more.
+func (s *session) historyOf(st *store.Store, text string) error {
+	who, err := s.formerAddress(text)
+	if err != nil {
+		return err
+	}
+	a, err := history.Of(s.ctx, st, strings.ToLower(who.String()))
+	if err != nil {
+		return networkError(err)
+	}
+	since := time.Now().AddDate(0, 0, -s.cmd.Int("days"))
+	history.Lately(s.ctx, a, estatePath(s.cmd), who, since)
+	return s.print(a)
+}
+
+// formerAddress returns the address that an argument names: one of the estate, by whatever names
+// it has there, or one that the estate knew.
+func (s *session) formerAddress(text string) (address.Address, error) {
+	e, err := loadNamed(s.ctx, s.cmd)
+	if err != nil && !strings.Contains(text, "@") {
+		return address.Address{}, err
+	}
+	if err == nil {
+		s.use(e)
+		if id, ok, err := s.byLocalPart(text, ofAnybody); err != nil {
+			return address.Address{}, err
+		} else if ok {
+			return s.e.Address(id), nil
+		}
+		if id, ok, err := s.byName(text); err != nil {
+			return address.Address{}, err
+		} else if ok {
+			return s.e.Address(id), nil
+		}
+	}
+	a, err := address.Parse(text)
+	if err != nil {
+		return a, usageError("no group or person %q%s", text, s.near(text))
+	}
+	if s.e != nil {
+		if id, ok := s.e.Find(a); ok && id != estate.None {
+			return s.e.Address(id), nil
+		}
+	}
+	return a, nil
+}
+
+func (s *session) near(text string) string {
+	if s.e == nil {
+		return ""
+	}
+	return meant(s.nearGroups(text)...)
+}

@@ -1,0 +1,304 @@
+// Package history keeps what checks, expectations and comparisons find, run after run, and
+// tells of it: what a run found, what one found and another did not, and what became of a
+// group or person over time.
+package history
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/localfile"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// NewID returns the name of a new run.
+func NewID() string { return strings.ToLower(rand.Text()[:16]) }
+
+// NewSeries returns what is asked of an estate at a path again and again.
+func NewSeries(kind, path, what string) store.Series {
+	where := path
+	if real, err := localfile.Real(path); err == nil {
+		where = real
+	}
+	sum := sha256.Sum256([]byte(kind + "\x00" + where + "\x00" + what))
+	return store.Series{ID: hex.EncodeToString(sum[:12]), Kind: kind, Path: path, What: what}
+}
+
+// An Outcome is what a question came to, as it is kept.
+type Outcome struct {
+	Series    store.Series
+	Began     time.Time
+	Day       string
+	Version   string
+	Good, Bad int
+	Wrong     bool
+	Untold    int
+	Says      string
+	Facts     []store.Fact
+}
+
+// Answer returns the row of an outcome.
+func (o *Outcome) Answer(ended time.Time) *store.Answer {
+	host, _ := os.Hostname()
+	state := store.Good
+	if o.Wrong {
+		state = store.Wrong
+	}
+	return &store.Answer{ID: NewID(), Series: o.Series, Began: o.Began, Ended: ended, Day: o.Day, Version: o.Version,
+		Host: host, State: state, Good: o.Good, Bad: o.Bad, Untold: o.Untold, Says: o.Says}
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+func runOf(a *store.Answer) present.HistoryRun {
+	return present.HistoryRun{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
+		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says}
+}
+
+// probeOf tells of a run of a probe as of any other.
+func probeOf(r *store.Run) present.HistoryRun {
+	state := r.State
+	if r.State == store.StateEnded {
+		state = store.Good
+		if r.Bad+r.Unlooked > 0 {
+			state = store.Wrong
+		}
+	}
+	says := present.ProbeCounts(r.Good, r.Bad, r.Unlooked)
+	return present.HistoryRun{Run: r.Name, Kind: r.Kind, State: state, Began: stamp(r.Began), Ended: stamp(r.Ended),
+		Estate: r.Path, Good: r.Good, Bad: r.Bad + r.Unlooked, Says: says}
+}
+
+// Choice is which runs are listed.
+type Choice struct {
+	Kind  string // "": all
+	Since time.Time
+	Most  int
+}
+
+// List tells of the runs that a store keeps, the newest first.
+func List(ctx context.Context, s *store.Store, c Choice) (*present.History, error) {
+	a := &present.History{Store: s.Where(), Runs: []present.HistoryRun{}}
+	most := c.Most + 1
+	if c.Kind != "" {
+		most = 1 << 30
+	}
+	answers, err := s.Answers(ctx, c.Since, most)
+	if err != nil {
+		return nil, err
+	}
+	probes, err := s.RunsSince(ctx, c.Since, most)
+	if err != nil {
+		return nil, err
+	}
+	for i := range answers {
+		a.Runs = append(a.Runs, runOf(&answers[i]))
+	}
+	for i := range probes {
+		a.Runs = append(a.Runs, probeOf(&probes[i]))
+	}
+	if c.Kind != "" {
+		a.Runs = slices.DeleteFunc(a.Runs, func(r present.HistoryRun) bool { return r.Kind != c.Kind })
+	}
+	slices.SortStableFunc(a.Runs, func(x, y present.HistoryRun) int { return strings.Compare(y.Began, x.Began) })
+	if len(a.Runs) > c.Most {
+		a.Runs, a.More = a.Runs[:c.Most], true
+	}
+	return a, nil
+}
+
+func factOf(s *store.Spell) present.HistoryFact {
+	return present.HistoryFact{Name: s.Name, Group: s.Group, Who: s.Who, Severity: s.Severity, Says: s.Says, Since: stamp(s.Since)}
+}
+
+// Show tells what one run found. The error is store.ErrNoRun where there is none.
+func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown, error) {
+	answer, err := s.AnswerNamed(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	shown := &present.HistoryShown{HistoryRun: runOf(&answer), Found: []present.HistoryFact{}, Untold: answer.Untold}
+	spells, err := s.FactsOf(ctx, &answer)
+	for i := range spells {
+		shown.Found = append(shown.Found, factOf(&spells[i]))
+	}
+	return shown, err
+}
+
+// ErrUnlike says that two runs asked different things.
+var ErrUnlike = errors.New("the two runs did not ask the same")
+
+// Compare tells what the second of two runs found otherwise than the first.
+func Compare(ctx context.Context, s *store.Store, before, after string) (*present.HistoryCompared, error) {
+	first, err := Show(ctx, s, before)
+	if err != nil {
+		return nil, err
+	}
+	second, err := Show(ctx, s, after)
+	if err != nil {
+		return nil, err
+	}
+	if first.Kind != second.Kind || first.What != second.What {
+		return nil, ErrUnlike
+	}
+	a := &present.HistoryCompared{Before: first.HistoryRun, After: second.HistoryRun, New: []present.HistoryFact{},
+		Over: []present.HistoryFact{}}
+	was := map[string]bool{}
+	for _, f := range first.Found {
+		was[f.Name] = true
+	}
+	for _, f := range second.Found {
+		if was[f.Name] {
+			a.Same++
+			delete(was, f.Name)
+		} else {
+			a.New = append(a.New, f)
+		}
+	}
+	for _, f := range first.Found {
+		if was[f.Name] {
+			a.Over = append(a.Over, f)
+		}
+	}
+	return a, nil
+}
+
+// mostSpells and mostArrivals are how much is looked at of one group or person.
+const (
+	mostSpells   = 5000
+	mostArrivals = 20_000
+)
+
+// Of tells what a store knows of a group or person.
+func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf, error) {
+	a := &present.HistoryOf{Address: address, Now: []present.HistorySpell{}, Over: []present.HistorySpell{},
+		Changes: []present.HistoryChanged{}}
+	spells, err := s.SpellsOf(ctx, address, mostSpells)
+	if err != nil {
+		return nil, err
+	}
+	a.Now, a.Over = gathered(spells)
+	arrivals, err := s.ArrivalsOf(ctx, address, mostArrivals)
+	if err != nil {
+		return nil, err
+	}
+	a.Mail = mailOf(arrivals)
+	return a, nil
+}
+
+// gathered tells of each finding once, with how often it came up.
+func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
+	now, over = []present.HistorySpell{}, []present.HistorySpell{}
+	type key struct{ series, name string }
+	times, first := map[key]int{}, map[key]time.Time{}
+	for _, s := range spells {
+		k := key{s.Series.ID, s.Name}
+		times[k]++
+		if begun, ok := first[k]; !ok || s.Since.Before(begun) {
+			first[k] = s.Since
+		}
+	}
+	told := map[key]bool{}
+	for i := range spells { // the newest first
+		s := &spells[i]
+		k := key{s.Series.ID, s.Name}
+		if told[k] {
+			continue
+		}
+		told[k] = true
+		one := present.HistorySpell{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: times[k],
+			First: stamp(first[k]), Estate: s.Series.Path, Begun: s.First == 1}
+		if s.Open {
+			now = append(now, one)
+		} else {
+			over = append(over, one)
+		}
+	}
+	return now, over
+}
+
+// mailOf sums up what probes saw, the newest first.
+func mailOf(arrivals []store.Arrival) present.HistoryMail {
+	m := present.HistoryMail{Days: []present.HistoryDay{}, Flaky: []present.HistoryFlaky{}, Failed: []present.HistoryFlaky{}}
+	type key struct{ group, who, kind string }
+	checks := map[key]*present.HistoryFlaky{}
+	last := map[key]bool{}
+	newest := map[key]bool{}
+	var order []key
+	var all []float64
+	byDay := map[string][]float64{}
+	for _, a := range slices.Backward(arrivals) { // the oldest first
+		if !a.Looked {
+			continue
+		}
+		m.Checks++
+		k := key{a.Group, a.Who, a.Kind}
+		f := checks[k]
+		if f == nil {
+			f = &present.HistoryFlaky{Group: a.Group, Who: a.Who, Kind: a.Kind, Predicted: a.Predicted}
+			checks[k] = f
+			order = append(order, k)
+		} else if last[k] != a.OK {
+			f.Turns++
+		}
+		f.Runs++
+		last[k], newest[k] = a.OK, a.OK
+		if !a.OK {
+			m.Wrong++
+			f.Wrong++
+			f.Predicted, f.Seen = a.Predicted, a.Seen
+			if f.FirstFail == "" {
+				f.FirstFail = stamp(a.Began)
+			}
+		} else if a.Seconds > 0 {
+			all = append(all, a.Seconds)
+			day := a.Began.UTC().Format("2006-01-02")
+			byDay[day] = append(byDay[day], a.Seconds)
+		}
+	}
+	m.Median, m.P95 = quantiles(all)
+	for day, list := range byDay {
+		median, p95 := quantiles(list)
+		m.Days = append(m.Days, present.HistoryDay{Day: day, Arrivals: len(list), Median: median, P95: p95})
+	}
+	slices.SortFunc(m.Days, func(x, y present.HistoryDay) int { return strings.Compare(x.Day, y.Day) })
+	for _, k := range order {
+		switch f := checks[k]; {
+		case f.Turns > 1:
+			m.Flaky = append(m.Flaky, *f)
+		case !newest[k]:
+			m.Failed = append(m.Failed, *f)
+		}
+	}
+	byWrong := func(x, y present.HistoryFlaky) int {
+		return cmp.Or(cmp.Compare(y.Wrong, x.Wrong), strings.Compare(x.Group+x.Who, y.Group+y.Who))
+	}
+	slices.SortFunc(m.Flaky, byWrong)
+	slices.SortFunc(m.Failed, byWrong)
+	return m
+}
+
+// quantiles returns the median and the 95th percentile: of n values in order, the one at
+// n/2 and the one at 95 n/100, rounded up.
+func quantiles(list []float64) (median, p95 float64) {
+	if len(list) == 0 {
+		return 0, 0
+	}
+	sorted := slices.Sorted(slices.Values(list))
+	at := func(percent int) float64 { return sorted[(len(sorted)*percent+99)/100-1] }
+	return at(50), at(95)
+}

@@ -1,0 +1,410 @@
+package present
+
+import (
+	"fmt"
+	"iter"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// History lists the answers that a store keeps, the newest first.
+type History struct {
+	Store string       `json:"store"`
+	Runs  []HistoryRun `json:"runs"`
+	More  bool         `json:"more,omitempty"` // there are older ones
+}
+
+// HistoryRun is one answer that was kept: a check, expectations, a comparison or a probe.
+type HistoryRun struct {
+	Run    string `json:"run"`
+	Kind   string `json:"kind"`
+	State  string `json:"state"` // good, wrong or broken; of a probe, also open, closing and stopped
+	Began  string `json:"began"` // RFC 3339
+	Ended  string `json:"ended,omitempty"`
+	Estate string `json:"estate"`
+	What   string `json:"what,omitempty"` // what was asked for besides
+	Item   string `json:"item,omitempty"` // of a plan that is watched
+	Host   string `json:"host,omitempty"`
+	Good   int    `json:"good"`
+	Bad    int    `json:"bad"`
+	Says   string `json:"says"` // the first line of the answer
+}
+
+// HistoryFact is something that an answer found.
+type HistoryFact struct {
+	Name     string `json:"name"` // the same from one answer to the next
+	Group    string `json:"group,omitempty"`
+	Who      string `json:"who,omitempty"`
+	Severity string `json:"severity,omitempty"`
+	Says     string `json:"says"`
+	Since    string `json:"since,omitempty"` // when it was found first, without a gap since
+}
+
+// HistoryShown is one answer, with what it found.
+type HistoryShown struct {
+	HistoryRun
+	Found  []HistoryFact `json:"found"`
+	Untold int           `json:"untold,omitempty"` // found, and too many to be kept
+}
+
+// HistoryCompared is what one answer found and another one did not.
+type HistoryCompared struct {
+	Before HistoryRun    `json:"before"`
+	After  HistoryRun    `json:"after"`
+	New    []HistoryFact `json:"new"`
+	Over   []HistoryFact `json:"over"`
+	Same   int           `json:"same"` // in both
+}
+
+// HistoryOf is the history of a group or person.
+type HistoryOf struct {
+	Address string           `json:"address"`
+	Now     []HistorySpell   `json:"now"`  // what the last answers find
+	Over    []HistorySpell   `json:"over"` // what earlier ones found
+	Mail    HistoryMail      `json:"mail"` // what probes saw
+	Changes []HistoryChanged `json:"changes"`
+	Days    int              `json:"days"` // how far back Changes look
+	// Unread says which changes could not be looked at, and why.
+	Unread []string `json:"unread,omitempty"`
+}
+
+// HistorySpell is how long something was found.
+type HistorySpell struct {
+	HistoryFact
+	Kind   string `json:"kind"`
+	Until  string `json:"until"`            // when it was found last
+	Times  int    `json:"times"`            // how often it came up
+	First  string `json:"first"`            // when it was found the first time of all
+	Estate string `json:"estate,omitempty"` // where
+	Begun  bool   `json:"-"`                // it was there when anybody asked for the first time
+}
+
+// HistoryMail is what probes saw of messages to a group, or in somebody's mailbox.
+type HistoryMail struct {
+	Checks int            `json:"checks"` // of which something can be said
+	Wrong  int            `json:"wrong"`  // not as predicted
+	Median float64        `json:"median,omitempty"`
+	P95    float64        `json:"p95,omitempty"` // seconds
+	Days   []HistoryDay   `json:"days"`          // the oldest first
+	Flaky  []HistoryFlaky `json:"flaky"`
+	Failed []HistoryFlaky `json:"failed"` // not as predicted the last time
+}
+
+// HistoryDay is how long messages took on one day.
+type HistoryDay struct {
+	Day      string  `json:"day"`
+	Arrivals int     `json:"arrivals"`
+	Median   float64 `json:"median"`
+	P95      float64 `json:"p95"`
+}
+
+// HistoryFlaky is a check that is sometimes as predicted and sometimes not.
+type HistoryFlaky struct {
+	Group     string `json:"group"`
+	Who       string `json:"who,omitempty"`
+	Kind      string `json:"kind"`
+	Runs      int    `json:"runs"`
+	Wrong     int    `json:"wrong"`
+	Turns     int    `json:"turns"` // how often it went from one to the other
+	FirstFail string `json:"firstFail,omitempty"`
+	Predicted string `json:"predicted"`
+	Seen      string `json:"seen"` // the last time that it was not as predicted
+}
+
+// HistoryChanged is one change of a group or person.
+type HistoryChanged struct {
+	When string `json:"when"`
+	Who  string `json:"who,omitempty"`
+	By   string `json:"by"` // yorvet, git, or found: an answer was another one
+	What string `json:"what"`
+}
+
+func (r HistoryRun) style() Style {
+	switch r.State {
+	case "good":
+		return Good
+	case "wrong":
+		return Bad
+	}
+	return Doubtful
+}
+
+func shortTime(text string) string {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t.UTC().Format("2006-01-02 15:04")
+	}
+	return text
+}
+
+func (a *History) writeText(p *Page) {
+	line := count(len(a.Runs), "run", "runs") + " in " + a.Store
+	if a.More {
+		line = "The last " + count(len(a.Runs), "run", "runs") + " in " + a.Store
+	}
+	p.Line(2, Span{Strong, line})
+	if len(a.Runs) == 0 {
+		p.Line(2, Span{Plain, "check, expect, compare and probe are kept from now on"})
+		return
+	}
+	p.Gap()
+	rows := [][]Span{}
+	for _, r := range a.Runs {
+		rows = append(rows, []Span{{Strong, r.Run}, {Faint, shortTime(r.Began)}, {Plain, r.Kind}, {r.style(), r.State},
+			{Plain, r.Says}})
+	}
+	p.Table(rows)
+	if a.More {
+		p.Line(0, Span{Faint, "  and older ones (--all)"})
+	}
+}
+
+var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good", "bad", "says"}
+
+func (r HistoryRun) row() []string {
+	return []string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, strconv.Itoa(r.Good),
+		strconv.Itoa(r.Bad), r.Says}
+}
+
+func (a *History) table() ([]string, iter.Seq[[]string]) {
+	return historyHeader, func(yield func([]string) bool) {
+		for _, r := range a.Runs {
+			if !yield(r.row()) {
+				return
+			}
+		}
+	}
+}
+
+// place says whom a fact is about.
+func (f HistoryFact) about() string {
+	about := f.Group
+	if f.Who != "" && f.Who != f.Group {
+		if about != "" {
+			about += ", "
+		}
+		about += f.Who
+	}
+	return about
+}
+
+func (p *Page) facts(title string, facts []HistoryFact) {
+	if len(facts) == 0 {
+		return
+	}
+	p.Gap()
+	p.Title(title + " (" + strconv.Itoa(len(facts)) + ")")
+	const most = 20
+	for i, f := range facts {
+		if i == most && !p.options.All && len(facts) > most+2 {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(facts)-i) + " more (--all)"})
+			break
+		}
+		style := Doubtful
+		if f.Severity == "high" {
+			style = Bad
+		}
+		spans := []Span{{style, "  " + f.about()}, {Plain, ": " + f.Says}}
+		if f.Since != "" {
+			spans = append(spans, Span{Faint, "  since " + shortTime(f.Since)})
+		}
+		p.Line(4, spans...)
+	}
+}
+
+func (a *HistoryShown) writeText(p *Page) {
+	p.Line(2, Span{Strong, a.Kind + " of " + a.Estate + ", " + shortTime(a.Began) + " UTC: "}, Span{a.style(), a.State})
+	p.Line(2, Span{Plain, a.Says})
+	if a.What != "" {
+		p.Line(2, Span{Faint, "Asked for: " + a.What})
+	}
+	p.facts("Found", a.Found)
+	if a.Untold > 0 {
+		p.Line(2, Span{Doubtful, "! " + strconv.Itoa(a.Untold) + " more were found, too many to be kept"})
+	}
+}
+
+func factRows(marks []string, lists ...[]HistoryFact) ([]string, iter.Seq[[]string]) {
+	return []string{"change", "name", "group", "who", "severity", "says", "since"}, func(yield func([]string) bool) {
+		for i, list := range lists {
+			for _, f := range list {
+				if !yield([]string{marks[i], f.Name, f.Group, f.Who, f.Severity, f.Says, f.Since}) {
+					return
+				}
+			}
+		}
+	}
+}
+
+func (a *HistoryShown) table() ([]string, iter.Seq[[]string]) {
+	return factRows([]string{"found"}, a.Found)
+}
+
+func (a *HistoryCompared) writeText(p *Page) {
+	text := "Both runs found the same: " + count(a.Same, "fact", "facts")
+	if len(a.New)+len(a.Over) > 0 {
+		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Over)) + " over, " + strconv.Itoa(a.Same) + " in both"
+	}
+	p.Line(2, Span{Strong, text})
+	p.Line(2, Span{Plain, a.Before.Kind + " of " + shortTime(a.Before.Began) + " and of " + shortTime(a.After.Began) + " UTC"})
+	p.facts("New", a.New)
+	p.facts("Over", a.Over)
+}
+
+func (a *HistoryCompared) table() ([]string, iter.Seq[[]string]) {
+	return factRows([]string{"new", "over"}, a.New, a.Over)
+}
+
+func (a *HistoryOf) writeText(p *Page) {
+	p.Line(2, Span{Strong, a.answer()})
+	p.spells("Found now", a.Now, false)
+	p.spells("Found earlier", a.Over, true)
+	a.writeMail(p)
+	if len(a.Changes) > 0 {
+		p.Gap()
+		p.Title("Changed lately")
+		for _, c := range a.Changes {
+			who := ""
+			if c.Who != "" {
+				who = c.Who + ", "
+			}
+			p.Line(4, Span{Faint, "  " + shortTime(c.When) + "  "}, Span{Plain, c.What},
+				Span{Faint, "  (" + who + c.By + ")"})
+		}
+	}
+	for _, text := range a.Unread {
+		p.Line(2, Span{Doubtful, "! " + text})
+	}
+}
+
+// answer is the first line.
+func (a *HistoryOf) answer() string {
+	var parts []string
+	if len(a.Now) > 0 {
+		parts = append(parts, strconv.Itoa(len(a.Now))+" found now")
+	}
+	if len(a.Over) > 0 {
+		parts = append(parts, strconv.Itoa(len(a.Over))+" found earlier")
+	}
+	if a.Mail.Checks > 0 {
+		parts = append(parts, fmt.Sprintf("%d of %s not as predicted", a.Mail.Wrong, count(a.Mail.Checks, "message", "messages")))
+	}
+	if len(a.Mail.Flaky) > 0 {
+		parts = append(parts, strconv.Itoa(len(a.Mail.Flaky))+" flaky")
+	}
+	if len(a.Changes) > 0 {
+		parts = append(parts, count(len(a.Changes), "change", "changes")+" in "+count(a.Days, "day", "days"))
+	}
+	if len(parts) == 0 {
+		return a.Address + ": nothing is kept about it"
+	}
+	return a.Address + ": " + strings.Join(parts, ", ")
+}
+
+func (p *Page) spells(title string, list []HistorySpell, isOver bool) {
+	if len(list) == 0 {
+		return
+	}
+	p.Gap()
+	p.Title(title + " (" + strconv.Itoa(len(list)) + ")")
+	const most = 20
+	for i, s := range list {
+		if i == most && !p.options.All && len(list) > most+2 {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more (--all)"})
+			break
+		}
+		when := "since " + shortTime(s.Since)
+		if isOver {
+			when = shortTime(s.Since) + " to " + shortTime(s.Until)
+		}
+		spans := []Span{{Faint, "  " + s.Kind + "  "}, {Plain, s.Says}, {Faint, "  " + when}}
+		if s.Times > 1 {
+			spans = append(spans, Span{Doubtful, "  " + strconv.Itoa(s.Times) + " times since " + shortTime(s.First)})
+		}
+		p.Line(4, spans...)
+	}
+}
+
+func (a *HistoryOf) writeMail(p *Page) {
+	if a.Mail.Checks == 0 {
+		return
+	}
+	p.Gap()
+	p.Title("Messages of probes")
+	for _, list := range [][]HistoryFlaky{a.Mail.Failed, a.Mail.Flaky} {
+		for _, f := range list {
+			about := f.Group
+			if f.Who != "" {
+				about += " to " + f.Who
+			}
+			text := ", " + f.Kind + ": " + strconv.Itoa(f.Wrong) + " of " + strconv.Itoa(f.Runs) + " not as predicted"
+			if f.Turns > 1 {
+				text += ", back and forth " + strconv.Itoa(f.Turns) + " times"
+			}
+			p.Line(4, Span{Bad, "  ! " + about}, Span{Plain, text + "; predicted " + f.Predicted + ", seen " + f.Seen},
+				Span{Faint, "  first " + shortTime(f.FirstFail)})
+		}
+	}
+	if len(a.Mail.Days) > 0 {
+		p.Line(2, Span{Plain, "  Arrival: median " + seconds(a.Mail.Median) + ", 95 % within " + seconds(a.Mail.P95)})
+		p.plot(a.Mail.Days)
+	}
+}
+
+func seconds(s float64) string { return strconv.FormatFloat(s, 'f', 1, 64) + " s" }
+
+// plot draws the median and the 95th percentile of each day, as bars beside a common scale.
+func (p *Page) plot(days []HistoryDay) {
+	const most, room = 14, 40
+	if len(days) > most && !p.options.All {
+		days = days[len(days)-most:]
+	}
+	top := 0.0
+	for _, d := range days {
+		top = math.Max(top, d.P95)
+	}
+	bar := func(s float64) int {
+		if top == 0 {
+			return 0
+		}
+		return int(math.Round(s / top * room))
+	}
+	for _, d := range days {
+		median, p95 := bar(d.Median), bar(d.P95)
+		p.Line(4, Span{Faint, "  " + d.Day + "  "}, Span{Plain, strings.Repeat("█", median)},
+			Span{Faint, strings.Repeat("░", max(p95-median, 0)) + strings.Repeat(" ", room-max(p95, median))},
+			Span{Plain, fmt.Sprintf("  %s, %s", seconds(d.Median), seconds(d.P95))})
+	}
+}
+
+func (a *HistoryOf) table() ([]string, iter.Seq[[]string]) {
+	return []string{"what", "kind", "group", "who", "severity", "says", "since", "until", "times"},
+		func(yield func([]string) bool) {
+			for i, list := range [][]HistorySpell{a.Now, a.Over} {
+				for _, s := range list {
+					if !yield([]string{[]string{"now", "earlier"}[i], s.Kind, s.Group, s.Who, s.Severity, s.Says, s.Since, s.Until,
+						strconv.Itoa(s.Times)}) {
+						return
+					}
+				}
+			}
+			for _, f := range a.Mail.Flaky {
+				if !yield([]string{"flaky", f.Kind, f.Group, f.Who, "", "predicted " + f.Predicted + ", seen " + f.Seen, f.FirstFail,
+					"", strconv.Itoa(f.Turns)}) {
+					return
+				}
+			}
+			for _, d := range a.Mail.Days {
+				if !yield([]string{"arrival", "", "", "", "", "median " + seconds(d.Median) + ", 95 % " + seconds(d.P95), d.Day,
+					d.Day, strconv.Itoa(d.Arrivals)}) {
+					return
+				}
+			}
+			for _, c := range a.Changes {
+				if !yield([]string{"change", c.By, "", c.Who, "", c.What, c.When, c.When, ""}) {
+					return
+				}
+			}
+		}
+}

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+func addAlarm(ctx context.Context, tx *sql.Tx, a Alarm) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO alarms VALUES ($1, $2, $3, $4, $5, $6)`, a.ID, plain(a.Plan), plain(a.Item),
+		a.Record, milliseconds(a.At), plain(a.Body))
+	if err != nil {
+		return err
+	}
+	for way, due := range a.Ways {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (alarm, way, due) VALUES ($1, $2, $3)`, a.ID, plain(way),
+			milliseconds(due)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A Batch is alarms that go out together, by one way. One that may have gone out already, as the
+// process that was at it is gone, keeps its name.
+type Batch struct {
+	ID     string
+	Way    string
+	Tries  int // how often it was begun, this time included
+	Alarms []Alarm
+}
+
+// mostTold is how many alarms go out together.
+const mostTold = 200
+
+// ClaimBatch returns alarms that are due to go out by a way, for one holder alone; nil if there
+// are none. id names them, unless they have a name already.
+func (s *Store) ClaimBatch(
+	ctx context.Context, way, id, holder string, now time.Time, lease time.Duration,
+) (*Batch, error) {
+	var b *Batch
+	err := s.in(ctx, func(tx *sql.Tx) error {
+		if s.shared {
+			if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(796574)`); err != nil {
+				return err
+			}
+		}
+		ms := milliseconds(now)
+		// A batch that somebody began and is gone from goes first, as it was.
+		var begun string
+		row := tx.QueryRowContext(ctx, `SELECT COALESCE(MIN(batch), '') FROM deliveries
+			WHERE way = $1 AND batch <> '' AND due <= $2 AND (state = 'waiting' OR state = 'sending' AND lease < $2)`, plain(way), ms)
+		if err := row.Scan(&begun); err != nil {
+			return err
+		}
+		if begun == "" {
+			begun = id
+			done, err := tx.ExecContext(ctx, `UPDATE deliveries SET batch = $1 WHERE way = $2 AND alarm IN
+				(SELECT alarm FROM deliveries WHERE way = $2 AND state = 'waiting' AND batch = '' AND due <= $3
+				ORDER BY due, alarm LIMIT $4)`, begun, plain(way), ms, mostTold)
+			if err != nil {
+				return err
+			}
+			if n, err := done.RowsAffected(); err != nil || n == 0 {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = 'sending', holder = $1, lease = $2, tries = tries + 1
+			WHERE batch = $3 AND way = $4`, holder, milliseconds(now.Add(lease)), begun, plain(way))
+		if err != nil {
+			return err
+		}
+		b, err = readBatch(ctx, tx, begun, way)
+		return err
+	})
+	return b, err
+}
+
+func readBatch(ctx context.Context, tx *sql.Tx, id, way string) (*Batch, error) {
+	b := &Batch{ID: id, Way: way}
+	found, err := tx.QueryContext(ctx, `SELECT a.alarm, a.plan, a.item, a.record, a.at, a.body, d.tries FROM deliveries d
+		JOIN alarms a ON a.alarm = d.alarm WHERE d.batch = $1 AND d.way = $2 ORDER BY a.at, a.alarm`, id, plain(way))
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var a Alarm
+		var when int64
+		if err := found.Scan(&a.ID, &a.Plan, &a.Item, &a.Record, &when, &a.Body, &b.Tries); err != nil {
+			return nil, err
+		}
+		a.At = at(when)
+		b.Alarms = append(b.Alarms, a)
+	}
+	return b, found.Err()
+}
+
+// Told says that a batch went out.
+func (s *Store) Told(ctx context.Context, b *Batch, holder string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE deliveries SET state = 'sent', holder = '', problem = ''
+		WHERE batch = $1 AND way = $2 AND holder = $3`, b.ID, plain(b.Way), holder)
+	return err
+}
+
+// Untold says why a batch did not go out, and when to try again.
+func (s *Store) Untold(ctx context.Context, b *Batch, holder, problem string, again time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE deliveries SET state = 'waiting', holder = '', problem = $1, due = $2
+		WHERE batch = $3 AND way = $4 AND holder = $5`, plain(problem), milliseconds(again), b.ID, plain(b.Way), holder)
+	return err
+}
+
+// A Backlog is what has not gone out by a way yet.
+type Backlog struct {
+	Way     string
+	Waiting int
+	Since   time.Time // of the oldest
+	Problem string    // why the last try failed, or ""
+}
+
+// Backlogs returns what has not gone out, by way.
+func (s *Store) Backlogs(ctx context.Context) ([]Backlog, error) {
+	return rows(ctx, s, func(r *sql.Rows) (b Backlog, err error) {
+		var since int64
+		err = r.Scan(&b.Way, &b.Waiting, &since, &b.Problem)
+		b.Since = at(since)
+		return b, err
+	}, `SELECT d.way, COUNT(*), MIN(a.at), MAX(d.problem) FROM deliveries d JOIN alarms a ON a.alarm = d.alarm
+		WHERE d.state <> 'sent' GROUP BY d.way ORDER BY d.way`)
+}

@@ -1,0 +1,371 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"slices"
+	"time"
+)
+
+// A Series is what is made again and again: one kind of question about one estate.
+type Series struct {
+	ID   string
+	Kind string // check, expect or compare
+	Path string // of the estate
+	What string // what else was asked for, in words
+}
+
+// The states of a record.
+const (
+	Good   = "good"
+	Wrong  = "wrong"  // something was found
+	Broken = "broken" // the question could not be answered
+)
+
+// An Answer is one answer of a series.
+type Answer struct {
+	ID           string
+	Series       Series
+	Seq          int64     // of its answers, from 1; 0 where it is broken
+	Item         string    // of a plan that is watched; "" where somebody asked
+	Slot         time.Time // for which time it was due; none where somebody asked
+	Began, Ended time.Time
+	Day          string
+	Version      string
+	Host         string
+	Estate       string // the digest of what was evaluated, or ""
+	State        string
+	Good, Bad    int
+	Untold       int    // findings beyond those that are kept
+	Says         string // the first line of the answer, or why there is none
+}
+
+// A Fact is something that an answer found.
+type Fact struct {
+	Name     string // the same from one answer of a series to the next
+	Group    string // an address, or ""
+	Who      string // likewise
+	Severity string
+	Says     string
+}
+
+// A Spell is how long something was found without a gap.
+type Spell struct {
+	Series Series
+	Fact
+	First, Last  int64     // the numbers of the records
+	Since, Until time.Time // when they were made
+	Open         bool      // the last answer of the series found it, too
+}
+
+// News is what an answer has otherwise than the one before it.
+type News struct {
+	FirstEver bool // there was none
+	New, Over []Fact
+	Breaks    bool // it is broken, and the one before was not
+	Works     bool // it is not, and the one before was
+}
+
+// IsEmpty reports whether nothing is to be told.
+func (n *News) IsEmpty() bool {
+	return len(n.New)+len(n.Over) == 0 && !n.Breaks && !n.Works
+}
+
+// MostFacts is how many findings of one answer are kept.
+const MostFacts = 20_000
+
+// ErrTaken says that what a record was made for has been done by another process.
+var ErrTaken = errors.New("another process has done it")
+
+// An Alarm is something that is to be told.
+type Alarm struct {
+	ID, Plan, Item, Record string
+	At                     time.Time
+	Body                   string               // JSON
+	Ways                   map[string]time.Time // by which ways, and from when on
+}
+
+// Keep writes a record with what was found, and the alarms that tell makes of what is new, all
+// of it or nothing. It numbers the record. With done, that has to succeed first.
+func (s *Store) Keep(
+	ctx context.Context, r *Answer, facts []Fact, tell func(*News) []Alarm, done func(*Tx) (bool, error),
+) (*News, error) {
+	var news *News
+	err := s.in(ctx, func(tx *sql.Tx) error {
+		if done != nil {
+			if ok, err := done(&Tx{ctx, tx}); err != nil || !ok {
+				return errors.Join(err, whether(!ok, ErrTaken))
+			}
+		}
+		k := &keeping{ctx, tx, r, nil}
+		var err error
+		if news, err = k.keep(facts); err != nil || tell == nil {
+			return err
+		}
+		for _, a := range tell(news) {
+			if err := addAlarm(ctx, tx, a); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return news, err
+}
+
+func whether(is bool, err error) error {
+	if is {
+		return err
+	}
+	return nil
+}
+
+// Tx is a transaction in which a record is written.
+type Tx struct {
+	ctx context.Context
+	tx  *sql.Tx
+}
+
+// keeping writes one record.
+type keeping struct {
+	ctx    context.Context
+	tx     *sql.Tx
+	r      *Answer
+	before []Fact // that the answer before it found
+}
+
+func (k *keeping) exec(statement string, args ...any) error {
+	_, err := k.tx.ExecContext(k.ctx, statement, args...)
+	return err
+}
+
+func (k *keeping) keep(facts []Fact) (*News, error) {
+	r := k.r
+	facts = distinct(facts)
+	if len(facts) > MostFacts {
+		r.Untold += len(facts) - MostFacts
+		facts = facts[:MostFacts]
+	}
+	err := k.exec(`INSERT INTO series (series, kind, path, what) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
+		r.Series.ID, r.Series.Kind, plain(r.Series.Path), plain(r.Series.What))
+	if err != nil {
+		return nil, err
+	}
+	// The row is written first, so that others wait for it.
+	if err := k.exec(`UPDATE series SET kind = kind WHERE series = $1`, r.Series.ID); err != nil {
+		return nil, err
+	}
+	var last int64
+	var broken string
+	row := k.tx.QueryRowContext(k.ctx, `SELECT last, broken FROM series WHERE series = $1`, r.Series.ID)
+	if err := row.Scan(&last, &broken); err != nil {
+		return nil, err
+	}
+	news := &News{FirstEver: last == 0, Breaks: r.State == Broken && broken == "", Works: r.State != Broken && broken != ""}
+	said := ""
+	if r.State == Broken {
+		said, r.Seq = "broken", 0
+	} else {
+		last++
+		r.Seq = last
+	}
+	if err := k.exec(`UPDATE series SET last = $1, broken = $2 WHERE series = $3`, last, said, r.Series.ID); err != nil {
+		return nil, err
+	}
+	err = k.exec(`INSERT INTO records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
+		r.ID, r.Series.ID, r.Seq, plain(r.Item), milliseconds(r.Slot), milliseconds(r.Began), milliseconds(r.Ended), r.Day,
+		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Untold, plain(r.Says))
+	if err != nil || r.State == Broken {
+		return news, err
+	}
+	return news, k.spells(facts, news)
+}
+
+// distinct returns facts without those whose name was there before.
+func distinct(facts []Fact) []Fact {
+	seen := map[string]bool{}
+	return slices.DeleteFunc(slices.Clone(facts), func(f Fact) bool {
+		was := seen[f.Name]
+		seen[f.Name] = true
+		return was
+	})
+}
+
+// spells lets what was found before, and is again, go on; begins what is new; and leaves the rest.
+func (k *keeping) spells(facts []Fact, news *News) error {
+	r := k.r
+	before := map[string]Fact{}
+	found, err := k.tx.QueryContext(k.ctx, `SELECT name, grp, who, severity, says FROM findings WHERE series = $1 AND last = $2`,
+		r.Series.ID, r.Seq-1)
+	if err != nil {
+		return err
+	}
+	var order []string
+	for found.Next() {
+		var f Fact
+		if err := found.Scan(&f.Name, &f.Group, &f.Who, &f.Severity, &f.Says); err != nil {
+			found.Close()
+			return err
+		}
+		before[f.Name] = f
+		order = append(order, f.Name)
+	}
+	if err := errors.Join(found.Err(), found.Close()); err != nil {
+		return err
+	}
+	is := map[string]bool{}
+	for _, f := range facts {
+		is[f.Name] = true
+		if _, was := before[f.Name]; !was {
+			news.New = append(news.New, f)
+		}
+	}
+	if err := k.exec(`UPDATE findings SET last = $1, until = $2 WHERE series = $3 AND last = $4`,
+		r.Seq, milliseconds(r.Began), r.Series.ID, r.Seq-1); err != nil {
+		return err
+	}
+	slices.Sort(order)
+	var gone []string
+	for _, name := range order {
+		if !is[name] {
+			news.Over = append(news.Over, before[name])
+			gone = append(gone, name)
+		}
+	}
+	return k.move(gone, news.New)
+}
+
+// move takes back those that are gone, and begins those that are new.
+func (k *keeping) move(gone []string, fresh []Fact) error {
+	r := k.r
+	var ended int64 // when the record before was made
+	row := k.tx.QueryRowContext(k.ctx, `SELECT COALESCE(MAX(began), 0) FROM records WHERE series = $1 AND seq = $2`,
+		r.Series.ID, r.Seq-1)
+	if err := row.Scan(&ended); err != nil {
+		return err
+	}
+	back := `UPDATE findings SET last = $1, until = $2 WHERE series = $3 AND name = $4 AND last = $5`
+	if err := insertAll(k.ctx, k.tx, back, gone, func(name string) []any {
+		return []any{r.Seq - 1, ended, r.Series.ID, name, r.Seq}
+	}); err != nil {
+		return err
+	}
+	return insertAll(k.ctx, k.tx, `INSERT INTO findings VALUES ($1, $2, $3, $3, $4, $4, $5, $6, $7, $8)`, fresh,
+		func(f Fact) []any {
+			return []any{r.Series.ID, plain(f.Name), r.Seq, milliseconds(r.Began), plain(f.Group), plain(f.Who), f.Severity,
+				plain(f.Says)}
+		})
+}
+
+const recordColumns = `r.record, r.series, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day, r.version,
+	r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
+
+func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
+	var slot, began, ended int64
+	err = row.Scan(&r.ID, &r.Series.ID, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began, &ended,
+		&r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
+	r.Slot, r.Began, r.Ended = at(slot), at(began), at(ended)
+	return r, err
+}
+
+// Answers returns the answers that were given since a time, the newest first, most of them at most.
+func (s *Store) Answers(ctx context.Context, since time.Time, most int) ([]Answer, error) {
+	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
+		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.began >= $1
+		ORDER BY r.began DESC, r.record DESC LIMIT $2`, milliseconds(since), most)
+}
+
+// AnswerNamed returns one answer.
+func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
+	r, err := scanRecord(s.db.QueryRowContext(ctx,
+		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.record = $1`, id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, ErrNoRun
+	}
+	return r, err
+}
+
+// Latest returns the last record of every series, by path and kind.
+func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
+	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
+		`SELECT `+recordColumns+` FROM series s JOIN records r ON r.record = (SELECT record FROM records
+		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) ORDER BY s.path, s.kind, s.what`)
+}
+
+const spellColumns = `s.series, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp, f.who,
+	f.severity, f.says`
+
+func scanSpell(row *sql.Rows) (x Spell, err error) {
+	var newest, since, until int64
+	err = row.Scan(&x.Series.ID, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
+		&since, &until, &x.Group, &x.Who, &x.Severity, &x.Says)
+	x.Since, x.Until, x.Open = at(since), at(until), x.Last == newest
+	return x, err
+}
+
+// FactsOf returns what a record found.
+func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Spell, error) {
+	return rows(ctx, s, scanSpell, `SELECT `+spellColumns+` FROM findings f JOIN series s ON s.series = f.series
+		WHERE f.series = $1 AND f.first <= $2 AND f.last >= $2 ORDER BY f.severity, f.grp, f.who, f.name`, r.Series.ID, r.Seq)
+}
+
+// SpellsOf returns what was found of a group or person, the newest first, most of it at most.
+func (s *Store) SpellsOf(ctx context.Context, address string, most int) ([]Spell, error) {
+	const of = `SELECT ` + spellColumns + ` FROM findings f JOIN series s ON s.series = f.series WHERE `
+	return rows(ctx, s, scanSpell, `SELECT * FROM (`+of+`f.grp = $1 UNION `+of+`f.who = $1) AS x
+		ORDER BY since DESC, name LIMIT $2`, address, most)
+}
+
+// CountOf returns how many answers a series has.
+func (s *Store) CountOf(ctx context.Context, series string) (n int64, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT last FROM series WHERE series = $1`, series).Scan(&n)
+	return n, err
+}
+
+// An Arrival is what a probe saw of a message in somebody's mailbox.
+type Arrival struct {
+	Run         string
+	Kind, Group string
+	Who         string // "" for the message itself
+	Began       time.Time
+	Predicted   string
+	Seen        string
+	OK          bool
+	Looked      bool // something can be said of it
+	Seconds     float64
+}
+
+// ArrivalsOf returns what probes saw of messages to a group, or in the mailbox of a person, the
+// newest first, most of it at most.
+func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arrival, error) {
+	const columns = `SELECT c.run AS run, c.kind AS kind, c.grp AS grp, k.n AS n, k.who AS who, r.began AS began,
+		k.predicted AS predicted, k.seen AS seen, k.ok AS ok, k.seconds AS seconds FROM `
+	const join = ` JOIN runs r ON r.run = k.run WHERE `
+	return rows(ctx, s, func(row *sql.Rows) (a Arrival, err error) {
+		var n, ok int
+		var began int64
+		err = row.Scan(&a.Run, &a.Kind, &a.Group, &n, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
+		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
+		return a, err
+	}, `SELECT * FROM (SELECT * FROM (`+columns+`cases c JOIN checks k ON k.run = c.run AND k.n = c.n`+join+`c.grp = $1
+		UNION `+columns+`checks k JOIN cases c ON c.run = k.run AND c.n = k.n`+join+`k.who = $1) AS y) AS x
+		ORDER BY began DESC, run, n, who LIMIT $2`, address, most)
+}
+
+// RemoveRecords removes records that were made before a time, and findings that were over then.
+func (s *Store) RemoveRecords(ctx context.Context, before time.Time) (removed int64, err error) {
+	err = s.in(ctx, func(tx *sql.Tx) error {
+		done, err := tx.ExecContext(ctx, `DELETE FROM records WHERE began < $1 AND NOT EXISTS
+			(SELECT 1 FROM series WHERE series.series = records.series AND series.last = records.seq)`, milliseconds(before))
+		if err != nil {
+			return err
+		}
+		if removed, err = done.RowsAffected(); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM findings WHERE until < $1 AND NOT EXISTS
+			(SELECT 1 FROM series WHERE series.series = findings.series AND series.last = findings.last)`, milliseconds(before))
+		return err
+	})
+	return removed, err
+}
