@@ -38,7 +38,8 @@ type Streams struct {
 	Out io.Writer // answers
 	Err io.Writer // everything else
 
-	args []string // of the command line
+	args   []string             // of the command line
+	answer func(present.Answer) // takes the answer of a command in place of Out; nil: Out does
 }
 
 // How long a command may go on when ctx has ended: one that thinks, and one that
@@ -49,7 +50,7 @@ const (
 )
 
 // finishers are the commands that have something to end.
-var finishers = []string{"probe", "agent", "rollcall", "held", "report", "standin", "demo"}
+var finishers = []string{"probe", "agent", "rollcall", "held", "report", "standin", "demo", "watch"}
 
 // Run runs the command line args, the first of which is the program, and
 // returns the exit code. When ctx ends, it returns soon, whatever the command does.
@@ -69,7 +70,7 @@ func Run(ctx context.Context, args []string, streams Streams) int {
 		if slices.Contains(finishers, cmd.Name) {
 			cmd.Before = func(ctx context.Context, _ *cli.Command) (context.Context, error) {
 				grace.Store(int64(graceToFinish))
-				service.Store(cmd.Name == "standin" || cmd.Name == "agent")
+				service.Store(cmd.Name == "standin" || cmd.Name == "agent" || cmd.Name == "watch")
 				return ctx, nil
 			}
 		}
@@ -257,6 +258,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newAgent(streams),
 			newRuns(streams),
 			newHistory(streams),
+			newWatch(streams),
 			newRollcall(streams),
 			newHeld(streams),
 			newLog(streams),

@@ -45,6 +45,7 @@ func newProbe(streams Streams) *cli.Command {
 				Usage: "the messages that a `FILE` of expectations speaks of, rather than the usual cases; may be repeated",
 			},
 			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
+			&cli.FloatFlag{Name: "pace", Usage: "`N` messages a second at most, rather than what the connections say"},
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
 			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
@@ -87,6 +88,11 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
 		return connectionError(cmd, err)
+	}
+	if cmd.IsSet("pace") {
+		if l.Limits.Pace = cmd.Float("pace"); !(l.Limits.Pace > 0 && l.Limits.Pace <= 1000) {
+			return usageError("--pace takes a number above 0, up to 1000")
+		}
 	}
 	for _, name := range []string{"run", "resume", "show", "tidy"} {
 		if run := cmd.String(name); run != "" && !runName.MatchString(run) {

@@ -241,6 +241,9 @@ func (m *LogMessage) became() Span {
 	return Span{style, strings.Join(parts, ", ")}
 }
 
+// LogGood reports whether an outcome in a log is as its sender wants it.
+func LogGood(outcome string) bool { return trailGood(outcome) }
+
 func trailGood(outcome string) bool {
 	f, ok := trail.FateOf(outcome)
 	return ok && f.Good()

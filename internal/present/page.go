@@ -80,8 +80,17 @@ func (p *Page) Line(indent int, spans ...Span) {
 	}
 }
 
-// prose is how wide a line of prose is: what is longer is hard to read.
-func (p *Page) prose() int { return min(p.options.Width, 100) }
+// prose is how wide a line of prose is: what is longer is hard to read. Where lines are not for a
+// page it is as wide as they are.
+func (p *Page) prose() int {
+	if p.options.Width >= endless {
+		return p.options.Width
+	}
+	return min(p.options.Width, 100)
+}
+
+// endless is the width from which on lines are not for a page.
+const endless = 1 << 14
 
 // broken returns the lines into which spans are broken.
 func (p *Page) broken(indent int, spans []Span) []string {

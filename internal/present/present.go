@@ -85,9 +85,8 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 
 // FirstLine returns the first line of an answer as text, however long.
 func FirstLine(a Answer) string {
-	const widest = 1 << 14
 	var b bytes.Buffer
-	if err := Print(&b, a, Text, Options{Width: widest}); err != nil {
+	if err := Print(&b, a, Text, Options{Width: endless}); err != nil {
 		return ""
 	}
 	line, _, _ := strings.Cut(b.String(), "\n")

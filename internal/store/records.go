@@ -369,3 +369,41 @@ func (s *Store) RemoveRecords(ctx context.Context, before time.Time) (removed in
 	})
 	return removed, err
 }
+
+// Mail is how much mail probes sent, and how long what arrived took.
+type Mail struct {
+	Messages map[string]int // of all runs that are kept, by their state
+	Arrivals int            // since a time
+	Seconds  float64        // in all
+	Median   float64
+	P95      float64
+}
+
+// Mail sums up what probes sent, and what arrived of the runs since a time.
+func (s *Store) Mail(ctx context.Context, since time.Time) (Mail, error) {
+	m := Mail{Messages: map[string]int{Planned: 0, Sent: 0, Refused: 0}}
+	type count struct {
+		state string
+		n     int
+	}
+	counts, err := rows(ctx, s, func(r *sql.Rows) (c count, err error) { return c, r.Scan(&c.state, &c.n) },
+		`SELECT state, COUNT(*) FROM cases GROUP BY state`)
+	if err != nil {
+		return m, err
+	}
+	for _, c := range counts {
+		m.Messages[c.state] = c.n
+	}
+	took, err := rows(ctx, s, func(r *sql.Rows) (x float64, err error) { return x, r.Scan(&x) },
+		`SELECT k.seconds FROM checks k JOIN runs r ON r.run = k.run WHERE r.began >= $1 AND k.ok = 1 AND k.seconds > 0
+		ORDER BY k.seconds LIMIT 100000`, milliseconds(since))
+	if err != nil || len(took) == 0 {
+		return m, err
+	}
+	for _, x := range took {
+		m.Seconds += x
+	}
+	m.Arrivals = len(took)
+	m.Median, m.P95 = took[(len(took)*50+99)/100-1], took[(len(took)*95+99)/100-1]
+	return m, nil
+}

@@ -72,7 +72,7 @@ type Row struct {
 // First returns the row of an item that was never begun: one of an interval is due at once.
 func (t Timing) First(item string, now time.Time) Row {
 	if t.Every > 0 {
-		return t.row(item, now)
+		return Row{Slot: now, Due: now}
 	}
 	return t.row(item, t.next(now))
 }

@@ -1,0 +1,212 @@
+package watch
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/send"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// A Sender sends alarms.
+type Sender struct {
+	Plan    *Plan
+	Version string
+	Trouble func(text string)
+
+	client *http.Client
+}
+
+// The bounds of one delivery.
+const (
+	connectWithin = 10 * time.Second
+	postWithin    = 30 * time.Second
+	mailWithin    = 2 * time.Minute
+	mostReply     = 64 << 10 // bytes
+)
+
+// NewSender returns a Sender for the ways of a plan.
+func NewSender(p *Plan, version string, trouble func(string)) *Sender {
+	dialer := &net.Dialer{Timeout: connectWithin}
+	return &Sender{Plan: p, Version: version, Trouble: trouble, client: &http.Client{
+		Timeout: postWithin,
+		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: connectWithin, MaxResponseHeaderBytes: mostReply,
+			TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12}, DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it redirects, which is not followed") },
+	}}
+}
+
+// Send sends a batch by a way.
+func (s *Sender) Send(ctx context.Context, way *Way, b *store.Batch) error {
+	events, err := eventsOf(b)
+	if err != nil {
+		return err
+	}
+	if way.Mail != nil {
+		return s.mail(ctx, way.Mail, b, events)
+	}
+	return s.post(ctx, way.Post, b, events)
+}
+
+func eventsOf(b *store.Batch) ([]*present.WatchEvent, error) {
+	var list []*present.WatchEvent
+	for _, a := range b.Alarms {
+		e := &present.WatchEvent{}
+		if err := json.Unmarshal([]byte(a.Body), e); err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	return list, nil
+}
+
+// Digest says in words what a batch tells, headlines first.
+func Digest(events []*present.WatchEvent) (subject, text string) {
+	var b strings.Builder
+	fresh, over, broken := 0, 0, 0
+	for _, e := range events {
+		fresh, over = fresh+len(e.New)+e.MoreNew, over+len(e.Over)+e.MoreOver
+		if e.Breaks {
+			broken++
+		}
+		b.WriteString(strings.ReplaceAll(e.At, "T", " ") + "\n")
+		for _, line := range e.Lines() {
+			b.WriteString(line + "\n")
+		}
+		b.WriteString("  yorvet history show " + e.Run + "\n\n")
+	}
+	if len(events) == 1 {
+		return events[0].Headline(), b.String()
+	}
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		word string
+	}{{fresh, "new"}, {over, "resolved"}, {broken, "cannot be answered"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.word))
+		}
+	}
+	return present.Count(len(events), "answer", "answers") + ": " + strings.Join(parts, ", "), b.String()
+}
+
+// mail sends a batch as one message to every address, with a Message-ID that hangs on the batch:
+// a message that goes out again is the same one.
+func (s *Sender) mail(ctx context.Context, m *MailWay, b *store.Batch, events []*present.WatchEvent) error {
+	ctx, cancel := context.WithTimeout(ctx, mailWithin)
+	defer cancel()
+	l, err := connections.Load(ctx, m.Connections)
+	if err != nil {
+		return err
+	}
+	if err := l.Unlock(ctx, true, s.Trouble); err != nil {
+		return err
+	}
+	way, ok := l.Sender(m.From, true, false)
+	if !ok {
+		return fmt.Errorf("no connection of %s sends as %s", m.Connections, m.From)
+	}
+	session := send.NewSession(way.As(m.From))
+	defer session.Close()
+	subject, text := Digest(events)
+	var problems []string
+	for i, to := range m.To {
+		raw, err := compose.Message{
+			From: m.From, To: to, ID: fmt.Sprintf("%s.%d@%s", b.ID, i, m.From.Domain()), Date: b.Alarms[len(b.Alarms)-1].At,
+			Auto: "auto-generated", Subject: "[" + present.Clean(s.Plan.Name) + "] " + subject, Text: text,
+		}.Bytes()
+		if err != nil {
+			return err
+		}
+		if reply := session.Send(ctx, send.Envelope{From: m.From.String(), To: to.String()}, raw); !reply.Accepted() {
+			problems = append(problems, refusal(to, reply))
+		}
+	}
+	if len(problems) > 0 {
+		return errors.New(strings.Join(problems, "; "))
+	}
+	return nil
+}
+
+func refusal(to address.Address, reply send.Reply) string { return to.String() + ": " + reply.String() }
+
+// Posted is what is posted: alarms, as JSON.
+type Posted struct {
+	Batch  string                `json:"batch"` // the same where it is posted again
+	Plan   string                `json:"plan"`
+	Says   string                `json:"says"`
+	Alarms []*present.WatchEvent `json:"alarms"`
+}
+
+// post posts a batch. What is posted again has the same Idempotency-Key. With a secret it is signed
+// after RFC 9421 (hmac-sha256), over the method, the URL, that key and the digest of the body
+// (Content-Digest, RFC 9530).
+func (s *Sender) post(ctx context.Context, p *PostWay, b *store.Batch, events []*present.WatchEvent) error {
+	says, _ := Digest(events)
+	body, err := json.Marshal(Posted{b.ID, s.Plan.Name, says, events})
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, p.URL, bytes.NewReader(body))
+	if err != nil {
+		return errors.New("the URL cannot be used")
+	}
+	sum := sha256.Sum256(body)
+	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("User-Agent", "yorvet/"+s.Version)
+	request.Header.Set("Idempotency-Key", `"`+b.ID+`"`)
+	request.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":")
+	if p.Secret != nil {
+		key, err := p.Secret.Fetch(ctx, s.Plan.Path)
+		if err != nil {
+			return err
+		}
+		Sign(request, []byte(key.Reveal()), time.Now())
+	}
+	response, err := s.client.Do(request)
+	if err != nil {
+		return errors.New(withoutURL(err))
+	}
+	defer response.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(response.Body, mostReply))
+	if response.StatusCode < 200 || response.StatusCode > 299 {
+		return fmt.Errorf("the answer is %s", response.Status)
+	}
+	return nil
+}
+
+// withoutURL returns what went wrong with a request: a URL may be as good as a secret.
+func withoutURL(err error) string {
+	for inner := errors.Unwrap(err); inner != nil; inner = errors.Unwrap(inner) {
+		err = inner
+	}
+	return err.Error()
+}
+
+// Sign signs a request after RFC 9421, section 3.3.3.
+func Sign(r *http.Request, key []byte, at time.Time) {
+	const covered = `("@method" "@target-uri" "content-digest" "idempotency-key")`
+	parameters := fmt.Sprintf(`%s;created=%d;keyid="yorvet";alg="hmac-sha256"`, covered, at.Unix())
+	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"idempotency-key\": %s\n\"@signature-params\": %s",
+		r.Method, r.URL.String(), r.Header.Get("Content-Digest"), r.Header.Get("Idempotency-Key"), parameters)
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte(base))
+	r.Header.Set("Signature-Input", "yorvet="+parameters)
+	r.Header.Set("Signature", "yorvet=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
+}
