@@ -38,8 +38,15 @@ const mostTold = 200
 func (s *Store) ClaimBatch(
 	ctx context.Context, way, id, holder string, now time.Time, lease time.Duration,
 ) (*Batch, error) {
+	// Most often nothing waits: looking takes no lock.
+	var waits int
+	err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM deliveries WHERE way = $1 AND state <> 'sent' AND due <= $2`,
+		plain(way), milliseconds(now)).Scan(&waits)
+	if err != nil || waits == 0 {
+		return nil, err
+	}
 	var b *Batch
-	err := s.in(ctx, func(tx *sql.Tx) error {
+	err = s.in(ctx, func(tx *sql.Tx) error {
 		if s.shared {
 			if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(796574)`); err != nil {
 				return err

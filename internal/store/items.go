@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"yorvet.example/yorvet/internal/core/schedule"
@@ -12,15 +13,24 @@ import (
 type Item struct{ Plan, Name, Timing string }
 
 // ItemRow returns what all processes know of an item; one that is not known yet gets the row first.
-func (s *Store) ItemRow(ctx context.Context, i Item, first schedule.Row) (row schedule.Row, err error) {
+func (s *Store) ItemRow(ctx context.Context, i Item, first schedule.Row) (schedule.Row, error) {
+	row, err := s.itemRow(ctx, i)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return row, err
+	}
 	_, err = s.db.ExecContext(ctx, `INSERT INTO items (plan, item, timing, slot, due) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT DO NOTHING`, plain(i.Plan), plain(i.Name), i.Timing, first.Slot.UnixMilli(), first.Due.UnixMilli())
 	if err != nil {
 		return row, err
 	}
+	return s.itemRow(ctx, i)
+}
+
+func (s *Store) itemRow(ctx context.Context, i Item) (row schedule.Row, err error) {
 	var slot, due, lease int64
-	err = s.db.QueryRowContext(ctx, `SELECT slot, due, holder, lease, tries FROM items WHERE plan = $1 AND item = $2 AND timing = $3`,
-		plain(i.Plan), plain(i.Name), i.Timing).Scan(&slot, &due, &row.Holder, &lease, &row.Tries)
+	err = s.db.QueryRowContext(ctx, `SELECT slot, due, holder, lease, tries FROM items
+		WHERE plan = $1 AND item = $2 AND timing = $3`, plain(i.Plan), plain(i.Name), i.Timing).
+		Scan(&slot, &due, &row.Holder, &lease, &row.Tries)
 	row.Slot, row.Due, row.Lease = time.UnixMilli(slot), time.UnixMilli(due), at(lease)
 	return row, err
 }

@@ -289,7 +289,7 @@ func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
 func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
 	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM series s JOIN records r ON r.record = (SELECT record FROM records
-		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) ORDER BY s.path, s.kind, s.what`)
+		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) ORDER BY s.path, s.kind, s.what, s.series`)
 }
 
 const spellColumns = `s.series, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp, f.who,
@@ -395,8 +395,8 @@ func (s *Store) Mail(ctx context.Context, since time.Time) (Mail, error) {
 		m.Messages[c.state] = c.n
 	}
 	took, err := rows(ctx, s, func(r *sql.Rows) (x float64, err error) { return x, r.Scan(&x) },
-		`SELECT k.seconds FROM checks k JOIN runs r ON r.run = k.run WHERE r.began >= $1 AND k.ok = 1 AND k.seconds > 0
-		ORDER BY k.seconds LIMIT 100000`, milliseconds(since))
+		`SELECT seconds FROM checks WHERE run IN (SELECT run FROM runs WHERE began >= $1) AND ok = 1 AND seconds > 0
+		ORDER BY seconds LIMIT 100000`, milliseconds(since))
 	if err != nil || len(took) == 0 {
 		return m, err
 	}

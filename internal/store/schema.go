@@ -168,6 +168,7 @@ var migrations = [][]string{{
 	`CREATE INDEX findings_grp ON findings (grp, since)`,
 	`CREATE INDEX findings_who ON findings (who, since)`,
 	`CREATE INDEX cases_grp ON cases (grp, run)`,
+	`CREATE INDEX cases_state ON cases (state)`,
 	// What is watched, and who is at it; see package schedule.
 	`CREATE TABLE items (
 		plan TEXT NOT NULL,
