@@ -72,42 +72,94 @@ func programs() string {
 	return filepath.Dir(found[len(found)-1])
 }
 
+// A Server is one of a test's own, which it stops and starts.
+type Server struct {
+	t        testing.TB
+	programs string
+	dir      string
+}
+
+// NewServer returns a server that runs, with an empty database, until the test ends. A test is
+// skipped where the machine has none.
+func NewServer(t testing.TB) *Server {
+	t.Helper()
+	PostgreSQL(t) // or the test is skipped
+	s := &Server{t: t, programs: programs()}
+	var err error
+	if s.dir, err = start(s.programs); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		s.Stop()
+		_ = os.RemoveAll(s.dir)
+	})
+	return s
+}
+
+// URL returns the URL of the database.
+func (s *Server) URL() string { return "postgres:///postgres?host=" + s.dir + "&user=yorvet" }
+
+// Stop ends the server, whoever is connected.
+func (s *Server) Stop() {
+	s.t.Helper()
+	if output, err := command(s.programs, s.dir, "pg_ctl", "-D", filepath.Join(s.dir, "data"), "-m", "immediate", "-w",
+		"stop").CombinedOutput(); err != nil {
+		s.t.Logf("stopping PostgreSQL: %v: %s", err, output)
+	}
+}
+
+// Start starts the server again.
+func (s *Server) Start() {
+	s.t.Helper()
+	if err := serve(s.programs, s.dir); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+// command returns a command of the server's programs, for whoever may run it.
+func command(programs, dir, name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(programs, name), args...)
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
+	if os.Getuid() == 0 { // which the server refuses to be
+		if who, err := user.Lookup("postgres"); err == nil {
+			uid, _ := strconv.Atoi(who.Uid)
+			gid, _ := strconv.Atoi(who.Gid)
+			_ = os.Chown(dir, uid, gid)
+			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+		}
+	}
+	return cmd
+}
+
 func start(programs string) (dir string, err error) {
 	if dir, err = os.MkdirTemp("", "yorvet-postgres"); err != nil {
 		return "", err
 	}
-	run := func(name string, args ...string) *exec.Cmd {
-		cmd := exec.Command(filepath.Join(programs, name), args...)
-		cmd.Dir = dir
-		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
-		if os.Getuid() == 0 { // which the server refuses to be
-			if who, err := user.Lookup("postgres"); err == nil {
-				uid, _ := strconv.Atoi(who.Uid)
-				gid, _ := strconv.Atoi(who.Gid)
-				_ = os.Chown(dir, uid, gid)
-				cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-			}
-		}
-		return cmd
-	}
-	data := filepath.Join(dir, "data")
-	if output, err := run("initdb", "-D", data, "-U", "yorvet", "-A", "trust", "--no-sync", "-E", "UTF8",
-		"--locale=C").CombinedOutput(); err != nil {
+	if output, err := command(programs, dir, "initdb", "-D", filepath.Join(dir, "data"), "-U", "yorvet", "-A", "trust", "--no-sync",
+		"-E", "UTF8", "--locale=C").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("initdb: %w: %s", err, output)
 	}
+	return dir, serve(programs, dir)
+}
+
+// serve starts the server of a folder, and waits until it answers.
+func serve(programs, dir string) error {
+	run := func(name string, args ...string) *exec.Cmd { return command(programs, dir, name, args...) }
+	data := filepath.Join(dir, "data")
 	// The tests are about processes that die, not about power that fails.
 	cmd := run("postgres", "-D", data, "-k", dir, "-c", "listen_addresses=", "-c", "fsync=off", "-c",
 		"max_connections=200")
 	var output strings.Builder
 	cmd.Stdout, cmd.Stderr = &output, &output
 	if err := cmd.Start(); err != nil {
-		return "", err
+		return err
 	}
 	const patience = 30 * time.Second
 	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		if run("pg_isready", "-h", dir, "-U", "yorvet", "-q").Run() == nil {
-			return dir, nil
+			return nil
 		}
 	}
-	return "", fmt.Errorf("PostgreSQL does not start: %s", output.String())
+	return fmt.Errorf("PostgreSQL does not start: %s", output.String())
 }

@@ -1,0 +1,377 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/prometheus/common/expfmt"
+	"github.com/prometheus/common/model"
+
+	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+	"yorvet.example/yorvet/internal/store/storetest"
+)
+
+// watched is a folder with the demo and a plan, and the processes that watch it.
+type watched struct {
+	t     *testing.T
+	dir   string
+	store string
+	mu    sync.Mutex
+	heard map[string]*present.WatchEvent // by run: what a process told of
+	twice []string
+}
+
+func newWatched(t *testing.T, plan string) *watched {
+	t.Helper()
+	w := &watched{t: t, dir: t.TempDir(), heard: map[string]*present.WatchEvent{}}
+	if err := demo.Write(t.Context(), w.dir); err != nil {
+		t.Fatal(err)
+	}
+	w.store = filepath.Join(w.dir, "runs.db")
+	w.write("plan.yaml", plan)
+	return w
+}
+
+func (w *watched) write(name, text string) {
+	w.t.Helper()
+	if err := os.WriteFile(filepath.Join(w.dir, name), []byte(text), 0o644); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// process is one that watches.
+type process struct {
+	cmd  *exec.Cmd
+	read sync.WaitGroup
+	errs *strings.Builder
+}
+
+// start starts a process, and hears what it tells.
+func (w *watched) start(args ...string) *process {
+	p := &process{errs: &strings.Builder{}}
+	p.cmd = exec.Command(program, append([]string{"watch", "plan.yaml", "--json"}, args...)...)
+	p.cmd.Dir = w.dir
+	p.cmd.Env = append(os.Environ(), "YORVET_STORE="+w.store, "XDG_CACHE_HOME="+w.dir)
+	p.cmd.Stderr = p.errs
+	out, err := p.cmd.StdoutPipe()
+	if err == nil {
+		err = p.cmd.Start()
+	}
+	if err != nil {
+		w.t.Error(err)
+		return p
+	}
+	p.read.Go(func() {
+		lines := bufio.NewScanner(out)
+		lines.Buffer(nil, 16<<20)
+		for lines.Scan() {
+			e := &present.WatchEvent{}
+			if json.Unmarshal(lines.Bytes(), e) != nil {
+				continue // it was killed in the middle of it
+			}
+			w.mu.Lock()
+			if w.heard[e.Run] != nil {
+				w.twice = append(w.twice, e.Run)
+			}
+			w.heard[e.Run] = e
+			w.mu.Unlock()
+		}
+	})
+	return p
+}
+
+func (p *process) kill() {
+	_ = p.cmd.Process.Kill()
+	p.read.Wait()
+	_ = p.cmd.Wait()
+}
+
+// kept returns the answers of the store.
+func (w *watched) kept() []store.Answer {
+	w.t.Helper()
+	s, err := store.Open(context.Background(), w.store)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer s.Close()
+	list, err := s.Answers(context.Background(), time.Time{}, 1<<20)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return list
+}
+
+// check checks that all that was told is kept, once for each time that it was due.
+func (w *watched) check() {
+	w.t.Helper()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	kept := map[string]bool{}
+	slots := map[string]bool{}
+	for _, a := range w.kept() {
+		kept[a.ID] = true
+		slot := a.Item + a.Slot.String()
+		if slots[slot] {
+			w.t.Errorf("%s was answered twice for %v", a.Item, a.Slot)
+		}
+		slots[slot] = true
+	}
+	for run := range w.heard {
+		if !kept[run] {
+			w.t.Errorf("run %s was told, and is lost", run)
+		}
+	}
+	if len(w.twice) > 0 {
+		w.t.Errorf("told twice: %v", w.twice)
+	}
+}
+
+const often = `yorvet-watch: 1
+estate: estate
+jitter: 0s
+checks:
+  - {name: hazards, every: 10s}
+  - {name: forged, every: 10s, only: [forgeable]}
+expectations:
+  - {name: promises, files: [kelpmere.expect], every: 10s}
+`
+
+// quick makes items due at once, whenever they were: as if time went by a hundred times as fast.
+func (w *watched) quick() {
+	db, err := sql.Open("sqlite", "file:"+w.store+"?_txlock=immediate&_pragma=busy_timeout(10000)")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(`UPDATE items SET due = due - 10000, slot = slot - 10000 WHERE holder = ''`); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// A process that writes is killed at thirty random moments: the store opens after each, it is
+// whole, and no run is lost that was told of.
+func TestWatchKilled(t *testing.T) {
+	t.Parallel()
+	w := newWatched(t, often)
+	random := rand.New(rand.NewPCG(30, 9))
+	for range campaign(30) {
+		p := w.start()
+		for range 1 + random.IntN(4) {
+			time.Sleep(time.Duration(40+random.IntN(160)) * time.Millisecond)
+			if _, err := os.Stat(w.store); err == nil && len(w.kept()) > 0 {
+				w.quick()
+			}
+		}
+		time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond)
+		p.kill()
+		db, err := sql.Open("sqlite", "file:"+w.store)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var whole string
+		if err := db.QueryRow(`PRAGMA integrity_check`).Scan(&whole); err != nil || whole != "ok" {
+			t.Fatalf("the store is %q, %v", whole, err)
+		}
+		_ = db.Close()
+		w.check()
+	}
+	if n := len(w.kept()); n < 10 {
+		t.Errorf("only %d runs were kept", n)
+	}
+}
+
+// PostgreSQL is restarted under two processes, and gone for a while: they go on when it is back,
+// and nothing is done twice.
+func TestWatchWithoutDatabase(t *testing.T) {
+	t.Parallel()
+	server := storetest.NewServer(t)
+	w := newWatched(t, often)
+	w.store = server.URL()
+	first, second := w.start(), w.start()
+	defer first.kill()
+	defer second.kill()
+	answers := func(most time.Duration) {
+		t.Helper()
+		w.mu.Lock()
+		before := len(w.heard)
+		w.mu.Unlock()
+		for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+			w.mu.Lock()
+			now := len(w.heard)
+			w.mu.Unlock()
+			if now >= before+3 {
+				return
+			}
+		}
+		t.Fatalf("no work for %v; the processes say:\n%s\n%s", most, first.errs, second.errs)
+	}
+	answers(30 * time.Second)
+	server.Stop()
+	server.Start()
+	answers(40 * time.Second)
+	server.Stop()
+	time.Sleep(time.Duration(campaign(12)) * time.Second) // a minute with YORVET_CAMPAIGN=60
+	server.Start()
+	answers(40 * time.Second)
+	w.check()
+}
+
+// An alarm says what is new, once, and goes out when its way is there again; the exit code of --once
+// tells of it.
+func TestWatchAlarms(t *testing.T) {
+	t.Parallel()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := listener.Addr().String()
+	_ = listener.Close() // the way is down at first
+	w := newWatched(t, "yorvet-watch: 1\nestate: estate\nchecks:\n  - {name: hazards, every: 1h}\nalarms:\n"+
+		"  - {name: hook, post: {url: \"http://"+at+"/alarms\"}}\n")
+	once := func() (code int) {
+		t.Helper()
+		p := w.start("--once")
+		p.read.Wait()
+		_ = p.cmd.Wait()
+		return p.cmd.ProcessState.ExitCode()
+	}
+	if code := once(); code != 3 {
+		t.Errorf("the way is down, and the exit code %d", code)
+	}
+	var posted []map[string]any
+	if listener, err = net.Listen("tcp", at); err != nil {
+		t.Fatal(err)
+	}
+	server := &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var one map[string]any
+		if err := json.NewDecoder(r.Body).Decode(&one); err != nil {
+			t.Error(err)
+		}
+		posted = append(posted, one)
+	})}
+	go func() { _ = server.Serve(listener) }()
+	defer server.Close()
+	change := func(statement string) {
+		t.Helper()
+		db, err := sql.Open("sqlite", "file:"+w.store+"?_txlock=immediate")
+		if err == nil {
+			_, err = db.Exec(statement)
+			_ = db.Close()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	change(`UPDATE deliveries SET due = 0`)
+	if code := once(); code != 0 || len(posted) != 1 {
+		t.Fatalf("exit code %d, %d posted", code, len(posted))
+	}
+	if says := fmt.Sprint(posted[0]["says"]); !strings.Contains(says, "found at first") {
+		t.Errorf("it says %q", says)
+	}
+	due := `UPDATE items SET due = due - 3700000, slot = slot - 3700000`
+	change(due)
+	if code := once(); code != 0 || len(posted) != 1 {
+		t.Errorf("nothing changed: exit code %d, %d posted", code, len(posted))
+	}
+	groups, err := os.ReadFile(filepath.Join(w.dir, "estate", "groups.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.write("estate/groups.yaml", strings.Replace(string(groups), "admit members", "admit anyone", 1))
+	change(due)
+	if code := once(); code != 1 || len(posted) != 2 {
+		t.Errorf("it changed: exit code %d, %d posted", code, len(posted))
+	}
+	w.write("estate/groups.yaml", string(groups))
+	change(due)
+	if code := once(); code != 1 || len(posted) != 3 || !strings.Contains(fmt.Sprint(posted[2]["says"]), "resolved") {
+		t.Errorf("it is over: exit code %d, %v", code, posted[len(posted)-1]["says"])
+	}
+	w.check()
+}
+
+// The page shows, tells of its health, and gives metrics that a parser of the library reads. It
+// takes nothing, and listens to this machine alone unless that is said.
+func TestWatchPage(t *testing.T) {
+	t.Parallel()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := listener.Addr().String()
+	_ = listener.Close()
+	_, port, _ := net.SplitHostPort(at)
+	w := newWatched(t, often)
+	p := w.start("--listen", ":"+port)
+	defer p.kill()
+	get := func(method, path, accept string) (int, string, string) {
+		t.Helper()
+		request, err := http.NewRequest(method, "http://"+at+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if accept != "" {
+			request.Header.Set("Accept", accept)
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return 0, "", err.Error()
+		}
+		defer response.Body.Close()
+		body, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return response.StatusCode, response.Header.Get("Content-Type"), string(body)
+	}
+	for deadline := time.Now().Add(20 * time.Second); len(w.kept()) < 3 && time.Now().Before(deadline); {
+		time.Sleep(100 * time.Millisecond)
+	}
+	if code, _, body := get("GET", "/healthz", ""); code != 200 || !strings.Contains(body, `"healthy":true`) {
+		t.Errorf("health %d: %s", code, body)
+	}
+	if code, kind, body := get("GET", "/", ""); code != 200 || !strings.HasPrefix(kind, "text/html") || !strings.Contains(body, "Kelpmere") {
+		t.Errorf("page %d, %s, %d bytes", code, kind, len(body))
+	}
+	for _, wrong := range [][2]string{{"POST", "/"}, {"DELETE", "/metrics"}, {"GET", "/etc/passwd"}, {"GET", "/healthz/x"}} {
+		if code, _, _ := get(wrong[0], wrong[1], ""); code != 404 && code != 405 {
+			t.Errorf("%s %s: %d", wrong[0], wrong[1], code)
+		}
+	}
+	code, kind, body := get("GET", "/metrics", "application/openmetrics-text;version=1.0.0")
+	if code != 200 || !strings.HasPrefix(kind, "application/openmetrics-text") || !strings.HasSuffix(body, "# EOF\n") {
+		t.Errorf("metrics %d, %s", code, kind)
+	}
+	_, _, body = get("GET", "/metrics", "text/plain")
+	parser := expfmt.NewTextParser(model.LegacyValidation)
+	families, err := parser.TextToMetricFamilies(strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"yorvet_item_age_seconds", "yorvet_item_failures", "yorvet_item_state", "yorvet_build_info",
+		"yorvet_probe_messages", "yorvet_item_due_timestamp_seconds"} {
+		if families[name] == nil {
+			t.Errorf("there is no metric %s", name)
+		}
+	}
+	if n := len(families["yorvet_item_age_seconds"].GetMetric()); n != 3 {
+		t.Errorf("%d items", n)
+	}
+}
