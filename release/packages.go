@@ -67,6 +67,13 @@ func (b *build) contents(program, extras string) (files.Contents, error) {
 		}
 		add(filepath.Join(b.root, document), to, 0o644)
 	}
+	units, err := filepath.Glob(filepath.Join(b.root, "packaging", "systemd", "*"))
+	if err != nil {
+		return nil, err
+	}
+	for _, unit := range units {
+		add(unit, "/usr/lib/systemd/system/"+filepath.Base(unit), 0o644)
+	}
 	pages, err := filepath.Glob(filepath.Join(extras, "man", "*.1"))
 	if err != nil {
 		return nil, err

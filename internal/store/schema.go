@@ -151,7 +151,7 @@ var migrations = [][]string{{
 		says TEXT NOT NULL)`,
 	`CREATE INDEX records_began ON records (began)`,
 	`CREATE INDEX records_series ON records (series, seq)`,
-	`CREATE UNIQUE INDEX records_slot ON records (item, slot) WHERE slot > 0`,
+	`CREATE INDEX records_item ON records (item, slot)`,
 	`CREATE TABLE findings (
 		series TEXT NOT NULL REFERENCES series ON DELETE CASCADE,
 		name TEXT NOT NULL,
