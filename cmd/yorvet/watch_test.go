@@ -290,7 +290,7 @@ func TestWatchAlarms(t *testing.T) {
 	if says := fmt.Sprint(posted[0]["says"]); !strings.Contains(says, "found at first") {
 		t.Errorf("it says %q", says)
 	}
-	due := `UPDATE items SET due = due - 3700000`
+	due := `UPDATE items SET due = due - 3700000, slot = slot - 3700000`
 	change(due)
 	if code := once(); code != 0 || len(posted) != 1 {
 		t.Errorf("nothing changed: exit code %d, %d posted", code, len(posted))
@@ -378,5 +378,45 @@ func TestWatchPage(t *testing.T) {
 	}
 	if n := len(families["yorvet_item_age_seconds"].GetMetric()); n != 3 {
 		t.Errorf("%d items", n)
+	}
+}
+
+// A plan sends messages and looks for them, and its alarms go out by mail: through the stand-in.
+func TestWatchProbesAndMail(t *testing.T) {
+	t.Parallel()
+	w := newWatched(t, "yorvet-watch: 1\nestate: estate\nchecks:\n  - {name: hazards, every: 1h}\n"+
+		"probes:\n  - {name: delivery, every: 1h, groups: [lost-property], sample: 2, send: true}\n"+
+		"alarms:\n  - {name: team, mail: {from: odile.renn@kelpmere.example, to: [ines.maro@kelpmere.example]}}\n")
+	startStandIn(t, w.dir)
+	p := w.start("--once")
+	p.read.Wait()
+	_ = p.cmd.Wait()
+	if code := p.cmd.ProcessState.ExitCode(); code != 1 {
+		t.Fatalf("exit code %d: %s", code, p.errs)
+	}
+	states := map[string]string{}
+	for _, a := range w.kept() {
+		states[a.Series.Kind] = a.State
+		if a.Series.Kind == "probe" && !strings.Contains(a.Says, "as predicted") {
+			t.Errorf("the probe says %q", a.Says)
+		}
+	}
+	if states["check"] != store.Wrong || states["probe"] != store.Good {
+		t.Errorf("%v: %s", states, p.errs)
+	}
+	s, err := store.Open(t.Context(), w.store)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if waiting, err := s.Backlogs(t.Context()); err != nil || len(waiting) > 0 {
+		t.Errorf("alarms wait: %+v, %v", waiting, err)
+	}
+	if runs, err := s.Runs(t.Context()); err != nil || len(runs) != 1 || runs[0].Good == 0 || runs[0].Bad > 0 {
+		t.Errorf("runs are %+v, %v", runs, err)
+	}
+	data, err := os.ReadFile(filepath.Join(w.dir, "standin.log"))
+	if err != nil || !strings.Contains(string(data), "ines.maro@kelpmere.example") {
+		t.Errorf("the stand-in knows of no alarm: %v", err)
 	}
 }
