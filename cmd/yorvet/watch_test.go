@@ -355,6 +355,10 @@ func TestWatchPage(t *testing.T) {
 	if code, kind, body := get("GET", "/", ""); code != 200 || !strings.HasPrefix(kind, "text/html") || !strings.Contains(body, "Kelpmere") {
 		t.Errorf("page %d, %s, %d bytes", code, kind, len(body))
 	}
+	if code, kind, body := get("GET", "/items", ""); code != 200 || !strings.HasPrefix(kind, "text/html") ||
+		!strings.Contains(body, "3 items, ") || !strings.Contains(body, "13 expectations: 2 broken") {
+		t.Errorf("items %d, %s\n%s", code, kind, body)
+	}
 	for _, wrong := range [][2]string{{"POST", "/"}, {"DELETE", "/metrics"}, {"GET", "/etc/passwd"}, {"GET", "/healthz/x"}} {
 		if code, _, _ := get(wrong[0], wrong[1], ""); code != 404 && code != 405 {
 			t.Errorf("%s %s: %d", wrong[0], wrong[1], code)

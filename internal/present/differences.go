@@ -78,6 +78,13 @@ func (e *EffectCount) difference(group, part string) Difference {
 			d.Says = "may no longer " + e.What
 		}
 	}
+	switch {
+	case e.Old != e.New:
+	case e.OldProof != e.NewProof:
+		d.Says += " (proof " + orNone(e.OldProof) + " -> " + orNone(e.NewProof) + ")"
+	case e.OldText != e.NewText:
+		d.Says += " (told " + orNone(e.OldText) + " -> " + orNone(e.NewText) + ")"
+	}
 	switch n := len(e.People); {
 	case n == 1:
 		d.Who = e.People[0]

@@ -113,7 +113,7 @@ func PrintWatchEvent(w io.Writer, e *WatchEvent, format Format, options Options)
 	p := newPage(w, options)
 	p.Line(2, Span{Faint, shortTime(e.At) + "  "}, Span{style, e.Headline()}, Span{Plain, ". " + e.Says})
 	short := e.Short()
-	const most = 10
+	const most = 6
 	for i, line := range short.Lines()[2:] {
 		if i == most && !options.All {
 			p.Line(4, Span{Faint, "  and more: yorvet history show " + e.Run})

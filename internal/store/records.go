@@ -214,10 +214,13 @@ func (k *keeping) spells(facts []Fact, news *News) error {
 		return err
 	}
 	is := map[string]bool{}
+	var reworded []Fact
 	for _, f := range facts {
 		is[f.Name] = true
-		if _, was := before[f.Name]; !was {
+		if old, was := before[f.Name]; !was {
 			news.New = append(news.New, f)
+		} else if old.Says != plain(f.Says) || old.Severity != f.Severity {
+			reworded = append(reworded, f)
 		}
 	}
 	if err := k.exec(`UPDATE findings SET last = $1, until = $2 WHERE series = $3 AND last = $4`,
@@ -231,6 +234,10 @@ func (k *keeping) spells(facts []Fact, news *News) error {
 			news.Over = append(news.Over, before[name])
 			gone = append(gone, name)
 		}
+	}
+	if err := insertAll(k.ctx, k.tx, `UPDATE findings SET says = $1, severity = $2 WHERE series = $3 AND name = $4 AND last = $5`,
+		reworded, func(f Fact) []any { return []any{plain(f.Says), f.Severity, r.Series.ID, plain(f.Name), r.Seq} }); err != nil {
+		return err
 	}
 	return k.move(gone, news.New)
 }

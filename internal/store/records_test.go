@@ -117,6 +117,21 @@ func TestFindings(t *testing.T) {
 	})
 }
 
+// What is found still, and told in other words, has the words of the last answer.
+func TestReworded(t *testing.T) {
+	s := open(t, t.TempDir()+"/store.db")
+	give(t, s, "a", 1, "x")
+	a := &Answer{ID: "later", Series: Series{"a", "check", "estate", ""}, Began: time.UnixMilli(1_800_000_900_000), State: Wrong}
+	news, err := s.Keep(t.Context(), a, []Fact{{Name: "x", Group: "g@k.example", Severity: "low", Says: "in other words"}}, nil, nil)
+	if err != nil || !news.IsEmpty() {
+		t.Errorf("%+v, %v", news, err)
+	}
+	spells, err := s.SpellsOf(t.Context(), "g@k.example", 10)
+	if err != nil || len(spells) != 1 || spells[0].Says != "in other words" || spells[0].Severity != "low" || spells[0].First != 1 {
+		t.Errorf("%+v, %v", spells, err)
+	}
+}
+
 // Whatever is found, run after run, the news add up to it, and so do the spells.
 func TestNewsAddUp(t *testing.T) {
 	s := open(t, t.TempDir()+"/store.db")

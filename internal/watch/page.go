@@ -41,6 +41,7 @@ const (
 func (p *Page) Serve(listener net.Listener) (end func()) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.index)
+	mux.HandleFunc("GET /items", p.items)
 	mux.HandleFunc("GET /healthz", p.health)
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(p)
@@ -109,7 +110,10 @@ func (p *Page) latest(ctx context.Context) ([]byte, error) {
 	if err := p.Report(ctx, &b); err != nil {
 		return nil, err
 	}
-	p.report, p.made, p.seen = b.Bytes(), time.Now(), newest
+	// The page of the items is named where the report says what it is.
+	const footer = "<footer>"
+	page := bytes.Replace(b.Bytes(), []byte(footer), []byte(footer+`<a href="/items">What is watched</a>. `), 1)
+	p.report, p.made, p.seen = page, time.Now(), newest
 	return p.report, nil
 }
 
