@@ -201,7 +201,7 @@ func TestWatchKilled(t *testing.T) {
 	}
 }
 
-// PostgreSQL is restarted under two processes, and gone for a while: they go on when it is back,
+// The database is restarted under two processes, and gone for a while: they go on when it is back,
 // and nothing is done twice.
 func TestWatchWithoutDatabase(t *testing.T) {
 	t.Parallel()

@@ -240,7 +240,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
 			&cli.BoolFlag{
 				Name:    "no-cache",
-				Usage:   "read large estates anew, and keep none in compiled form",
+				Usage:   "read large estates again, and keep none in compiled form",
 				Sources: cli.EnvVars("YORVET_NO_CACHE"),
 			},
 		},
