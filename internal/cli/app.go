@@ -218,6 +218,26 @@ func usageError(format string, args ...any) error {
 	return fmt.Errorf("yorvet: "+format, args...)
 }
 
+// globalFlags are the flags of every command.
+func globalFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:    "estate",
+			Usage:   "the estate: a YAML `FILE` or a folder of them (default: estate.yaml, else the folder estate)",
+			Sources: cli.EnvVars("YORVET_ESTATE"),
+		},
+		&cli.StringFlag{Name: "on", Usage: "the `DATE` to answer for, as YYYY-MM-DD (default: today in UTC)"},
+		&cli.StringFlag{Name: "format", Usage: "text, json, csv or markdown", DefaultText: "text"},
+		&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
+		&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
+		&cli.BoolFlag{
+			Name:    "no-cache",
+			Usage:   "read large estates again, and keep none in compiled form",
+			Sources: cli.EnvVars("YORVET_NO_CACHE"),
+		},
+	}
+}
+
 // newRoot returns a new command tree; one can run only once.
 func newRoot(args []string, streams Streams) *cli.Command {
 	root := &cli.Command{
@@ -228,22 +248,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			"Begin with: yorvet demo\n\n" +
 			"Help with a topic: yorvet help " + strings.Join(topicNames(), "|"),
 		Version: version(),
-		Flags: []cli.Flag{
-			&cli.StringFlag{
-				Name:    "estate",
-				Usage:   "the estate: a YAML `FILE` or a folder of them (default: estate.yaml, else the folder estate)",
-				Sources: cli.EnvVars("YORVET_ESTATE"),
-			},
-			&cli.StringFlag{Name: "on", Usage: "the `DATE` to answer for, as YYYY-MM-DD (default: today in UTC)"},
-			&cli.StringFlag{Name: "format", Usage: "text, json, csv or markdown", DefaultText: "text"},
-			&cli.BoolFlag{Name: "json", Usage: "short for --format json"},
-			&cli.BoolFlag{Name: "all", Usage: "show long lists in full"},
-			&cli.BoolFlag{
-				Name:    "no-cache",
-				Usage:   "read large estates again, and keep none in compiled form",
-				Sources: cli.EnvVars("YORVET_NO_CACHE"),
-			},
-		},
+		Flags:   globalFlags(),
 		Commands: []*cli.Command{
 			newDemo(args[0], streams),
 			newWho(streams),

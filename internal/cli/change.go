@@ -120,6 +120,7 @@ func changeEstateAt(
 		if err := propose(c); err != nil {
 			return err
 		}
+		collectOften() // there are two estates from here on
 		again, err := c.finish(ctx, path, today)
 		if !again || attempt == mostAttempts {
 			return err
@@ -130,7 +131,6 @@ func changeEstateAt(
 // finish shows what a change does and writes it. again says that somebody else
 // was first, and that it is worth another try.
 func (c *changer) finish(ctx context.Context, path string, today estate.Day) (again bool, err error) {
-	collectOften()
 	later, err := c.draft.Estate()
 	if errors.Is(err, estatefile.ErrChanged) {
 		return c.cmd.Bool("yes"), writeError(err)

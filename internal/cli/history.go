@@ -42,30 +42,7 @@ func newHistory(streams Streams) *cli.Command {
 					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showRun(st, name) })
 				},
 			},
-			{
-				Name: "compare", Usage: "show what one run found and another did not", ArgsUsage: "RUN RUN",
-				Flags: []cli.Flag{storeFlag()},
-				Description: "The exit code is 1 if the second found something that the first did not.\n\n" +
-					"Example: yorvet history compare 3f2a9c1e77b04d15 9b1e0c4477ad2f08",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if cmd.Args().Len() != 2 {
-						return usageError("history compare needs two runs")
-					}
-					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
-						a, err := history.Compare(ctx, st, cmd.Args().Get(0), cmd.Args().Get(1))
-						if err != nil {
-							return historyError(err, cmd.Args().Get(0)+" or "+cmd.Args().Get(1))
-						}
-						if err := s.print(a); err != nil {
-							return err
-						}
-						if len(a.New) > 0 {
-							return errWrong
-						}
-						return nil
-					})
-				},
-			},
+			newHistoryCompare(streams),
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {
@@ -79,6 +56,34 @@ func newHistory(streams Streams) *cli.Command {
 					return s.listHistory(st)
 				}
 				return s.historyOf(st, cmd.Args().First())
+			})
+		},
+	}
+}
+
+// newHistoryCompare returns the command that compares two runs.
+func newHistoryCompare(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name: "compare", Usage: "show what one run found and another did not", ArgsUsage: "RUN RUN",
+		Flags: []cli.Flag{storeFlag()},
+		Description: "The exit code is 1 if the second found something that the first did not.\n\n" +
+			"Example: yorvet history compare 3f2a9c1e77b04d15 9b1e0c4477ad2f08",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usageError("history compare needs two runs")
+			}
+			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
+				a, err := history.Compare(ctx, st, cmd.Args().Get(0), cmd.Args().Get(1))
+				if err != nil {
+					return historyError(err, cmd.Args().Get(0)+" or "+cmd.Args().Get(1))
+				}
+				if err := s.print(a); err != nil {
+					return err
+				}
+				if len(a.New) > 0 {
+					return errWrong
+				}
+				return nil
 			})
 		},
 	}

@@ -63,13 +63,15 @@ func (s *session) record(o *history.Outcome) {
 		_, err = st.Keep(ctx, o.Answer(st.Now()), o.Facts, nil, nil)
 	}
 	if err != nil {
-		fmt.Fprintln(s.streams.Err, "yorvet: this answer is not kept: "+present.Clean(strings.TrimPrefix(err.Error(), "yorvet: ")))
+		fmt.Fprintln(s.streams.Err, "yorvet: this answer is not kept: "+present.Clean(strings.TrimPrefix(err.Error(),
+			"yorvet: ")))
 	}
 }
 
 // outcome returns what is kept of an answer, without what it found.
 func (s *session) outcome(kind, path, what string, began time.Time, a present.Answer) *history.Outcome {
-	o := &history.Outcome{Series: history.NewSeries(kind, path, what), Began: began, Version: version(), Says: present.FirstLine(a)}
+	o := &history.Outcome{Series: history.NewSeries(kind, path, what), Began: began, Version: version(),
+		Says: present.FirstLine(a)}
 	if s.r != nil {
 		o.Day = s.r.Today().String()
 	}
@@ -100,11 +102,13 @@ func whatOf(cmd *cli.Command, flags ...string) string {
 // hazardOutcome returns what is kept of a check.
 func (s *session) hazardOutcome(path, what string, began time.Time, a *present.Hazards) *history.Outcome {
 	o := s.outcome("check", path, what, began, a)
+	for _, n := range a.Counts {
+		o.Bad += n
+	}
 	for h := range a.Each() {
-		o.Bad++
 		if len(o.Facts) == store.MostFacts {
-			o.Untold++
-			continue
+			o.Untold = o.Bad - len(o.Facts) // there may be very many: they are not put into words
+			break
 		}
 		o.Facts = append(o.Facts, store.Fact{Name: h.ID, Group: strings.ToLower(h.Group), Who: strings.ToLower(h.Address),
 			Severity: h.Severity, Says: h.Name + ": " + h.Says})
@@ -128,7 +132,8 @@ func (s *session) expectationOutcome(path, what string, began time.Time, a *pres
 		if len(e.Counterexamples) > 0 {
 			says += ", such as by " + e.Counterexamples[0].Address
 		}
-		o.Facts = append(o.Facts, store.Fact{Name: nameOf(name, strconv.Itoa(seen[name])), Group: strings.ToLower(e.Group), Says: says})
+		o.Facts = append(o.Facts, store.Fact{Name: nameOf(name, strconv.Itoa(seen[name])), Group: strings.ToLower(e.Group),
+			Says: says})
 	}
 	o.Wrong = o.Bad > 0
 	return o

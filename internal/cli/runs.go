@@ -134,6 +134,15 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 		return networkError(err)
 	}
 	fmt.Fprintf(streams.Out, "%d runs removed\n", len(names))
+	if cmd.IsSet("older") {
+		n, err := st.RemoveRecords(ctx, st.Now().AddDate(0, 0, -cmd.Int("older")))
+		if err != nil {
+			return networkError(err)
+		}
+		if n > 0 {
+			fmt.Fprintf(streams.Out, "%d answers of checks, expectations and comparisons removed\n", n)
+		}
+	}
 	return nil
 }
 

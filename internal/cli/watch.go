@@ -36,7 +36,8 @@ func newWatch(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			storeFlag(),
 			&cli.BoolFlag{Name: "once", Usage: "do what is due, and end"},
-			&cli.StringFlag{Name: "listen", Usage: "serve a page, /healthz and /metrics at an `ADDRESS`, such as 127.0.0.1:9180"},
+			&cli.StringFlag{Name: "listen",
+				Usage: "serve a page, /healthz and /metrics at an `ADDRESS`, such as 127.0.0.1:9180"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return watchPlan(ctx, cmd, streams) },
 	}
@@ -147,7 +148,7 @@ func (a *asker) run(ctx context.Context, out io.Writer, args ...string) (present
 		inner.answer = nil
 	}
 	err := newRoot(line, inner).Run(ctx, line)
-	if err != nil && !errors.Is(err, errWrong) && (answer == nil || !errors.Is(err, errPartial)) {
+	if err != nil && !errors.Is(err, errWrong) { // of a source that gave only a part, nothing is resolved
 		return nil, plainError(err)
 	}
 	return answer, err
@@ -237,7 +238,8 @@ func (s *session) probeOutcome(path string, began time.Time, a *present.Probe) *
 	}
 	for _, m := range a.Members {
 		if !m.AsPredicted {
-			o.Facts = append(o.Facts, store.Fact{Name: nameOf(m.Case, m.Address, m.Predicted, m.Seen), Who: strings.ToLower(m.Address),
+			o.Facts = append(o.Facts, store.Fact{Name: nameOf(m.Case, m.Address, m.Predicted, m.Seen),
+				Who:  strings.ToLower(m.Address),
 				Says: "mailbox: predicted " + m.Predicted + ", seen " + seenWords(m.Seen, m.Why)})
 		}
 	}
@@ -261,7 +263,8 @@ func (s *session) logOutcome(path string, began time.Time, a *present.Log) *hist
 				continue
 			}
 			o.Bad++
-			o.Facts = append(o.Facts, store.Fact{Name: nameOf(m.Message, strings.Join(m.Queues, " "), m.Began, r.Address, r.Outcome),
+			o.Facts = append(o.Facts, store.Fact{Name: nameOf(m.Message, strings.Join(m.Queues, " "), m.Began, r.Address,
+				r.Outcome),
 				Group: strings.ToLower(r.Group), Who: strings.ToLower(r.Address),
 				Says: r.Outcome + " from " + m.From + logDetail(r.Detail)})
 		}

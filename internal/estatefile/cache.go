@@ -50,7 +50,8 @@ func NewCache(folder, version string) *Cache {
 		c.off = true
 		return c
 	}
-	c.program = fmt.Sprint(version, " ", runtime.GOOS, "/", runtime.GOARCH, " ", info.Size(), " ", info.ModTime().UnixNano())
+	c.program = fmt.Sprint(version, " ", runtime.GOOS, "/", runtime.GOARCH, " ", info.Size(), " ",
+		info.ModTime().UnixNano())
 	return c
 }
 
@@ -119,7 +120,8 @@ func (c *Cache) begin(path string, main []string) *cached {
 	if err != nil {
 		return nil
 	}
-	one := &cached{Program: c.program, Folder: folder, Path: path, Main: main, Key: make([]byte, digestKey), Read: time.Now()}
+	one := &cached{Program: c.program, Folder: folder, Path: path, Main: main, Key: make([]byte, digestKey),
+		Read: time.Now()}
 	if _, err := rand.Read(one.Key); err != nil {
 		return nil
 	}

@@ -46,7 +46,8 @@ func Lately(ctx context.Context, a *present.HistoryOf, path string, who address.
 	}
 	for _, s := range a.Over {
 		if s.Until >= stamp(since) && s.Kind != "log" { // what a log tells is over at once
-			a.Changes = append(a.Changes, present.HistoryChanged{When: s.Until, By: "found", What: "for the last time: " + s.Says})
+			a.Changes = append(a.Changes, present.HistoryChanged{When: s.Until, By: "found", What: "for the last time: " +
+				s.Says})
 		}
 	}
 	slices.SortStableFunc(a.Changes, func(x, y present.HistoryChanged) int { return strings.Compare(y.When, x.When) })

@@ -122,7 +122,8 @@ func List(ctx context.Context, s *store.Store, c Choice) (*present.History, erro
 }
 
 func factOf(s *store.Spell) present.HistoryFact {
-	return present.HistoryFact{Name: s.Name, Group: s.Group, Who: s.Who, Severity: s.Severity, Says: s.Says, Since: stamp(s.Since)}
+	return present.HistoryFact{Name: s.Name, Group: s.Group, Who: s.Who, Severity: s.Severity, Says: s.Says,
+		Since: stamp(s.Since)}
 }
 
 // Show tells what one run found. The error is store.ErrNoRun where there is none.
@@ -233,7 +234,8 @@ func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 
 // mailOf sums up what probes saw, the newest first.
 func mailOf(arrivals []store.Arrival) present.HistoryMail {
-	m := present.HistoryMail{Days: []present.HistoryDay{}, Flaky: []present.HistoryFlaky{}, Failed: []present.HistoryFlaky{}}
+	m := present.HistoryMail{Days: []present.HistoryDay{}, Flaky: []present.HistoryFlaky{},
+		Failed: []present.HistoryFlaky{}}
 	type key struct{ group, who, kind string }
 	checks := map[key]*present.HistoryFlaky{}
 	last := map[key]bool{}

@@ -17,7 +17,8 @@ func (a *Comparison) Differences() []Difference {
 	var list []Difference
 	settings := func(group, who string, changes []SettingChange) {
 		for _, c := range changes {
-			list = append(list, Difference{group, who, c.Name + ": " + orNone(strings.Join(c.Old, ", ")) + " -> " + orNone(strings.Join(c.New, ", ")), ""})
+			list = append(list, Difference{group, who, c.Name + ": " + orNone(strings.Join(c.Old, ", ")) + " -> " +
+				orNone(strings.Join(c.New, ", ")), ""})
 		}
 	}
 	settings("", "", a.Estate)

@@ -160,7 +160,8 @@ func (a *History) writeText(p *Page) {
 	}
 }
 
-var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good", "bad", "says"}
+var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good",
+	"bad", "says"}
 
 func (r HistoryRun) row() []string {
 	return []string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, strconv.Itoa(r.Good),
@@ -247,7 +248,8 @@ func (a *HistoryCompared) writeText(p *Page) {
 		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Over)) + " over, " + strconv.Itoa(a.Same) + " in both"
 	}
 	p.Line(2, Span{Strong, text})
-	p.Line(2, Span{Plain, a.Before.Kind + " of " + shortTime(a.Before.Began) + " and of " + shortTime(a.After.Began) + " UTC"})
+	p.Line(2, Span{Plain, a.Before.Kind + " of " + shortTime(a.Before.Began) + " and of " + shortTime(a.After.Began) +
+		" UTC"})
 	p.facts("New", a.New)
 	p.facts("Over", a.Over)
 }
@@ -288,7 +290,8 @@ func (a *HistoryOf) answer() string {
 		parts = append(parts, strconv.Itoa(len(a.Over))+" found earlier")
 	}
 	if a.Mail.Checks > 0 {
-		parts = append(parts, fmt.Sprintf("%d of %s not as predicted", a.Mail.Wrong, count(a.Mail.Checks, "message", "messages")))
+		parts = append(parts, fmt.Sprintf("%d of %s not as predicted", a.Mail.Wrong, count(a.Mail.Checks, "message",
+			"messages")))
 	}
 	if len(a.Mail.Flaky) > 0 {
 		parts = append(parts, strconv.Itoa(len(a.Mail.Flaky))+" flaky")
@@ -390,7 +393,8 @@ func (a *HistoryOf) table() ([]string, iter.Seq[[]string]) {
 				}
 			}
 			for _, f := range a.Mail.Flaky {
-				if !yield([]string{"flaky", f.Kind, f.Group, f.Who, "", "predicted " + f.Predicted + ", seen " + f.Seen, f.FirstFail,
+				if !yield([]string{"flaky", f.Kind, f.Group, f.Who, "", "predicted " + f.Predicted + ", seen " + f.Seen,
+					f.FirstFail,
 					"", strconv.Itoa(f.Turns)}) {
 					return
 				}

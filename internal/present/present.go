@@ -86,6 +86,13 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 // FirstLine returns the first line of an answer as text, however long.
 func FirstLine(a Answer) string {
 	var b bytes.Buffer
+	if long, ok := a.(interface{ head() []Span }); ok { // the rest may be very long
+		p := newPage(&b, Options{Width: endless})
+		p.Line(2, long.head()...)
+		_ = p.w.Flush()
+		line, _, _ := strings.Cut(b.String(), "\n")
+		return line
+	}
 	if err := Print(&b, a, Text, Options{Width: endless}); err != nil {
 		return ""
 	}

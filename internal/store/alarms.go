@@ -56,7 +56,8 @@ func (s *Store) ClaimBatch(
 		// A batch that somebody began and is gone from goes first, as it was.
 		var begun string
 		row := tx.QueryRowContext(ctx, `SELECT COALESCE(MIN(batch), '') FROM deliveries
-			WHERE way = $1 AND batch <> '' AND due <= $2 AND (state = 'waiting' OR state = 'sending' AND lease < $2)`, plain(way), ms)
+			WHERE way = $1 AND batch <> '' AND due <= $2 AND (state = 'waiting' OR state = 'sending' AND lease < $2)`,
+			plain(way), ms)
 		if err := row.Scan(&begun); err != nil {
 			return err
 		}

@@ -40,7 +40,8 @@ const swap = `UPDATE items SET slot = $1, due = $2, holder = $3, lease = $4, tri
 
 func swapArgs(i Item, old, new schedule.Row) []any {
 	return []any{
-		new.Slot.UnixMilli(), new.Due.UnixMilli(), new.Holder, milliseconds(new.Lease), new.Tries, plain(i.Plan), plain(i.Name),
+		new.Slot.UnixMilli(), new.Due.UnixMilli(), new.Holder, milliseconds(new.Lease), new.Tries, plain(i.Plan),
+		plain(i.Name),
 		i.Timing, old.Slot.UnixMilli(), old.Due.UnixMilli(), old.Holder, old.Tries,
 	}
 }

@@ -161,7 +161,8 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	if err := row.Scan(&last, &broken); err != nil {
 		return nil, err
 	}
-	news := &News{FirstEver: last == 0, Breaks: r.State == Broken && broken == "", Works: r.State != Broken && broken != ""}
+	news := &News{FirstEver: last == 0}
+	news.Breaks, news.Works = r.State == Broken && broken == "", r.State != Broken && broken != ""
 	said := ""
 	if r.State == Broken {
 		said, r.Seq = "broken", 0
@@ -195,7 +196,8 @@ func distinct(facts []Fact) []Fact {
 func (k *keeping) spells(facts []Fact, news *News) error {
 	r := k.r
 	before := map[string]Fact{}
-	found, err := k.tx.QueryContext(k.ctx, `SELECT name, grp, who, severity, says FROM findings WHERE series = $1 AND last = $2`,
+	found, err := k.tx.QueryContext(k.ctx,
+		`SELECT name, grp, who, severity, says FROM findings WHERE series = $1 AND last = $2`,
 		r.Series.ID, r.Seq-1)
 	if err != nil {
 		return err
@@ -235,8 +237,10 @@ func (k *keeping) spells(facts []Fact, news *News) error {
 			gone = append(gone, name)
 		}
 	}
-	if err := insertAll(k.ctx, k.tx, `UPDATE findings SET says = $1, severity = $2 WHERE series = $3 AND name = $4 AND last = $5`,
-		reworded, func(f Fact) []any { return []any{plain(f.Says), f.Severity, r.Series.ID, plain(f.Name), r.Seq} }); err != nil {
+	reword := `UPDATE findings SET says = $1, severity = $2 WHERE series = $3 AND name = $4 AND last = $5`
+	if err := insertAll(k.ctx, k.tx, reword, reworded, func(f Fact) []any {
+		return []any{plain(f.Says), f.Severity, r.Series.ID, plain(f.Name), r.Seq}
+	}); err != nil {
 		return err
 	}
 	return k.move(gone, news.New)
@@ -269,13 +273,15 @@ const recordColumns = `r.record, r.series, s.kind, s.path, s.what, r.seq, r.item
 
 func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 	var slot, began, ended int64
-	err = row.Scan(&r.ID, &r.Series.ID, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began, &ended,
+	err = row.Scan(&r.ID, &r.Series.ID, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began,
+		&ended,
 		&r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
 	r.Slot, r.Began, r.Ended = at(slot), at(began), at(ended)
 	return r, err
 }
 
-// Answers returns the answers that were given since a time, the newest first, most of them at most.
+// Answers returns the answers that were given since a time, the newest first, most of them at
+// most.
 func (s *Store) Answers(ctx context.Context, since time.Time, most int) ([]Answer, error) {
 	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.began >= $1

@@ -46,9 +46,12 @@ func NewSender(p *Plan, version string, trouble func(string)) *Sender {
 	dialer := &net.Dialer{Timeout: connectWithin}
 	return &Sender{Plan: p, Version: version, Trouble: trouble, client: &http.Client{
 		Timeout: postWithin,
-		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: connectWithin, MaxResponseHeaderBytes: mostReply,
-			TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12}, DisableKeepAlives: true},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it redirects, which is not followed") },
+		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: connectWithin,
+			MaxResponseHeaderBytes: mostReply,
+			TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12}, DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return errors.New("it redirects, which is not followed")
+		},
 	}}
 }
 
@@ -203,8 +206,13 @@ func withoutURL(err error) string {
 func Sign(r *http.Request, key []byte, at time.Time) {
 	const covered = `("@method" "@target-uri" "content-digest" "idempotency-key")`
 	parameters := fmt.Sprintf(`%s;created=%d;keyid="yorvet";alg="hmac-sha256"`, covered, at.Unix())
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"idempotency-key\": %s\n\"@signature-params\": %s",
-		r.Method, r.URL.String(), r.Header.Get("Content-Digest"), r.Header.Get("Idempotency-Key"), parameters)
+	base := strings.Join([]string{
+		`"@method": ` + r.Method,
+		`"@target-uri": ` + r.URL.String(),
+		`"content-digest": ` + r.Header.Get("Content-Digest"),
+		`"idempotency-key": ` + r.Header.Get("Idempotency-Key"),
+		`"@signature-params": ` + parameters,
+	}, "\n")
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(base))
 	r.Header.Set("Signature-Input", "yorvet="+parameters)

@@ -182,21 +182,28 @@ var (
 	descState  = prometheus.NewDesc("yorvet_item_state", "1 for the state of the last answer: good, wrong or broken.",
 		append(itemLabels, "state"), nil)
 	descGood = prometheus.NewDesc("yorvet_item_good", "What the last answer found as it should be.", itemLabels, nil)
-	descBad  = prometheus.NewDesc("yorvet_item_failures", "What the last answer found that should not be.", itemLabels, nil)
+	descBad  = prometheus.NewDesc("yorvet_item_failures", "What the last answer found that should not be.", itemLabels,
+		nil)
 	descLong = prometheus.NewDesc("yorvet_item_duration_seconds", "How long the last answer took.", itemLabels, nil)
-	descGone = prometheus.NewDesc("yorvet_item_missed_total", "Times of an item that went by without it, seen by this process.",
+	descGone = prometheus.NewDesc("yorvet_item_missed_total",
+		"Times of an item that went by without it, seen by this process.",
 		itemLabels, nil)
-	descArrival = prometheus.NewDesc("yorvet_probe_arrival_seconds", "How long messages of probes took, over the last day.", nil, nil)
-	descSent    = prometheus.NewDesc("yorvet_probe_messages", "Messages of probes that the store knows of, by their state.",
+	descArrival = prometheus.NewDesc("yorvet_probe_arrival_seconds",
+		"How long messages of probes took, over the last day.", nil, nil)
+	descSent = prometheus.NewDesc("yorvet_probe_messages",
+		"Messages of probes that the store knows of, by their state.",
 		[]string{"state"}, nil)
-	descWaiting = prometheus.NewDesc("yorvet_alarms_waiting", "Alarms that have not gone out by a way.", []string{"way"}, nil)
-	descBeat    = prometheus.NewDesc("yorvet_watch_beat_timestamp_seconds", "When this process looked last for what is due.", nil, nil)
-	descBuild   = prometheus.NewDesc("yorvet_build_info", "1, with the version.", []string{"version"}, nil)
+	descWaiting = prometheus.NewDesc("yorvet_alarms_waiting", "Alarms that have not gone out by a way.", []string{"way"},
+		nil)
+	descBeat = prometheus.NewDesc("yorvet_watch_beat_timestamp_seconds",
+		"When this process looked last for what is due.", nil, nil)
+	descBuild = prometheus.NewDesc("yorvet_build_info", "1, with the version.", []string{"version"}, nil)
 )
 
 // Describe implements prometheus.Collector.
 func (p *Page) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{descAge, descDue, descState, descGood, descBad, descLong, descGone, descArrival, descSent,
+	for _, d := range []*prometheus.Desc{descAge, descDue, descState, descGood, descBad, descLong, descGone, descArrival,
+		descSent,
 		descWaiting, descBeat, descBuild} {
 		to <- d
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"os"
 	"sync"
 	"time"
@@ -162,7 +161,8 @@ func (w *Worker) Finish(ctx context.Context, job *Job, o *history.Outcome, faile
 		answer.State, answer.Says = store.Broken, present.Clean(failed.Error())
 	}
 	if job.Missed > 0 {
-		answer.Says += fmt.Sprintf(" (%s missed before, asleep or busy; made up for once)", present.Count(job.Missed, "time", "times"))
+		times := present.Count(job.Missed, "time", "times")
+		answer.Says += " (" + times + " missed before, asleep or busy; made up for once)"
 	}
 	var event *present.WatchEvent
 	tell := func(news *store.News) []store.Alarm {
@@ -177,7 +177,8 @@ func (w *Worker) Finish(ctx context.Context, job *Job, o *history.Outcome, faile
 		return err
 	}
 	w.note(job.Item, func(s *ItemStatus) {
-		s.State, s.Began, s.Ended, s.Good, s.Bad, s.Says = answer.State, answer.Began, answer.Ended, answer.Good, answer.Bad, answer.Says
+		s.State, s.Began, s.Ended, s.Good, s.Bad, s.Says = answer.State, answer.Began, answer.Ended, answer.Good,
+			answer.Bad, answer.Says
 		s.Due, s.Missed = next.Due, s.Missed+job.Missed
 	})
 	w.mu.Lock()
@@ -190,16 +191,18 @@ func (w *Worker) Finish(ctx context.Context, job *Job, o *history.Outcome, faile
 func factsOf(list []store.Fact) []present.HistoryFact {
 	facts := []present.HistoryFact{}
 	for _, f := range list {
-		facts = append(facts, present.HistoryFact{Name: f.Name, Group: f.Group, Who: f.Who, Severity: f.Severity, Says: f.Says})
+		facts = append(facts, present.HistoryFact{Name: f.Name, Group: f.Group, Who: f.Who, Severity: f.Severity,
+			Says: f.Says})
 	}
 	return facts
 }
 
 // event tells of an answer.
 func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.WatchEvent {
-	e := &present.WatchEvent{At: a.Ended.UTC().Format(time.RFC3339), Plan: w.Plan.Name, Item: job.Item.Name, Kind: job.Item.Kind,
-		Run: a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed, First: news.FirstEver && a.Seq == 1,
-		New: factsOf(news.New), Over: factsOf(news.Over), Breaks: news.Breaks, Works: news.Works, Host: a.Host}
+	e := &present.WatchEvent{At: a.Ended.UTC().Format(time.RFC3339), Plan: w.Plan.Name, Item: job.Item.Name,
+		Kind: job.Item.Kind,
+		Run:  a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed,
+		First: news.FirstEver && a.Seq == 1, New: factsOf(news.New), Over: factsOf(news.Over), Breaks: news.Breaks, Works: news.Works, Host: a.Host}
 	e.Alarm = len(e.New)+len(e.Over) > 0 || e.Breaks || e.Works
 	return e
 }
@@ -214,7 +217,8 @@ func (w *Worker) alarms(e *present.WatchEvent, a *store.Answer, news *store.News
 		w.Trouble(err.Error())
 		return nil
 	}
-	alarm := store.Alarm{ID: a.ID, Plan: w.Plan.Name, Item: e.Item, Record: a.ID, At: now, Body: string(body), Ways: map[string]time.Time{}}
+	alarm := store.Alarm{ID: a.ID, Plan: w.Plan.Name, Item: e.Item, Record: a.ID, At: now, Body: string(body),
+		Ways: map[string]time.Time{}}
 	for _, way := range w.Plan.Ways {
 		alarm.Ways[way.Name] = now
 		if way.Digest != nil {
@@ -401,6 +405,12 @@ const poll = 5 * time.Second
 // mostJobs is how many items one process carries out at once.
 const mostJobs = 4
 
+// Answers and what they found are kept for so long, unless they still hold; the old ones go so often.
+const (
+	keptFor    = 400 * 24 * time.Hour
+	sweepEvery = 24 * time.Hour
+)
+
 // Run watches until ctx ends. With once it does what is due, and returns when that is done.
 func (w *Worker) Run(ctx context.Context, once bool) {
 	if w.Name == "" {
@@ -410,7 +420,13 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 	var jobs sync.WaitGroup
 	defer jobs.Wait()
 	free := make(chan struct{}, mostJobs)
+	var swept time.Time
 	for ctx.Err() == nil {
+		if now := w.Store.Now(); now.Sub(swept) > sweepEvery {
+			if _, err := w.Store.RemoveRecords(ctx, now.Add(-keptFor)); err == nil {
+				swept = now
+			}
+		}
 		if err := w.Recall(ctx); err != nil && ctx.Err() == nil {
 			w.Trouble("the store cannot be read: " + err.Error())
 		}

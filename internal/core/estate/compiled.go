@@ -165,7 +165,8 @@ func (e *Estate) compile() [][]byte {
 		}
 	})
 	code(sectionMemberRules, func(c *coder) { c.memberRules(e) })
-	parts[sectionChildren], parts[sectionParents] = bytesOf(flatNestings(e.children.all)), bytesOf(flatNestings(e.parents.all))
+	parts[sectionChildren], parts[sectionParents] = bytesOf(flatNestings(e.children.all)),
+		bytesOf(flatNestings(e.parents.all))
 	code(sectionMisc, func(c *coder) { c.misc(e) })
 	code(sectionRules, rules.code)
 	parts[sectionGroupEnds] = bytesOf(ends)

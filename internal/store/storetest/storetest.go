@@ -136,7 +136,8 @@ func start(programs string) (dir string, err error) {
 	if dir, err = os.MkdirTemp("", "yorvet-postgres"); err != nil {
 		return "", err
 	}
-	if output, err := command(programs, dir, "initdb", "-D", filepath.Join(dir, "data"), "-U", "yorvet", "-A", "trust", "--no-sync",
+	if output, err := command(programs, dir, "initdb", "-D", filepath.Join(dir, "data"), "-U", "yorvet", "-A", "trust",
+		"--no-sync",
 		"-E", "UTF8", "--locale=C").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("initdb: %w: %s", err, output)
 	}
