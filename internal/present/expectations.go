@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -69,27 +68,20 @@ type Counterexample struct {
 func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expectation) {
 	n := newNamer(r)
 	for i := range list {
-		a.tried = append(a.tried, triedExpectation{n, file, &list[i], expect.Evaluate(r, &list[i]).Holds})
+		a.tried = append(a.tried, triedExpectation{n, file, &list[i], expect.Holds(r, &list[i])})
 	}
 }
 
 // told puts an expectation into words.
 func (t triedExpectation) told() Expectation {
-	result := expect.Evaluate(t.n.r, t.x)
-	e := Expectation{
-		File:            t.file,
-		Line:            t.x.Line,
-		Column:          t.x.Column,
-		Group:           t.n.address(result.Group),
-		Text:            t.x.Text,
-		Holds:           result.Holds,
-		Picked:          result.Picked,
-		Counterexamples: []Counterexample{},
-	}
-	reasons := t.n.reasonsOf(result)
-	for _, c := range result.Counter {
-		e.Counterexamples = append(e.Counterexamples, t.n.counterexample(result, c, reasons))
-	}
+	e := Expectation{File: t.file, Line: t.x.Line, Column: t.x.Column, Text: t.x.Text, Counterexamples: []Counterexample{}}
+	words := counterWords{n: t.n, x: t.x}
+	words.group, _ = t.n.e.Find(t.x.Group)
+	result := expect.Each(t.n.r, t.x, func(c expect.Counterexample) bool {
+		e.Counterexamples = append(e.Counterexamples, words.of(c))
+		return true
+	})
+	e.Group, e.Holds, e.Picked = t.n.address(result.Group), result.Holds, result.Picked
 	if !e.Holds && len(e.Counterexamples) == 0 {
 		e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
 	}
@@ -107,20 +99,58 @@ func (a *Expectations) Broken() int {
 	return broken
 }
 
-// reasonsOf returns why people get, or do not get, the message of an expectation that is
-// broken: by address.
-func (n namer) reasonsOf(result expect.Result) map[string]Recipient {
-	x := result.Expectation
-	if result.Holds || !slices.Contains([]expect.Kind{expect.Reaches, expect.NeverReaches, expect.Invites}, x.Kind) {
-		return nil
+// counterWords puts those who break an expectation into words.
+type counterWords struct {
+	n       namer
+	x       *expect.Expectation
+	group   estate.ID
+	reasons map[string]Recipient // see reasonsOf; nil: not yet known
+
+	// What the gate says of the last one: it says the same of most.
+	decision expect.Counterexample
+	judged   Counterexample
+	known    bool
+}
+
+// of puts one into words.
+func (w *counterWords) of(c expect.Counterexample) Counterexample {
+	switch w.x.Kind {
+	case expect.Judges:
+		if !w.known || c.Decision != w.decision.Decision || c.Message != w.decision.Message {
+			w.judged, w.decision, w.known = w.n.counterexample(w.x, w.group, c, nil), c, true
+		}
+		e := w.judged
+		e.Who, e.Address = whoBreaks(c)
+		return e
+	case expect.Reaches, expect.NeverReaches, expect.Invites:
+		if w.reasons == nil {
+			w.reasons = w.n.reasonsOf(w.x, w.group)
+		}
 	}
+	return w.n.counterexample(w.x, w.group, c, w.reasons)
+}
+
+// whoBreaks says who somebody is, and their address if they have one.
+func whoBreaks(c expect.Counterexample) (who, address string) {
+	who = "person"
+	if c.From.IsValid() {
+		address = c.From.String()
+	}
+	if c.Stranger != "" {
+		who = c.Stranger + " stranger"
+	}
+	return who, address
+}
+
+// reasonsOf returns why people get, or do not get, the message of an expectation: by address.
+func (n namer) reasonsOf(x *expect.Expectation, group estate.ID) map[string]Recipient {
 	var from *resolve.Sender
 	if x.From.IsValid() {
 		sender := n.r.Sender(x.From)
 		from = &sender
 	}
 	reasons := map[string]Recipient{}
-	for _, one := range n.recipients(n.r.Deliver(result.Group, from, x.Message())) {
+	for _, one := range n.recipients(n.r.Deliver(group, from, x.Message())) {
 		reasons[one.Address] = one
 	}
 	return reasons
@@ -135,19 +165,14 @@ func (r Recipient) says() string {
 }
 
 func (n namer) counterexample(
-	result expect.Result, c expect.Counterexample, reasons map[string]Recipient,
+	x *expect.Expectation, group estate.ID, c expect.Counterexample, reasons map[string]Recipient,
 ) Counterexample {
-	e := Counterexample{Who: "person"}
-	if c.From.IsValid() {
-		e.Address = c.From.String()
-	}
-	if c.Stranger != "" {
-		e.Who = c.Stranger + " stranger"
-	}
-	g := n.e.Group(result.Group)
-	switch result.Expectation.Kind {
+	var e Counterexample
+	e.Who, e.Address = whoBreaks(c)
+	g := n.e.Group(group)
+	switch x.Kind {
 	case expect.Judges:
-		d := newDecision(n.e, result.Group, c.Decision)
+		d := newDecision(n.e, group, c.Decision)
 		e.Says, e.Rule, e.Place = d.Verdict+", "+d.by(), d.Rule, d.Place
 		if traits := traitsOf(c.Message); traits != "" {
 			e.Says = traits + ": " + e.Says
@@ -158,7 +183,7 @@ func (n namer) counterexample(
 			reason := reasons[e.Address]
 			e.Outcome, e.Says, e.Place = c.Outcome.String(), reason.says(), cmp.Or(reason.cause.place, reason.own)
 		case c.Decision.Verdict != estate.Admit:
-			d := newDecision(n.e, result.Group, c.Decision)
+			d := newDecision(n.e, group, c.Decision)
 			e.Says, e.Rule, e.Place = "gets nothing: the "+d.who()+" says "+d.Verdict+", "+d.by(), d.Rule, d.Place
 		default:
 			e.Says = "no recipient"

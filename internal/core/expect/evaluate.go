@@ -90,8 +90,25 @@ func groupAddresses(e *estate.Estate) func(func(string) bool) {
 // Evaluate says of an expectation that Check has nothing against whether it
 // holds.
 func Evaluate(r *resolve.Resolver, x *Expectation) Result {
+	var list []Counterexample
+	result := Each(r, x, func(c Counterexample) bool {
+		list = append(list, c)
+		return true
+	})
+	result.Counter = list
+	return result
+}
+
+// Holds reports whether an expectation that Check has nothing against holds.
+func Holds(r *resolve.Resolver, x *Expectation) bool {
+	return Each(r, x, func(Counterexample) bool { return false }).Holds
+}
+
+// Each is Evaluate, but visits those who break the expectation, until visit returns false, and
+// keeps none of them. How many are picked is known only where it never does.
+func Each(r *resolve.Resolver, x *Expectation, visit func(Counterexample) bool) Result {
 	group, _ := r.Estate().Find(x.Group)
-	t := &trial{r: r, x: x, result: Result{Expectation: x, Group: group}}
+	t := &trial{r: r, x: x, result: Result{Expectation: x, Group: group}, visit: visit}
 	switch x.Kind {
 	case Judges:
 		t.judges()
@@ -104,7 +121,7 @@ func Evaluate(r *resolve.Resolver, x *Expectation) Result {
 	case ApprovesAtLeast:
 		t.approvesAtLeast()
 	}
-	t.result.Holds = len(t.result.Counter) == 0 &&
+	t.result.Holds = !t.broken &&
 		(t.result.Picked > 0 || x.Kind == ApprovesAtLeast || x.Kind == SendsOnly && isNobody(x.Selector))
 	return t.result
 }
@@ -120,9 +137,17 @@ type trial struct {
 	r      *resolve.Resolver
 	x      *Expectation
 	result Result
+	visit  func(Counterexample) bool
+	broken bool
+	enough bool // visit wants no more
 }
 
-func (t *trial) breaks(c Counterexample) { t.result.Counter = append(t.result.Counter, c) }
+func (t *trial) breaks(c Counterexample) {
+	t.broken = true
+	if !t.enough {
+		t.enough = !t.visit(c)
+	}
+}
 
 // stranger is one of those who stand for everyone the estate does not know.
 type stranger struct {
@@ -178,6 +203,9 @@ func (t *trial) eachPicked(m resolve.Message, visit func(s resolve.Sender, stran
 	e := t.r.Estate()
 	set := t.r.Set(t.result.Group, t.x.Selector, m)
 	for _, id := range e.PeopleByAddress() {
+		if t.enough {
+			return
+		}
 		if set.Contains(uint32(id)) {
 			visit(t.r.Sender(e.Address(id)), "")
 		}
@@ -222,7 +250,9 @@ func (t *trial) judges() {
 		people.AddRange(uint64(e.Groups()), uint64(e.Groups()+e.People()))
 		people.And(t.r.Set(group, t.x.Selector, m))
 		t.result.Picked += int(people.GetCardinality())
-		t.judgesOtherwise(people, m)
+		if t.judgesOtherwise(people, m); t.enough {
+			return
+		}
 		for _, s := range t.strangers() {
 			if s.forged != m.Unproven || !t.r.Eval(group, t.x.Selector, s.sender, m) {
 				continue
@@ -256,7 +286,7 @@ func (t *trial) judgesOtherwise(people *roaring.Bitmap, m resolve.Message) {
 		return
 	}
 	for _, id := range e.PeopleByAddress() {
-		if class := others[e.PersonIndex(id)]; class > 0 {
+		if class := others[e.PersonIndex(id)]; class > 0 && !t.enough {
 			t.breaks(Counterexample{From: e.Address(id), Message: m, Decision: classes[class-1].Decision})
 		}
 	}
