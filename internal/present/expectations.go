@@ -72,20 +72,29 @@ func (a *Expectations) Add(r *resolve.Resolver, file string, list []expect.Expec
 	}
 }
 
-// told puts an expectation into words.
+// told puts an expectation into words, with all who break it.
 func (t triedExpectation) told() Expectation {
-	e := Expectation{File: t.file, Line: t.x.Line, Column: t.x.Column, Text: t.x.Text, Counterexamples: []Counterexample{}}
+	list := []Counterexample{}
+	e := t.tell(func(c Counterexample) { list = append(list, c) })
+	e.Counterexamples = list
+	return e
+}
+
+// tell puts an expectation into words, and visits those who break it.
+func (t triedExpectation) tell(visit func(Counterexample)) Expectation {
 	words := counterWords{n: t.n, x: t.x}
 	words.group, _ = t.n.e.Find(t.x.Group)
+	met := false
 	result := expect.Each(t.n.r, t.x, func(c expect.Counterexample) bool {
-		e.Counterexamples = append(e.Counterexamples, words.of(c))
+		met = true
+		visit(words.of(c))
 		return true
 	})
-	e.Group, e.Holds, e.Picked = t.n.address(result.Group), result.Holds, result.Picked
-	if !e.Holds && len(e.Counterexamples) == 0 {
-		e.Counterexamples = append(e.Counterexamples, Counterexample{Says: "matches nobody"})
+	if !result.Holds && !met {
+		visit(Counterexample{Says: "matches nobody"})
 	}
-	return e
+	return Expectation{File: t.file, Line: t.x.Line, Column: t.x.Column, Text: t.x.Text, Group: t.n.address(result.Group),
+		Holds: result.Holds, Picked: result.Picked}
 }
 
 // Broken returns how many expectations do not hold.
@@ -232,10 +241,11 @@ func (a *Expectations) writeText(p *Page) {
 	p.Line(2, head...)
 	for _, one := range a.tried {
 		if !one.holds {
-			e := one.told()
+			var by brokenBy
+			e := one.tell(func(c Counterexample) { by.add(c, p.options.All) })
 			p.Gap()
 			p.expectation(e, Span{Bad, "broken"})
-			p.counterexamples(e)
+			p.counterexamples(&by)
 		}
 	}
 	if p.options.All && broken < len(a.tried) {
@@ -255,38 +265,60 @@ func (p *Page) expectation(e Expectation, holds Span) {
 	p.Line(4, Span{Strong, "  " + e.Text})
 }
 
-// counterexamples writes who breaks an expectation, and why: those for whom it is the same
-// together.
-func (p *Page) counterexamples(e Expectation) {
-	type reason struct{ says, place string }
-	var reasons []reason
-	who := map[reason][]string{}
-	for _, c := range e.Counterexamples {
-		name := c.Address
-		if label, ok := strangerLabels[c.Who]; ok {
-			name += " (" + label + ")"
-		}
-		r := reason{c.Says, c.Place}
-		if _, met := who[r]; !met {
-			reasons = append(reasons, r)
-		}
-		who[r] = append(who[r], name)
+// brokenBy gathers who breaks an expectation: those for whom it is the same together.
+type brokenBy struct {
+	n       int
+	reasons []*brokenFor
+	index   map[brokenReason]*brokenFor
+}
+
+type brokenReason struct{ says, place string }
+
+// brokenFor are those who break an expectation for one reason.
+type brokenFor struct {
+	brokenReason
+	n     int
+	names []string // of the first, or of all
+}
+
+func (b *brokenBy) add(c Counterexample, all bool) {
+	name := c.Address
+	if label, ok := strangerLabels[c.Who]; ok {
+		name += " (" + label + ")"
 	}
-	shown := reasons
+	r := brokenReason{c.Says, c.Place}
+	one := b.index[r]
+	if one == nil {
+		if b.index == nil {
+			b.index = map[brokenReason]*brokenFor{}
+		}
+		one = &brokenFor{brokenReason: r}
+		b.index[r] = one
+		b.reasons = append(b.reasons, one)
+	}
+	b.n++
+	if one.n++; all || one.n <= mostShown {
+		one.names = append(one.names, name)
+	}
+}
+
+// counterexamples writes who breaks an expectation, and why.
+func (p *Page) counterexamples(by *brokenBy) {
+	shown := by.reasons
 	if !p.options.All && len(shown) > mostShown {
 		shown = shown[:firstShown]
 	}
-	left := len(e.Counterexamples)
+	left := by.n
 	for _, r := range shown {
-		left -= len(who[r])
+		left -= r.n
 		switch {
-		case who[r][0] == "":
+		case r.names[0] == "":
 			p.LineAt(6, r.place, Span{Plain, "    " + r.says})
-		case len(who[r]) == 1:
-			p.LineAt(6, r.place, Span{Plain, "    " + who[r][0] + ": " + r.says})
+		case r.n == 1:
+			p.LineAt(6, r.place, Span{Plain, "    " + r.names[0] + ": " + r.says})
 		default:
-			p.LineAt(6, r.place, Span{Plain, "    " + strconv.Itoa(len(who[r])) + " addresses: " + r.says})
-			p.Line(6, Span{Plain, "      " + p.some(who[r])})
+			p.LineAt(6, r.place, Span{Plain, "    " + strconv.Itoa(r.n) + " addresses: " + r.says})
+			p.Line(6, Span{Plain, "      " + p.firstOf(r.names, r.n)})
 		}
 	}
 	if left > 0 {

@@ -360,11 +360,14 @@ const (
 )
 
 // some returns a list in one line; of a long one the first, and how many more there are.
-func (p *Page) some(list []string) string {
-	if p.options.All || len(list) <= mostShown {
+func (p *Page) some(list []string) string { return p.firstOf(list, len(list)) }
+
+// firstOf is some of a list of so many, of which only those at the beginning need be known.
+func (p *Page) firstOf(list []string, all int) string {
+	if p.options.All || all <= mostShown {
 		return strings.Join(list, ", ")
 	}
-	return strings.Join(list[:firstShown], ", ") + " and " + strconv.Itoa(len(list)-firstShown) + " more (--all)"
+	return strings.Join(list[:firstShown], ", ") + " and " + strconv.Itoa(all-firstShown) + " more (--all)"
 }
 
 // Clean returns s with every character that could control a terminal, or the
