@@ -33,30 +33,14 @@ func (c *comparison) unchanged() []bool {
 			return nil
 		}
 	}
-	same := make([]bool, c.b.Groups())
-	var queue []estate.ID
+	c.kept = make([]bool, c.b.Groups())
 	for id := range estate.ID(c.b.Groups()) {
 		if is.addresses[id] != was.addresses[c.toOld[id]] {
 			return nil // a sender writes from it
 		}
-		same[id] = is.groups[id] == was.groups[c.toOld[id]]
-		if !same[id] {
-			queue = append(queue, id)
-		}
+		c.kept[id] = is.groups[id] == was.groups[c.toOld[id]]
 	}
-	c.kept = slices.Clone(same)
-	// What refers to a group that has changed may behave otherwise, too.
-	referring := c.referring()
-	for len(queue) > 0 {
-		id := queue[0]
-		queue = queue[1:]
-		for _, other := range referring[id] {
-			if same[other] {
-				same[other] = false
-				queue = append(queue, other)
-			}
-		}
-	}
+	same := c.concerned()
 	for _, e := range []*estate.Estate{c.a, c.b} {
 		for _, rule := range e.Settings().Edge {
 			if c.refersToChanged(e, rule.Selector, same) {
@@ -84,19 +68,51 @@ func (c *comparison) refersToChanged(e *estate.Estate, x selector.Expr, same []b
 	return changed
 }
 
-// referring returns, for each group of the new estate, those that nest it, or
-// name it as owner, moderator or in a selector.
-func (c *comparison) referring() map[estate.ID][]estate.ID {
-	referring := map[estate.ID][]estate.ID{}
+// concerned returns the groups of the new estate that are written as before, and that no change of
+// another group concerns. Who the members of a group are concerns the groups that it is nested in,
+// and their members; and what those say that name it in a selector, or as owner or moderator. What
+// a group says, and what comes of its mail, concerns those that it is nested in, and nobody else.
+func (c *comparison) concerned() (same []bool) {
+	same = slices.Clone(c.kept)
+	members := make([]bool, len(same)) // of a group may have changed
+	var queue []estate.ID
+	for id, kept := range c.kept {
+		if !kept {
+			members[id] = true
+			queue = append(queue, estate.ID(id))
+		}
+	}
+	naming := c.naming()
+	reach := func(id estate.ID, its bool) {
+		if same[id] || its && !members[id] {
+			same[id], members[id] = false, members[id] || its
+			queue = append(queue, id)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		id := queue[0]
+		for _, parent := range c.b.Parents(id) {
+			reach(parent.Group, members[id])
+		}
+		if members[id] {
+			for _, other := range naming[id] {
+				reach(other, false)
+			}
+		}
+	}
+	return same
+}
+
+// naming returns, for each group of the new estate, those that name it as owner, moderator or in
+// a selector.
+func (c *comparison) naming() map[estate.ID][]estate.ID {
+	naming := map[estate.ID][]estate.ID{}
 	for id := range estate.ID(c.b.Groups()) {
 		g := c.b.Group(id)
 		note := func(other estate.ID) {
 			if c.b.IsGroup(other) {
-				referring[other] = append(referring[other], id)
+				naming[other] = append(naming[other], id)
 			}
-		}
-		for _, child := range c.b.Children(id) {
-			note(child.Group)
 		}
 		for _, listed := range slices.Concat(g.Owners, g.Moderators) {
 			note(listed.ID)
@@ -118,7 +134,7 @@ func (c *comparison) referring() map[estate.ID][]estate.ID {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}
-	return referring
+	return naming
 }
 
 // printer makes fingerprints of what stands in an estate, that compare between
