@@ -359,6 +359,8 @@ func TestWatchPage(t *testing.T) {
 		!strings.Contains(body, "3 items, ") || !strings.Contains(body, "13 expectations: 2 broken") {
 		t.Errorf("items %d, %s\n%s", code, kind, body)
 	}
+	w.inBrowser("http://"+at+"/", "The mail groups at a glance", "What is watched")
+	w.inBrowser("http://"+at+"/items", "3 items, ", "promises")
 	for _, wrong := range [][2]string{{"POST", "/"}, {"DELETE", "/metrics"}, {"GET", "/etc/passwd"}, {"GET", "/healthz/x"}} {
 		if code, _, _ := get(wrong[0], wrong[1], ""); code != 404 && code != 405 {
 			t.Errorf("%s %s: %d", wrong[0], wrong[1], code)
@@ -382,6 +384,31 @@ func TestWatchPage(t *testing.T) {
 	}
 	if n := len(families["yorvet_item_age_seconds"].GetMetric()); n != 3 {
 		t.Errorf("%d items", n)
+	}
+}
+
+// inBrowser has a browser draw a page, and checks what it holds then.
+func (w *watched) inBrowser(url string, wants ...string) {
+	w.t.Helper()
+	browser, err := exec.LookPath("chromium")
+	if err != nil {
+		if os.Getenv("YORVET_TEST_SERVERS") != "" {
+			w.t.Fatal(err)
+		}
+		w.t.Log("the page is not drawn: ", err)
+		return
+	}
+	ctx, cancel := context.WithTimeout(w.t.Context(), time.Minute)
+	defer cancel()
+	drawn, err := exec.CommandContext(ctx, browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run",
+		"--disable-component-update", "--user-data-dir="+w.t.TempDir(), "--virtual-time-budget=5000", "--dump-dom", url).Output()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, want := range wants {
+		if !strings.Contains(string(drawn), want) {
+			w.t.Errorf("%s does not show %q", url, want)
+		}
 	}
 }
 
@@ -418,6 +445,30 @@ func TestWatchProbesAndMail(t *testing.T) {
 	}
 	if runs, err := s.Runs(t.Context()); err != nil || len(runs) != 1 || runs[0].Good == 0 || runs[0].Bad > 0 {
 		t.Errorf("runs are %+v, %v", runs, err)
+	}
+	ask := func(into any, args ...string) int {
+		t.Helper()
+		r := run(t, w.dir, []string{"YORVET_STORE=" + w.store}, append(args, "--json"))
+		if err := json.Unmarshal([]byte(r.stdout), into); err != nil {
+			t.Fatalf("%v: %v, %s", args, err, r.stderr)
+		}
+		return r.code
+	}
+	var kept present.History
+	if ask(&kept, "history", "--kind", "probe"); len(kept.Runs) != 1 || kept.Runs[0].Item != "plan/delivery" {
+		t.Errorf("history lists %+v", kept.Runs)
+	}
+	var of present.HistoryOf
+	if ask(&of, "history", "lost-property"); of.Mail.Checks == 0 || of.Mail.Wrong > 0 || of.Mail.P95 <= 0 || len(of.Mail.Days) != 1 {
+		t.Errorf("of the group %+v", of.Mail)
+	}
+	runs, err := s.Runs(t.Context())
+	if err != nil || len(runs) != 1 {
+		t.Fatal(runs, err)
+	}
+	var shown present.HistoryShown
+	if code := ask(&shown, "history", "show", runs[0].Name); code != 0 || shown.Kind != "probe" || shown.State != "good" || shown.Good == 0 {
+		t.Errorf("shown is %+v", shown)
 	}
 	data, err := os.ReadFile(filepath.Join(w.dir, "standin.log"))
 	if err != nil || !strings.Contains(string(data), "ines.maro@kelpmere.example") {

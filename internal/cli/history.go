@@ -139,13 +139,10 @@ func containsWord(words []string, word string) bool {
 // showRun shows a run: what an answer found, or what a probe saw.
 func (s *session) showRun(st *store.Store, name string) error {
 	a, err := history.Show(s.ctx, st, name)
-	if err == nil {
-		return s.print(a)
+	if err != nil {
+		return historyError(err, name)
 	}
-	if _, probed := st.RunNamed(s.ctx, name); errors.Is(err, store.ErrNoRun) && probed == nil {
-		return usageError("%s is a run of a probe; yorvet runs show %s tells what it saw", name, name)
-	}
-	return historyError(err, name)
+	return s.print(a)
 }
 
 // historyOf tells of a group or person, whom the estate need not know any more.

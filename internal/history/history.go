@@ -20,6 +20,9 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
+// Watched is how the names of those runs of probes begin whose answer is kept, too.
+const Watched = "watch-"
+
 // NewID returns the name of a new run.
 func NewID() string { return strings.ToLower(rand.Text()[:16]) }
 
@@ -109,7 +112,9 @@ func List(ctx context.Context, s *store.Store, c Choice) (*present.History, erro
 		a.Runs = append(a.Runs, runOf(&answers[i]))
 	}
 	for i := range probes {
-		a.Runs = append(a.Runs, probeOf(&probes[i]))
+		if !strings.HasPrefix(probes[i].Name, Watched) { // it is there as an answer
+			a.Runs = append(a.Runs, probeOf(&probes[i]))
+		}
 	}
 	if c.Kind != "" {
 		a.Runs = slices.DeleteFunc(a.Runs, func(r present.HistoryRun) bool { return r.Kind != c.Kind })
@@ -126,9 +131,13 @@ func factOf(s *store.Spell) present.HistoryFact {
 		Since: stamp(s.Since)}
 }
 
-// Show tells what one run found. The error is store.ErrNoRun where there is none.
+// Show tells what one run found, of a probe what was not as predicted. The error is store.ErrNoRun
+// where there is none.
 func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown, error) {
 	answer, err := s.AnswerNamed(ctx, id)
+	if errors.Is(err, store.ErrNoRun) {
+		return showProbe(ctx, s, id)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -136,6 +145,23 @@ func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown
 	spells, err := s.FactsOf(ctx, &answer)
 	for i := range spells {
 		shown.Found = append(shown.Found, factOf(&spells[i]))
+	}
+	return shown, err
+}
+
+func showProbe(ctx context.Context, s *store.Store, id string) (*present.HistoryShown, error) {
+	run, err := s.RunNamed(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	shown := &present.HistoryShown{HistoryRun: probeOf(&run), Found: []present.HistoryFact{}}
+	facts, err := s.FailedOf(ctx, id)
+	met := map[string]bool{}
+	for _, f := range facts {
+		if !met[f.Name] { // several messages of a kind may have failed alike
+			met[f.Name] = true
+			shown.Found = append(shown.Found, present.HistoryFact{Name: f.Name, Group: f.Group, Who: f.Who, Says: f.Says})
+		}
 	}
 	return shown, err
 }

@@ -221,6 +221,9 @@ func (a *HistoryShown) writeText(p *Page) {
 		p.Line(2, Span{Faint, "Asked for: " + a.What})
 	}
 	p.facts("Found", a.Found)
+	if a.Kind == "probe" {
+		p.Line(2, Span{Faint, "yorvet runs show " + a.Run + " tells all that was seen"})
+	}
 	if a.Untold > 0 {
 		p.Line(2, Span{Doubtful, "! " + strconv.Itoa(a.Untold) + " more were found, too many to be kept"})
 	}

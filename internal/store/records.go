@@ -365,6 +365,24 @@ func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arr
 		ORDER BY began DESC, run, n, who LIMIT $2`, address, most)
 }
 
+// FailedOf returns what a run of a probe found not to be as predicted, or could not find out.
+func (s *Store) FailedOf(ctx context.Context, run string) ([]Fact, error) {
+	return rows(ctx, s, func(row *sql.Rows) (f Fact, err error) {
+		var kind, predicted, seen string
+		var ok int
+		if err := row.Scan(&kind, &f.Group, &f.Who, &predicted, &seen, &ok); err != nil {
+			return f, err
+		}
+		f.Name = kind + " " + f.Group + " " + f.Who + " " + predicted
+		f.Says = kind + " message: predicted " + predicted + ", seen " + seen
+		if ok < 0 {
+			f.Says = kind + " message: predicted " + predicted + ", nothing can be said"
+		}
+		return f, nil
+	}, `SELECT c.kind, c.grp, k.who, k.predicted, k.seen, k.ok FROM checks k
+		JOIN cases c ON c.run = k.run AND c.n = k.n WHERE k.run = $1 AND k.ok <> 1 ORDER BY c.n, k.who`, run)
+}
+
 // RemoveRecords removes records that were made before a time, and findings that were over then.
 func (s *Store) RemoveRecords(ctx context.Context, before time.Time) (removed int64, err error) {
 	err = s.in(ctx, func(tx *sql.Tx) error {
