@@ -203,7 +203,7 @@ func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.Wat
 		Kind: job.Item.Kind,
 		Run:  a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed,
 		First: news.FirstEver && a.Seq == 1, New: factsOf(news.New), Over: factsOf(news.Over), Breaks: news.Breaks,
-			Works: news.Works, Host: a.Host}
+		Works: news.Works, Host: a.Host}
 	e.Alarm = len(e.New)+len(e.Over) > 0 || e.Breaks || e.Works
 	return e
 }
