@@ -185,6 +185,7 @@ func runProgram(b *testing.B, args ...string) (time.Duration, int) {
 func BenchmarkMarks(b *testing.B) {
 	dir := b.TempDir()
 	b.Setenv("XDG_CACHE_HOME", b.TempDir())
+	b.Setenv("XDG_STATE_HOME", b.TempDir())
 	generate(b, dir, size{"heavy-large", sample.Large, true})
 	changed := change(b, dir, func(lines, i int) bool { return i%10_000 == 5 }, func(line string) string {
 		if strings.Contains(line, ".example,person.") {

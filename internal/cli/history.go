@@ -80,7 +80,7 @@ func newHistoryCompare(streams Streams) *cli.Command {
 				if err := s.print(a); err != nil {
 					return err
 				}
-				if len(a.New) > 0 {
+				if len(a.New) > 0 || a.After.Untold > 0 {
 					return errWrong
 				}
 				return nil

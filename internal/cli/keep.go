@@ -105,11 +105,11 @@ func (s *session) hazardOutcome(path, what string, began time.Time, a *present.H
 	for _, n := range a.Counts {
 		o.Bad += n
 	}
-	for h := range a.Each() {
-		if len(o.Facts) == store.MostFacts {
-			o.Untold = o.Bad - len(o.Facts) // there may be very many: they are not put into words
-			break
-		}
+	if o.Bad > store.MostFacts { // they are not put into words
+		o.Untold = o.Bad
+		return o
+	}
+	for h := range a.Brief() {
 		o.Facts = append(o.Facts, store.Fact{Name: h.ID, Group: strings.ToLower(h.Group), Who: strings.ToLower(h.Address),
 			Severity: h.Severity, Says: h.Name + ": " + h.Says})
 	}
@@ -120,7 +120,7 @@ func (s *session) hazardOutcome(path, what string, began time.Time, a *present.H
 func (s *session) expectationOutcome(path, what string, began time.Time, a *present.Expectations) *history.Outcome {
 	o := s.outcome("expect", path, what, began, a)
 	seen := map[string]int{}
-	for e := range a.Each() {
+	for e := range a.Brief() {
 		if e.Holds {
 			o.Good++
 			continue

@@ -256,6 +256,7 @@ func seenWords(seen, why string) string {
 // logOutcome returns what is kept of a look into logs: who did not get what.
 func (s *session) logOutcome(path string, began time.Time, a *present.Log) *history.Outcome {
 	o := s.outcome(watch.KindLog, path, "", began, a)
+	o.Untold = a.LeftOut
 	for _, m := range a.List {
 		for _, r := range m.Recipients {
 			if present.LogGood(r.Outcome) {

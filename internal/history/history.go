@@ -69,7 +69,8 @@ func stamp(t time.Time) string {
 
 func runOf(a *store.Answer) present.HistoryRun {
 	return present.HistoryRun{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
-		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says}
+		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says,
+			Untold: a.Untold}
 }
 
 // probeOf tells of a run of a probe as of any other.
@@ -141,7 +142,7 @@ func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown
 	if err != nil {
 		return nil, err
 	}
-	shown := &present.HistoryShown{HistoryRun: runOf(&answer), Found: []present.HistoryFact{}, Untold: answer.Untold}
+	shown := &present.HistoryShown{HistoryRun: runOf(&answer), Found: []present.HistoryFact{}}
 	spells, err := s.FactsOf(ctx, &answer)
 	for i := range spells {
 		shown.Found = append(shown.Found, factOf(&spells[i]))

@@ -60,8 +60,20 @@ func (a *Hazards) each(findings []hazard.Finding) iter.Seq[Hazard] {
 	}
 }
 
-// Each returns the hazards one after the other, but those that are accepted or known.
-func (a *Hazards) Each() iter.Seq[Hazard] { return a.each(a.found) }
+// Brief returns the hazards one after the other, but those that are accepted or known: what each is
+// about and says, and no more.
+func (a *Hazards) Brief() iter.Seq[Hazard] {
+	return func(yield func(Hazard) bool) {
+		for i := range a.found {
+			f := &a.found[i]
+			says, _ := f.Text()
+			if !yield(Hazard{ID: a.n.idOf(f), Name: f.Check.Name, Severity: f.Severity.String(), Group: a.n.groupOf(f),
+				Address: f.Address, Says: says}) {
+				return
+			}
+		}
+	}
+}
 
 // All returns all hazards but those that are accepted or known.
 func (a *Hazards) All() []Hazard { return slices.Collect(a.each(a.found)) }

@@ -42,6 +42,27 @@ func (a *Expectations) Each() iter.Seq[Expectation] {
 	}
 }
 
+// Brief returns the expectations one after the other, each with one who breaks it, if anybody does.
+func (a *Expectations) Brief() iter.Seq[Expectation] {
+	return func(yield func(Expectation) bool) {
+		for _, one := range a.tried {
+			e := Expectation{File: one.file, Line: one.x.Line, Column: one.x.Column, Text: one.x.Text, Holds: one.holds}
+			words := counterWords{n: one.n, x: one.x}
+			words.group, _ = one.n.e.Find(one.x.Group)
+			e.Group = one.n.address(words.group)
+			if !e.Holds {
+				expect.Each(one.n.r, one.x, func(c expect.Counterexample) bool {
+					e.Counterexamples = append(e.Counterexamples, words.of(c))
+					return false
+				})
+			}
+			if !yield(e) {
+				return
+			}
+		}
+	}
+}
+
 // An Expectation is one statement, and who breaks it.
 type Expectation struct {
 	File            string           `json:"file"`

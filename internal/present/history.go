@@ -29,7 +29,8 @@ type HistoryRun struct {
 	Host   string `json:"host,omitempty"`
 	Good   int    `json:"good"`
 	Bad    int    `json:"bad"`
-	Says   string `json:"says"` // the first line of the answer
+	Says   string `json:"says"`             // the first line of the answer
+	Untold int    `json:"untold,omitempty"` // found, where that is too much to be kept one by one
 }
 
 // HistoryFact is something that an answer found.
@@ -45,8 +46,7 @@ type HistoryFact struct {
 // HistoryShown is one answer, with what it found.
 type HistoryShown struct {
 	HistoryRun
-	Found  []HistoryFact `json:"found"`
-	Untold int           `json:"untold,omitempty"` // found, and too many to be kept
+	Found []HistoryFact `json:"found"`
 }
 
 // HistoryCompared is what one answer found and another one did not.
@@ -225,7 +225,7 @@ func (a *HistoryShown) writeText(p *Page) {
 		p.Line(2, Span{Faint, "yorvet runs show " + a.Run + " tells all that was seen"})
 	}
 	if a.Untold > 0 {
-		p.Line(2, Span{Doubtful, "! " + strconv.Itoa(a.Untold) + " more were found, too many to be kept"})
+		p.Line(2, Span{Doubtful, "! " + thousands(a.Untold) + " were found, too many to be kept one by one"})
 	}
 }
 
@@ -246,6 +246,11 @@ func (a *HistoryShown) table() ([]string, iter.Seq[[]string]) {
 }
 
 func (a *HistoryCompared) writeText(p *Page) {
+	if a.Before.Untold+a.After.Untold > 0 {
+		p.Line(2, Span{Strong, "Too much was found to compare it one by one: " + thousands(a.Before.Bad) + " and " +
+			thousands(a.After.Bad)})
+		return
+	}
 	text := "Both runs found the same: " + count(a.Same, "fact", "facts")
 	if len(a.New)+len(a.Over) > 0 {
 		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Over)) + " over, " + strconv.Itoa(a.Same) + " in both"

@@ -10,20 +10,24 @@ import (
 
 // A WatchEvent is one answer of something that is watched, with what is new in it.
 type WatchEvent struct {
-	At     string        `json:"at"` // RFC 3339
-	Plan   string        `json:"plan"`
-	Item   string        `json:"item"`
-	Kind   string        `json:"kind"`
-	Run    string        `json:"run"`
-	Host   string        `json:"host,omitempty"`
-	Estate string        `json:"estate"`
-	State  string        `json:"state"` // good, wrong or broken
-	Says   string        `json:"says"`
-	Alarm  bool          `json:"alarm"`            // something is new or over
-	First  bool          `json:"first,omitempty"`  // there was no answer before
-	Missed int           `json:"missed,omitempty"` // times that went by before it
-	Breaks bool          `json:"breaks,omitempty"` // there is no answer, and there was one before
-	Works  bool          `json:"works,omitempty"`  // there is one again
+	At     string `json:"at"` // RFC 3339
+	Plan   string `json:"plan"`
+	Item   string `json:"item"`
+	Kind   string `json:"kind"`
+	Run    string `json:"run"`
+	Host   string `json:"host,omitempty"`
+	Estate string `json:"estate"`
+	State  string `json:"state"` // good, wrong or broken
+	Says   string `json:"says"`
+	Alarm  bool   `json:"alarm"`            // something is new or over
+	First  bool   `json:"first,omitempty"`  // there was no answer before
+	Missed int    `json:"missed,omitempty"` // times that went by before it
+	Breaks bool   `json:"breaks,omitempty"` // there is no answer, and there was one before
+	Works  bool   `json:"works,omitempty"`  // there is one again
+	// Many is set where too much is found to compare it one by one: there was Before and is Now.
+	Many   bool          `json:"many,omitempty"`
+	Before int           `json:"before,omitempty"`
+	Now    int           `json:"now,omitempty"`
 	New    []HistoryFact `json:"new"`
 	Over   []HistoryFact `json:"over"`
 	// MoreNew and MoreOver are how many more there are than are listed.
@@ -56,6 +60,12 @@ func (e *WatchEvent) Headline() string {
 		parts = append(parts, "still cannot be answered")
 	case e.Works:
 		parts = append(parts, "works again")
+	}
+	switch {
+	case e.Many && e.First:
+		parts = append(parts, thousands(e.Now)+" found, too many to compare one by one")
+	case e.Many:
+		parts = append(parts, thousands(e.Now)+" found, "+thousands(e.Before)+" before, too many to compare one by one")
 	}
 	if n := len(e.New) + e.MoreNew; n > 0 {
 		word := " new"

@@ -37,7 +37,7 @@ type Answer struct {
 	Estate       string // the digest of what was evaluated, or ""
 	State        string
 	Good, Bad    int
-	Untold       int    // findings beyond those that are kept
+	Untold       int    // findings, where they are too many to be kept one by one
 	Says         string // the first line of the answer, or why there is none
 }
 
@@ -65,15 +65,20 @@ type News struct {
 	New, Over []Fact
 	Breaks    bool // it is broken, and the one before was not
 	Works     bool // it is not, and the one before was
+	// Many is set where there are too many findings to compare them one by one: there were Before
+	// and are Now.
+	Many        bool
+	Before, Now int
 }
 
 // IsEmpty reports whether nothing is to be told.
 func (n *News) IsEmpty() bool {
-	return len(n.New)+len(n.Over) == 0 && !n.Breaks && !n.Works
+	return len(n.New)+len(n.Over) == 0 && !n.Breaks && !n.Works && !(n.Many && n.Before != n.Now)
 }
 
-// MostFacts is how many findings of one answer are kept.
-const MostFacts = 20_000
+// MostFacts is how many findings of one answer are kept one by one. Of more, none is: what is new
+// could not be told from what was left out before.
+const MostFacts = 5_000
 
 // ErrTaken says that what a record was made for has been done by another process.
 var ErrTaken = errors.New("another process has done it")
@@ -142,9 +147,8 @@ func (k *keeping) exec(statement string, args ...any) error {
 func (k *keeping) keep(facts []Fact) (*News, error) {
 	r := k.r
 	facts = distinct(facts)
-	if len(facts) > MostFacts {
-		r.Untold += len(facts) - MostFacts
-		facts = facts[:MostFacts]
+	if len(facts)+r.Untold > MostFacts {
+		r.Untold, facts = len(facts)+r.Untold, nil
 	}
 	err := k.exec(`INSERT INTO series (series, kind, path, what) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
 		r.Series.ID, r.Series.Kind, plain(r.Series.Path), plain(r.Series.What))
@@ -163,6 +167,12 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	}
 	news := &News{FirstEver: last == 0}
 	news.Breaks, news.Works = r.State == Broken && broken == "", r.State != Broken && broken != ""
+	var untold, bad int
+	err = k.tx.QueryRowContext(k.ctx, `SELECT untold, bad FROM records WHERE series = $1 AND seq = $2`, r.Series.ID, last).
+		Scan(&untold, &bad)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
 	said := ""
 	if r.State == Broken {
 		said, r.Seq = "broken", 0
@@ -176,8 +186,14 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	err = k.exec(`INSERT INTO records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
 		r.ID, r.Series.ID, r.Seq, plain(r.Item), milliseconds(r.Slot), milliseconds(r.Began), milliseconds(r.Ended), r.Day,
 		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Untold, plain(r.Says))
-	if err != nil || r.State == Broken {
+	switch {
+	case err != nil || r.State == Broken:
 		return news, err
+	case r.Untold > 0:
+		news.Many, news.Before, news.Now = true, bad, r.Bad
+		return news, nil
+	case untold > 0:
+		news.FirstEver = true // nothing is known of the one before that could be compared
 	}
 	return news, k.spells(facts, news)
 }

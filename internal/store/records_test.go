@@ -117,6 +117,46 @@ func TestFindings(t *testing.T) {
 	})
 }
 
+// Of very many findings only the number is kept: nothing is told as new or over that is not.
+func TestVeryMany(t *testing.T) {
+	s := open(t, t.TempDir()+"/store.db")
+	at := 0
+	many := func(n int) *News {
+		t.Helper()
+		at++
+		a := &Answer{ID: fmt.Sprint("m", at), Series: Series{"a", "check", "estate", ""}, Began: time.UnixMilli(int64(at) * 60_000),
+			State: Wrong, Bad: n}
+		names := make([]string, n)
+		for i := range names {
+			names[i] = fmt.Sprint("n", i)
+		}
+		news, err := s.Keep(t.Context(), a, facts(names...), nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := n; n > MostFacts && a.Untold != want {
+			t.Errorf("%d are untold of %d", a.Untold, n)
+		}
+		return news
+	}
+	if news := many(10); len(news.New) != 10 {
+		t.Errorf("at first %+v", news)
+	}
+	news := many(MostFacts + 1)
+	if !news.Many || news.Before != 10 || news.Now != MostFacts+1 || len(news.New)+len(news.Over) > 0 || news.IsEmpty() {
+		t.Errorf("too many: %+v", news)
+	}
+	if news = many(MostFacts + 1); !news.IsEmpty() {
+		t.Errorf("as many: %+v", news)
+	}
+	if news = many(MostFacts); news.Many || !news.FirstEver || len(news.New) != MostFacts || len(news.Over) > 0 {
+		t.Errorf("few enough: many %t, first %t, %d new, %d over", news.Many, news.FirstEver, len(news.New), len(news.Over))
+	}
+	if news = many(MostFacts - 1); len(news.New) > 0 || len(news.Over) != 1 {
+		t.Errorf("one less: %d new, %d over", len(news.New), len(news.Over))
+	}
+}
+
 // What is found still, and told in other words, has the words of the last answer.
 func TestReworded(t *testing.T) {
 	s := open(t, t.TempDir()+"/store.db")

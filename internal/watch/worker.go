@@ -204,7 +204,8 @@ func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.Wat
 		Run:  a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed,
 		First: news.FirstEver && a.Seq == 1, New: factsOf(news.New), Over: factsOf(news.Over), Breaks: news.Breaks,
 		Works: news.Works, Host: a.Host}
-	e.Alarm = len(e.New)+len(e.Over) > 0 || e.Breaks || e.Works
+	e.Many, e.Before, e.Now = news.Many, news.Before, news.Now
+	e.Alarm = !news.IsEmpty()
 	return e
 }
 
