@@ -70,7 +70,7 @@ func stamp(t time.Time) string {
 func runOf(a *store.Answer) present.HistoryRun {
 	return present.HistoryRun{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
 		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says,
-			Untold: a.Untold}
+		Untold: a.Untold}
 }
 
 // probeOf tells of a run of a probe as of any other.
