@@ -175,8 +175,8 @@ func exitCode(err error) int {
 }
 
 // gcPercent is the garbage collection target percentage (runtime/debug): large estates take a
-// third less memory than by default, and hardly more time.
-const gcPercent = 50
+// third to a half less memory than by default, and hardly more time.
+const gcPercent = 35
 
 // collectLate sets when garbage is collected: first when the heap has the size that most
 // questions never need, then as gcPercent says.

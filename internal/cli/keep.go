@@ -46,7 +46,7 @@ func keepsAnswers(cmd *cli.Command) bool {
 }
 
 // mostKeeping is how long writing an answer into the store may hold up the end of a command.
-const mostKeeping = 15 * time.Second
+const mostKeeping = 5 * time.Second
 
 // record keeps what a question came to, if answers are kept. Where that does not work it says so:
 // the answer stands.

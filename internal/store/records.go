@@ -284,8 +284,8 @@ func (k *keeping) move(gone []string, fresh []Fact) error {
 		})
 }
 
-const recordColumns = `r.record, r.series, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day, r.version,
-	r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
+const recordColumns = `r.record, r.series, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day,
+	r.version, r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
 
 func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 	var slot, began, ended int64
