@@ -184,7 +184,15 @@ func TestHistoryWithoutStore(t *testing.T) {
 	if r := k.ask("check"); r.code != plain.code || r.stderr != "" {
 		t.Errorf("without a store: %d, %s", r.code, r.stderr)
 	}
-	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "0 runs") {
+	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "0 runs") || !strings.Contains(r.stdout, "Nothing is kept") {
 		t.Errorf("there is a store now: %s%s", r.stdout, r.stderr)
+	}
+	k.env = []string{"YORVET_STORE=" + filepath.Join(k.dir, "later.db")}
+	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "from now on") {
+		t.Errorf("a store is named: %s%s", r.stdout, r.stderr)
+	}
+	k.ask("check")
+	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "1 run in") {
+		t.Errorf("it is kept now: %s%s", r.stdout, r.stderr)
 	}
 }

@@ -98,7 +98,7 @@ func withHistory(ctx context.Context, cmd *cli.Command, streams Streams, do func
 	}
 	st, err := openStore(ctx, cmd, true)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "history" && cmd.Args().Len() == 0 {
-		return s.print(&present.History{Store: none.where, Runs: []present.HistoryRun{}})
+		return s.print(&present.History{Store: none.where, Runs: []present.HistoryRun{}, NoStore: !keepsAnswers(cmd)})
 	}
 	if err != nil {
 		return err

@@ -14,6 +14,8 @@ type History struct {
 	Store string       `json:"store"`
 	Runs  []HistoryRun `json:"runs"`
 	More  bool         `json:"more,omitempty"` // there are older ones
+	// NoStore is set where there is no store, and nothing makes one of itself: answers are not kept.
+	NoStore bool `json:"noStore,omitempty"`
 }
 
 // HistoryRun is one answer that was kept: a check, expectations, a comparison or a probe.
@@ -144,7 +146,12 @@ func (a *History) writeText(p *Page) {
 		line = "The last " + count(len(a.Runs), "run", "runs") + " in " + a.Store
 	}
 	p.Line(2, Span{Strong, line})
-	if len(a.Runs) == 0 {
+	switch {
+	case a.NoStore:
+		p.Line(2, Span{Plain, "Nothing is kept, as there is no store: yorvet watch and probe --send make one, or --store and " +
+			"YORVET_STORE name one"})
+		return
+	case len(a.Runs) == 0:
 		p.Line(2, Span{Plain, "check, expect, compare and probe are kept from now on"})
 		return
 	}
