@@ -90,7 +90,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	wrong := fails && answer.Worst(threshold)
 	if keepsAnswers(cmd) {
-		what := whatOf(cmd, "groups", "except", "only", "skip", "baseline")
+		what := whatOf(cmd, "groups", "except", "only", "skip", "baseline", "on")
 		o := s.hazardOutcome(estatePath(cmd), what, began, answer)
 		o.Wrong = wrong
 		s.record(o)

@@ -66,7 +66,7 @@ func newCompare(streams Streams) *cli.Command {
 			}
 			drift := source.Is(names[0]) || source.Is(names[1])
 			if keepsAnswers(cmd) {
-				s.record(s.comparisonOutcome(names[1], strings.Join(names, " "), began, answer))
+				s.record(s.comparisonOutcome(names[1], whatOf(cmd, "on"), began, answer))
 			}
 			if (drift || cmd.Bool("same")) && !answer.IsEmpty() {
 				return errWrong
@@ -120,7 +120,7 @@ func (s *session) drift(sources []string, path string, first bool, today estate.
 		return err
 	}
 	if keepsAnswers(s.cmd) {
-		s.record(s.comparisonOutcome(path, strings.Join(s.cmd.Args().Slice(), " "), began, answer))
+		s.record(s.comparisonOutcome(path, whatOf(s.cmd, "on"), began, answer))
 	}
 	if err := errPart(d.merged); err != nil {
 		return err

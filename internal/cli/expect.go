@@ -61,7 +61,7 @@ func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	if keepsAnswers(cmd) {
-		s.record(s.expectationOutcome(estatePath(cmd), whatOf(cmd), began, &answer))
+		s.record(s.expectationOutcome(estatePath(cmd), whatOf(cmd, "on"), began, &answer))
 	}
 	if answer.Broken() > 0 {
 		return errWrong

@@ -228,7 +228,8 @@ func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf
 	return a, nil
 }
 
-// gathered tells of each finding once, with how often it came up.
+// gathered tells of each finding once, with how often it came up. Where the same question was asked
+// in several ways, such as by hand and by a plan, the one counts that found it last.
 func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 	now, over = []present.HistorySpell{}, []present.HistorySpell{}
 	type key struct{ series, name string }
@@ -240,14 +241,23 @@ func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 			first[k] = s.Since
 		}
 	}
-	told := map[key]bool{}
-	for i := range spells { // the newest first
+	type finding struct{ kind, path, name string }
+	last := map[finding]*store.Spell{}
+	var order []finding // the newest first
+	for i := range spells {
 		s := &spells[i]
-		k := key{s.Series.ID, s.Name}
-		if told[k] {
-			continue
+		f := finding{s.Series.Kind, s.Series.Path, s.Name}
+		was := last[f]
+		if was == nil {
+			order = append(order, f)
 		}
-		told[k] = true
+		if was == nil || s.Until.After(was.Until) || s.Until.Equal(was.Until) && s.Open && !was.Open {
+			last[f] = s
+		}
+	}
+	for _, f := range order {
+		s := last[f]
+		k := key{s.Series.ID, s.Name}
 		one := present.HistorySpell{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: times[k],
 			First: stamp(first[k]), Estate: s.Series.Path, Begun: s.First == 1}
 		if s.Open {

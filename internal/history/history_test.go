@@ -92,6 +92,21 @@ func TestGathered(t *testing.T) {
 	}
 }
 
+// What was found in two ways is told once, by the one that found it last.
+func TestGatheredTwice(t *testing.T) {
+	spell := func(series string, last int, open bool) store.Spell {
+		return store.Spell{Series: store.Series{ID: series, Kind: "check", Path: "estate"}, Fact: store.Fact{Name: "x"}, First: 1,
+			Last: 2, Since: day(1), Until: day(last), Open: open}
+	}
+	if now, over := gathered([]store.Spell{spell("hand", 3, true), spell("plan", 9, true)}); len(now) != 1 || len(over) > 0 ||
+		now[0].Until != stamp(day(9)) {
+		t.Errorf("twice now %+v, over %+v", now, over)
+	}
+	if now, over := gathered([]store.Spell{spell("hand", 3, true), spell("plan", 9, false)}); len(now) > 0 || len(over) != 1 {
+		t.Errorf("over later: now %+v, over %+v", now, over)
+	}
+}
+
 // What an estate says otherwise of somebody is told by its name.
 func TestUnlike(t *testing.T) {
 	got := unlike(map[string]string{"gate": "admit inside", "title": "A", "member x": "yes"},

@@ -275,7 +275,7 @@ func (a *HistoryCompared) table() ([]string, iter.Seq[[]string]) {
 
 func (a *HistoryOf) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
-	p.spells("Found now", a.Now, false)
+	p.spells("Found by the last answers", a.Now, false)
 	p.spells("Found earlier", a.Over, true)
 	a.writeMail(p)
 	if len(a.Changes) > 0 {
@@ -299,7 +299,7 @@ func (a *HistoryOf) writeText(p *Page) {
 func (a *HistoryOf) answer() string {
 	var parts []string
 	if len(a.Now) > 0 {
-		parts = append(parts, strconv.Itoa(len(a.Now))+" found now")
+		parts = append(parts, strconv.Itoa(len(a.Now))+" found by the last answers")
 	}
 	if len(a.Over) > 0 {
 		parts = append(parts, strconv.Itoa(len(a.Over))+" found earlier")
@@ -332,7 +332,7 @@ func (p *Page) spells(title string, list []HistorySpell, isOver bool) {
 			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more (--all)"})
 			break
 		}
-		when := "since " + shortTime(s.Since)
+		when := "since " + shortTime(s.Since) + ", last " + shortTime(s.Until)
 		if isOver {
 			when = shortTime(s.Since) + " to " + shortTime(s.Until)
 		}

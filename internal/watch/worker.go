@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -76,13 +77,15 @@ func (w *Worker) key(item *Item) store.Item {
 	return store.Item{Plan: w.Plan.Name, Name: item.Name, Timing: item.Timing.String()}
 }
 
-// series returns what an item asks again and again.
+// series returns what an item asks again and again. One that asks something else begins a new one:
+// what it does not ask about any more is not resolved.
 func (w *Worker) series(item *Item) store.Series {
 	path := w.Plan.Estate
 	if path == "" {
 		path = "estate"
 	}
-	return history.NewSeries(item.Kind, path, w.Plan.Name+"/"+item.Name)
+	what := append([]string{w.Plan.Name + "/" + item.Name}, item.Args...)
+	return history.NewSeries(item.Kind, path, strings.Join(what, " "))
 }
 
 // Claim begins what is due at a time, and returns it, with when to look again at the latest.
@@ -162,7 +165,7 @@ func (w *Worker) Finish(ctx context.Context, job *Job, o *history.Outcome, faile
 	}
 	if job.Missed > 0 {
 		times := present.Count(job.Missed, "time", "times")
-		answer.Says += " (" + times + " missed before, asleep or busy; made up for once)"
+		answer.Says += " (" + times + " went by before it; made up for once)"
 	}
 	var event *present.WatchEvent
 	tell := func(news *store.News) []store.Alarm {
