@@ -197,18 +197,26 @@ func (f HistoryFact) about() string {
 	return about
 }
 
-func (p *Page) facts(title string, facts []HistoryFact) {
-	if len(facts) == 0 {
+// listed writes so many things below a title; of very many the first, and how many more there are.
+func (p *Page) listed(title string, n int, write func(i int)) {
+	if n == 0 {
 		return
 	}
 	p.Gap()
-	p.Title(title + " (" + strconv.Itoa(len(facts)) + ")")
+	p.Title(title + " (" + strconv.Itoa(n) + ")")
 	const most = 20
-	for i, f := range facts {
-		if i == most && !p.options.All && len(facts) > most+2 {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(facts)-i) + " more (--all)"})
+	for i := range n {
+		if i == most && !p.options.All && n > most+2 {
+			p.Line(2, Span{Faint, "  and " + strconv.Itoa(n-i) + " more (--all)"})
 			break
 		}
+		write(i)
+	}
+}
+
+func (p *Page) facts(title string, facts []HistoryFact) {
+	p.listed(title, len(facts), func(i int) {
+		f := facts[i]
 		style := Doubtful
 		if f.Severity == "high" {
 			style = Bad
@@ -218,7 +226,7 @@ func (p *Page) facts(title string, facts []HistoryFact) {
 			spans = append(spans, Span{Faint, "  since " + shortTime(f.Since)})
 		}
 		p.Line(4, spans...)
-	}
+	})
 }
 
 func (a *HistoryShown) writeText(p *Page) {
@@ -321,17 +329,8 @@ func (a *HistoryOf) answer() string {
 }
 
 func (p *Page) spells(title string, list []HistorySpell, isOver bool) {
-	if len(list) == 0 {
-		return
-	}
-	p.Gap()
-	p.Title(title + " (" + strconv.Itoa(len(list)) + ")")
-	const most = 20
-	for i, s := range list {
-		if i == most && !p.options.All && len(list) > most+2 {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more (--all)"})
-			break
-		}
+	p.listed(title, len(list), func(i int) {
+		s := list[i]
 		when := "since " + shortTime(s.Since) + ", last " + shortTime(s.Until)
 		if isOver {
 			when = shortTime(s.Since) + " to " + shortTime(s.Until)
@@ -341,7 +340,7 @@ func (p *Page) spells(title string, list []HistorySpell, isOver bool) {
 			spans = append(spans, Span{Doubtful, "  " + strconv.Itoa(s.Times) + " times since " + shortTime(s.First)})
 		}
 		p.Line(4, spans...)
-	}
+	})
 }
 
 func (a *HistoryOf) writeMail(p *Page) {
