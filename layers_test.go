@@ -21,7 +21,8 @@ var layers = []string{
 	"internal/core/message internal/core/preset internal/core/hazard internal/core/change/changetest",
 	"internal/core/expect internal/core/infer internal/core/effect internal/core/choose",
 	"internal/core/trail",
-	"internal/localfile docs .",
+	"internal/clock docs .",
+	"internal/localfile",
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile internal/undo " +
 		"internal/store/storetest",
 	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste internal/store",
@@ -79,15 +80,43 @@ func TestLayers(t *testing.T) {
 	}
 }
 
+// The clock is read in one place: whatever else asks for the time would not follow a build
+// that lives on another day.
+func TestClockIsReadInOnePlace(t *testing.T) {
+	files := token.NewFileSet()
+	for _, path := range goFiles(t) {
+		if strings.HasPrefix(path, "internal/clock/") || strings.HasPrefix(path, "release/") {
+			continue
+		}
+		file, err := parser.ParseFile(files, path, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok && slices.Contains([]string{"Now", "Since", "Until"}, s.Sel.Name) {
+				if of, ok := s.X.(*ast.Ident); ok && of.Name == "time" {
+					t.Errorf("%s: time.%s, where clock.%s is asked", files.Position(s.Pos()), s.Sel.Name, s.Sel.Name)
+				}
+			}
+			return true
+		})
+	}
+}
+
+// goFiles returns the paths of the Go files of the repository.
+func goFiles(t *testing.T) []string {
+	out, err := exec.Command("git", "ls-files", "*.go").Output()
+	if err != nil {
+		t.Skip("this is no clone of the repository: ", err)
+	}
+	return strings.Fields(string(out))
+}
+
 // identifier is a word that can only be a name of the code.
 var identifier = regexp.MustCompile(`^[A-Za-z]+[a-z][A-Z]\w*$`)
 
 // A comment on something begins with its name, not with one that it had.
 func TestCommentsNameWhatTheyAreOf(t *testing.T) {
-	out, err := exec.Command("git", "ls-files", "*.go").Output()
-	if err != nil {
-		t.Skip("this is no clone of the repository: ", err)
-	}
 	files := token.NewFileSet()
 	check := func(name string, doc *ast.CommentGroup, at token.Pos) {
 		words := strings.Fields(doc.Text())
@@ -98,7 +127,7 @@ func TestCommentsNameWhatTheyAreOf(t *testing.T) {
 			t.Errorf("%s: the comment on %s begins with %s", files.Position(at), name, words[0])
 		}
 	}
-	for _, path := range strings.Fields(string(out)) {
+	for _, path := range goFiles(t) {
 		file, err := parser.ParseFile(files, path, nil, parser.ParseComments)
 		if err != nil {
 			t.Fatal(err)

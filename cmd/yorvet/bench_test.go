@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -59,7 +60,7 @@ func generate(b *testing.B, dir string, s size) int64 {
 // readCSV reads the tables with package csv and does nothing with them.
 func readCSV(b *testing.B, dir string) time.Duration {
 	b.Helper()
-	start := time.Now()
+	start := clock.Now()
 	for _, table := range tables {
 		f, err := os.Open(filepath.Join(dir, table))
 		if err != nil {
@@ -75,7 +76,7 @@ func readCSV(b *testing.B, dir string) time.Duration {
 			b.Fatal(err)
 		}
 	}
-	return time.Since(start)
+	return clock.Since(start)
 }
 
 // BenchmarkLoad loads generated estates, each time beside what package csv alone
@@ -90,11 +91,11 @@ func BenchmarkLoad(b *testing.B) {
 				b.StopTimer()
 				plain := readCSV(b, dir)
 				b.StartTimer()
-				start := time.Now()
+				start := clock.Now()
 				if _, err := estatefile.Load(context.Background(), filepath.Join(dir, "estate.yaml")); err != nil {
 					b.Fatal(err)
 				}
-				ratios = append(ratios, float64(time.Since(start))/float64(plain))
+				ratios = append(ratios, float64(clock.Since(start))/float64(plain))
 			}
 			slices.Sort(ratios)
 			b.ReportMetric(ratios[len(ratios)/2], "x-csv")
@@ -159,7 +160,7 @@ func BenchmarkProgram(b *testing.B) {
 // at most. It may find hazards or broken expectations.
 func runProgram(b *testing.B, args ...string) (time.Duration, int) {
 	b.Helper()
-	start := time.Now()
+	start := clock.Now()
 	cmd := exec.Command(program, args...)
 	if err := cmd.Start(); err != nil {
 		b.Fatal(err)
@@ -173,7 +174,7 @@ func runProgram(b *testing.B, args ...string) (time.Duration, int) {
 			if exit := (*exec.ExitError)(nil); err != nil && !(errors.As(err, &exit) && exit.ExitCode() == 1) {
 				b.Fatal(err)
 			}
-			return time.Since(start), peak
+			return clock.Since(start), peak
 		case <-time.After(2 * time.Millisecond):
 			peak = max(peak, peakMemory(cmd.Process.Pid))
 		}

@@ -21,6 +21,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // A realDirectory is Debian's slapd on loopback, in a temporary folder.
@@ -94,13 +96,13 @@ func slapd(t *testing.T, content, limits string) *realDirectory {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	})
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := clock.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.port))
 		if err == nil {
 			conn.Close()
 			return d
 		}
-		if time.Now().After(deadline) {
+		if clock.Now().After(deadline) {
 			t.Fatalf("slapd does not start: %s", output.String())
 		}
 	}
@@ -114,7 +116,7 @@ func writeCertificate(t *testing.T, dir string) {
 		t.Fatal(err)
 	}
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+		NotBefore: clock.Now().Add(-time.Hour), NotAfter: clock.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/rude"
 )
@@ -402,13 +403,13 @@ func TestInterrupt(t *testing.T) {
 			t.Fatal(err)
 		}
 		time.Sleep(500 * time.Millisecond)
-		began := time.Now()
+		began := clock.Now()
 		_ = cmd.Process.Signal(os.Interrupt)
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		select {
 		case <-ended:
-			if took := time.Since(began); took > 2*time.Second {
+			if took := clock.Since(began); took > 2*time.Second {
 				t.Errorf("%v: it took %v", command, took)
 			}
 		case <-time.After(10 * time.Second):

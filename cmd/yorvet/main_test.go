@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/tools/txtar"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/golden"
 )
@@ -37,7 +38,7 @@ func buildAndRun(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	program = filepath.Join(dir, "yorvet")
-	build := exec.Command("go", "build", "-o", program, ".")
+	build := exec.Command("go", slices.Concat([]string{"build"}, clock.Flags(), []string{"-o", program, "."})...)
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
@@ -62,7 +63,7 @@ func run(t *testing.T, dir string, env, args []string) result {
 	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &stdout, &stderr
 	cmd.Args[0] = "yorvet"
 	cmd.Env = append([]string{"TMPDIR=" + t.TempDir(), "XDG_STATE_HOME=" + stateOf(dir)}, env...)
-	start := time.Now()
+	start := clock.Now()
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
@@ -72,7 +73,7 @@ func run(t *testing.T, dir string, env, args []string) result {
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		memory = usage.Maxrss << 10
 	}
-	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(start), memory}
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), clock.Since(start), memory}
 }
 
 // stateOf is where a program that runs in a folder keeps what it knows of the user's work:

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // standIn starts the stand-in of the program in a demo folder, and returns the
@@ -45,11 +47,11 @@ func startStandIn(t *testing.T, dir string, args ...string) *exec.Cmd {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	})
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := clock.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 		if _, err := os.Stat(ready); err == nil {
 			break
 		}
-		if time.Now().After(deadline) {
+		if clock.Now().After(deadline) {
 			t.Fatalf("the stand-in does not start: %s", output.String())
 		}
 	}
@@ -142,9 +144,9 @@ func TestProbeKilled(t *testing.T) {
 			})
 		}
 		both.Wait()
-		awake := time.Now()
-		if end(); time.Since(awake) > 40*time.Second {
-			t.Errorf("%s: whoever was frozen went on for %s", name, time.Since(awake))
+		awake := clock.Now()
+		if end(); clock.Since(awake) > 40*time.Second {
+			t.Errorf("%s: whoever was frozen went on for %s", name, clock.Since(awake))
 		}
 		// A store in a file waits for whoever was frozen while they wrote; once more, it is all there.
 		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})

@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/common/expfmt"
 	"github.com/prometheus/common/model"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
@@ -216,7 +217,7 @@ func TestWatchWithoutDatabase(t *testing.T) {
 		w.mu.Lock()
 		before := len(w.heard)
 		w.mu.Unlock()
-		for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		for deadline := clock.Now().Add(most); clock.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 			w.mu.Lock()
 			now := len(w.heard)
 			w.mu.Unlock()
@@ -346,7 +347,7 @@ func TestWatchPage(t *testing.T) {
 		}
 		return response.StatusCode, response.Header.Get("Content-Type"), string(body)
 	}
-	for deadline := time.Now().Add(20 * time.Second); len(w.kept()) < 3 && time.Now().Before(deadline); {
+	for deadline := clock.Now().Add(20 * time.Second); len(w.kept()) < 3 && clock.Now().Before(deadline); {
 		time.Sleep(100 * time.Millisecond)
 	}
 	if code, _, body := get("GET", "/healthz", ""); code != 200 || !strings.Contains(body, `"healthy":true`) {

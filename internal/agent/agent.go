@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/store"
 )
@@ -197,7 +198,7 @@ func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
 func (a *Agent) steer(ctx context.Context) {
 	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: append(append([]string{}, a.ways...), a.look...)}
 	for {
-		began := time.Now()
+		began := clock.Now()
 		names := []string{a.Run}
 		var err error
 		if a.Run == "" {
@@ -222,7 +223,7 @@ func (a *Agent) steer(ctx context.Context) {
 			return
 		}
 		// A busy store is asked less often; but this process may just have been asleep.
-		pause := min(max(2*a.poll(), 10*time.Since(began)), away)
+		pause := min(max(2*a.poll(), 10*clock.Since(began)), away)
 		if err != nil {
 			a.trouble(ctx, err)
 			pause = away

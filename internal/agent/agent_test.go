@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
@@ -170,7 +171,7 @@ func TestPauses(t *testing.T) {
 func TestDraft(t *testing.T) {
 	d := Draft{From: "g@k.example", By: "ada@k.example", Sender: true, To: "far@x.example", ReplyTo: "ada@k.example", Subject: "Re: x", Text: "Hello.\n",
 		InReplyTo: "old@x.example", Automatic: true, Invitation: true, Attachment: 5000}
-	raw, err := d.Message("id@k.example", "run7.a", time.Now())
+	raw, err := d.Message("id@k.example", "run7.a", clock.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,13 +188,13 @@ func TestDraft(t *testing.T) {
 	if by, err := d.Submitter(); err != nil || by.String() != "ada@k.example" {
 		t.Errorf("%s submits it, %v", by, err)
 	}
-	if raw, err = d.Message("id@k.example", "run7.a", time.Now()); err != nil {
+	if raw, err = d.Message("id@k.example", "run7.a", clock.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if m, err = read.Parse(raw); err != nil || len(m.Sender)+len(m.ReplyTo)+len(m.Answers) > 0 || m.Auto != "" || m.Invitation || m.Type != "text/plain" {
 		t.Errorf("%v: %+v", err, m)
 	}
-	if _, err := (&Draft{From: "no address"}).Message("x", "x", time.Now()); err == nil {
+	if _, err := (&Draft{From: "no address"}).Message("x", "x", clock.Now()); err == nil {
 		t.Error("it is from nobody")
 	}
 }

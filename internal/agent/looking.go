@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
@@ -140,13 +141,13 @@ func (x *visitor) query(through bool) watch.Query {
 // the agent's, and whether all of it is to be gone through now.
 func (x *visitor) wait(ctx context.Context, box watch.Box) (mine, through bool) {
 	for left := x.run.Terms.LookEvery; left > 0; left -= holdEvery {
-		began := time.Now()
+		began := clock.Now()
 		pause := min(left, holdEvery)
 		if !box.Wait(ctx, pause) {
 			x.release(ctx)
 			return false, false
 		}
-		news := time.Since(began) < pause*9/10
+		news := clock.Since(began) < pause*9/10
 		var err error
 		mine, through, err = x.a.Store.Hold(ctx, x.a.name, x.visit)
 		if err != nil {
@@ -272,7 +273,7 @@ func Decide(
 		word = "ADMIT"
 	}
 	raw, err := compose.Message{
-		From: from, To: to, ID: randomID(12) + "@" + from.Domain(), InReplyTo: request, Date: time.Now(),
+		From: from, To: to, ID: randomID(12) + "@" + from.Domain(), InReplyTo: request, Date: clock.Now(),
 		Subject: "Re: " + subject, Text: word + "\n",
 	}.Bytes()
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/send"
@@ -123,7 +124,7 @@ func (s *sender) send(ctx context.Context, c *store.Claim) send.Reply {
 	if err != nil {
 		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
 	}
-	raw, err := d.Message(c.MessageID, c.Tag, time.Now())
+	raw, err := d.Message(c.MessageID, c.Tag, clock.Now())
 	if err != nil {
 		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
 	}

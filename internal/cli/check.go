@@ -5,10 +5,10 @@ import (
 	"errors"
 	"io/fs"
 	"slices"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
 	"yorvet.example/yorvet/internal/localfile"
@@ -66,7 +66,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	began := time.Now()
+	began := clock.Now()
 	s, err := open(ctx, cmd, streams, present.SARIF)
 	if err != nil {
 		return err

@@ -5,10 +5,10 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/directory"
@@ -49,7 +49,7 @@ func newCompare(streams Streams) *cli.Command {
 				return err
 			}
 			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
-			began := time.Now()
+			began := clock.Now()
 			if sources, path, first := split(names); path != "" {
 				return s.drift(sources, path, first, today)
 			}
@@ -92,7 +92,7 @@ func split(names []string) (sources []string, path string, first bool) {
 // drift shows how an estate on disk has drifted from sources; first is set where the
 // estate is the old side.
 func (s *session) drift(sources []string, path string, first bool, today estate.Day) error {
-	began := time.Now()
+	began := clock.Now()
 	d, err := overlaid(s.ctx, sources, path, today)
 	if err != nil {
 		return err

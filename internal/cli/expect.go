@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
@@ -44,7 +44,7 @@ func expectFiles(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() == 0 {
 		return usageError("expect needs a file of expectations; yorvet expect --draft GROUP writes one")
 	}
-	began := time.Now()
+	began := clock.Now()
 	s, err := open(ctx, cmd, streams, present.JUnit, present.TAP)
 	if err != nil {
 		return err

@@ -4,10 +4,10 @@ import (
 	"context"
 	"errors"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/history"
@@ -155,7 +155,7 @@ func (s *session) historyOf(st *store.Store, text string) error {
 	if err != nil {
 		return networkError(err)
 	}
-	since := time.Now().AddDate(0, 0, -s.cmd.Int("days"))
+	since := clock.Now().AddDate(0, 0, -s.cmd.Int("days"))
 	history.Lately(s.ctx, a, estatePath(s.cmd), who, since)
 	return s.print(a)
 }

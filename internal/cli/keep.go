@@ -14,6 +14,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
@@ -59,7 +60,7 @@ func (s *session) record(o *history.Outcome) {
 	st, err := openStore(ctx, s.cmd, false)
 	if err == nil {
 		defer st.Close()
-		o.Began = o.Began.Add(st.Now().Sub(time.Now())) // by the clock of the store
+		o.Began = o.Began.Add(st.Now().Sub(clock.Now())) // by the clock of the store
 		_, err = st.Keep(ctx, o.Answer(st.Now()), o.Facts, nil, nil)
 	}
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/trail"
 	"yorvet.example/yorvet/internal/maillog"
@@ -87,7 +88,7 @@ func openLog(ctx context.Context, cmd *cli.Command, streams Streams) (*logQuesti
 		}
 	}
 	q := &logQuestion{session: s, files: cmd.Args().Slice()}
-	q.options = maillog.Options{Zone: time.Local, Now: time.Now()}
+	q.options = maillog.Options{Zone: time.Local, Now: clock.Now()}
 	if len(q.files) == 0 {
 		return nil, usageError("log needs the names of files, or - for standard input")
 	}
@@ -319,7 +320,7 @@ func (q *logQuestion) follow() error {
 	t := trail.NewTracker(tell)
 	t.News = tell
 	t.Linger = 2000
-	_, err := maillog.Follow(q.ctx, q.files, os.Stdin, q.options, t.Add, func() { t.Advance(time.Now().UnixMilli()) })
+	_, err := maillog.Follow(q.ctx, q.files, os.Stdin, q.options, t.Add, func() { t.Advance(clock.Now().UnixMilli()) })
 	t.End()
 	return errors.Join(err, failed)
 }

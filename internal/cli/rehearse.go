@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/localfile"
@@ -84,13 +85,13 @@ func serveDemo(ctx context.Context, path, folder string, today estate.Day) (*sta
 	if err != nil {
 		return nil, err
 	}
-	began := time.Now()
+	began := clock.Now()
 	service, err := standin.Start(standin.Options{
 		Estate:          served,
 		Secret:          password,
 		CertificateFile: filepath.Join(folder, "authority.pem"),
 		DigestEvery:     rehearsalDigest,
-		Now:             func() time.Time { return day.Add(12*time.Hour + time.Since(began)) },
+		Now:             func() time.Time { return day.Add(12*time.Hour + clock.Since(began)) },
 	})
 	if err != nil {
 		return nil, networkError(err)

@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -142,7 +143,7 @@ func (s *session) aboutOne(c *report.Choice, id estate.ID) {
 // reportChoice gathers what a page shows besides the estate.
 func (s *session) reportChoice() (report.Choice, error) {
 	c := report.Choice{Person: estate.None, Places: true, Day: s.r.Today().String(),
-		Made: time.Now().UTC().Format(time.RFC3339)}
+		Made: clock.Now().UTC().Format(time.RFC3339)}
 	if names := s.cmd.StringSlice("expect"); len(names) > 0 {
 		lists, err := s.expectations(names)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -183,7 +184,7 @@ func (s *session) written(me address.Address, one *letter) ([]byte, error) {
 		greeting = name
 	}
 	return compose.Message{
-		From: me, To: to, ID: hex.EncodeToString(id[:]) + "@" + me.Domain(), Date: time.Now(), Auto: "auto-generated",
+		From: me, To: to, ID: hex.EncodeToString(id[:]) + "@" + me.Domain(), Date: clock.Now(), Auto: "auto-generated",
 		Subject: "Your mail groups at " + present.Clean(s.e.Settings().Name),
 		Text: "Dear " + present.Clean(greeting) +
 			",\n\nattached is a page about the mail groups that you own or approve messages for:\n\n  " + names +

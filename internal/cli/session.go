@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
@@ -104,7 +104,7 @@ var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a
 func dayOf(cmd *cli.Command) (estate.Day, error) {
 	on := cmd.String("on")
 	if on == "" {
-		return estate.DayOf(time.Now()), nil
+		return estate.DayOf(clock.Now()), nil
 	}
 	day, err := estate.ParseDay(on)
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/standin"
@@ -128,13 +129,13 @@ func standinOptions(ctx context.Context, cmd *cli.Command, e *estate.Estate) (st
 		IMAPS:           cmd.Int("port-imaps"),
 		SCIM:            cmd.Int("port-scim"),
 	}
-	if clock := cmd.String("clock"); clock != "" {
-		from, err := time.Parse(time.RFC3339, clock)
+	if start := cmd.String("clock"); start != "" {
+		from, err := time.Parse(time.RFC3339, start)
 		if err != nil {
-			return options, usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", clock)
+			return options, usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", start)
 		}
-		began := time.Now()
-		options.Now = func() time.Time { return from.Add(time.Since(began)) }
+		began := clock.Now()
+		options.Now = func() time.Time { return from.Add(clock.Since(began)) }
 	}
 	var err error
 	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/undo"
@@ -23,7 +24,7 @@ import (
 func (c *changer) keep(files []estatefile.FileChange, says string) (problem string) {
 	store, err := undo.Open(c.path)
 	if err == nil {
-		kept := undo.Change{Time: time.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says,
+		kept := undo.Change{Time: clock.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says,
 			Undoes: c.undoes}
 		for _, f := range files {
 			one, failed := undo.NewFile(f.File, f.Before, f.Later)

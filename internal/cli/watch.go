@@ -16,6 +16,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
@@ -204,7 +205,7 @@ func (a *asker) storeArgs() []string {
 // outcome returns what is kept of an answer.
 func (a *asker) outcome(answer present.Answer) (*history.Outcome, bool) {
 	s := &session{}
-	now := time.Now()
+	now := clock.Now()
 	var o *history.Outcome
 	switch answer := answer.(type) {
 	case *present.Hazards:

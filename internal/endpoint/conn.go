@@ -12,6 +12,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // ErrTooMuch is what the errors are of a server that says more than it was asked
@@ -72,7 +74,7 @@ type guard struct {
 func (g *guard) step(wait time.Duration, most int64) {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
-	g.wait, g.end, g.left = wait, time.Now().Add(wait), most
+	g.wait, g.end, g.left = wait, clock.Machine().Add(wait), most
 	g.apply()
 }
 

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/rude"
 )
 
@@ -45,10 +46,10 @@ func TestDeadline(t *testing.T) {
 	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "slow": rude.Drip([]byte("x"))} {
 		conn := dial(t, rude.Server(t, behave))
 		conn.Step(200*time.Millisecond, 1<<20)
-		_ = conn.SetDeadline(time.Now().Add(time.Hour))
-		began := time.Now()
+		_ = conn.SetDeadline(clock.Machine().Add(time.Hour))
+		began := clock.Now()
 		_, err := io.ReadAll(conn)
-		if took := time.Since(began); !errors.Is(err, os.ErrDeadlineExceeded) || Reason(err) != "no answer within 200ms" || took > time.Second {
+		if took := clock.Since(began); !errors.Is(err, os.ErrDeadlineExceeded) || Reason(err) != "no answer within 200ms" || took > time.Second {
 			t.Errorf("%s: %v after %v", about, err, took)
 		}
 		_ = conn.SetDeadline(time.Time{})
@@ -58,18 +59,18 @@ func TestDeadline(t *testing.T) {
 	}
 	conn := dial(t, rude.Server(t, func(*net.TCPConn) { time.Sleep(5 * time.Second) }))
 	conn.Step(200*time.Millisecond, 1<<20)
-	began := time.Now()
+	began := clock.Now()
 	var err error
 	for err == nil {
 		_, err = conn.Write(make([]byte, 1<<20))
 	}
-	if took := time.Since(began); took > 2*time.Second {
+	if took := clock.Since(began); took > 2*time.Second {
 		t.Errorf("writing goes on for %v", took)
 	}
 	// A deadline that comes first counts.
 	conn = dial(t, rude.Server(t, rude.Silent))
 	conn.Step(time.Hour, 1<<20)
-	_ = conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+	_ = conn.SetReadDeadline(clock.Machine().Add(50 * time.Millisecond))
 	if _, err := conn.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
 		t.Errorf("err = %v", err)
 	}
@@ -79,17 +80,17 @@ func TestDeadline(t *testing.T) {
 func TestHandshakeEnds(t *testing.T) {
 	record := append([]byte{22, 3, 3, 0x40, 0}, make([]byte, 0x4000)...)
 	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "pouring": rude.Pour(record)} {
-		began := time.Now()
+		began := clock.Now()
 		_, err := Endpoint{Server: rude.Server(t, behave), TLS: Implicit, Wait: 300 * time.Millisecond}.Dial(t.Context())
-		if took := time.Since(began); err == nil || took > 2*time.Second {
+		if took := clock.Since(began); err == nil || took > 2*time.Second {
 			t.Errorf("%s: %v after %v", about, err, took)
 		}
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, stop)
-	began := time.Now()
+	began := clock.Now()
 	_, err := Endpoint{Server: rude.Server(t, rude.Silent), TLS: Implicit}.Dial(ctx)
-	if took := time.Since(began); err == nil || took > time.Second {
+	if took := clock.Since(began); err == nil || took > time.Second {
 		t.Errorf("an interrupt: %v after %v", err, took)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -121,7 +122,7 @@ func (c *Cache) begin(path string, main []string) *cached {
 		return nil
 	}
 	one := &cached{Program: c.program, Folder: folder, Path: path, Main: main, Key: make([]byte, digestKey),
-		Read: time.Now()}
+		Read: clock.Machine()}
 	if _, err := rand.Read(one.Key); err != nil {
 		return nil
 	}

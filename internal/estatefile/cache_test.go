@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 )
@@ -233,7 +234,7 @@ func TestCacheNewTimes(t *testing.T) {
 	t.Parallel() // it waits
 	c := newCacheTest(t)
 	c.want("at first", false)
-	later := time.Now().Add(-time.Hour)
+	later := clock.Now().Add(-time.Hour)
 	if err := os.Chtimes(filepath.Join(c.dir, "people.csv"), later, later); err != nil {
 		t.Fatal(err)
 	}
@@ -351,7 +352,7 @@ func TestCacheSweep(t *testing.T) {
 	if err := os.WriteFile(stale, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	old := time.Now().Add(-2 * time.Hour)
+	old := clock.Now().Add(-2 * time.Hour)
 	if err := os.Chtimes(stale, old, old); err != nil {
 		t.Fatal(err)
 	}

@@ -16,6 +16,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // An entry of a cache is a file: a header of one page, the compiled estate, and what is known
@@ -215,7 +217,7 @@ func (c *Cache) sweep() {
 		case err != nil || !info.Mode().IsRegular():
 		case strings.HasSuffix(one.Name(), compiledSuffix):
 			entries = append(entries, entry{one.Name(), info.ModTime()})
-		case strings.HasPrefix(one.Name(), newEntry) && time.Since(info.ModTime()) > time.Hour:
+		case strings.HasPrefix(one.Name(), newEntry) && clock.Machine().Sub(info.ModTime()) > time.Hour:
 			os.Remove(filepath.Join(c.folder, one.Name()))
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/change/changetest"
@@ -528,7 +529,7 @@ func TestKilledWriter(t *testing.T) {
 			t.Fatal(err)
 		}
 		before, _ := os.ReadFile(filepath.Join(path, "estate.yaml"))
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
+		for deadline := clock.Now().Add(20 * time.Second); clock.Now().Before(deadline); time.Sleep(time.Millisecond) {
 			if now, _ := os.ReadFile(filepath.Join(path, "estate.yaml")); !bytes.Equal(now, before) {
 				break // it is at work
 			}

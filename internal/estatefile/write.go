@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/localfile"
 )
 
@@ -19,12 +20,12 @@ const lockPatience = 10 * time.Second
 
 // lock keeps others from writing the estate in a folder.
 func lock(ctx context.Context, folder string) (unlock func(), err error) {
-	for end := time.Now().Add(lockPatience); ; {
+	for end := clock.Now().Add(lockPatience); ; {
 		unlock, taken, err := tryLock(folder)
 		switch {
 		case err == nil:
 			return unlock, nil
-		case !taken || time.Now().After(end):
+		case !taken || clock.Now().After(end):
 			return nil, fmt.Errorf("somebody else is changing the estate in %s; nothing is written: %w", folder, err)
 		}
 		select {

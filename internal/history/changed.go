@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -26,7 +27,7 @@ const (
 // Lately adds to a history what changed about a group or person since a time: by Yorvet, as the
 // changes of the estate at a path say, by git, and by what answers found.
 func Lately(ctx context.Context, a *present.HistoryOf, path string, who address.Address, since time.Time) {
-	a.Days = int(time.Since(since).Hours()/24 + 0.5)
+	a.Days = int(clock.Since(since).Hours()/24 + 0.5)
 	if changes, err := byYorvet(path, who, since); err != nil {
 		a.Unread = append(a.Unread, "the changes that Yorvet made cannot be read: "+err.Error())
 	} else {

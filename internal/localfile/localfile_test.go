@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // What is no regular file is refused by its kind, at once: nobody waits for the
@@ -182,7 +184,7 @@ func TestStaleFilesGo(t *testing.T) {
 		if err := os.WriteFile(path, nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.Chtimes(path, time.Time{}, time.Now().Add(-age)); err != nil {
+		if err := os.Chtimes(path, time.Time{}, clock.Now().Add(-age)); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // unready is how the names begin of files that are still being written.
@@ -102,7 +104,7 @@ func removeStale(folder string) {
 	left, _ := filepath.Glob(filepath.Join(folder, unready+"*"))
 	for _, path := range left {
 		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() &&
-			time.Since(info.ModTime()) > staleAfter {
+			clock.Machine().Sub(info.ModTime()) > staleAfter {
 			os.Remove(path)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/trail"
 )
 
@@ -39,17 +40,17 @@ func BenchmarkFollow(b *testing.B) {
 			defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(processors))
 			defer debug.SetGCPercent(debug.SetGCPercent(GCPercent))
 			for b.Loop() {
-				grep := time.Now()
+				grep := clock.Now()
 				out, err := exec.Command("grep", "-c", "status=sent", path).CombinedOutput()
 				if err != nil {
 					b.Fatal(err, string(out))
 				}
-				theirs := time.Since(grep)
-				start, stories := time.Now(), 0
+				theirs := clock.Since(grep)
+				start, stories := clock.Now(), 0
 				t := trail.NewTracker(func(*trail.Story) { stories++ })
-				counts, err := Read(b.Context(), []string{path}, nil, Options{Zone: time.UTC, Now: time.Now()}, t.Add)
+				counts, err := Read(b.Context(), []string{path}, nil, Options{Zone: time.UTC, Now: clock.Now()}, t.Add)
 				t.End()
-				mine := time.Since(start)
+				mine := clock.Since(start)
 				if err != nil || stories != messages || counts.Unknown != 0 {
 					b.Fatal(err, stories, counts.Samples)
 				}

@@ -67,7 +67,7 @@ func (m *merge) look(paths []string) error {
 			if info, err := os.Stat(path); err == nil && info.ModTime().Before(file.now) {
 				file.now = info.ModTime()
 			}
-			file.begins = firstTime(r, clock{zone: m.options.Zone, now: file.now})
+			file.begins = firstTime(r, stamps{zone: m.options.Zone, now: file.now})
 			closer.Close()
 		}
 		m.waiting = append(m.waiting, file)
@@ -85,13 +85,13 @@ func (m *merge) look(paths []string) error {
 }
 
 // firstTime returns the first time in the beginning of a log.
-func firstTime(r io.Reader, c clock) int64 {
+func firstTime(r io.Reader, c stamps) int64 {
 	const most = 100 // lines
 	lines := bufio.NewReaderSize(io.LimitReader(r, longestLine), longestLine)
 	for range most {
 		line, err := lines.ReadString('\n')
 		if line = strings.TrimRight(line, "\r\n"); line != "" {
-			p := lineParser{clock: c}
+			p := lineParser{stamps: c}
 			var e trail.Event
 			if p.parse(line, &e); e.Time != 0 {
 				return e.Time

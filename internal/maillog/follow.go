@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/trail"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -36,7 +37,7 @@ func Follow(
 		}
 	}()
 	for _, path := range paths {
-		f := &followed{path: path, parser: lineParser{clock: clock{zone: options.Zone, now: options.Now}}}
+		f := &followed{path: path, parser: lineParser{stamps: stamps{zone: options.Zone, now: options.Now}}}
 		list = append(list, f)
 		if path == "-" {
 			f.lines = linesOf(ctx, stdin)
@@ -175,7 +176,7 @@ func (f *followed) read(counts *Counts, visit func(*trail.Event)) error {
 // line reads a line.
 func (f *followed) line(line string, counts *Counts, visit func(*trail.Event)) {
 	var e trail.Event
-	f.parser.clock.now = time.Now()
+	f.parser.stamps.now = clock.Now()
 	counts.Lines++
 	switch f.parser.parse(strings.TrimSuffix(line, "\r"), &e) {
 	case something:

@@ -21,8 +21,8 @@ const (
 
 // A lineParser reads lines. It is for one goroutine.
 type lineParser struct {
-	clock clock
-	texts texts
+	stamps stamps
+	texts  texts
 }
 
 // texts keeps one copy of texts that come again and again, apart from the log.
@@ -71,7 +71,7 @@ func (p *lineParser) parse(line string, e *trail.Event) meaning {
 	case line[0] == ' ', line[0] == '\t', strings.HasPrefix(line, "-- "):
 		return beside // of the line before; and of journalctl: a boot, or where the journal begins
 	}
-	at, rest, ok := p.clock.stamp(line)
+	at, rest, ok := p.stamps.stamp(line)
 	if !ok {
 		if m := opensmtpd(line, e); m != unknown {
 			return m // by itself, it writes no times
@@ -105,7 +105,7 @@ func (p *lineParser) said(program, text string, e *trail.Event) meaning {
 	case program == "dovecot":
 		return dovecot(text, e)
 	case strings.HasPrefix(program, "exim"):
-		if at, rest, ok := p.clock.stamp(text); ok && rest.own {
+		if at, rest, ok := p.stamps.stamp(text); ok && rest.own {
 			e.Time, text = at, rest.text
 		}
 		return exim(text, e)

@@ -12,7 +12,7 @@ import (
 // now is after all lines of the tests.
 var now = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 
-func newParser() *lineParser { return &lineParser{clock: clock{zone: time.UTC, now: now}} }
+func newParser() *lineParser { return &lineParser{stamps: stamps{zone: time.UTC, now: now}} }
 
 // said writes what a line says in short: "-" for a line that says nothing of a message, "?"
 // for one that is not known.
@@ -268,7 +268,7 @@ func FuzzClock(f *testing.F) {
 	for _, one := range lines {
 		f.Add(one.line)
 	}
-	c := &clock{zone: time.UTC, now: now}
+	c := &stamps{zone: time.UTC, now: now}
 	f.Fuzz(func(t *testing.T, line string) {
 		if _, rest, ok := c.stamp(line); ok && !strings.HasSuffix(line, rest.text) {
 			t.Errorf("%q leaves %q", line, rest.text)

@@ -81,7 +81,7 @@ func newStream(ctx context.Context, name string, r io.Reader, now time.Time, opt
 	work := make(chan *batch, workers)
 	for range workers {
 		go func() {
-			p := &lineParser{clock: clock{zone: options.Zone, now: now}}
+			p := &lineParser{stamps: stamps{zone: options.Zone, now: now}}
 			for b := range work {
 				b.parse(p)
 				close(b.done)

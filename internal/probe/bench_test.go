@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
@@ -53,19 +54,19 @@ func sink(b *testing.B) string {
 // and returns the messages a second.
 func source(b *testing.B, server string) float64 {
 	b.Helper()
-	start := time.Now()
+	start := clock.Now()
 	out, err := exec.Command("smtp-source", "-d", "-s", fmt.Sprint(benchSessions), "-m", fmt.Sprint(benchMessages), "-l", "1000", "-f", "guest@holiday.example", "-t", "all@kelp.example", server).CombinedOutput()
 	if err != nil {
 		b.Fatalf("smtp-source: %v: %s", err, out)
 	}
-	return benchMessages / time.Since(start).Seconds()
+	return benchMessages / clock.Since(start).Seconds()
 }
 
 // ours sends as many with package send, and returns the messages a second.
 func ours(b *testing.B, server string) float64 {
 	b.Helper()
 	raw := draft(b, 0)
-	start := time.Now()
+	start := clock.Now()
 	var left atomic.Int64
 	left.Store(benchMessages)
 	var done sync.WaitGroup
@@ -82,13 +83,13 @@ func ours(b *testing.B, server string) float64 {
 		})
 	}
 	done.Wait()
-	return benchMessages / time.Since(start).Seconds()
+	return benchMessages / clock.Since(start).Seconds()
 }
 
 func draft(b testing.TB, n int) []byte {
 	b.Helper()
-	raw, err := compose.Message{From: address.MustParse("guest@holiday.example"), To: address.MustParse("all@kelp.example"), Subject: "Rate", Date: time.Now(),
-		ID: fmt.Sprintf("%d.%d@holiday.example", time.Now().UnixNano(), n), Text: strings.Repeat("A line of a message that is about as long as any.\n", 14)}.Bytes()
+	raw, err := compose.Message{From: address.MustParse("guest@holiday.example"), To: address.MustParse("all@kelp.example"), Subject: "Rate", Date: clock.Now(),
+		ID: fmt.Sprintf("%d.%d@holiday.example", clock.Now().UnixNano(), n), Text: strings.Repeat("A line of a message that is about as long as any.\n", 14)}.Bytes()
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -143,7 +144,7 @@ func BenchmarkWatch(b *testing.B) {
 	h.connections.Limits.Patience = time.Minute
 	for b.Loop() {
 		p := probe.NewPlan(r, h.connections, probe.Choice{Groups: []estate.ID{0}, Kinds: []probe.Kind{probe.Outsider}})
-		start := time.Now()
+		start := clock.Now()
 		run, err := probe.Start(b.Context(), p, h.options())
 		if err != nil {
 			b.Fatal(err)
@@ -156,7 +157,7 @@ func BenchmarkWatch(b *testing.B) {
 			last = max(last, s.Seconds)
 		}
 		b.ReportMetric(last, "seconds")
-		b.ReportMetric(time.Since(start).Seconds(), "in-all")
+		b.ReportMetric(clock.Since(start).Seconds(), "in-all")
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/send"
@@ -97,7 +98,7 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 	defer session.Close()
 	reply := session.Open(ctx)
 	end, _ := ctx.Deadline()
-	if reply.Again() && time.Until(end) > 2*again { // a connection may break once
+	if reply.Again() && clock.Until(end) > 2*again { // a connection may break once
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):

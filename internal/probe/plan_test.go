@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"yorvet.example/yorvet/internal/agent"
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change/changetest"
@@ -182,7 +182,7 @@ func TestPlanOfExpectations(t *testing.T) {
 		if p.Cases[i].Traits.Automatic {
 			automatic++
 			d := p.draft(&p.Cases[i])
-			raw, err := d.Message("x@kelp.example", "x", time.Now())
+			raw, err := d.Message("x@kelp.example", "x", clock.Now())
 			m, err2 := read.Parse(raw)
 			if err != nil || err2 != nil || m.Auto != "auto-generated" {
 				t.Errorf("%v, %v, %+v", err, err2, m)
@@ -201,7 +201,7 @@ func TestMessages(t *testing.T) {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		d := p.draft(c)
-		raw, err := d.Message(c.ID, c.Tag, time.Now())
+		raw, err := d.Message(c.ID, c.Tag, clock.Now())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -382,7 +382,7 @@ groups: [{address: main@kelp.example, send-as: [as ada@kelp.example, for bo@kelp
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		d := p.draft(c)
-		raw, err := d.Message(c.ID, c.Tag, time.Now())
+		raw, err := d.Message(c.ID, c.Tag, clock.Now())
 		if err != nil {
 			t.Fatal(err)
 		}

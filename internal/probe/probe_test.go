@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -99,7 +100,7 @@ func demoEstate(t testing.TB, name string) *estate.Estate {
 }
 
 func resolver(e *estate.Estate) *resolve.Resolver {
-	return resolve.New(e, estate.DayOf(time.Now()))
+	return resolve.New(e, estate.DayOf(clock.Now()))
 }
 
 func allGroups(e *estate.Estate) []estate.ID {

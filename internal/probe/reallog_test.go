@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/trail"
 	"yorvet.example/yorvet/internal/maillog"
 	"yorvet.example/yorvet/internal/probe"
@@ -138,7 +139,7 @@ func (m *mailServers) tellsTheSame(logs ...string) {
 			refused[s.From+" "+s.Recipients[0].Address]++
 		}
 	})
-	counts, err := maillog.Read(t.Context(), logs, nil, maillog.Options{Zone: time.Local, Now: time.Now()}, tracker.Add)
+	counts, err := maillog.Read(t.Context(), logs, nil, maillog.Options{Zone: time.Local, Now: clock.Now()}, tracker.Add)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
@@ -96,7 +97,7 @@ func (m *mailServers) write(name, text string) {
 		err = os.WriteFile(path, []byte(strings.ReplaceAll(text, "DIR", m.dir)), 0o644)
 	}
 	if err == nil {
-		old := time.Now().Add(-time.Hour)
+		old := clock.Now().Add(-time.Hour)
 		err = os.Chtimes(path, old, old)
 	}
 	if err != nil {
@@ -305,13 +306,13 @@ func (m *mailServers) start(taker []string) {
 		}
 	})
 	for _, port := range []int{m.smtp, m.submission, m.imap} {
-		for deadline := time.Now().Add(10 * time.Second); ; {
+		for deadline := clock.Now().Add(10 * time.Second); ; {
 			conn, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", port))
 			if err == nil {
 				conn.Close()
 				break
 			}
-			if time.Now().After(deadline) {
+			if clock.Now().After(deadline) {
 				m.t.Fatalf("nobody listens at %d: %s", port, m.logs())
 			}
 			time.Sleep(20 * time.Millisecond)

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -71,7 +72,7 @@ func at(t *testing.T, r *resolve.Resolver, text string) estate.ID {
 // post sends a message as somebody.
 func (h *harness) post(t *testing.T, m compose.Message) {
 	t.Helper()
-	m.Date = time.Now()
+	m.Date = clock.Now()
 	raw, err := m.Bytes()
 	if err != nil {
 		t.Fatal(err)

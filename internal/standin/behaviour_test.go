@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/compose"
@@ -105,7 +106,7 @@ func TestWhatMessagesAreLike(t *testing.T) {
 	to := address.MustParse("strict@kelp.example")
 	guest := address.MustParse("guest@far.example")
 	if _, reply := r.send("", guest.String(), to.String(), func(d *compose.Message) {
-		d.Parts = []compose.Part{compose.Invitation("u", guest, to, "Meeting", time.Now())}
+		d.Parts = []compose.Part{compose.Invitation("u", guest, to, "Meeting", clock.Now())}
 	}); reply.Text != "No meetings here." {
 		t.Error(reply)
 	}
@@ -272,7 +273,7 @@ func TestPartly(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+	_ = conn.SetDeadline(clock.Machine().Add(5 * time.Second))
 	answers, last := textproto.NewReader(bufio.NewReader(conn)), ""
 	for _, text := range []string{"", "EHLO far.example\r\n", "MAIL FROM:<guest@far.example>\r\n", "RCPT TO:<tray@kelp.example>\r\n", "RCPT TO:<strict@kelp.example>\r\n", "DATA\r\n",
 		"From: guest@far.example\r\nSubject: Both\r\nMessage-ID: <both@far.example>\r\nContent-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR\r\n.\r\n"} {
@@ -343,9 +344,9 @@ func TestFaults(t *testing.T) {
 		t.Errorf("over a connection that is cut: %s", reply)
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "slow", By: 60 * time.Millisecond}}})
-	begin := time.Now()
-	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() || time.Since(begin) < 250*time.Millisecond {
-		t.Errorf("%s after %v", reply, time.Since(begin))
+	begin := clock.Now()
+	if _, reply := r.send("", "guest@far.example", tray, nil); !reply.Accepted() || clock.Since(begin) < 250*time.Millisecond {
+		t.Errorf("%s after %v", reply, clock.Since(begin))
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "certificate"}}})
 	if _, reply := r.send(ada, ada, tray, nil); reply.Accepted() || !strings.Contains(reply.Text, "certificate") {

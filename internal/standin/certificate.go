@@ -12,6 +12,8 @@ import (
 	"math/big"
 	"net"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // certificates are those of a service: of its throw-away authority, in PEM, of
@@ -29,8 +31,8 @@ func newAuthority(host string) (*certificates, error) {
 		return nil, err
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Yorvet stand-in authority"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+		SerialNumber: big.NewInt(clock.Machine().UnixNano()), Subject: pkix.Name{CommonName: "Yorvet stand-in authority"},
+		NotBefore: clock.Machine().Add(-time.Hour), NotAfter: clock.Now().AddDate(1, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
@@ -59,8 +61,8 @@ func certify(authority *x509.Certificate, signer *ecdsa.PrivateKey, hosts ...str
 		return tls.Certificate{}, err
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: hosts[0]},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+		SerialNumber: big.NewInt(clock.Machine().UnixNano()), Subject: pkix.Name{CommonName: hosts[0]},
+		NotBefore: clock.Machine().Add(-time.Hour), NotAfter: clock.Now().AddDate(1, 0, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	for _, host := range hosts {

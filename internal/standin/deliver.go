@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"strconv"
 	"strings"
-	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -183,7 +183,7 @@ func (p *post) befall(c job) []job {
 		return nil
 	}
 	if t := p.faults.now("delay", c.To, c.Group); t != nil {
-		c.Due = time.Now().Add(t.By)
+		c.Due = clock.Now().Add(t.By)
 		p.line(&c, "fault", "do", "delay", "to", c.To)
 	}
 	if p.faults.now("junk", c.To, c.Group) != nil {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
@@ -104,7 +105,7 @@ type faults struct {
 func newFaults(c *Faults) *faults {
 	return &faults{
 		Faults: *c,
-		began:  time.Now(),
+		began:  clock.Now(),
 		random: rand.New(rand.NewPCG(c.Seed, 1)),
 		times:  make([]int, len(c.List)),
 		tried:  map[string]time.Time{},
@@ -114,7 +115,7 @@ func newFaults(c *Faults) *faults {
 // now returns the fault of a kind that befalls something for any of some
 // addresses now, or nil.
 func (c *faults) now(do string, addresses ...string) *Fault {
-	since := time.Since(c.began)
+	since := clock.Since(c.began)
 	for i := range c.List {
 		t := &c.List[i]
 		if t.Do != do || since < t.From || t.For > 0 && since > t.From+t.For {
@@ -154,11 +155,11 @@ func (c *faults) comesTooEarly(from, to string) bool {
 			continue
 		}
 		if known {
-			return time.Since(first) < t.By
+			return clock.Since(first) < t.By
 		}
 		if c.now("later", to) != nil {
 			c.mutex.Lock()
-			c.tried[key] = time.Now()
+			c.tried[key] = clock.Now()
 			c.mutex.Unlock()
 			return true
 		}
@@ -171,7 +172,7 @@ func (c *faults) comesTooEarly(from, to string) bool {
 func (c *faults) works(group string) bool {
 	for name, delay := range c.Starts {
 		if address.Same(name, group) {
-			return time.Since(c.began) >= delay
+			return clock.Since(c.began) >= delay
 		}
 	}
 	return true

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/emersion/go-imap/v2/imapserver"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // Every name that a folder may have is the name of one file, and found again.
@@ -77,9 +79,9 @@ func TestPatterns(t *testing.T) {
 	if picked < 1000 {
 		t.Errorf("only %d were picked", picked)
 	}
-	began := time.Now()
+	began := clock.Now()
 	matches(strings.Repeat("a", maxFolderName), "", strings.Repeat("*a", maxPattern/2)+"b")
-	if took := time.Since(began); took > 100*time.Millisecond {
+	if took := clock.Since(began); took > 100*time.Millisecond {
 		t.Errorf("it takes %v", took)
 	}
 }
@@ -88,7 +90,7 @@ func TestPatterns(t *testing.T) {
 // without any that is forgotten.
 func TestLoginDelays(t *testing.T) {
 	var l logins
-	now := time.Now()
+	now := clock.Now()
 	for i, want := range []time.Duration{0, 0, 0, 250, 500, 1000, 2000, 4000, 4000} {
 		if got := l.delay(now); got != want*time.Millisecond {
 			t.Errorf("failure %d waits %v, want %v ms", i+1, got, int(want))

@@ -15,6 +15,7 @@ import (
 
 	"github.com/emersion/go-imap/v2/imapclient"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/standin"
@@ -42,7 +43,7 @@ func (r *rig) imap() *dialogue {
 }
 
 func (d *dialogue) line() string {
-	_ = d.conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+	_ = d.conn.SetReadDeadline(clock.Machine().Add(10 * time.Second))
 	line, err := d.in.ReadString('\n')
 	if err != nil {
 		return ""
@@ -172,12 +173,12 @@ func TestNoCommandIsAFault(t *testing.T) {
 		}
 		d := open()
 		for _, command := range commands {
-			began := time.Now()
+			began := clock.Now()
 			got := d.say(command)
 			if strings.Contains(got, "SERVERBUG") || strings.Contains(got, "nternal server") {
 				t.Errorf("%v, %.60s: %s", state, command, got)
 			}
-			if took := time.Since(began); took > 5*time.Second {
+			if took := clock.Since(began); took > 5*time.Second {
 				t.Errorf("%v, %.60s: it takes %v", state, command, took)
 			}
 			if !strings.HasPrefix(got[max(0, strings.LastIndexByte(strings.TrimRight(got, "\n"), '\n')+1):], "t") {
@@ -193,20 +194,20 @@ func TestWrongLoginsAreSlow(t *testing.T) {
 		t.Skip("it is about being slow")
 	}
 	r := start(t, sample.Load(t, quay).Estate(), nil)
-	began := time.Now()
+	began := clock.Now()
 	for range 6 {
 		if got := r.imap().say("LOGIN ada@kelp.example wrong"); !strings.Contains(got, " NO ") {
 			t.Fatal(got)
 		}
 	}
-	if took := time.Since(began); took < 1500*time.Millisecond {
+	if took := clock.Since(began); took < 1500*time.Millisecond {
 		t.Errorf("6 wrong logins take %v", took)
 	}
-	began = time.Now()
+	began = clock.Now()
 	if got := r.imap().say("LOGIN ada@kelp.example tide"); !strings.Contains(got, " OK ") {
 		t.Fatal(got)
 	}
-	if took := time.Since(began); took > time.Second {
+	if took := clock.Since(began); took > time.Second {
 		t.Errorf("a right login takes %v", took)
 	}
 	client, err := imapclient.DialTLS(r.service.Ready().IMAPS, &imapclient.Options{TLSConfig: &tls.Config{RootCAs: r.roots, ServerName: "127.0.0.1"}})

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/read"
@@ -27,7 +28,7 @@ func TestJMAP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer box.Close()
-	q := watch.Query{Since: time.Now().Add(-48 * time.Hour), Wants: func(*read.Message) bool { return true }}
+	q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: func(*read.Message) bool { return true }}
 	first := box.Look(q)
 	if first.Err != nil || len(first.Items) != 1 || first.Items[0].Role != watch.Inbox || !strings.Contains(first.Items[0].Message.Text, "Hello.") {
 		t.Fatalf("%v, %+v", first.Err, first.Items)

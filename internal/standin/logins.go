@@ -5,6 +5,8 @@ import (
 	"crypto/subtle"
 	"sync"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // How wrong logins are slowed down.
@@ -47,7 +49,7 @@ func (p *post) knows(ctx context.Context, password string) bool {
 	if sameSecret(password, p.options.Secret) {
 		return true
 	}
-	timer := time.NewTimer(p.logins.delay(time.Now()))
+	timer := time.NewTimer(p.logins.delay(clock.Now()))
 	defer timer.Stop()
 	select {
 	case <-timer.C:

@@ -11,6 +11,7 @@ import (
 
 	"github.com/emersion/go-smtp"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -114,7 +115,7 @@ func (q *queue) add(j job) error {
 func (q *queue) place(j job) {
 	q.mutex.Lock()
 	defer q.mutex.Unlock()
-	if j.Kind == heldJob || j.Kind == digestJob || j.Due.After(time.Now()) {
+	if j.Kind == heldJob || j.Kind == digestJob || j.Due.After(clock.Now()) {
 		q.later[j.ID] = j
 		return
 	}
@@ -210,7 +211,7 @@ func (q *queue) wake() {
 	q.mutex.Lock()
 	defer q.mutex.Unlock()
 	for id, j := range q.later {
-		if !j.Due.IsZero() && !j.Due.After(time.Now()) && j.Kind != heldJob && j.Kind != digestJob {
+		if !j.Due.IsZero() && !j.Due.After(clock.Now()) && j.Kind != heldJob && j.Kind != digestJob {
 			delete(q.later, id)
 			q.open++
 			q.ready <- j
@@ -220,13 +221,13 @@ func (q *queue) wake() {
 
 // settle waits until all but what is held or collected has been worked on.
 func (q *queue) settle(d time.Duration) bool {
-	deadline := time.Now().Add(d)
+	deadline := clock.Now().Add(d)
 	timer := time.AfterFunc(d, q.idle.Broadcast)
 	defer timer.Stop()
 	q.mutex.Lock()
 	defer q.mutex.Unlock()
 	for q.open > 0 || q.delayed() {
-		if time.Now().After(deadline) {
+		if clock.Now().After(deadline) {
 			return false
 		}
 		if q.open > 0 {

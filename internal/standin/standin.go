@@ -25,6 +25,7 @@ import (
 	"github.com/emersion/go-smtp"
 	"golang.org/x/net/netutil"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -96,7 +97,7 @@ func Start(options Options) (*Service, error) {
 		options.Host = "127.0.0.1"
 	}
 	if options.Now == nil {
-		options.Now = time.Now
+		options.Now = clock.Now
 	}
 	if options.DigestEvery == 0 {
 		options.DigestEvery = dayLength

@@ -14,6 +14,7 @@ import (
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/endpoint"
@@ -89,7 +90,7 @@ func start(t *testing.T, e *estate.Estate, change func(*standin.Options)) *rig {
 func (r *rig) send(login, from, to string, change func(*compose.Message)) (string, send.Reply) {
 	r.t.Helper()
 	r.n++
-	d := compose.Message{From: address.MustParse(from), To: address.MustParse(to), Subject: "Hello", Text: "Hello.\n", ID: strings.Repeat("x", r.n) + "@test.example", Date: time.Now()}
+	d := compose.Message{From: address.MustParse(from), To: address.MustParse(to), Subject: "Hello", Text: "Hello.\n", ID: strings.Repeat("x", r.n) + "@test.example", Date: clock.Now()}
 	if change != nil {
 		change(&d)
 	}
@@ -289,7 +290,7 @@ func FuzzPorts(f *testing.F) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			_ = conn.SetDeadline(time.Now().Add(50 * time.Millisecond))
+			_ = conn.SetDeadline(clock.Machine().Add(50 * time.Millisecond))
 			_, _ = conn.Write(data)
 			_, _ = io.Copy(io.Discard, io.LimitReader(conn, 1<<20))
 			conn.Close()
@@ -299,7 +300,7 @@ func FuzzPorts(f *testing.F) {
 			t.Fatal(err)
 		}
 		defer conn.Close()
-		_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+		_ = conn.SetDeadline(clock.Machine().Add(5 * time.Second))
 		greeting := make([]byte, 4)
 		if _, err := io.ReadFull(conn, greeting); err != nil || string(greeting) != "220 " {
 			t.Fatalf("the service greets %q: %v", greeting, err)

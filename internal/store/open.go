@@ -22,6 +22,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // A Store is an open store. Its methods may be called by several goroutines.
@@ -68,7 +70,7 @@ func Open(ctx context.Context, where string) (*Store, error) {
 	}
 	err := s.migrate(ctx)
 	// While one process first puts a new file into its mode, others are not made to wait.
-	for began := time.Now(); isBusy(err) && time.Since(began) < busyWait && ctx.Err() == nil; err = s.migrate(ctx) {
+	for began := clock.Now(); isBusy(err) && clock.Since(began) < busyWait && ctx.Err() == nil; err = s.migrate(ctx) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	if isBusy(err) {
@@ -157,14 +159,14 @@ func (s *Store) openDatabase(ctx context.Context) error {
 		pool.Close()
 	}
 	var milliseconds float64
-	asked := time.Now()
+	asked := clock.Machine()
 	err = s.db.QueryRowContext(ctx, `SELECT CAST(extract(epoch from clock_timestamp())*1000 AS DOUBLE PRECISION)`).
 		Scan(&milliseconds)
 	if err != nil {
 		s.close()
 		return reason(err)
 	}
-	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(time.Since(asked) / 2))
+	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(clock.Machine().Sub(asked) / 2))
 	return nil
 }
 
@@ -184,7 +186,7 @@ func reason(err error) error {
 }
 
 // Now returns the time that all machines of the store agree on.
-func (s *Store) Now() time.Time { return time.Now().Add(s.ahead) }
+func (s *Store) Now() time.Time { return clock.Now().Add(s.ahead) }
 
 // now is Now in milliseconds.
 func (s *Store) now() int64 { return s.Now().UnixMilli() }

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/compose"
@@ -180,7 +181,7 @@ func (s *Sender) post(ctx context.Context, p *PostWay, b *store.Batch, events []
 		if err != nil {
 			return err
 		}
-		Sign(request, []byte(key.Reveal()), time.Now())
+		Sign(request, []byte(key.Reveal()), clock.Now())
 	}
 	response, err := s.client.Do(request)
 	if err != nil {

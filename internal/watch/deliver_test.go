@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/store"
@@ -31,7 +32,7 @@ func batch(t *testing.T) *store.Batch {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &store.Batch{ID: "b1", Way: "hook", Alarms: []store.Alarm{{ID: "a1", Body: string(body), At: time.Now()}}}
+	return &store.Batch{ID: "b1", Way: "hook", Alarms: []store.Alarm{{ID: "a1", Body: string(body), At: clock.Now()}}}
 }
 
 // What is posted can be checked and told from what is posted again; what does not take it is an

@@ -13,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -103,7 +104,7 @@ func (p *Page) latest(ctx context.Context) ([]byte, error) {
 			newest = item.Ended
 		}
 	}
-	if p.report != nil && time.Since(p.made) < reportStays && newest.Equal(p.seen) {
+	if p.report != nil && clock.Since(p.made) < reportStays && newest.Equal(p.seen) {
 		return p.report, nil
 	}
 	var b bytes.Buffer
@@ -113,7 +114,7 @@ func (p *Page) latest(ctx context.Context) ([]byte, error) {
 	// The page of the items is named where the report says what it is.
 	const footer = "<footer>"
 	page := bytes.Replace(b.Bytes(), []byte(footer), []byte(footer+`<a href="/items">What is watched</a>. `), 1)
-	p.report, p.made, p.seen = page, time.Now(), newest
+	p.report, p.made, p.seen = page, clock.Now(), newest
 	return p.report, nil
 }
 

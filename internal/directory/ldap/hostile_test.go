@@ -15,6 +15,7 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/rude"
@@ -127,9 +128,9 @@ func TestRudeDirectories(t *testing.T) {
 			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 			defer stop()
 			var err error
-			began := time.Now()
+			began := clock.Now()
 			most := rude.Memory(func() { _, err = s.Read(ctx, func(*directory.Entry) {}, func(string) {}) })
-			if took := time.Since(began); err == nil || !strings.Contains(err.Error(), test.want) || took > 8*time.Second {
+			if took := clock.Since(began); err == nil || !strings.Contains(err.Error(), test.want) || took > 8*time.Second {
 				t.Errorf("%v after %v, want %q", err, took, test.want)
 			}
 			if err != nil && (strings.Contains(err.Error(), "hush") || strings.Contains(err.Error(), "LDAP Result Code") || strings.Contains(err.Error(), "ldap:")) {
@@ -180,9 +181,9 @@ func TestReadIsInterrupted(t *testing.T) {
 	s := rudeDirectory(t, func(*bufio.Writer, int64) { time.Sleep(5 * time.Second) })
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(100*time.Millisecond, stop)
-	began := time.Now()
+	began := clock.Now()
 	_, err := s.Read(ctx, func(*directory.Entry) {}, func(string) {})
-	if took := time.Since(began); !errors.Is(err, context.Canceled) || took > time.Second {
+	if took := clock.Since(began); !errors.Is(err, context.Canceled) || took > time.Second {
 		t.Errorf("%v after %v", err, took)
 	}
 }

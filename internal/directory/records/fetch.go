@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 )
 
@@ -98,7 +99,7 @@ func retryAfter(response *http.Response) time.Duration {
 	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 {
 		pause = time.Duration(seconds) * time.Second
 	} else if at, err := http.ParseTime(text); err == nil {
-		pause = time.Until(at)
+		pause = clock.Until(at)
 	}
 	return min(max(pause, time.Millisecond), mostPause)
 }

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/records"
 )
@@ -148,7 +149,7 @@ func TestService(t *testing.T) {
 			http.Error(w, "{}", http.StatusTooManyRequests)
 			return true
 		case 4:
-			w.Header().Set("Retry-After", time.Now().UTC().Format(http.TimeFormat))
+			w.Header().Set("Retry-After", clock.Now().UTC().Format(http.TimeFormat))
 			http.Error(w, `{"detail": "try again"}`, http.StatusServiceUnavailable)
 			return true
 		}

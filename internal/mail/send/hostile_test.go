@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/rude"
 	"yorvet.example/yorvet/internal/secret"
@@ -32,10 +33,10 @@ func TestRudeServers(t *testing.T) {
 					}
 					_, _ = io.Copy(io.Discard, c)
 				})}, Hello: "test.example", Wait: 300 * time.Millisecond})
-				began := time.Now()
+				began := clock.Now()
 				reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
 				s.Close()
-				if took := time.Since(began); took > 3*time.Second {
+				if took := clock.Since(began); took > 3*time.Second {
 					t.Errorf("%s, %s: %v after %v", about, how, reply, took)
 				}
 				if reply.Accepted() {
@@ -54,9 +55,9 @@ func TestSendIsInterrupted(t *testing.T) {
 	})}, Hello: "test.example"})
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(100*time.Millisecond, stop)
-	began := time.Now()
+	began := clock.Now()
 	reply := s.Send(ctx, Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
-	if took := time.Since(began); took > time.Second || reply.Code != 0 {
+	if took := clock.Since(began); took > time.Second || reply.Code != 0 {
 		t.Errorf("%v after %v", reply, took)
 	}
 }
@@ -77,9 +78,9 @@ func FuzzTalk(f *testing.F) {
 		speech <- said
 		s := NewSession(Route{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Wait: 300 * time.Millisecond, Server: server}, Hello: "test.example", Wait: 300 * time.Millisecond, Login: &endpoint.Login{User: "ada", Secret: secret.New("tide-42")}})
 		defer s.Close()
-		began := time.Now()
+		began := clock.Now()
 		reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
-		if took := time.Since(began); took > 5*time.Second {
+		if took := clock.Since(began); took > 5*time.Second {
 			t.Errorf("%v after %v", reply, took)
 		}
 		if reply.Stage == "connect" {

@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -131,12 +132,12 @@ EVENTS {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := clock.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", c.lmtp); err == nil {
 			conn.Close()
 			return c
 		}
-		if time.Now().After(deadline) {
+		if clock.Now().After(deadline) {
 			t.Fatalf("Cyrus does not start: %s", said.String())
 		}
 	}
@@ -190,7 +191,7 @@ func TestCyrus(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer box.Close()
-			q := watch.Query{Since: time.Now().Add(-48 * time.Hour), Tag: run + ".", Wants: func(m *read.Message) bool { return strings.HasPrefix(m.Tag, run+".") }}
+			q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Tag: run + ".", Wants: func(m *read.Message) bool { return strings.HasPrefix(m.Tag, run+".") }}
 			if q.Marks, err = box.Marks(); err != nil {
 				t.Fatal(err)
 			}
@@ -202,7 +203,7 @@ func TestCyrus(t *testing.T) {
 			}
 			c.deliver(account.Name, "other@far.example", "runother.1")
 			var items []watch.Item
-			for deadline := time.Now().Add(10 * time.Second); len(items) < 3 && time.Now().Before(deadline); {
+			for deadline := clock.Now().Add(10 * time.Second); len(items) < 3 && clock.Now().Before(deadline); {
 				r := box.Look(q)
 				if r.Err != nil {
 					t.Fatal(r.Err)

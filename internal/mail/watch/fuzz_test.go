@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/rude"
@@ -24,9 +25,9 @@ func FuzzTalk(f *testing.F) {
 		})
 		a := Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain, Wait: 500 * time.Millisecond},
 			Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
-		began := time.Now()
+		began := clock.Now()
 		r := Look(t.Context(), a, Query{Wants: func(*read.Message) bool { return true }})
-		if took := time.Since(began); took > 10*time.Second {
+		if took := clock.Since(began); took > 10*time.Second {
 			t.Errorf("it takes %v", took)
 		}
 		if r.Account != a.Name || r.Err == nil && len(r.Items) > 0 && r.Marks == nil {

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/rude"
@@ -197,7 +198,7 @@ func TestOddServers(t *testing.T) {
 				o.uids[i] = max(o.uids[i], i+1)
 			}
 			account := o.account(t)
-			q := Query{Since: time.Now().Add(-48 * time.Hour), Through: test.through, Tag: "run.", Wants: func(m *read.Message) bool { return m.Tag == "run.1" }}
+			q := Query{Since: clock.Now().Add(-48 * time.Hour), Through: test.through, Tag: "run.", Wants: func(m *read.Message) bool { return m.Tag == "run.1" }}
 			failed := 0
 			if box, err := Open(t.Context(), account); err == nil {
 				q.Marks, _ = box.Marks()

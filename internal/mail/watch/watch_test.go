@@ -13,6 +13,7 @@ import (
 	"github.com/emersion/go-imap/v2/imapserver"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
@@ -106,7 +107,7 @@ func TestLook(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer box.Close()
-	q := watch.Query{Since: time.Now().Add(-48 * time.Hour), Wants: all}
+	q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}
 	if q.Marks, err = box.Marks(); err != nil || len(q.Marks) != 3 {
 		t.Fatalf("%v, %v", q.Marks, err)
 	}
@@ -118,7 +119,7 @@ func TestLook(t *testing.T) {
 	}()
 	var got []string
 	var items []watch.Item
-	for deadline := time.Now().Add(5 * time.Second); len(got) < 3 && time.Now().Before(deadline); {
+	for deadline := clock.Now().Add(5 * time.Second); len(got) < 3 && clock.Now().Before(deadline); {
 		r := box.Look(q)
 		if r.Err != nil {
 			t.Fatal(r.Err)
@@ -170,7 +171,7 @@ func TestThrough(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := box.Look(watch.Query{Marks: marks, Through: true, Since: time.Now().Add(-48 * time.Hour), Tag: "run7.", Wants: all})
+	r := box.Look(watch.Query{Marks: marks, Through: true, Since: clock.Now().Add(-48 * time.Hour), Tag: "run7.", Wants: all})
 	var got []string
 	for _, item := range r.Items {
 		got = append(got, string(item.Role)+" "+item.Folder+" "+item.Message.ID)
@@ -187,10 +188,10 @@ func TestThrough(t *testing.T) {
 func TestUIDsGivenAnew(t *testing.T) {
 	b := serve(t)
 	b.put("INBOX", "one@x")
-	b.dated("INBOX", "old@x", time.Now().Add(-9*24*time.Hour))
+	b.dated("INBOX", "old@x", clock.Now().Add(-9*24*time.Hour))
 	place := watch.Place{Account: "ada@kelp.example", Folder: "INBOX", Role: watch.Inbox}
 	for _, marks := range [][]watch.Mark{nil, {{Place: place, Validity: 999, Next: 50}}, {{Place: place, Validity: 1}}} {
-		r := watch.Look(t.Context(), b.account(), watch.Query{Marks: marks, Since: time.Now().Add(-48 * time.Hour), Wants: all})
+		r := watch.Look(t.Context(), b.account(), watch.Query{Marks: marks, Since: clock.Now().Add(-48 * time.Hour), Wants: all})
 		if len(r.Items) != 1 || r.Items[0].Message.ID != "one@x" || r.Err != nil {
 			t.Errorf("with %v: %+v", marks, r)
 		}

@@ -18,6 +18,8 @@ import (
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // server is the server of the process of a test: one serves all its tests.
@@ -157,7 +159,7 @@ func serve(programs, dir string) error {
 		return err
 	}
 	const patience = 30 * time.Second
-	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := clock.Now().Add(patience); clock.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		if run("pg_isready", "-h", dir, "-U", "yorvet", "-q").Run() == nil {
 			return nil
 		}

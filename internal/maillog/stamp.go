@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// A clock reads the times of lines. It remembers the last hour that it has worked out.
-type clock struct {
+// A stamps reads the times of lines. It remembers the last hour that it has worked out.
+type stamps struct {
 	zone *time.Location // of times that do not say theirs
 	now  time.Time      // about when the last line was written: times without a year are before
 	hour string         // how the last one was written
@@ -24,7 +24,7 @@ type rest struct {
 // It knows those of RFC 3164 (section 4.1.2, no year), of RFC 3339, of journalctl (short,
 // short-iso, short-precise, short-full, short-unix), and Exim's own
 // (specification, section 53.6, with log_selector = +millisec, log_timezone and +pid).
-func (c *clock) stamp(line string) (ms int64, r rest, ok bool) {
+func (c *stamps) stamp(line string) (ms int64, r rest, ok bool) {
 	switch {
 	case len(line) > 16 && line[3] == ' ' && line[6] == ' ' && line[9] == ':' && line[12] == ':':
 		return c.classic(line)
@@ -39,7 +39,7 @@ func (c *clock) stamp(line string) (ms int64, r rest, ok bool) {
 }
 
 // classic reads a time like "Nov  5 20:54:52", or "... 20:54:52.123456".
-func (c *clock) classic(line string) (int64, rest, bool) {
+func (c *stamps) classic(line string) (int64, rest, bool) {
 	if c.hour != line[:9] {
 		month := months[line[:3]]
 		day, ok := number(strings.TrimLeft(line[4:6], " "))
@@ -57,7 +57,7 @@ func (c *clock) classic(line string) (int64, rest, bool) {
 }
 
 // within adds minutes and seconds, which begin at a place of a line, to the hour.
-func (c *clock) within(line string, at int, own bool) (int64, rest, bool) {
+func (c *stamps) within(line string, at int, own bool) (int64, rest, bool) {
 	minute, ok := number(line[at : at+2])
 	second, ok2 := number(line[at+3 : at+5])
 	if !ok || !ok2 || minute > 59 || second > 60 {
@@ -84,7 +84,7 @@ func fractionOf(line string, at int) (ms int64, end int) {
 }
 
 // dated reads a time with a year: "2026-11-25T20:54:52.123+01:00" and "2026-11-25 20:54:52".
-func (c *clock) dated(line string) (int64, rest, bool) {
+func (c *stamps) dated(line string) (int64, rest, bool) {
 	if len(line) < 20 {
 		return 0, rest{}, false
 	}

@@ -1,0 +1,51 @@
+// Package clock says what time it is. Nothing else in the program reads the clock, so
+// that a build for tests can be put on another day.
+package clock
+
+import (
+	"sync"
+	"time"
+)
+
+// shift is how far from the machine's clock this program lives, as in "720h": empty, but
+// in tests that are built with
+//
+//	go test -ldflags "-X yorvet.example/yorvet/internal/clock.shift=720h" ./...
+var shift string
+
+var shifted = sync.OnceValue(func() time.Duration {
+	if shift == "" {
+		return 0
+	}
+	d, err := time.ParseDuration(shift)
+	if err != nil {
+		panic("clock: this program was built with a shift that is not a duration: " + err.Error())
+	}
+	return d
+})
+
+// Shift returns how far from the machine's clock this program lives: 0, but in a build
+// for tests.
+func Shift() time.Duration { return shifted() }
+
+// Flags returns what makes go build and go test build programs that live as far from the
+// machine's clock as this one does.
+func Flags() []string {
+	if shift == "" {
+		return nil
+	}
+	return []string{"-ldflags", "-X yorvet.example/yorvet/internal/clock.shift=" + shift}
+}
+
+// Now returns the time, by which days are told, answers are dated and things become due.
+func Now() time.Time { return time.Now().Add(shifted()) }
+
+// Since returns how long ago t, a value of [Now], was.
+func Since(t time.Time) time.Duration { return Now().Sub(t) }
+
+// Until returns how far away t, a value of [Now], is.
+func Until(t time.Time) time.Duration { return t.Sub(Now()) }
+
+// Machine returns the time of the machine, which files, certificates and deadlines of
+// connections go by.
+func Machine() time.Time { return time.Now() }
