@@ -8,7 +8,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -124,6 +126,8 @@ func TestHistoryOfGroup(t *testing.T) {
 		cmd := exec.Command("git", append([]string{"-c", "user.name=Wyn Dory", "-c", "user.email=wyn.dory@kelpmere.example", "-c",
 			"commit.gpgsign=false"}, args...)...)
 		cmd.Dir = k.dir
+		now := clock.Now().Format(time.RFC3339)
+		cmd.Env = append(os.Environ(), "GIT_AUTHOR_DATE="+now, "GIT_COMMITTER_DATE="+now)
 		if output, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %v\n%s", args, err, output)
 		}

@@ -10,9 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 )
 
@@ -129,13 +127,12 @@ func TestDeviceLogin(t *testing.T) {
 		t.Fatal(err)
 	}
 	var told []string
-	began := clock.Now()
 	for range 2 {
 		if err := l.Unlock(t.Context(), false, func(text string) { told = append(told, text) }); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if fmt.Sprint(told) != "[to log in, open https://login.example/device and enter the code WDJB-MJHT]" || clock.Since(began) > 10*time.Second {
+	if fmt.Sprint(told) != "[to log in, open https://login.example/device and enter the code WDJB-MJHT]" {
 		t.Errorf("told is %v", told)
 	}
 	text, err := l.Ways[0].As(address.MustParse("ann@k.example")).Login.Token(t.Context())

@@ -47,25 +47,23 @@ func TestDeadline(t *testing.T) {
 		conn := dial(t, rude.Server(t, behave))
 		conn.Step(200*time.Millisecond, 1<<20)
 		_ = conn.SetDeadline(clock.Machine().Add(time.Hour))
-		began := clock.Now()
 		_, err := io.ReadAll(conn)
-		if took := clock.Since(began); !errors.Is(err, os.ErrDeadlineExceeded) || Reason(err) != "no answer within 200ms" || took > time.Second {
-			t.Errorf("%s: %v after %v", about, err, took)
+		if !errors.Is(err, os.ErrDeadlineExceeded) || Reason(err) != "no answer within 200ms" {
+			t.Errorf("%s: %v", about, err)
 		}
 		_ = conn.SetDeadline(time.Time{})
 		if _, err := conn.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
 			t.Errorf("%s: without a deadline it goes on: %v", about, err)
 		}
 	}
-	conn := dial(t, rude.Server(t, func(*net.TCPConn) { time.Sleep(5 * time.Second) }))
+	conn := dial(t, rude.Server(t, func(*net.TCPConn) { <-t.Context().Done() }))
 	conn.Step(200*time.Millisecond, 1<<20)
-	began := clock.Now()
 	var err error
 	for err == nil {
 		_, err = conn.Write(make([]byte, 1<<20))
 	}
-	if took := clock.Since(began); took > 2*time.Second {
-		t.Errorf("writing goes on for %v", took)
+	if !errors.Is(err, os.ErrDeadlineExceeded) {
+		t.Errorf("writing ends with %v", err)
 	}
 	// A deadline that comes first counts.
 	conn = dial(t, rude.Server(t, rude.Silent))
@@ -80,18 +78,16 @@ func TestDeadline(t *testing.T) {
 func TestHandshakeEnds(t *testing.T) {
 	record := append([]byte{22, 3, 3, 0x40, 0}, make([]byte, 0x4000)...)
 	for about, behave := range map[string]func(*net.TCPConn){"silent": rude.Silent, "pouring": rude.Pour(record)} {
-		began := clock.Now()
 		_, err := Endpoint{Server: rude.Server(t, behave), TLS: Implicit, Wait: 300 * time.Millisecond}.Dial(t.Context())
-		if took := clock.Since(began); err == nil || took > 2*time.Second {
-			t.Errorf("%s: %v after %v", about, err, took)
+		if err == nil {
+			t.Errorf("%s: a connection", about)
 		}
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, stop)
-	began := clock.Now()
 	_, err := Endpoint{Server: rude.Server(t, rude.Silent), TLS: Implicit}.Dial(ctx)
-	if took := clock.Since(began); err == nil || took > time.Second {
-		t.Errorf("an interrupt: %v after %v", err, took)
+	if err == nil {
+		t.Error("a connection, though interrupted")
 	}
 }
 

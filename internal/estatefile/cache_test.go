@@ -234,7 +234,7 @@ func TestCacheNewTimes(t *testing.T) {
 	t.Parallel() // it waits
 	c := newCacheTest(t)
 	c.want("at first", false)
-	later := clock.Now().Add(-time.Hour)
+	later := clock.Machine().Add(-time.Hour)
 	if err := os.Chtimes(filepath.Join(c.dir, "people.csv"), later, later); err != nil {
 		t.Fatal(err)
 	}
@@ -352,7 +352,7 @@ func TestCacheSweep(t *testing.T) {
 	if err := os.WriteFile(stale, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	old := clock.Now().Add(-2 * time.Hour)
+	old := clock.Machine().Add(-2 * time.Hour)
 	if err := os.Chtimes(stale, old, old); err != nil {
 		t.Fatal(err)
 	}

@@ -14,6 +14,8 @@ import (
 
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
+
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/localfile"
 )
 
@@ -134,7 +136,7 @@ func (b *boxes) put(key, folder, id string, raw []byte) error {
 }
 
 func (x *box) append(folder, path string, raw []byte) error {
-	data, err := x.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{})
+	data, err := x.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: clock.Now()})
 	if err != nil || path == "" {
 		return err
 	}

@@ -1,10 +1,13 @@
 package standin
 
 import (
+	"io"
 	"math/rand/v2"
+	"net"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/emersion/go-imap/v2/imapserver"
@@ -79,11 +82,50 @@ func TestPatterns(t *testing.T) {
 	if picked < 1000 {
 		t.Errorf("only %d were picked", picked)
 	}
-	began := clock.Now()
-	matches(strings.Repeat("a", maxFolderName), "", strings.Repeat("*a", maxPattern/2)+"b")
-	if took := clock.Since(began); took > 100*time.Millisecond {
-		t.Errorf("it takes %v", took)
+	// What tried every way would not end.
+	if matches(strings.Repeat("a", maxFolderName), "", strings.Repeat("*a", maxPattern/2)+"b") {
+		t.Error("a name without b is picked")
 	}
+}
+
+// Whoever does not know the password waits for the answer, longer each time, in the time of
+// a bubble; whoever knows it does not.
+func TestWrongLoginsAreSlow(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := &post{options: Options{Secret: "tide"}, queue: &queue{quit: make(chan struct{})}}
+		began := clock.Now()
+		for range 6 {
+			if p.knows(t.Context(), "wrong") {
+				t.Fatal("a wrong password is right")
+			}
+		}
+		if took := clock.Since(began); took != 1750*time.Millisecond {
+			t.Errorf("6 wrong logins take %v", took)
+		}
+		began = clock.Now()
+		if !p.knows(t.Context(), "tide") || clock.Since(began) != 0 {
+			t.Errorf("a right login takes %v", clock.Since(began))
+		}
+	})
+}
+
+// A slow connection waits before each answer.
+func TestSlowConnection(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ours, theirs := net.Pipe()
+		go func() { _, _ = io.Copy(io.Discard, theirs) }()
+		began := clock.Now()
+		slow := &faultyConn{Conn: ours, wait: time.Second}
+		for range 3 {
+			if _, err := slow.Write([]byte("250 x\r\n")); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if took := clock.Since(began); took != 3*time.Second {
+			t.Errorf("3 answers take %v", took)
+		}
+		ours.Close()
+	})
 }
 
 // The more wrong logins there are, the longer their answers wait; after a while

@@ -15,7 +15,6 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/rude"
@@ -99,12 +98,12 @@ func TestRudeDirectories(t *testing.T) {
 		search func(*bufio.Writer, int64)
 		want   string
 	}{
-		"silence":        {func(*bufio.Writer, int64) { time.Sleep(5 * time.Second) }, "no answer within 1s"},
+		"silence":        {func(*bufio.Writer, int64) { <-t.Context().Done() }, "no answer within 1s"},
 		"one huge value": {pour(append([]byte{0x30, 0x84, 0x7f, 0xff, 0xff, 0xff}, big...)), "an entry of more than 32 MiB"},
 		"a huge claim": {func(w *bufio.Writer, _ int64) {
 			_, _ = w.Write([]byte{0x30, 0x84, 0x01, 0xff, 0xff, 0xff})
 			_ = w.Flush()
-			time.Sleep(5 * time.Second)
+			<-t.Context().Done()
 		}, "no answer within 1s"},
 		"tiny values": {func(w *bufio.Writer, id int64) {
 			_, _ = w.Write(entry(id, "cn=a", bytes.Repeat([]byte{0x04, 0}, 5<<20)))
@@ -125,13 +124,10 @@ func TestRudeDirectories(t *testing.T) {
 	} {
 		t.Run(about, func(t *testing.T) {
 			s := rudeDirectory(t, test.search)
-			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
-			defer stop()
 			var err error
-			began := clock.Now()
-			most := rude.Memory(func() { _, err = s.Read(ctx, func(*directory.Entry) {}, func(string) {}) })
-			if took := clock.Since(began); err == nil || !strings.Contains(err.Error(), test.want) || took > 8*time.Second {
-				t.Errorf("%v after %v, want %q", err, took, test.want)
+			most := rude.Memory(func() { _, err = s.Read(t.Context(), func(*directory.Entry) {}, func(string) {}) })
+			if err == nil || !strings.Contains(err.Error(), test.want) {
+				t.Errorf("%v, want %q", err, test.want)
 			}
 			if err != nil && (strings.Contains(err.Error(), "hush") || strings.Contains(err.Error(), "LDAP Result Code") || strings.Contains(err.Error(), "ldap:")) {
 				t.Errorf("it says %v", err)
@@ -178,13 +174,12 @@ func endless(w *bufio.Writer, id int64) {
 
 // An interrupt ends reading at once.
 func TestReadIsInterrupted(t *testing.T) {
-	s := rudeDirectory(t, func(*bufio.Writer, int64) { time.Sleep(5 * time.Second) })
+	s := rudeDirectory(t, func(*bufio.Writer, int64) { <-t.Context().Done() })
 	ctx, stop := context.WithCancel(t.Context())
 	time.AfterFunc(100*time.Millisecond, stop)
-	began := clock.Now()
 	_, err := s.Read(ctx, func(*directory.Entry) {}, func(string) {})
-	if took := clock.Since(began); !errors.Is(err, context.Canceled) || took > time.Second {
-		t.Errorf("%v after %v", err, took)
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("it ends with %v", err)
 	}
 }
 

@@ -4,9 +4,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
-
-	"yorvet.example/yorvet/internal/clock"
 )
 
 func show(people []Person, remarks []Remark) string {
@@ -46,18 +43,16 @@ func TestParse(t *testing.T) {
 	}
 }
 
-// A long list is read quickly: 100,000 addresses within a second on a quiet machine,
-// which the benchmark shows; here it only must not take for ever.
+// A long list is read whole. How fast, the benchmark shows.
 func TestParseLong(t *testing.T) {
 	var b strings.Builder
 	const many = 100_000
 	for i := range many {
 		fmt.Fprintf(&b, "Person %d <person.%d@kelp.example>%s", i, i, []string{", ", ";\n", "\n"}[i%3])
 	}
-	began := clock.Now()
 	people, remarks := Parse(b.String())
-	if took := clock.Since(began); len(people) != many || len(remarks) > 0 || took > 10*time.Second {
-		t.Errorf("%d people, %d remarks in %v", len(people), len(remarks), took)
+	if len(people) != many || len(remarks) > 0 {
+		t.Errorf("%d people, %d remarks", len(people), len(remarks))
 	}
 }
 

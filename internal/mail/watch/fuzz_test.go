@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/rude"
@@ -25,11 +24,7 @@ func FuzzTalk(f *testing.F) {
 		})
 		a := Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain, Wait: 500 * time.Millisecond},
 			Login: endpoint.Login{User: "ada", Secret: secret.New("tide")}}
-		began := clock.Now()
 		r := Look(t.Context(), a, Query{Wants: func(*read.Message) bool { return true }})
-		if took := clock.Since(began); took > 10*time.Second {
-			t.Errorf("it takes %v", took)
-		}
 		if r.Account != a.Name || r.Err == nil && len(r.Items) > 0 && r.Marks == nil {
 			t.Errorf("it says %+v", r)
 		}

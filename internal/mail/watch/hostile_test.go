@@ -2,14 +2,12 @@ package watch
 
 import (
 	"bufio"
-	"context"
 	"fmt"
 	"net"
 	"strings"
 	"testing"
 	"time"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/rude"
@@ -69,13 +67,12 @@ func TestRudeServers(t *testing.T) {
 		}
 	}
 	long := strings.Repeat("x", 1000)
-	silent := func(*bufio.Writer, string) { time.Sleep(5 * time.Second) }
+	silent := func(*bufio.Writer, string) { <-t.Context().Done() }
 	drip := func(w *bufio.Writer, _ string) {
-		for range 200 {
+		for tick := time.Tick(20 * time.Millisecond); ; <-tick {
 			if _, err := w.WriteString("* OK x\r\n"); err != nil || w.Flush() != nil {
 				return
 			}
-			time.Sleep(20 * time.Millisecond)
 		}
 	}
 	for about, test := range map[string]struct {
@@ -105,20 +102,17 @@ func TestRudeServers(t *testing.T) {
 		"a literal that is claimed": {"UID FETCH", func(w *bufio.Writer, _ string) {
 			fmt.Fprint(w, "* 1 FETCH (UID 1 BODY[HEADER]<0> {9000000000000}\r\n")
 			w.Flush()
-			time.Sleep(5 * time.Second)
+			<-t.Context().Done()
 		}},
 		"messages not asked for": {"UID FETCH", pour("* 7 FETCH (UID 7 BODY[HEADER]<0> {8}\r\nA: b\r\n\r\n)\r\n")},
 	} {
 		t.Run(about, func(t *testing.T) {
 			a := rudeIMAP(t, test.upTo, test.behave)
-			ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
-			defer stop()
 			var r Report
-			began := clock.Now()
 			q := Query{Marks: []Mark{{Place: Place{Folder: "INBOX"}, Validity: 1, Next: 1}}, Wants: func(*read.Message) bool { return true }}
-			most := rude.Memory(func() { r = Look(ctx, a, q) })
-			if took := clock.Since(began); r.Err == nil || took > 5*time.Second {
-				t.Errorf("%v after %v", r.Err, took)
+			most := rude.Memory(func() { r = Look(t.Context(), a, q) })
+			if r.Err == nil {
+				t.Error("it ends without an error")
 			}
 			if r.Err != nil && (strings.Contains(r.Err.Error(), "imapwire") || strings.Contains(r.Err.Error(), "tide") || !strings.HasPrefix(r.Err.Error(), "ada@kelp.example: ")) {
 				t.Errorf("it says %v", r.Err)

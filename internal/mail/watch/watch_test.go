@@ -68,7 +68,7 @@ func (l literal) Size() int64 { return l.Reader.Size() }
 func (b *box) put(folder, id string) {
 	b.t.Helper()
 	raw := fmt.Appendf(nil, "From: a@far.example\r\nMessage-ID: <%s>\r\n\r\ntext\r\n", id)
-	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{}); err != nil {
+	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: clock.Now()}); err != nil {
 		b.t.Fatal(err)
 	}
 }
@@ -77,7 +77,7 @@ func (b *box) put(folder, id string) {
 func (b *box) tagged(folder, id, tag string) {
 	b.t.Helper()
 	raw := fmt.Appendf(nil, "From: a@far.example\r\nMessage-ID: <%s>\r\n%s: %s\r\n\r\ntext\r\n", id, read.Tag, tag)
-	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{}); err != nil {
+	if _, err := b.user.Append(folder, literal{bytes.NewReader(raw)}, &imap.AppendOptions{Time: clock.Now()}); err != nil {
 		b.t.Fatal(err)
 	}
 }
