@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -79,18 +81,12 @@ func part(t *testing.T, dir, name string, leave ...string) string {
 	return name
 }
 
-// campaign is how many runs go through trouble; more with YORVET_CAMPAIGN.
-func campaign(usual int) int {
-	n := usual
-	_, _ = fmt.Sscan(os.Getenv("YORVET_CAMPAIGN"), &n)
-	return n
-}
-
 // Three agents share runs on PostgreSQL: one sends as outsiders, one as those inside, one
 // looks into mailboxes, and all are killed and frozen at random moments. Nothing is sent
 // twice, what is not known to be sent is said to be so, and every observation is there.
 func TestAgentsInTrouble(t *testing.T) {
 	t.Parallel() // most of it is waiting
+	runs := campaign(t)
 	where := storetest.PostgreSQL(t)
 	dir := standIn(t)
 	inside := part(t, dir, "inside.yaml", "- name: outside", "- name: forged")
@@ -104,7 +100,7 @@ func TestAgentsInTrouble(t *testing.T) {
 		agents = append(agents, a)
 	}
 	random := rand.New(rand.NewPCG(11, 5))
-	sent, unsure, runs := 0, 0, campaign(4)
+	sent, unsure := 0, 0
 	for i := range runs {
 		name, length := fmt.Sprintf("trouble-%d", i), logLength(dir)
 		stop := make(chan struct{})
@@ -126,7 +122,7 @@ func TestAgentsInTrouble(t *testing.T) {
 			t.Fatal(err)
 		}
 		if i%2 == 0 {
-			awaitMore(dir, length) // amid sending, however busy this machine is
+			awaitMore(t, dir, length) // amid sending, however busy this machine is
 		}
 		time.Sleep(time.Duration(300+random.IntN(900)) * time.Millisecond)
 		_ = cmd.Process.Kill() // who planned it is gone, too
@@ -169,5 +165,94 @@ func TestAgentsInTrouble(t *testing.T) {
 	t.Logf("%d runs, %d messages, %d of them unsure, %d judged", runs, sent, unsure, judged)
 	if sent < 10*runs/2 || judged < sent/2 {
 		t.Errorf("of %d messages in %d runs %d were judged", sent, runs, judged)
+	}
+}
+
+// A probe that is killed or frozen at any moment goes on, also by two at once: nothing is
+// sent twice, and all is seen.
+func TestProbeKilled(t *testing.T) {
+	t.Parallel() // most of it is waiting
+	runs := campaign(t)
+	dir := standIn(t)
+	random := rand.New(rand.NewPCG(7, 7))
+	resumed := 0
+	for i := range runs {
+		name := fmt.Sprintf("killed-%d", i)
+		length := logLength(dir)
+		args := []string{"--estate", "estate", "probe", "lost-property@kelpmere.example", "weather-watch@kelpmere.example", "--send", "--run", name}
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+stateOf(dir))
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if i%4 < 2 {
+			awaitMore(t, dir, length) // amid sending, however busy this machine is
+		}
+		time.Sleep(time.Duration(200+random.IntN(900)) * time.Millisecond)
+		end := func() {
+			_ = cmd.Process.Kill()
+			_ = cmd.Wait()
+		}
+		if i%2 == 0 {
+			_ = cmd.Process.Signal(syscall.SIGSTOP)
+			end = func() {
+				_ = cmd.Process.Signal(syscall.SIGCONT)
+				_ = cmd.Wait()
+			}
+		} else {
+			end()
+		}
+		var both sync.WaitGroup
+		var answers [2]result
+		for k := range answers {
+			both.Go(func() {
+				answers[k] = run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
+			})
+		}
+		both.Wait()
+		end()
+		// A store in a file waits for whoever was frozen while they wrote; once more, it is all there.
+		again := run(t, dir, nil, []string{"--estate", "estate", "probe", "--resume", name, "--send", "--json"})
+		if strings.Contains(again.stderr, "there is no run") || strings.Contains(again.stderr, "there are no runs") {
+			continue // it was killed before anything was planned
+		}
+		resumed++
+		judgeResumed(t, name, again)
+	}
+	judged := 0
+	for what, n := range logged(t, dir) {
+		if strings.HasPrefix(what, "judged ") {
+			if judged++; n > 1 {
+				t.Errorf("%s: %d times", what, n)
+			}
+		}
+	}
+	t.Logf("%d runs, %d went on, %d messages were judged", runs, resumed, judged)
+	if resumed < runs/2 || judged < 4*runs {
+		t.Errorf("%d runs went on, %d messages were judged", resumed, judged)
+	}
+}
+
+// judgeResumed fails where a run that went on says something else than that all is as
+// predicted, or that nobody knows of some messages.
+func judgeResumed(t *testing.T, name string, r result) {
+	t.Helper()
+	var answer struct {
+		NotAsPredicted, NotLookedAt, NotSent int
+		Cases                                []struct{ Seen string }
+		Ended                                bool
+	}
+	if err := json.Unmarshal([]byte(r.stdout), &answer); err != nil {
+		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
+	}
+	unknown := 0
+	for _, c := range answer.Cases {
+		if c.Seen == "unknown" {
+			unknown++ // it was killed right before this was sent, or right after
+		}
+	}
+	if !answer.Ended || answer.NotAsPredicted > 0 || answer.NotLookedAt > unknown || answer.NotSent > 0 || unknown > 4 {
+		t.Errorf("%s: ended %t, %d not as predicted, %d not looked at, %d not sent, %d unknown:\n%s%s", name, answer.Ended,
+			answer.NotAsPredicted, answer.NotLookedAt, answer.NotSent, unknown, r.stdout, r.stderr)
 	}
 }

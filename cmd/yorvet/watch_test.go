@@ -21,7 +21,6 @@ import (
 	"github.com/prometheus/common/expfmt"
 	"github.com/prometheus/common/model"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
@@ -173,13 +172,14 @@ func (w *watched) quick() {
 	}
 }
 
-// A process that writes is killed at thirty random moments: the store opens after each, it is
+// A process that writes is killed at random moments: the store opens after each, it is
 // whole, and no run is lost that was told of.
 func TestWatchKilled(t *testing.T) {
 	t.Parallel()
+	runs := campaign(t)
 	w := newWatched(t, often)
 	random := rand.New(rand.NewPCG(30, 9))
-	for range campaign(30) {
+	for range runs {
 		if _, err := os.Stat(w.store); err == nil {
 			w.quick()
 		}
@@ -206,35 +206,31 @@ func TestWatchKilled(t *testing.T) {
 // and nothing is done twice.
 func TestWatchWithoutDatabase(t *testing.T) {
 	t.Parallel()
+	seconds := campaign(t)
 	server := storetest.NewServer(t)
 	w := newWatched(t, often)
 	w.store = server.URL()
 	first, second := w.start(), w.start()
 	defer first.kill()
 	defer second.kill()
-	answers := func(most time.Duration) {
+	answers := func() {
 		t.Helper()
-		w.mu.Lock()
-		before := len(w.heard)
-		w.mu.Unlock()
-		for deadline := clock.Now().Add(most); clock.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		heard := func() int {
 			w.mu.Lock()
-			now := len(w.heard)
-			w.mu.Unlock()
-			if now >= before+3 {
-				return
-			}
+			defer w.mu.Unlock()
+			return len(w.heard)
 		}
-		t.Fatalf("no work for %v; the processes say:\n%s\n%s", most, first.errs, second.errs)
+		before := heard()
+		await(t, func() bool { return heard() >= before+3 })
 	}
-	answers(30 * time.Second)
+	answers()
 	server.Stop()
 	server.Start()
-	answers(40 * time.Second)
+	answers()
 	server.Stop()
-	time.Sleep(time.Duration(campaign(12)) * time.Second) // a minute with YORVET_CAMPAIGN=60
+	time.Sleep(time.Duration(seconds) * time.Second)
 	server.Start()
-	answers(40 * time.Second)
+	answers()
 	w.check()
 }
 
@@ -347,9 +343,7 @@ func TestWatchPage(t *testing.T) {
 		}
 		return response.StatusCode, response.Header.Get("Content-Type"), string(body)
 	}
-	for deadline := clock.Now().Add(20 * time.Second); len(w.kept()) < 3 && clock.Now().Before(deadline); {
-		time.Sleep(100 * time.Millisecond)
-	}
+	await(t, func() bool { return len(w.kept()) >= 3 })
 	if code, _, body := get("GET", "/healthz", ""); code != 200 || !strings.Contains(body, `"healthy":true`) {
 		t.Errorf("health %d: %s", code, body)
 	}

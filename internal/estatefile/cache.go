@@ -29,6 +29,7 @@ type Cache struct {
 	program string    // which this is: another one may read an estate otherwise
 	fresh   []*cached // estates that were loaded, and are not in the folder yet
 	off     bool
+	now     func() time.Time // the machine's clock, which files go by
 }
 
 // The bounds of a cache.
@@ -41,7 +42,7 @@ const (
 // NewCache returns a cache in a folder, which is made when it is needed. version is that of the
 // program.
 func NewCache(folder, version string) *Cache {
-	c := &Cache{folder: folder}
+	c := &Cache{folder: folder, now: clock.Machine}
 	path, err := os.Executable()
 	var info fs.FileInfo
 	if err == nil {
@@ -122,7 +123,7 @@ func (c *Cache) begin(path string, main []string) *cached {
 		return nil
 	}
 	one := &cached{Program: c.program, Folder: folder, Path: path, Main: main, Key: make([]byte, digestKey),
-		Read: clock.Machine()}
+		Read: c.now()}
 	if _, err := rand.Read(one.Key); err != nil {
 		return nil
 	}

@@ -20,7 +20,8 @@ import (
 type cacheTest struct {
 	t      *testing.T
 	dir    string
-	folder string // of the cache
+	folder string        // of the cache
+	later  time.Duration // how far the clock has gone on since the files were written
 }
 
 func newCacheTest(t *testing.T) *cacheTest {
@@ -30,7 +31,7 @@ func newCacheTest(t *testing.T) *cacheTest {
 	default:
 		t.Skip("there is no cache on this system")
 	}
-	c := &cacheTest{t, t.TempDir(), filepath.Join(t.TempDir(), "made", "when-needed")}
+	c := &cacheTest{t: t, dir: t.TempDir(), folder: filepath.Join(t.TempDir(), "made", "when-needed")}
 	c.write("estate.yaml", "yorvet: 1\ndomains: [kelp.example]\npeople: {table: people.csv}\n"+
 		"groups:\n  - address: all@kelp.example\n    title: First\n    members: [p000001@kelp.example]\n")
 	var people strings.Builder
@@ -56,7 +57,7 @@ func (c *cacheTest) write(name, text string) {
 }
 
 // age waits until a change of the files would be told by their times. Only a real clock does.
-func (c *cacheTest) age() { time.Sleep(20 * time.Millisecond) }
+func (c *cacheTest) age() { <-time.After(20 * time.Millisecond) }
 
 // load loads the estate with the cache, and reports whether it came from there.
 func (c *cacheTest) load() (e *estate.Estate, kept bool) {
@@ -67,6 +68,7 @@ func (c *cacheTest) load() (e *estate.Estate, kept bool) {
 func (c *cacheTest) loadAt(path, version string) (e *estate.Estate, kept bool) {
 	c.t.Helper()
 	cache := NewCache(c.folder, version)
+	cache.now = func() time.Time { return clock.Machine().Add(c.later) }
 	e, err := Load(WithCache(c.t.Context(), cache), path)
 	if err != nil {
 		c.t.Fatal(err)
@@ -189,7 +191,7 @@ func TestCacheSeesChanges(t *testing.T) {
 				c := newCacheTest(t)
 				c.want("at first", false)
 				if wait { // so long that times alone decide
-					time.Sleep(doubtful)
+					c.later = 2 * doubtful
 					c.want("once", true)
 					c.want("twice", true)
 				}
@@ -239,7 +241,7 @@ func TestCacheNewTimes(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.want("with new times", true)
-	time.Sleep(doubtful)
+	c.later = 2 * doubtful
 	c.want("brought up to date", true)
 	cache := NewCache(c.folder, "test")
 	if _, err := Load(WithCache(t.Context(), cache), filepath.Join(c.dir, "estate.yaml")); err != nil || len(cache.fresh) > 0 {

@@ -15,7 +15,6 @@ import (
 	"testing"
 	"time"
 
-	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/change/changetest"
@@ -529,12 +528,13 @@ func TestKilledWriter(t *testing.T) {
 			t.Fatal(err)
 		}
 		before, _ := os.ReadFile(filepath.Join(path, "estate.yaml"))
-		for deadline := clock.Now().Add(20 * time.Second); clock.Now().Before(deadline); time.Sleep(time.Millisecond) {
-			if now, _ := os.ReadFile(filepath.Join(path, "estate.yaml")); !bytes.Equal(now, before) {
-				break // it is at work
-			}
+		tick := time.Tick(time.Millisecond)
+		for now := before; bytes.Equal(now, before); <-tick { // until it is at work
+			now, _ = os.ReadFile(filepath.Join(path, "estate.yaml"))
 		}
-		time.Sleep(time.Duration(random.IntN(60_000)) * time.Microsecond)
+		for range random.IntN(60) {
+			<-tick
+		}
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		e, err := Load(context.Background(), path)

@@ -5,9 +5,9 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"reflect"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -296,8 +296,9 @@ func TestWriteKeepsOwners(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if stat := info.Sys().(*syscall.Stat_t); stat.Uid != 4321 || stat.Gid != 1234 || info.Mode().Perm() != 0o660 {
-				t.Errorf("%s: %s belongs to %d:%d with %v", about, name, stat.Uid, stat.Gid, info.Mode())
+			stat := reflect.Indirect(reflect.ValueOf(info.Sys()))
+			if uid, gid := stat.FieldByName("Uid").Uint(), stat.FieldByName("Gid").Uint(); uid != 4321 || gid != 1234 || info.Mode().Perm() != 0o660 {
+				t.Errorf("%s: %s belongs to %d:%d with %v", about, name, uid, gid, info.Mode())
 			}
 		}
 	}

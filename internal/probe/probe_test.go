@@ -23,13 +23,31 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-const limits = "  pace: 5000\n  people: 100\n  connections: 60\n  patience: 4s\n  look-every: 1s\n  settle: 300ms\n"
+// today is the day on which the demo has newcomers.
+var today = estate.DayOf(noon)
+
+// onItsDay has the service of a test live on that day, too.
+func onItsDay(o *standin.Options) {
+	began := clock.Now()
+	o.Now = func() time.Time { return noon.Add(clock.Since(began)) }
+}
+
+var noon = func() time.Time {
+	day, err := time.Parse(time.DateOnly, demo.Day)
+	if err != nil {
+		panic(err)
+	}
+	return day.Add(12 * time.Hour)
+}()
+
+const limits = "  pace: 5000\n  people: 100\n  connections: 60\n  patience: 60s\n  quiet: 1s\n  look-every: 1s\n  settle: 300ms\n"
 
 // harness is a stand-in with connections to it.
 type harness struct {
 	service     *standin.Service
 	connections *connections.Connections
 	store       *store.Store
+	settles     time.Duration // how long it is waited for that the service has worked on all, at most
 }
 
 func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *harness {
@@ -64,13 +82,13 @@ func serve(t testing.TB, served *estate.Estate, change func(*standin.Options)) *
 		t.Fatal(err)
 	}
 	t.Cleanup(kept.Close)
-	return &harness{s, l, kept}
+	return &harness{s, l, kept, time.Minute}
 }
 
 // options make digests come once all is sent.
 func (h *harness) options() probe.Options {
 	return probe.Options{Store: h.store, Estate: probe.Evaluated{Digest: "test"}, Sent: func(context.Context) {
-		h.service.Settle(2 * time.Second)
+		h.service.Settle(h.settles)
 		h.service.FlushDigests()
 	}}
 }
@@ -100,7 +118,7 @@ func demoEstate(t testing.TB, name string) *estate.Estate {
 }
 
 func resolver(e *estate.Estate) *resolve.Resolver {
-	return resolve.New(e, estate.DayOf(clock.Now()))
+	return resolve.New(e, today)
 }
 
 func allGroups(e *estate.Estate) []estate.ID {
@@ -114,7 +132,7 @@ func allGroups(e *estate.Estate) []estate.ID {
 // A service that is as the estate says does all that is predicted.
 func TestAsPredicted(t *testing.T) {
 	e := demoEstate(t, demo.Estate)
-	h := serve(t, e, nil)
+	h := serve(t, e, onItsDay)
 	plan := probe.NewPlan(resolver(e), h.connections, probe.Choice{Groups: allGroups(e)})
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {
@@ -215,7 +233,7 @@ func TestDifferences(t *testing.T) {
 			slots <- struct{}{}
 			defer func() { <-slots }()
 			e := demoEstate(t, demo.Estate)
-			h := serve(t, changedDemo(t, d.old, d.new), nil)
+			h := serve(t, changedDemo(t, d.old, d.new), onItsDay)
 			var groups []estate.ID
 			for _, id := range allGroups(e) {
 				if strings.HasPrefix(e.Address(id).String(), d.group+"@") {
@@ -284,7 +302,7 @@ func changedDemo(t *testing.T, old, replacement string) *estate.Estate {
 // With approval, what is held is let in by the approver's answer, and comes.
 func TestApprove(t *testing.T) {
 	e := demoEstate(t, demo.Estate)
-	h := serve(t, e, nil)
+	h := serve(t, e, onItsDay)
 	var group []estate.ID
 	for _, id := range allGroups(e) {
 		if strings.HasPrefix(e.Address(id).String(), "south-pier@") {

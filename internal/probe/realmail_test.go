@@ -58,6 +58,9 @@ func newMailServers(t *testing.T) *mailServers {
 	if os.Getuid() != 0 {
 		t.Skip("only root may start Postfix")
 	}
+	if clock.Shift() != 0 {
+		t.Skip("these servers go by the clock of this machine")
+	}
 	dir, err := os.MkdirTemp("/tmp", "yv")
 	if err != nil {
 		t.Fatal(err)
@@ -300,22 +303,20 @@ func (m *mailServers) start(taker []string) {
 				_ = exec.Command("kill", strings.TrimSpace(string(pid))).Run()
 			}
 		}
-		time.Sleep(300 * time.Millisecond)
 		if m.t.Failed() {
 			m.t.Log(m.logs())
 		}
 	})
 	for _, port := range []int{m.smtp, m.submission, m.imap} {
-		for deadline := clock.Now().Add(10 * time.Second); ; {
+		for tick := time.Tick(20 * time.Millisecond); ; <-tick {
 			conn, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", port))
 			if err == nil {
 				conn.Close()
 				break
 			}
-			if clock.Now().After(deadline) {
+			if m.t.Context().Err() != nil {
 				m.t.Fatalf("nobody listens at %d: %s", port, m.logs())
 			}
-			time.Sleep(20 * time.Millisecond)
 		}
 	}
 }

@@ -87,7 +87,7 @@ func (h *harness) post(t *testing.T, m compose.Message) {
 	if reply := session.Send(t.Context(), envelope, raw); !reply.Accepted() {
 		t.Fatalf("%s to %s: %s", m.From, m.To, reply)
 	}
-	h.service.Settle(2 * time.Second)
+	h.service.Settle(time.Minute)
 }
 
 // states are the members of a call by what is known of them.
@@ -214,7 +214,7 @@ func TestHeld(t *testing.T) {
 		if err := list[i].Decide(t.Context(), r, h.connections, admit); err != nil {
 			t.Fatal(err)
 		}
-		h.service.Settle(2 * time.Second)
+		h.service.Settle(time.Minute)
 	}
 	if left := waiting("bo@kelp.example"); len(left) != 0 {
 		t.Errorf("what is decided still waits: %+v", left)

@@ -67,6 +67,7 @@ func TestBadWeather(t *testing.T) {
 		exit    int
 		verdict string // of the message
 		told    string // a word that is told of some mailbox
+		hasty   bool   // nothing comes, however long it is waited for
 	}{
 		{name: "fair", exit: 0, verdict: "admit"},
 		{name: "no mailbox lets anybody in", replace: []string{"look", "user: keeper", "user: nobody"}, exit: 3, verdict: probe.NotLookedAt, told: probe.NotLookedAt},
@@ -74,16 +75,16 @@ func TestBadWeather(t *testing.T) {
 			exit: 1, verdict: "admit", told: probe.NotLookedAt},
 		{name: "no login sends", replace: []string{"send", "/secret", "/wrong"}, exit: 3},
 		{name: "nobody listens for messages", replace: []string{"send", "127.0.0.1:", "127.0.0.2:"}, exit: 3},
-		{name: "nobody listens for mailboxes", replace: []string{"look", "127.0.0.1:", "127.0.0.2:"}, exit: 3, verdict: probe.NotLookedAt, told: probe.NotLookedAt},
-		{name: "the mailboxes are gone", change: fault(standin.Fault{Do: "imap-gone"}), exit: 3, verdict: probe.NotLookedAt, told: probe.NotLookedAt},
+		{name: "nobody listens for mailboxes", replace: []string{"look", "127.0.0.1:", "127.0.0.2:"}, hasty: true, exit: 3, verdict: probe.NotLookedAt, told: probe.NotLookedAt},
+		{name: "the mailboxes are gone", change: fault(standin.Fault{Do: "imap-gone"}), hasty: true, exit: 3, verdict: probe.NotLookedAt, told: probe.NotLookedAt},
 		{name: "the mailboxes are gone at first", change: fault(standin.Fault{Do: "imap-gone", For: 2 * time.Second}), exit: 0, verdict: "admit"},
 		{name: "the certificate is not trusted", change: fault(standin.Fault{Do: "certificate"}), exit: 3},
 		{name: "put off for a while", change: fault(standin.Fault{Do: "later", By: 1200 * time.Millisecond}), exit: 0, verdict: "admit"},
-		{name: "put off for good", change: fault(standin.Fault{Do: "later", By: time.Hour}), exit: 1, verdict: probe.Deferred},
+		{name: "put off for good", change: fault(standin.Fault{Do: "later", By: time.Hour}), hasty: true, exit: 1, verdict: probe.Deferred},
 		{name: "refused", change: fault(standin.Fault{Do: "refuse"}), exit: 1, verdict: "refuse"},
 		{name: "cut off", change: fault(standin.Fault{Do: "cut", Bytes: 300, Times: 1}), exit: 0, verdict: "admit"},
 		{name: "slow", change: fault(standin.Fault{Do: "slow", By: 50 * time.Millisecond}), exit: 0, verdict: "admit"},
-		{name: "late", change: fault(standin.Fault{Do: "delay", To: "cy@kelp.example", By: time.Hour}), exit: 1, verdict: "admit", told: probe.SeenNot},
+		{name: "late", change: fault(standin.Fault{Do: "delay", To: "cy@kelp.example", By: time.Hour}), hasty: true, exit: 1, verdict: "admit", told: probe.SeenNot},
 		{name: "lost", change: fault(standin.Fault{Do: "lose", To: "cy@kelp.example"}), exit: 1, verdict: "admit", told: probe.SeenNot},
 		{name: "twice", change: fault(standin.Fault{Do: "duplicate", To: "cy@kelp.example"}), exit: 1, verdict: "admit", told: probe.SeenTwice},
 		{name: "taken for junk", change: fault(standin.Fault{Do: "junk", To: "cy@kelp.example"}), exit: 1, verdict: "admit", told: probe.SeenJunk},
@@ -93,6 +94,10 @@ func TestBadWeather(t *testing.T) {
 			t.Parallel()
 			r := sample.Load(t, berth)
 			h := serve(t, r.Estate(), row.change)
+			if row.hasty {
+				row.replace = append(row.replace, "look", "patience: 60s", "patience: 4s")
+				h.settles = time.Second
+			}
 			l := h.otherwise(t, row.replace...)
 			plan := probe.NewPlan(r, l, probe.Choice{Groups: []estate.ID{at(t, r, "open@kelp.example")}, Kinds: []probe.Kind{probe.Member}})
 			run, err := probe.Start(context.Background(), plan, h.options())

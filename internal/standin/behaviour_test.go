@@ -353,7 +353,7 @@ func TestFaults(t *testing.T) {
 	}
 	r, log := faulty(t, standin.Faults{List: []standin.Fault{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
-	r.service.Settle(time.Second)
+	r.service.Settle(time.Minute)
 	if _, err := marks(t, watch.Account{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}); err == nil {
 		t.Error("the mailboxes can be opened")
 	}

@@ -22,7 +22,7 @@ func TestJMAP(t *testing.T) {
 	const ada = "ada@kelp.example"
 	account := watch.Account{Name: ada, JMAP: r.service.Ready().JMAP, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}
 	r.send("", "guest@holiday.example", "open@kelp.example", nil)
-	r.service.Settle(2 * time.Second)
+	r.service.Settle(time.Minute)
 	box, err := watch.Open(t.Context(), account)
 	if err != nil {
 		t.Fatal(err)
@@ -36,7 +36,7 @@ func TestJMAP(t *testing.T) {
 	r.send("", "guest@holiday.example", "open@kelp.example", func(d *compose.Message) {
 		d.Subject = strings.Repeat("A long subject that is folded into lines ", 4)
 	})
-	r.service.Settle(2 * time.Second)
+	r.service.Settle(time.Minute)
 	second := box.Look(q)
 	if second.Err != nil || len(second.Items) != 1 || second.Items[0].Message.ID == first.Items[0].Message.ID {
 		t.Fatalf("%v, %d are new", second.Err, len(second.Items))

@@ -161,7 +161,10 @@ func (s *Service) Settle(d time.Duration) bool { return s.post.settle(d) }
 
 // Reload takes another estate from now on. Whoever is newly a member of a group
 // that welcomes its members is told.
-func (s *Service) Reload(e *estate.Estate) { s.post.reload(e) }
+func (s *Service) Reload(e *estate.Estate) {
+	s.post.reload(e)
+	s.post.log.Info("reloaded")
+}
 
 func (s *Service) listen(c *certificates) error {
 	faulty := s.post.faults

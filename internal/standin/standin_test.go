@@ -111,7 +111,7 @@ func (r *rig) send(login, from, to string, change func(*compose.Message)) (strin
 // box returns what is in a mailbox.
 func (r *rig) box(name string) []watch.Item {
 	r.t.Helper()
-	if !r.service.Settle(5 * time.Second) {
+	if !r.service.Settle(time.Minute) {
 		r.t.Fatal("the stand-in does not settle")
 	}
 	a := watch.Account{Name: name, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots, Wait: 5 * time.Second},

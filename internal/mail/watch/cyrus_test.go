@@ -56,6 +56,9 @@ func startCyrus(t *testing.T) *cyrus {
 		}
 		t.Skipf("there is no Cyrus here, or nobody who may start it: %v", missing)
 	}
+	if clock.Shift() != 0 {
+		t.Skip("this server goes by the clock of this machine")
+	}
 	dir, err := os.MkdirTemp("", "yc")
 	if err != nil {
 		t.Fatal(err)
@@ -132,12 +135,12 @@ EVENTS {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	for deadline := clock.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for tick := time.Tick(50 * time.Millisecond); ; <-tick {
 		if conn, err := net.Dial("tcp", c.lmtp); err == nil {
 			conn.Close()
 			return c
 		}
-		if clock.Now().After(deadline) {
+		if t.Context().Err() != nil {
 			t.Fatalf("Cyrus does not start: %s", said.String())
 		}
 	}
@@ -203,7 +206,7 @@ func TestCyrus(t *testing.T) {
 			}
 			c.deliver(account.Name, "other@far.example", "runother.1")
 			var items []watch.Item
-			for deadline := clock.Now().Add(10 * time.Second); len(items) < 3 && clock.Now().Before(deadline); {
+			for len(items) < 3 {
 				r := box.Look(q)
 				if r.Err != nil {
 					t.Fatal(r.Err)

@@ -7,19 +7,14 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
-
-	"yorvet.example/yorvet/internal/clock"
 )
 
 // server is the server of the process of a test: one serves all its tests.
@@ -122,15 +117,7 @@ func (s *Server) Start() {
 func command(programs, dir, name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(programs, name), args...)
 	cmd.Dir = dir
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGQUIT}
-	if os.Getuid() == 0 { // which the server refuses to be
-		if who, err := user.Lookup("postgres"); err == nil {
-			uid, _ := strconv.Atoi(who.Uid)
-			gid, _ := strconv.Atoi(who.Gid)
-			_ = os.Chown(dir, uid, gid)
-			cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-		}
-	}
+	ownedBy(cmd, "postgres", dir)
 	return cmd
 }
 
@@ -158,11 +145,16 @@ func serve(programs, dir string) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	const patience = 30 * time.Second
-	for deadline := clock.Now().Add(patience); clock.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for tick := time.Tick(50 * time.Millisecond); ; <-tick {
 		if run("pg_isready", "-h", dir, "-U", "yorvet", "-q").Run() == nil {
 			return nil
 		}
+		select {
+		case err := <-ended:
+			return fmt.Errorf("PostgreSQL does not start: %w: %s", err, output.String())
+		default:
+		}
 	}
-	return fmt.Errorf("PostgreSQL does not start: %s", output.String())
 }
