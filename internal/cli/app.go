@@ -128,7 +128,7 @@ func tell(ctx context.Context, err error, w io.Writer) int {
 		return exitAnswered
 	case errors.Is(err, errWrong):
 		return exitWrong
-	case ctx.Err() != nil && errors.Is(err, ctx.Err()):
+	case ctx.Err() != nil && (errors.Is(err, ctx.Err()) || isNetwork(err)): // which a connection that is ended comes to
 		fmt.Fprintln(w, "yorvet: interrupted")
 		return exitWrong
 	}
