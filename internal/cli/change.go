@@ -193,10 +193,10 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 
 // writeIfAgreed asks whether a change that was shown is to be made, and makes it.
 func (c *changer) writeIfAgreed(ctx context.Context) error {
-	if !c.askable() {
+	if !askable(c.streams) {
 		return usageError("not written: no terminal to ask on. Use --yes to apply, --preview to look")
 	}
-	if !c.agreed(ctx) {
+	if !agreed(ctx, c.streams, "\nApply this change?", "Nothing written.") {
 		return errWrong
 	}
 	if err := c.draft.Write(); err != nil {
@@ -214,14 +214,14 @@ func writeError(err error) error {
 }
 
 // askable reports whether somebody is there to be asked.
-func (c *changer) askable() bool {
-	out, ok := c.streams.Out.(*os.File)
+func askable(streams Streams) bool {
+	out, ok := streams.Out.(*os.File)
 	return ok && term.IsTerminal(int(out.Fd())) && term.IsTerminal(int(os.Stdin.Fd()))
 }
 
-// agreed asks whether the change is to be made.
-func (c *changer) agreed(ctx context.Context) bool {
-	fmt.Fprint(c.streams.Out, "\nApply this change? [y/N] ")
+// agreed asks whether something is to be done, and says otherwise if not.
+func agreed(ctx context.Context, streams Streams, question, otherwise string) bool {
+	fmt.Fprint(streams.Out, question, " [y/N] ")
 	answer := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -234,7 +234,7 @@ func (c *changer) agreed(ctx context.Context) bool {
 		}
 	case <-ctx.Done():
 	}
-	fmt.Fprintln(c.streams.Out, "Nothing written.")
+	fmt.Fprintln(streams.Out, otherwise)
 	return false
 }
 

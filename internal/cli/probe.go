@@ -10,7 +10,6 @@ import (
 	"os"
 	"regexp"
 	"slices"
-	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
@@ -239,11 +238,6 @@ func (s *session) begin(st *store.Store, l *connections.Connections) error {
 		return usageError("there is a run %s already; name another, or go on with it by --resume", plan.Run)
 	case run == nil || err != nil && !errors.Is(err, context.Canceled):
 		return networkError(err)
-	}
-	if old, err := st.Old(s.ctx, keptRuns, keptDays*24*time.Hour); err == nil && len(old) > 0 {
-		if err := st.Remove(s.ctx, old...); err != nil {
-			warn(s.streams, err.Error())
-		}
 	}
 	return s.judge(st, run)
 }

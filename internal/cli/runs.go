@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -68,9 +69,10 @@ func newRunsRemove(streams Streams) *cli.Command {
 			storeFlag(),
 			&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N`"},
 			&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
+			&cli.BoolFlag{Name: "yes", Usage: "remove what --keep and --older pick without asking"},
 		},
-		Description: "Mailboxes are left alone: yorvet probe --tidy RUN removes messages.\n\nExample: yorvet runs " +
-			"remove --keep 50",
+		Description: "With --keep and --older it shows which runs go, and asks. Mailboxes are left alone: yorvet " +
+			"probe --tidy RUN removes messages.\n\nExample: yorvet runs remove --keep 50",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
 			case chosen && cmd.Args().Len() > 0:
@@ -109,21 +111,25 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *store.Store) error {
 	names := cmd.Args().Slice()
 	if cmd.IsSet("keep") || cmd.IsSet("older") {
-		keep, days := keptRuns*keptRuns, keptDays*keptDays
-		if cmd.IsSet("keep") {
-			keep = cmd.Int("keep")
+		var err error
+		if names, err = oldRuns(ctx, cmd, st); err != nil {
+			return err
 		}
-		if cmd.IsSet("older") {
-			days = cmd.Int("older")
+		if len(names) > 0 && !cmd.Bool("yes") {
+			said := present.Count(len(names), "run goes", "runs go")
+			few := names[:min(len(names), 6)]
+			said += ": " + strings.Join(few, ", ")
+			if more := len(names) - len(few); more > 0 {
+				said += fmt.Sprintf(" and %d more", more)
+			}
+			present.Paragraph(streams.Out, said, pageOptions(streams.Out))
+			if !askable(streams) {
+				return usageError("nothing is removed: no terminal to ask on; use --yes")
+			}
+			if !agreed(ctx, streams, "Remove them, with all that was seen?", "Nothing removed.") {
+				return errWrong
+			}
 		}
-		if keep < 0 || days < 0 {
-			return usageError("--keep and --older take a number from 0 up")
-		}
-		old, err := st.Old(ctx, keep, time.Duration(days)*24*time.Hour)
-		if err != nil {
-			return networkError(err)
-		}
-		names = old
 	}
 	slices.Sort(names)
 	names = slices.Compact(names)
@@ -145,6 +151,31 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 	}
 	return nil
 }
+
+// oldRuns returns the names of the runs that --keep and --older pick, the newest first.
+func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, error) {
+	keep, days := cmd.Int("keep"), cmd.Int("older")
+	if keep < 0 || days < 0 || days > mostDays {
+		return nil, usageError("--keep takes a number from 0 up, --older one up to %d", mostDays)
+	}
+	list, err := st.Runs(ctx)
+	if err != nil {
+		return nil, networkError(err)
+	}
+	since := st.Now().AddDate(0, 0, -days)
+	var old []string
+	for i, r := range list {
+		ended := r.State == store.StateEnded || r.State == store.StateStopped
+		beyond := cmd.IsSet("keep") && i >= keep
+		if ended && (beyond || cmd.IsSet("older") && r.Began.Before(since)) {
+			old = append(old, r.Name)
+		}
+	}
+	return old, nil
+}
+
+// mostDays is how far back --older may reach: a hundred years.
+const mostDays = 36_525
 
 // keptRunsOf tells of the runs of a store, the newest first, and of the agents at work.
 func keptRunsOf(list []store.Run, agents []store.Agent, where string) *present.Runs {

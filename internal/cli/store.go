@@ -64,12 +64,6 @@ type noRunsError struct{ where string }
 
 func (e *noRunsError) Error() string { return "yorvet: there are no runs yet: no file " + e.where }
 
-// The runs that are kept, unless they are removed before: the newest, for some time.
-const (
-	keptRuns = 1000
-	keptDays = 400
-)
-
 // evaluated loads the estate anew, with its files as the store keeps them. An estate that is
 // a source is not kept.
 func (s *session) evaluated() (probe.Evaluated, error) {

@@ -398,19 +398,3 @@ func (s *Store) Remove(ctx context.Context, names ...string) error {
 		return err
 	})
 }
-
-// Old returns the names of the runs that have ended and are beyond the newest keep, or began
-// longer ago than age.
-func (s *Store) Old(ctx context.Context, keep int, age time.Duration) ([]string, error) {
-	list, err := s.Runs(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var old []string
-	for i, r := range list {
-		if (r.State == StateEnded || r.State == StateStopped) && (i >= keep || s.Now().Sub(r.Began) > age) {
-			old = append(old, r.Name)
-		}
-	}
-	return old, nil
-}

@@ -404,7 +404,7 @@ func TestAnswers(t *testing.T) {
 	})
 }
 
-func TestJudgeAndOld(t *testing.T) {
+func TestJudge(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		for i, name := range []string{"one", "two", "three", "four"} {
@@ -426,15 +426,6 @@ func TestJudgeAndOld(t *testing.T) {
 		}
 		if r, err := s.RunNamed(t.Context(), "one"); err != nil || r.Good != 1 || r.Bad != 1 || r.Unlooked != 2 {
 			t.Errorf("%+v, %v", r, err)
-		}
-		for _, test := range []struct {
-			keep int
-			age  time.Duration
-			want string
-		}{{9, 999 * time.Hour, "[]"}, {1, 999 * time.Hour, "[two three]"}, {9, 30 * time.Hour, "[three]"}, {0, time.Hour, "[one two three]"}} {
-			if got, err := s.Old(t.Context(), test.keep, test.age); err != nil || fmt.Sprint(got) != test.want {
-				t.Errorf("beyond %d and %s: %v, %v", test.keep, test.age, got, err)
-			}
 		}
 	})
 }
