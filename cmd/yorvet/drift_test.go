@@ -53,7 +53,7 @@ func TestSourcesThatShrink(t *testing.T) {
 	want(t, dir, "import hq=hq.ldif --domain kelp.example -o estate", 0, "30 people, 40 groups")
 	put(t, dir, "none.yaml", "yorvet: 1\ndomains: [kelp.example]\n")
 	want(t, dir, "--estate none.yaml export --as ldif --since hq=hq.ldif --for hq", 2,
-		"would remove 40 of 40 groups; nothing is written. If that is meant: --allow-removal 40")
+		"would remove 40 of 40 groups; nothing is written. If that is intended: --allow-removal 40")
 	want(t, dir, "--estate none.yaml export --as ldif --since hq=hq.ldif --for hq --allow-removal 80", 0, "changetype: delete")
 	before, err := os.ReadFile(filepath.Join(dir, "estate", "estate.yaml"))
 	if err != nil {
@@ -109,7 +109,7 @@ func TestDriftFromSeveralSources(t *testing.T) {
 	// A source that shows no group any more is not believed, however few there were.
 	put(t, dir, "hq.ldif", directoryOf(0, 4))
 	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --yes", 2,
-		"hq shows no group any more, and the change would remove all 3 of its groups; nothing is written")
+		"hq shows no group any more, and the change would remove 3 of its 3 groups; nothing is written")
 	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --yes --allow-removal 3", 0)
 	want(t, dir, "compare hq=hq.ldif", 2, "needs two estates")
 	want(t, dir, "compare estate.yaml hq=hq.ldif mta=aliases", 2, "several sources and one estate on disk behind them")
@@ -260,4 +260,64 @@ func TestHandOutToServices(t *testing.T) {
 			want(t, dir, "--estate e export --as scim --since id=scim:s.json --for id", 0, `"method": "POST"`, test.post)
 		})
 	}
+}
+
+// consoleMap reads a sheet as a console hands it out.
+const consoleMap = `yorvet-map: 1
+groups:
+  - address: Mail
+    about: {from: Notes, optional: true}
+    owns: [about]
+    owners: [{from: Keepers, by: address}]
+    members: [{from: Readers, by: address}]
+    gate:
+      - {when: (Closed=yes), say: refuse not inside}
+      - admit anyone
+`
+
+// consoleSheet is such a sheet, with some names of columns put in place of others.
+func consoleSheet(rows int, replace ...string) string {
+	var b strings.Builder
+	b.WriteString("Mail,Notes,Keepers,Readers,Closed\n")
+	for i := range rows {
+		fmt.Fprintf(&b, "g%d@kelp.example,About %[1]d,ann@kelp.example,bob@kelp.example,yes\n", i)
+	}
+	return strings.NewReplacer(replace...).Replace(b.String())
+}
+
+// A sheet whose columns are renamed, emptied or missing, or that is cut off, opens no group and
+// removes nothing before somebody has said so.
+func TestSheetsThatLoseColumns(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "sheet.map", consoleMap)
+	put(t, dir, "sheet.csv", consoleSheet(12))
+	const follow = "import sheet=sheet.csv --map sheet.map --domain kelp.example -o estate"
+	want(t, dir, follow, 0, "12 groups")
+	before := list(t, dir)
+	unwritten := func(what string) {
+		t.Helper()
+		put(t, dir, "sheet.csv", consoleSheet(12))
+		if now := list(t, dir); now != before {
+			t.Errorf("%s: files have changed", what)
+		}
+	}
+	for what, test := range map[string]struct{ sheet, says string }{
+		"a renamed condition":  {consoleSheet(12, "Closed", "Shut"), "the map reads closed, and there is no such column; there are Mail, Notes, Keepers, Readers, Shut"},
+		"a renamed list":       {consoleSheet(12, "Readers", "Reader"), `there is no such column; there are Mail, Notes, Keepers, Reader, Closed. If it may be missing, the map says "optional: true" there; did you mean Reader?`},
+		"an emptied condition": {consoleSheet(12, ",yes\n", ",\n"), "would open 12 groups to anyone outside: g0@kelp.example"},
+		"an emptied list":      {consoleSheet(12, "bob@kelp.example", ""), "members of all 12 records is empty (Readers)"},
+		"a doubled column":     {consoleSheet(12, "Notes", "Closed"), `the column "Closed" stands here for the second time`},
+		"a heading alone":      {consoleSheet(0), "there is no record in it"},
+		"half of it":           {consoleSheet(6), "sheet does not show 6 of its groups any more, and the change would remove 6 of its 12 groups"},
+	} {
+		put(t, dir, "sheet.csv", test.sheet)
+		want(t, dir, follow+" --yes", 2, test.says)
+		unwritten(what)
+	}
+	// What the map calls optional may be missing, but it is not taken from all groups at once.
+	put(t, dir, "sheet.csv", strings.ReplaceAll(consoleSheet(12), ",Notes,", ",Other,"))
+	want(t, dir, follow+" --yes", 2, "the sources say no about any more of 12 of the 12 groups that have one")
+	want(t, dir, follow+" --yes --allow-removal 12", 0, "12 groups change")
+	put(t, dir, "sheet.csv", consoleSheet(12, ",yes\n", ",\n"))
+	want(t, dir, follow+" --yes --allow-opening 12", 0, "12 groups change")
 }

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -53,6 +54,7 @@ func newImport(streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "coverage", Usage: "say of each column or attribute whether it was taken"},
 			&cli.BoolFlag{Name: "allow-empty", Usage: "a list of the map may be empty in all records"},
 			allowRemoval(),
+			allowOpening(),
 			knownFlag(),
 		}, changeFlags()...),
 		Commands: []*cli.Command{newDraftMap(streams)},
@@ -319,6 +321,14 @@ func allowRemoval() cli.Flag {
 	}
 }
 
+func allowOpening() cli.Flag {
+	return &cli.IntFlag{
+		Name:        "allow-opening",
+		Usage:       "let a change open up to `N` groups to anyone outside",
+		DefaultText: "2",
+	}
+}
+
 // guard refuses a change that removes a good part of an estate, unless --allow-removal says
 // that so many may go.
 func guard(cmd *cli.Command, e *estate.Estate, groups, memberships, people int) error {
@@ -333,8 +343,58 @@ func guard(cmd *cli.Command, e *estate.Estate, groups, memberships, people int) 
 		if one.gone <= guarded || one.gone*guardedPart <= one.all || one.gone <= cmd.Int("allow-removal") {
 			continue
 		}
-		return usageError("the change would remove %d of %d %s; nothing is written. If that is meant: --allow-removal %d",
+		return usageError("the change would remove %d of %d %s; nothing is written. If that is intended: --allow-removal %d",
 			one.gone, one.all, one.what, one.gone)
+	}
+	return nil
+}
+
+// guardSources refuses a change in which a source, whoever manages its groups, has lost half of
+// what it had, or all: it may have been cut off, or have lost a column.
+func guardSources(cmd *cli.Command, gone directory.Gone) error {
+	for _, name := range slices.Sorted(maps.Keys(gone.Shrunk)) {
+		n, all := gone.Shrunk[name][0], gone.Shrunk[name][1]
+		if n < fewestGroups || n <= cmd.Int("allow-removal") {
+			continue
+		}
+		shows := "does not show " + strconv.Itoa(n) + " of its groups any more"
+		if n == all {
+			shows = "shows no group any more"
+		}
+		return usageError("%s %s, and the change would remove %d of its %d groups; nothing is written. If that is "+
+			"intended: --allow-removal %d", name, shows, n, all, n)
+	}
+	for _, name := range slices.Sorted(maps.Keys(gone.Reset)) {
+		if n, all := gone.Reset[name][0], gone.Reset[name][1]; n >= fewestGroups && 2*n >= all &&
+			n > cmd.Int("allow-removal") {
+			return usageError("the sources say no %s any more of %d of the %d groups that have one; nothing is written. "+
+				"If that is intended: --allow-removal %d", name, n, all, n)
+		}
+	}
+	return nil
+}
+
+// guardOpening refuses a change by which strangers from outside may write to more groups than
+// --allow-opening says, where they were held or refused: a source may have lost a column.
+func guardOpening(cmd *cli.Command, c *changer) error {
+	later, err := c.draft.Estate()
+	if err != nil {
+		return nil // which is told when it is written
+	}
+	now := resolve.New(later, c.r.Today())
+	admits := func(r *resolve.Resolver, g estate.ID) bool {
+		return r.Post(g, r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+	}
+	var opened []string
+	for g := range estate.ID(c.e.Groups()) {
+		id, ok := later.Exact(c.e.Address(g))
+		if ok && later.IsGroup(id) && !admits(c.r, g) && admits(now, id) {
+			opened = append(opened, c.e.Address(g).String())
+		}
+	}
+	if n := len(opened); n >= fewestGroups && n > cmd.Int("allow-opening") {
+		return usageError("the change would open %d groups to anyone outside: %s; nothing is written. If that is "+
+			"intended: --allow-opening %d", n, severalOf(opened), n)
 	}
 	return nil
 }
@@ -356,11 +416,11 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		}
 		c.follows, c.after = true, errPart(m)
 		c.refused = guard(cmd, c.e, len(gone.Groups), gone.Memberships, people)
-		for _, name := range slices.Sorted(maps.Keys(gone.Emptied)) {
-			if n := gone.Emptied[name]; c.refused == nil && n >= fewestGroups && n > cmd.Int("allow-removal") {
-				c.refused = usageError("%s shows no group any more, and the change would remove all %d of its groups; "+
-					"nothing is written. If that is meant: --allow-removal %d", name, n, n)
-			}
+		if c.refused == nil {
+			c.refused = guardSources(cmd, gone)
+		}
+		if c.refused == nil {
+			c.refused = guardOpening(cmd, c)
 		}
 		if c.refused != nil && cmd.Bool("preview") {
 			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))

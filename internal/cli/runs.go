@@ -117,12 +117,7 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 		}
 		if len(names) > 0 && !cmd.Bool("yes") {
 			said := present.Count(len(names), "run goes", "runs go")
-			few := names[:min(len(names), 6)]
-			said += ": " + strings.Join(few, ", ")
-			if more := len(names) - len(few); more > 0 {
-				said += fmt.Sprintf(" and %d more", more)
-			}
-			present.Paragraph(streams.Out, said, pageOptions(streams.Out))
+			present.Paragraph(streams.Out, said+": "+severalOf(names), pageOptions(streams.Out))
 			if !askable(streams) {
 				return usageError("nothing is removed: no terminal to ask on; use --yes")
 			}
@@ -172,6 +167,16 @@ func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, 
 		}
 	}
 	return old, nil
+}
+
+// severalOf names the first few of a list.
+func severalOf(names []string) string {
+	few := names[:min(len(names), 6)]
+	said := strings.Join(few, ", ")
+	if more := len(names) - len(few); more > 0 {
+		said += fmt.Sprintf(" and %d more", more)
+	}
+	return said
 }
 
 // mostDays is how far back --older may reach: a hundred years.

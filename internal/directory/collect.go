@@ -41,6 +41,8 @@ type Collector struct {
 
 	rows     map[string]int // groups of several records, by part of the map and value
 	coverage *coverage
+	tabular  bool     // the source is a table, or records that are alike
+	columns  []string // of the table
 	unknowns []unknownWord
 	problems []error
 }

@@ -59,6 +59,7 @@ type coverage struct {
 	records, skipped int
 	byName           map[string]*Column
 	reads            []map[string]bool // by part of the map: the names it reads, in lower case
+	choices          [][][]string      // by part: of the names of each one will do
 	others           []bool            // by part: it takes all that is there
 	partRecords      []int
 	skips            map[[2]string]int
@@ -75,6 +76,7 @@ func newCoverage(m *Map) *coverage {
 			set[strings.ToLower(name)] = true
 		}
 		c.reads, c.others, c.partRecords = append(c.reads, set), append(c.others, others), append(c.partRecords, 0)
+		c.choices = append(c.choices, r.choices)
 	}
 	for i := range m.Groups {
 		r := &reads{}
@@ -182,8 +184,9 @@ func (c *coverage) finish(d *Directory) *Coverage {
 	return out
 }
 
-// emptyLists returns the lists of a map that hold nothing in any record that it is about.
-func (c *coverage) emptyLists(m *Map) (list []string) {
+// empties returns what of a map is empty in every record that it is about, and would be taken
+// from groups by that: lists of people, and what the source alone says.
+func (c *coverage) empties(m *Map) (list []string) {
 	for part := range m.Groups {
 		g := &m.Groups[part]
 		if c.partRecords[part] == 0 {
@@ -193,24 +196,40 @@ func (c *coverage) emptyLists(m *Map) (list []string) {
 			name string
 			list []ReferenceMap
 		}{{"owners", g.Owners}, {"moderators", g.Moderators}, {"members", g.Members}} {
-			if len(of.list) == 0 {
-				continue
-			}
 			r := &reads{}
-			r.references(of.list)
-			filled := slices.ContainsFunc(r.names, func(name string) bool {
-				for _, column := range c.byName {
-					if strings.EqualFold(column.Name, name) && column.Taken > 0 {
-						return true
-					}
-				}
-				return false
-			})
-			if !filled {
+			if r.references(of.list); len(of.list) > 0 && !c.isFilled(r.names) && !m.isOptional(r.names) {
 				list = append(list, fmt.Sprintf("%s of all %d records is empty (%s)", of.name, c.partRecords[part],
 					strings.Join(r.names, ", ")))
 			}
 		}
+		r := &reads{}
+		for _, name := range g.Owns {
+			r.any(map[string]Names{"title": g.Title, "about": g.About, "also": g.Also}[name]...)
+		}
+		for _, names := range r.choices {
+			if !c.isFilled(names) && !m.isOptional(names) {
+				list = append(list, fmt.Sprintf("%s is empty in all %d records", strings.Join(names, ", "), c.partRecords[part]))
+			}
+		}
 	}
-	return list
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// isFilled reports whether any record has a value of one of some names.
+func (c *coverage) isFilled(names []string) bool {
+	return slices.ContainsFunc(names, func(name string) bool {
+		for _, column := range c.byName {
+			base, _, _ := strings.Cut(column.Name, ";")
+			if (strings.EqualFold(column.Name, name) || strings.EqualFold(base, name)) && column.Taken > 0 {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// isOptional reports whether a source need not have any of some names.
+func (m *Map) isOptional(names []string) bool {
+	return slices.ContainsFunc(names, func(name string) bool { return m.optional[strings.ToLower(name)] })
 }

@@ -28,8 +28,9 @@ type Map struct {
 	People   []PeopleMap `yaml:"people"`
 	Groups   []GroupsMap `yaml:"groups"`
 
-	classesOnly bool // Match asks for objectClass alone, everywhere
-	isBuiltIn   bool // it comes with the program
+	classesOnly bool            // Match asks for objectClass alone, everywhere
+	optional    map[string]bool // names, in lower case, that a source need not have
+	isBuiltIn   bool            // it comes with the program
 }
 
 // IsBuiltIn reports whether a map comes with the program.
@@ -37,18 +38,18 @@ func (m *Map) IsBuiltIn() bool { return m.isBuiltIn }
 
 // A PeopleMap is about the entries that are people.
 type PeopleMap struct {
-	Match      condition         `yaml:"match"`
-	Records    string            `yaml:"records"` // of JSON: the path of the list that they stand in
-	ID         Names             `yaml:"id"`      // by which others refer to them, where the format has no such thing
-	Address    Names             `yaml:"address"` // the first value is the main address
-	Also       Names             `yaml:"also"`
-	Name       Names             `yaml:"name"`
-	Mailbox    *MailboxMap       `yaml:"mailbox"`
-	Attributes map[string]string `yaml:"attributes"` // attributes by the name of the attribute
-	Others     bool              `yaml:"others"`     // all attributes that nothing else takes are attributes
-	Key        Names             `yaml:"key"`        // by which groups refer to somebody, besides the identifier
-	MemberOf   []ReferenceMap    `yaml:"member-of"`
-	Classes    []string          `yaml:"classes"` // values of objectClass for what is written out
+	Match      condition                `yaml:"match"`
+	Records    string                   `yaml:"records"` // of JSON: the path of the list that they stand in
+	ID         Names                    `yaml:"id"`      // by which others refer to them, where the format has no such thing
+	Address    Names                    `yaml:"address"` // the first value is the main address
+	Also       Names                    `yaml:"also"`
+	Name       Names                    `yaml:"name"`
+	Mailbox    *MailboxMap              `yaml:"mailbox"`
+	Attributes map[string]attributeName `yaml:"attributes"` // attributes by the name of the attribute
+	Others     bool                     `yaml:"others"`     // all attributes that nothing else takes are attributes
+	Key        Names                    `yaml:"key"`        // by which groups refer to somebody, besides the identifier
+	MemberOf   []ReferenceMap           `yaml:"member-of"`
+	Classes    []string                 `yaml:"classes"` // values of objectClass for what is written out
 
 	attributes []estate.Attribute // Attributes in order: the names, and as values the attributes
 }
@@ -60,6 +61,8 @@ type MailboxMap struct {
 	Full   []string `yaml:"full"`
 	Closed []string `yaml:"closed"`
 	None   []string `yaml:"none"`
+
+	Optional bool `yaml:"optional"`
 }
 
 // A GroupsMap is about the entries that are groups.
@@ -109,18 +112,33 @@ type ReferenceMap struct {
 	Invitations *Value `yaml:"invitations"`
 	Paused      *Value `yaml:"paused"`
 	Since       *Value `yaml:"since"`
+
+	Optional bool `yaml:"optional"`
 }
 
 // FixedCopy returns the copy that all members have who stand in the attribute, or "".
 func (r *ReferenceMap) FixedCopy() string { return r.Copy.isFixed() }
 
 // Names are the names of attributes, or texts with {attribute} in them; in the
-// file one or a list.
+// file one, a list, or {from: NAMES, optional: true}.
 type Names []string
 
-// UnmarshalYAML reads one text or a list of them.
+// UnmarshalYAML reads one text or a list of them, or keys.
 func (n *Names) UnmarshalYAML(node *yaml.Node) error {
 	var one string
+	if node.Kind == yaml.MappingNode {
+		var keys struct {
+			From     Names `yaml:"from"`
+			Optional bool  `yaml:"optional"`
+		}
+		if err := node.Load(&keys, yaml.WithKnownFields()); err != nil {
+			return err
+		}
+		if *n = keys.From; len(keys.From) == 0 {
+			return &yamlfile.Problem{Text: "this needs from, the name of an attribute"}
+		}
+		return nil
+	}
 	if node.Kind == yaml.ScalarNode {
 		if err := node.Decode(&one); err != nil {
 			return err
@@ -129,6 +147,58 @@ func (n *Names) UnmarshalYAML(node *yaml.Node) error {
 		return nil
 	}
 	return node.Decode((*[]string)(n))
+}
+
+// attributeName is the name of one attribute; in the file it, or {from: NAME, optional: true}.
+type attributeName string
+
+// UnmarshalYAML reads a text, or keys.
+func (a *attributeName) UnmarshalYAML(node *yaml.Node) error {
+	var names Names
+	if err := names.UnmarshalYAML(node); err != nil {
+		return err
+	}
+	if len(names) != 1 {
+		return &yamlfile.Problem{Text: "expected the name of one attribute"}
+	}
+	*a = attributeName(names[0])
+	return nil
+}
+
+// optionalNames adds to a set, in lower case, the names that stand in a mapping with
+// "optional: true".
+func optionalNames(node *yaml.Node, set map[string]bool) {
+	if node.Kind == yaml.MappingNode {
+		optional := false
+		for i := 0; i+1 < len(node.Content); i += 2 {
+			optional = optional || node.Content[i].Value == "optional" && node.Content[i+1].Value == "true"
+		}
+		if optional {
+			r := &reads{}
+			var each string
+			var texts func(n *yaml.Node)
+			texts = func(n *yaml.Node) {
+				r.add(n.Value)
+				for _, one := range n.Content {
+					texts(one)
+				}
+			}
+			for i := 0; i+1 < len(node.Content); i += 2 {
+				switch node.Content[i].Value {
+				case "each":
+					each = node.Content[i+1].Value + "."
+				case "from", "address", "when":
+					texts(node.Content[i+1])
+				}
+			}
+			for _, name := range r.names {
+				set[strings.ToLower(each+name)] = true
+			}
+		}
+	}
+	for _, one := range node.Content {
+		optionalNames(one, set)
+	}
 }
 
 // condition is a filter over the attributes of an entry (RFC 4515).
@@ -199,6 +269,12 @@ func ParseMap(name string, data []byte) (*Map, error) {
 	}); err != nil {
 		return nil, err
 	}
+	var node yaml.Node
+	if err := yaml.Load(data, &node); err != nil {
+		return nil, err
+	}
+	m.optional = map[string]bool{}
+	optionalNames(&node, m.optional)
 	m.prepare()
 	return &m, nil
 }
@@ -219,7 +295,7 @@ func (m *Map) prepare() {
 		look(p.Match)
 		m.classesOnly = m.classesOnly && p.Records == ""
 		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
-			p.attributes = append(p.attributes, estate.Attribute{Name: name, Value: p.Attributes[name]})
+			p.attributes = append(p.attributes, estate.Attribute{Name: name, Value: string(p.Attributes[name])})
 		}
 	}
 	for _, g := range m.Groups {
@@ -441,7 +517,26 @@ func (m *Map) Attributes() []string {
 }
 
 // reads gathers the names of attributes that a part of a map reads.
-type reads struct{ names []string }
+type reads struct {
+	names   []string
+	choices [][]string // of the names of each one will do
+}
+
+// any adds names of attributes, of which one will do.
+func (r *reads) any(list ...string) {
+	inner := &reads{}
+	inner.add(list...)
+	if r.add(inner.names...); len(inner.names) > 0 {
+		r.choices = append(r.choices, inner.names)
+	}
+}
+
+// each adds names of attributes that are all to be there.
+func (r *reads) each(list ...string) {
+	for _, name := range list {
+		r.any(name)
+	}
+}
 
 // add adds attributes, and those that stand in a text in braces.
 func (r *reads) add(list ...string) {
@@ -460,14 +555,14 @@ func (r *reads) add(list ...string) {
 
 func (r *reads) condition(c condition) {
 	if c.filter != nil {
-		selector.Items(c.filter, func(item *selector.Item) { r.add(item.Attribute) })
+		selector.Items(c.filter, func(item *selector.Item) { r.any(item.Attribute) })
 	}
 }
 
 func (r *reads) values(list ...*Value) {
 	for _, v := range list {
 		if v != nil {
-			r.add(v.From...)
+			r.any(v.From...)
 		}
 	}
 }
@@ -478,34 +573,41 @@ func (r *reads) references(list []ReferenceMap) {
 	for i := range list {
 		one := &list[i]
 		inner := &reads{}
-		inner.add(one.From)
-		inner.add(one.Address...)
+		inner.any(one.From)
+		inner.any(one.Address...)
 		inner.values(one.Copy, one.Role, one.Invitations, one.Paused, one.Since)
-		for _, name := range inner.names {
+		for _, names := range inner.choices {
 			if one.Each != "" {
-				name = one.Each + "." + name
+				names = slices.Clone(names)
+				for j := range names {
+					names[j] = one.Each + "." + names[j]
+				}
 			}
-			r.add(name)
+			r.any(names...)
 		}
 	}
 }
 
 func (r *reads) people(p *PeopleMap) {
 	r.condition(p.Match)
-	r.add(slices.Concat(p.ID, p.Address, p.Also, p.Name, p.Key)...)
+	for _, names := range []Names{p.ID, p.Address, p.Also, p.Name, p.Key} {
+		r.any(names...)
+	}
 	for _, attribute := range slices.Sorted(maps.Keys(p.Attributes)) {
-		r.add(p.Attributes[attribute])
+		r.any(string(p.Attributes[attribute]))
 	}
 	if p.Mailbox != nil {
-		r.add(p.Mailbox.From)
+		r.any(p.Mailbox.From)
 	}
 	r.references(p.MemberOf)
 }
 
 func (r *reads) groups(g *GroupsMap) {
 	r.condition(g.Match)
-	r.add(g.RowsBy)
-	r.add(slices.Concat(g.ID, g.Address, g.Also, g.Title, g.About, g.Rules, g.Settings)...)
+	for _, names := range []Names{{g.RowsBy}, g.ID, g.Address, g.Also, g.Title, g.About, g.Rules} {
+		r.any(names...)
+	}
+	r.each(g.Settings...)
 	for _, list := range [][]ReferenceMap{g.Owners, g.Moderators, g.Members} {
 		r.references(list)
 	}
@@ -521,7 +623,7 @@ func (r *reads) groups(g *GroupsMap) {
 		set(when.Set)
 	}
 	for _, name := range slices.Sorted(maps.Keys(g.Attributes)) {
-		r.add(g.Attributes[name]...)
+		r.any(g.Attributes[name]...)
 	}
 	for _, rules := range [][]RuleMap{g.Gate, g.SendAs} {
 		for i := range rules {
@@ -530,7 +632,7 @@ func (r *reads) groups(g *GroupsMap) {
 			for _, m := range rules[i].said() {
 				for _, text := range m.Values {
 					for _, found := range placeholder.FindAllStringSubmatch(text, -1) {
-						r.add(found[1])
+						r.any(found[1])
 					}
 				}
 			}

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"maps"
 	"slices"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -24,8 +25,11 @@ type Gone struct {
 	People []string // stay, unless they are to be pruned
 	// Memberships is how many are taken out: those of groups that go, too.
 	Memberships int
-	// Emptied are the groups that go of each source that has none any more.
-	Emptied map[string]int
+	// Shrunk are the sources that have lost half of their groups, or more: how many of how many.
+	Shrunk map[string][2]int
+	// Reset are the settings that a source said, and says no more: how many groups lose them, of
+	// how many that have one.
+	Reset map[string][2]int
 }
 
 // Update brings a draft of an estate to where the sources are. What they do not
@@ -33,7 +37,7 @@ type Gone struct {
 // that are managed in one of the sources and are not there any more go. Where a source is
 // not all there, nothing is taken away: neither groups nor members, owners or addresses.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
-	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}}
+	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}, resets: map[string]int{}}
 	u.findRenamed()
 	for i := range m.People {
 		u.person(&m.People[i])
@@ -52,6 +56,7 @@ type updater struct {
 	met     map[estate.ID]bool   // groups and people that a source has
 	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
 	removed int                  // memberships
+	resets  map[string]int       // settings that are taken away, by name
 	comes   []*estatefile.NewGroup
 }
 
@@ -297,6 +302,7 @@ func (u *updater) settings(id estate.ID, g *estatefile.NewGroup, owns []string) 
 		_, given := fieldOf(now, name)
 		if _, said := fieldOf(g.Fields, name); given && !said {
 			u.change(change.SetSetting{Group: id, Setting: name})
+			u.resets[name]++
 		}
 	}
 	for _, f := range g.Access {
@@ -532,7 +538,7 @@ func (u *updater) gone() Gone {
 			goes = append(goes, g)
 		}
 	}
-	gone.Emptied = u.emptied(goes)
+	gone.Shrunk, gone.Reset = u.shrunk(goes), u.lost()
 	u.maybeRenamed(goes, u.comes)
 	for i := range u.e.People() {
 		id := u.e.PersonID(i)
@@ -553,15 +559,35 @@ func (u *updater) gone() Gone {
 	return gone
 }
 
-// emptied counts the groups that go of each source that has none any more.
-func (u *updater) emptied(goes []estate.ID) map[string]int {
-	count := map[string]int{}
-	for _, g := range goes {
-		count[u.e.Group(g).ManagedIn]++
+// shrunk counts the groups that go of each source that loses half of them, or more.
+func (u *updater) shrunk(goes []estate.ID) map[string][2]int {
+	count := map[string][2]int{}
+	for g := range estate.ID(u.e.Groups()) {
+		if system := u.e.Group(g).ManagedIn; system != "" && u.sources[system] {
+			n := count[system]
+			count[system] = [2]int{n[0], n[1] + 1}
+		}
 	}
-	for i := range u.Groups {
-		system, _ := fieldOf(u.Groups[i].Fields, "managed-in")
-		delete(count, system.Text)
+	for _, g := range goes {
+		n := count[u.e.Group(g).ManagedIn]
+		count[u.e.Group(g).ManagedIn] = [2]int{n[0] + 1, n[1]}
+	}
+	maps.DeleteFunc(count, func(_ string, n [2]int) bool { return 2*n[0] < n[1] })
+	return count
+}
+
+// lost counts the settings that are taken away from groups, of all groups that have them.
+func (u *updater) lost() map[string][2]int {
+	count := map[string][2]int{}
+	for name, n := range u.resets {
+		setting, _ := estate.GroupSetting(name)
+		all := 0
+		for g := range estate.ID(u.e.Groups()) {
+			if setting.Texts(u.e, u.e.Group(g)) != nil {
+				all++
+			}
+		}
+		count[name] = [2]int{n, all}
 	}
 	return count
 }

@@ -3,6 +3,7 @@ package directory
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
@@ -60,6 +62,7 @@ func (v *Value) UnmarshalYAML(node *yaml.Node) error {
 		As        yaml.Node `yaml:"as"`
 		Otherwise yaml.Node `yaml:"otherwise"`
 		Format    string    `yaml:"format"`
+		Optional  bool      `yaml:"optional"`
 	}
 	if err := node.Load(&keys, yaml.WithKnownFields()); err != nil {
 		return err
@@ -221,9 +224,16 @@ func (c *Collector) unknown(e *Entry, v *Value, text string) {
 // that a list of a map of one's own may be empty in all records.
 func (c *Collector) Problems(allowEmpty bool) error {
 	var errs []error
-	if !allowEmpty && !c.d.Map.isBuiltIn {
-		for _, text := range c.coverage.emptyLists(c.d.Map) {
-			errs = append(errs, fmt.Errorf("%s: %s; if that is meant: --allow-empty", c.d.File, text))
+	if c.tabular {
+		errs = append(errs, c.missing()...)
+	}
+	switch {
+	case allowEmpty || len(errs) > 0:
+	case c.tabular && c.coverage.records == 0:
+		errs = append(errs, fmt.Errorf("%s: there is no record in it; if that is intended: --allow-empty", c.d.File))
+	case !c.d.Map.isBuiltIn:
+		for _, text := range c.coverage.empties(c.d.Map) {
+			errs = append(errs, fmt.Errorf("%s: %s; if that is intended: --allow-empty", c.d.File, text))
 		}
 	}
 	for _, one := range c.unknowns {
@@ -231,6 +241,55 @@ func (c *Collector) Problems(allowEmpty bool) error {
 			"or say \"otherwise\"", c.d.File, one.line, one.from, one.text, one.count, strings.Join(one.known, ", ")))
 	}
 	return errors.Join(append(errs, c.problems...)...)
+}
+
+// Columns says that the source is a table with these columns, or one of several. Without
+// names it is a list of records that say themselves what they have.
+func (c *Collector) Columns(names ...string) {
+	c.tabular = true
+	for _, name := range names {
+		c.columns = append(c.columns, strings.TrimSpace(name))
+	}
+}
+
+// missing returns an error for each name in a map of one's own that no column of the source
+// has: a service may have given it another one.
+func (c *Collector) missing() (errs []error) {
+	if c.d.Map.isBuiltIn || c.columns == nil && c.coverage.records == 0 {
+		return nil
+	}
+	have := map[string]bool{}
+	columns := c.columns
+	if columns == nil {
+		columns = slices.Sorted(maps.Keys(c.coverage.byName))
+	}
+	for _, name := range columns {
+		name, _, _ = strings.Cut(strings.ToLower(name), ";")
+		have[name] = true
+	}
+	told := map[string]bool{}
+	for part, choices := range c.coverage.choices {
+		if c.columns == nil && c.coverage.partRecords[part] == 0 {
+			continue
+		}
+		for _, names := range choices {
+			known := func(name string) bool { return have[strings.ToLower(name)] || c.d.Map.optional[strings.ToLower(name)] }
+			text := strings.Join(names, " or ")
+			if slices.ContainsFunc(names, known) || told[text] {
+				continue
+			}
+			told[text] = true
+			few := slices.DeleteFunc(slices.Clone(columns), func(name string) bool { return name == "" })
+			more := ""
+			if most := 40; len(few) > most {
+				few, more = few[:most], ", ..."
+			}
+			errs = append(errs, fmt.Errorf("%s: the map reads %s, and there is no such column; there are %s%s. If it may be "+
+				"missing, the map says \"optional: true\" there%s", c.d.File, text, strings.Join(few, ", "), more,
+				nearest.Hint(names[0], few)))
+		}
+	}
+	return errs
 }
 
 // problem notes that a record cannot be read by the map.
@@ -311,6 +370,7 @@ func (r *RuleMap) UnmarshalYAML(node *yaml.Node) error {
 		From      Names     `yaml:"from"`
 		As        yaml.Node `yaml:"as"`
 		Otherwise yaml.Node `yaml:"otherwise"`
+		Optional  bool      `yaml:"optional"`
 	}
 	if err := node.Load(&keys, yaml.WithKnownFields()); err != nil {
 		return err

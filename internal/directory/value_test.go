@@ -256,7 +256,7 @@ func TestEmptyLists(t *testing.T) {
 	}{
 		{"- kind=list list=g@kelp.example owner=a@kelp.example judge=b@kelp.example member=c@kelp.example", ""},
 		{"- kind=list list=g@kelp.example judge=b@kelp.example member=c@kelp.example",
-			"rows.csv: owners of all 1 records is empty (owner); if that is meant: --allow-empty"},
+			"rows.csv: owners of all 1 records is empty (owner); if that is intended: --allow-empty"},
 		{"- kind=person mail=a@kelp.example", ""},
 	} {
 		c := directory.NewCollector("console", "rows.csv", m, "kelp.example", strings.ToLower)

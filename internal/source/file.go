@@ -350,6 +350,7 @@ func (s *source) overHTTP(ctx context.Context, use func(client *http.Client, tok
 // readService reads a service that speaks JSON by its own lights.
 func (s *source) readService(ctx context.Context) (*directory.Directory, error) {
 	c := s.collector(nil)
+	c.Columns()
 	err := s.overHTTP(ctx, func(client *http.Client, token string) error {
 		service := records.Service{URL: s.where, Lists: s.m.Lists(), Paging: s.Pages, Follow: s.Follow, AtOnce: s.AtOnce,
 			Client: records.Client{HTTP: client, Token: token, Accept: "application/json"}}

@@ -335,6 +335,7 @@ func (s *source) read(ctx context.Context) (*directory.Directory, error) {
 		return s.finish(c)
 	case "json":
 		c := s.collector(nil)
+		c.Columns()
 		if err := records.Read(f, s.where, s.m.Lists(), c.Add); err != nil {
 			return nil, err
 		}
@@ -463,6 +464,9 @@ func (s *source) withTable(ctx context.Context, path string, use func(*table.Rea
 // memberships, which are for later.
 func (s *source) readTable(ctx context.Context, c *directory.Collector, path string) (memberships bool, err error) {
 	err = s.withTable(ctx, path, func(t *table.Reader) error {
+		if !t.IsMemberships() || !s.m.IsBuiltIn() {
+			c.Columns(t.Header...)
+		}
 		if !s.m.IsBuiltIn() {
 			return t.Each(c.Add) // a map says what the rows are
 		}
