@@ -55,6 +55,10 @@ func newImport(streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "allow-empty", Usage: "a list of the map may be empty in all records"},
 			allowRemoval(),
 			allowOpening(),
+			&cli.StringSliceFlag{
+				Name:  "prefer",
+				Usage: "let `ADDRESS`, a main address, have what another person or group claims as an alias, or its aliases",
+			},
 			knownFlag(),
 		}, changeFlags()...),
 		Commands: []*cli.Command{newDraftMap(streams)},
@@ -134,7 +138,7 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			}
 		}
 	}
-	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options, known)
+	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options, known, cmd.StringSlice("prefer"))
 	if err != nil {
 		return err
 	}
@@ -184,7 +188,7 @@ func has(e *estate.Estate) func(string) bool {
 // readSources reads sources, at once, and makes one of them.
 // known reports whether the estate that is to follow them has an address; it may be nil.
 func readSources(
-	ctx context.Context, names []string, name string, options source.Options, known func(string) bool,
+	ctx context.Context, names []string, name string, options source.Options, known func(string) bool, prefer []string,
 ) (*directory.Merged, error) {
 	list, errs := make([]*directory.Directory, len(names)), make([]error, len(names))
 	var done sync.WaitGroup
@@ -197,7 +201,7 @@ func readSources(
 			return nil, sourceError(err)
 		}
 	}
-	return directory.Merge(list, name, options.Domains, known), nil
+	return directory.Merge(list, directory.MergeOptions{Name: name, Domains: options.Domains, Known: known, Prefer: prefer}), nil
 }
 
 func sourceError(err error) error {
@@ -401,9 +405,9 @@ func guardOpening(cmd *cli.Command, c *changer) error {
 
 // updateEstate brings an estate to where its sources are.
 func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path string, m *directory.Merged) error {
-	remarks := m.Remarks
+	remarks, conflicts := m.Remarks, m.Conflicts
 	return changeEstateAt(ctx, cmd, streams, path, func(c *changer) error {
-		m.Remarks = slices.Clone(remarks) // of an attempt before, none
+		m.Remarks, m.Conflicts = slices.Clone(remarks), slices.Clone(conflicts) // of an attempt before, none
 		for _, domain := range cmd.StringSlice("domain") {
 			if !c.e.InsideDomain(strings.ToLower(domain)) {
 				c.draft.Apply(change.AddDomain{Name: domain})
@@ -448,7 +452,7 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 		}
 		return e, nil
 	}
-	m, err := readSources(ctx, []string{path}, "", source.Options{}, nil)
+	m, err := readSources(ctx, []string{path}, "", source.Options{}, nil, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -472,7 +476,7 @@ func overlaid(ctx context.Context, from []string, path string, today estate.Day)
 		return nil, loadError(path, err)
 	}
 	before := draft.Before()
-	m, err := readSources(ctx, from, "", source.Options{Domains: domainsOf(before)}, has(before))
+	m, err := readSources(ctx, from, "", source.Options{Domains: domainsOf(before)}, has(before), nil)
 	if err != nil {
 		return nil, err
 	}

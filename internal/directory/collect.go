@@ -284,6 +284,9 @@ func (c *Collector) addPerson(e *Entry, m *PeopleMap, rule int) {
 				for _, v := range a.Values {
 					if v = strings.TrimSpace(v); v != "" {
 						p.Attributes = append(p.Attributes, estate.Attribute{Name: attribute.Name, Value: v})
+						if v == p.key && slices.Contains(m.Key, attribute.Value) {
+							p.identity = p.Attributes[len(p.Attributes)-1]
+						}
 					}
 				}
 			}

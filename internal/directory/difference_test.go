@@ -270,7 +270,7 @@ func TestRuleURLs(t *testing.T) {
 		e.Add("mail", "g@kelp.example")
 		e.Add("memberURL", link)
 		c.Add(e)
-		d := directory.Merge([]*directory.Directory{c.Finish()}, "", []string{"kelp.example"}, nil)
+		d := directory.Merge([]*directory.Directory{c.Finish()}, directory.MergeOptions{Domains: []string{"kelp.example"}})
 		if len(d.Groups) != 1 || len(d.Groups[0].Members) != 1 || d.Groups[0].Members[0].Where != want {
 			t.Errorf("%s is written as %s, and read as %+v %v", filter, link, d.Groups, d.Remarks)
 		}

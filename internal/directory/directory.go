@@ -56,9 +56,10 @@ type Person struct {
 	// there is such a person, another source has to say.
 	Hinted bool
 
-	key      string   // by which groups may refer, besides ID
-	rule     int      // index into Map.People
-	keys     []string // of Address and Also, if they are worked out
+	key      string           // by which groups may refer, besides ID
+	identity estate.Attribute // the attribute that holds the key, if one does
+	rule     int              // index into Map.People
+	keys     []string         // of Address and Also, if they are worked out
 	memberOf []references
 }
 

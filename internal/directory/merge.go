@@ -24,8 +24,20 @@ type Merged struct {
 
 	// What each record carries, with the same index as in Content: of the rest the
 	// sources say nothing.
-	carried []carried
-	sources map[string]bool // by name
+	carried    []carried
+	identities []estate.Attribute // of people: by which they are known again
+	sources    map[string]bool    // by name
+	prefer     map[string]bool    // by key: the main addresses of MergeOptions.Prefer
+}
+
+// MergeOptions say how directories become one.
+type MergeOptions struct {
+	Name    string
+	Domains []string // of the estate; if there are none, they are worked out
+	// Known reports whether the estate has an address already. It may be nil.
+	Known func(string) bool
+	// Prefer are main addresses: of two people who claim an address, those with these have it.
+	Prefer []string
 }
 
 // carried is what the sources say of a group.
@@ -65,15 +77,20 @@ func (c Conflict) String() string {
 const mostConflicts = 10_000
 
 // Merge makes one of several directories. What an earlier one says counts more;
-// a later one fills in what those before do not know. People and groups are the
-// same if they share any address. The directories are used up. domains are those of the estate; if there are
-// none, they are worked out. known reports whether the estate has an address already; it may be nil. An alias
-// that leads to an address which nobody knows leads to nobody: that is remarked.
-func Merge(list []*Directory, name string, domains []string, known func(string) bool) *Merged {
+// a later one fills in what those before do not know. People are the same if they have the same
+// main address: who else claims an address is in conflict with whose main address it is. Groups
+// of different sources are the same if they share any address. The directories are used up. An
+// alias that leads to an address which nobody knows leads to nobody: that is remarked.
+func Merge(list []*Directory, options MergeOptions) *Merged {
+	domains, known := options.Domains, options.Known
 	m := &merger{
 		at:  map[string]who{},
 		met: make([]met, len(list)),
-		out: &Merged{Content: estatefile.Content{Name: name, Domains: domains}, sources: map[string]bool{}},
+		out: &Merged{Content: estatefile.Content{Name: options.Name, Domains: domains}, sources: map[string]bool{},
+			prefer: map[string]bool{}},
+	}
+	for _, text := range options.Prefer {
+		m.out.prefer[key(text)] = true
 	}
 	for i, d := range list {
 		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
@@ -86,6 +103,14 @@ func Merge(list []*Directory, name string, domains []string, known func(string) 
 		m.source, m.file = d, uint16(i)
 		for j := range d.Groups {
 			m.met[i].groups = append(m.met[i].groups, m.addGroup(&d.Groups[j]))
+		}
+	}
+	for i, d := range list { // those who are preferred claim their addresses first
+		m.source, m.file = d, uint16(i)
+		for j := range d.People {
+			if p := &d.People[j]; !p.Hinted && m.out.prefer[key(p.Address)] {
+				m.addPerson(p)
+			}
 		}
 	}
 	for i, d := range list {
@@ -187,6 +212,7 @@ type mergedPerson struct {
 	address, name, mailbox string
 	also                   []string
 	attributes             []estate.Attribute
+	identity               estate.Attribute
 	said                   map[string]estate.Place // by field, where not at place
 	place                  estate.Place
 }
@@ -230,7 +256,7 @@ func (m *merger) addGroup(g *Group) who {
 	keys := append([]string{g.Address}, g.Also...)
 	var found who
 	for _, text := range keys {
-		if at, ok := m.at[key(text)]; ok {
+		if at, ok := m.at[key(text)]; ok && m.sameGroup(at.index(), g) {
 			found = at
 			break
 		}
@@ -238,8 +264,22 @@ func (m *merger) addGroup(g *Group) who {
 	if found == 0 {
 		found = group(len(m.groups))
 		m.groups = append(m.groups, mergedGroup{g, place, m.source.Name, m.file})
-		for _, text := range keys {
-			m.at[key(text)] = found
+		for i, text := range keys {
+			k := key(text)
+			at, taken := m.at[k]
+			switch {
+			case !taken:
+				m.at[k] = found
+			case i == 0 && key(m.groups[at.index()].Address) != k: // an alias of another group of this source
+				other := &m.groups[at.index()]
+				other.Also = lacking(other.Also, []string{text})
+				m.at[k] = found
+				m.conflict(text, "this", "a group of its own", place, "an alias of "+other.Address, other.place)
+			default:
+				other := &m.groups[at.index()]
+				g.Also = lacking(g.Also, []string{text})
+				m.conflict(text, "this", other.Address+"'s", other.place, "an alias of "+g.Address, place)
+			}
 		}
 		return found
 	}
@@ -269,6 +309,13 @@ func (m *merger) addGroup(g *Group) who {
 	}
 	m.mergeGroup(found.index(), g, place)
 	return found
+}
+
+// sameGroup reports whether a group of the source at hand, which shares an address with another,
+// is the same: two of one source are not because of an alias.
+func (m *merger) sameGroup(found int, g *Group) bool {
+	old := &m.groups[found]
+	return key(old.Address) == key(g.Address) || old.place.File != m.file
 }
 
 // mergeGroup fills in what a group does not know, and tells what is said
@@ -384,25 +431,37 @@ func (m *merger) addPerson(p *Person) who {
 	}
 	for i, k := range keys {
 		at := m.at[k]
-		if at.isGroup() {
+		switch {
+		case at.isGroup() && i == 0:
+			m.conflict(p.Address, "this", "a group", m.groups[at.index()].place, "a person", place)
+			return at
+		case at.isGroup():
 			g := &m.groups[at.index()]
-			if i == 0 {
-				m.conflict(p.Address, "this", "a group", g.place, "a person", place)
-				return at
-			}
 			m.conflict(g.Address, "the address "+text(i), "its own", g.place, p.Address+"'s", place)
-			continue
-		}
-		if found == 0 {
+		case i > 0 || !at.isPerson():
+		case p.Hinted || key(m.people[at.index()].address) == k:
 			found = at
+		case m.out.prefer[key(m.people[at.index()].address)]:
+			other := &m.people[at.index()]
+			m.conflict(p.Address, "this", "an alias of "+other.address, other.place, "a main address", place)
+			return at
+		default: // an alias of somebody else, who loses it
+			other := &m.people[at.index()]
+			other.also = lacking(other.also, []string{p.Address})
+			m.conflict(p.Address, "this", "a main address", place, "an alias of "+other.address, other.place)
+			delete(m.at, k)
 		}
 	}
 	if found == 0 {
 		found = person(len(m.people))
 		also := p.Also
 		for i, k := range keys {
-			if _, taken := m.at[k]; taken {
+			at, taken := m.at[k]
+			if taken {
 				also = slices.DeleteFunc(slices.Clone(also), func(one string) bool { return one == text(i) })
+			}
+			if at.isPerson() {
+				m.conflictOfAlias(text(i), at.index(), p.Address, place)
 			}
 		}
 		m.people = append(
@@ -413,6 +472,7 @@ func (m *merger) addPerson(p *Person) who {
 				name:       p.Name,
 				mailbox:    p.Mailbox,
 				attributes: p.Attributes,
+				identity:   p.identity,
 				place:      place,
 			},
 		)
@@ -437,6 +497,16 @@ func (m *merger) remarkTwice(found int, p *Person, place estate.Place) {
 	}
 }
 
+// conflictOfAlias tells that an alias which somebody claims at a place is another person's.
+func (m *merger) conflictOfAlias(alias string, of int, who string, place estate.Place) {
+	other := &m.people[of]
+	is := "an alias of " + other.address
+	if key(other.address) == key(alias) {
+		is = "a main address"
+	}
+	m.conflict(alias, "this", is, other.place, "an alias of "+who, place)
+}
+
 // mergePerson adds to a person what another source, or another record, says.
 func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.Place) {
 	old := &m.people[found]
@@ -450,14 +520,7 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 				m.conflict(old.address, "address", old.address, old.place, text, place)
 			}
 		case at.isPerson() && at.index() != found:
-			m.conflict(
-				old.address,
-				"the address "+text,
-				m.people[at.index()].address+"'s",
-				m.people[at.index()].place,
-				"their own",
-				place,
-			)
+			m.conflictOfAlias(text, at.index(), old.address, place)
 		}
 	}
 	fill := func(field string, to *string, text string) {

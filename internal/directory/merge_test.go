@@ -69,13 +69,13 @@ func TestMergeClashes(t *testing.T) {
 		a, b  directory.Directory
 		want  string
 	}{
-		{"one person by a further address", directory.Directory{People: []directory.Person{person("ann@k.example", "a@k.example")}},
-			directory.Directory{People: []directory.Person{person("A@k.example", "oake@k.example")}}, "ann@k.example a@k.example+oake@k.example"},
+		{"a main address that is an alias", directory.Directory{People: []directory.Person{person("ann@k.example", "a@k.example")}},
+			directory.Directory{People: []directory.Person{person("A@k.example", "oake@k.example")}}, "ann@k.example\nA@k.example oake@k.example\n! A@k.example: this is a main address (b:1), not an alias of ann@k.example (a:1)"},
 		{"another main address", directory.Directory{People: []directory.Person{person("ann@k.example")}},
-			directory.Directory{People: []directory.Person{person("oake@k.example", "ann@k.example")}}, "ann@k.example oake@k.example\n! ann@k.example: address is ann@k.example (a:1), not oake@k.example (b:1)"},
-		{"two become one, and one stays", directory.Directory{People: []directory.Person{person("ann@k.example"), person("bob@k.example")}},
+			directory.Directory{People: []directory.Person{person("oake@k.example", "ann@k.example")}}, "ann@k.example\noake@k.example\n! ann@k.example: this is a main address (a:1), not an alias of oake@k.example (b:1)"},
+		{"an alias of two others", directory.Directory{People: []directory.Person{person("ann@k.example"), person("bob@k.example")}},
 			directory.Directory{People: []directory.Person{person("ann@k.example", "bob@k.example")}},
-			"ann@k.example\nbob@k.example\n! ann@k.example: the address bob@k.example is bob@k.example's (a:1), not their own (b:1)"},
+			"ann@k.example\nbob@k.example\n! bob@k.example: this is a main address (a:1), not an alias of ann@k.example (b:1)"},
 		{"a group is no person", directory.Directory{Groups: []directory.Group{group("crew@k.example", members("x@o.example"))}},
 			directory.Directory{People: []directory.Person{person("crew@k.example")}}, "crew@k.example a: x@o.example\n! crew@k.example: this is a group (a:2), not a person (b:1)"},
 		{"a person has an address of a group", directory.Directory{Groups: []directory.Group{group("crew@k.example", nil)}},
@@ -144,7 +144,7 @@ func TestMergeClashes(t *testing.T) {
 				"?! a:7: a second entry has the address of ann@k.example (a:1); where they differ, the first counts"},
 	} {
 		test.a.Name, test.a.File, test.b.Name, test.b.File = "a", "a", "b", "b"
-		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, "", []string{"k.example"}, known)
+		m := directory.Merge([]*directory.Directory{&test.a, &test.b}, directory.MergeOptions{Domains: []string{"k.example"}, Known: known})
 		if got := tell(m); got != test.want {
 			t.Errorf("%s:\n got %s\nwant %s", test.about, got, test.want)
 		}
@@ -168,7 +168,7 @@ func TestMergeDomains(t *testing.T) {
 		"s.example o.example": {Domains: []string{"s.example"}, Groups: []directory.Group{{Address: "g@o.example"}}},
 		"":                    {},
 	} {
-		m := directory.Merge([]*directory.Directory{&d}, "", nil, nil)
+		m := directory.Merge([]*directory.Directory{&d}, directory.MergeOptions{})
 		if got := strings.Join(m.Domains, " "); got != want {
 			t.Errorf("%+v: %s, want %s", d, got, want)
 		}
@@ -245,7 +245,7 @@ func TestMergeAccess(t *testing.T) {
 		return &directory.Directory{Name: name, File: name, Groups: []directory.Group{{Line: 2, Address: "crew@kelp.example", Members: members("ann@kelp.example"),
 			Access: []estatefile.Field{{Name: "find", Text: find}}}}}
 	}
-	m := directory.Merge([]*directory.Directory{source("a", "inside"), source("b", "anyone"), source("c", "inside")}, "", []string{"kelp.example"}, nil)
+	m := directory.Merge([]*directory.Directory{source("a", "inside"), source("b", "anyone"), source("c", "inside")}, directory.MergeOptions{Domains: []string{"kelp.example"}})
 	if len(m.Conflicts) != 1 || m.Conflicts[0].What != "access.find" || m.Conflicts[0].Taken.Value != `"inside"` || m.Conflicts[0].Left.Value != `"anyone"` {
 		t.Errorf("conflicts: %v", m.Conflicts)
 	}

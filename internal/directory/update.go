@@ -3,6 +3,7 @@ package directory
 import (
 	"maps"
 	"slices"
+	"strconv"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
@@ -38,9 +39,10 @@ type Gone struct {
 // not all there, nothing is taken away: neither groups nor members, owners or addresses.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
 	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}, resets: map[string]int{}}
+	u.findClaims()
 	u.findRenamed()
 	for i := range m.People {
-		u.person(&m.People[i])
+		u.person(&m.People[i], m.identities[i])
 	}
 	for i := range m.Groups {
 		u.group(&m.Groups[i], m.carried[i])
@@ -54,6 +56,9 @@ type updater struct {
 	e       *estate.Estate
 	options Options
 	met     map[estate.ID]bool   // groups and people that a source has
+	mains   map[string]bool      // by key: the main addresses of what the sources have
+	claimed map[string]string    // by key: the aliases that they say, and whose they are
+	known   map[string]estate.ID // by identity: people of the estate
 	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
 	removed int                  // memberships
 	resets  map[string]int       // settings that are taken away, by name
@@ -64,8 +69,8 @@ type updater struct {
 // one mean them.
 func (u *updater) findRenamed() {
 	renamed, met := map[string]estate.ID{}, map[estate.ID]bool{}
-	note := func(fields []estatefile.Field, isGroup bool) {
-		id, ok := u.find(fields)
+	note := func(fields []estatefile.Field, isGroup bool, identity estate.Attribute) {
+		id, ok := u.find(fields, identity)
 		if !ok || u.e.IsGroup(id) != isGroup || met[id] || !isGroup && u.e.Person(id).Implied {
 			return
 		}
@@ -79,27 +84,155 @@ func (u *updater) findRenamed() {
 		}
 	}
 	for i := range u.People {
-		note(u.People[i].Fields, false)
+		note(u.People[i].Fields, false, u.identities[i])
 	}
 	for i := range u.Groups {
-		note(u.Groups[i].Fields, true)
+		note(u.Groups[i].Fields, true, estate.Attribute{})
 	}
 	u.renamed = renamed
 }
 
-// find returns whoever of the estate has one of the addresses.
-func (u *updater) find(fields []estatefile.Field) (estate.ID, bool) {
-	for _, f := range fields {
-		if f.Name != "address" && f.Name != "also" {
-			continue
+// findClaims notes whose addresses are whose by the sources, and how people of the estate are
+// known again.
+func (u *updater) findClaims() {
+	u.mains, u.claimed, u.known = map[string]bool{}, map[string]string{}, map[string]estate.ID{}
+	note := func(fields []estatefile.Field) {
+		u.mains[key(fields[0].Text)] = true
+		also, _ := fieldOf(fields, "also")
+		for _, text := range also.List {
+			u.claimed[key(text)] = fields[0].Text
 		}
-		for _, text := range append([]string{f.Text}, f.List...) {
-			if id, ok := u.id(text); ok {
-				return id, true
+	}
+	names := map[string]bool{}
+	for i := range u.People {
+		note(u.People[i].Fields)
+		if name := u.identities[i].Name; name != "" {
+			names[selector.Fold(name)] = true
+		}
+	}
+	for i := range u.Groups {
+		note(u.Groups[i].Fields)
+	}
+	for i := range u.e.People() {
+		id := u.e.PersonID(i)
+		for name := range names {
+			for _, value := range u.e.Values(id, name) {
+				k := identityKey(estate.Attribute{Name: name, Value: value})
+				if _, twice := u.known[k]; twice {
+					id = estate.None // nobody is known by it
+				}
+				u.known[k] = id
 			}
 		}
 	}
+}
+
+func identityKey(a estate.Attribute) string { return selector.Fold(a.Name) + "\x00" + a.Value }
+
+// find returns whoever of the estate a record of a source is about: whose main address it has,
+// or else who has got another one. An alias alone makes nobody somebody else: that of a person
+// who has not got the main address may have been handed over to them.
+func (u *updater) find(fields []estatefile.Field, identity estate.Attribute) (estate.ID, bool) {
+	main := fields[0].Text
+	also, _ := fieldOf(fields, "also")
+	if id, ok := u.id(main); ok {
+		now := u.e.Address(id)
+		if now.Key() == key(main) || u.isRenamed(id, main) || u.e.IsGroup(id) && !u.mains[now.Key()] || holds(also.List, now) {
+			return id, true
+		}
+		return estate.None, false
+	}
+	for _, text := range also.List {
+		id, ok := u.id(text)
+		if ok && !u.mains[u.e.Address(id).Key()] && (u.e.IsGroup(id) || u.e.Address(id).Key() == key(text)) {
+			return id, true
+		}
+	}
+	id, ok := u.known[identityKey(identity)]
+	if ok && identity.Name != "" && id != estate.None && !u.mains[u.e.Address(id).Key()] {
+		return id, true
+	}
 	return estate.None, false
+}
+
+// isRenamed reports whether a main address of the sources is one that somebody of the estate gets.
+func (u *updater) isRenamed(id estate.ID, main string) bool {
+	return u.renamed[key(main)] == id && u.renamed != nil
+}
+
+// holder returns who of the estate keeps an address that a record of somebody else claims: those
+// that the sources do not speak of, and a person to whom it was handed over as the main address
+// of another. An alias of others goes where the sources say.
+func (u *updater) holder(text, main string, own estate.ID) (estate.ID, bool) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return estate.None, false
+	}
+	id, ok := u.e.Exact(a)
+	if !ok || id == own || u.e.IsPerson(id) && u.e.Person(id).Implied || u.prefer[key(main)] {
+		return estate.None, false
+	}
+	handedOver := key(text) == key(main) && u.e.IsPerson(id)
+	return id, handedOver || !u.mains[u.e.Address(id).Key()]
+}
+
+// free takes the addresses of a record that others of the estate have: who keeps one is told, and
+// the others lose it. It returns the record without those that are kept.
+func (u *updater) free(fields []estatefile.Field, at estate.Place, own estate.ID) ([]estatefile.Field, bool) {
+	main := fields[0].Text
+	var kept []string
+	also, _ := fieldOf(fields, "also")
+	for _, text := range append([]string{main}, also.List...) {
+		id, keeps := u.holder(text, main, own)
+		if keeps {
+			now := u.e.Address(id).String()
+			u.Conflicts = append(u.Conflicts, Conflict{text, "this", Claim{"an alias of " + now, u.placeOf(id)},
+				Claim{"an address of " + main, u.Files[at.File] + ":" + strconv.Itoa(int(at.Line))}})
+			if kept = append(kept, text); text == main {
+				u.met[id] = true
+				return nil, false
+			}
+			continue
+		}
+		u.take(text, own)
+	}
+	if len(kept) == 0 {
+		return fields, true
+	}
+	fields = slices.Clone(fields)
+	for i, f := range fields {
+		if f.Name == "also" {
+			fields[i].List = lacking(f.List, kept)
+		}
+	}
+	return fields, true
+}
+
+// take takes an address from whoever of the estate has it as an alias.
+func (u *updater) take(text string, own estate.ID) {
+	a, err := address.Parse(text)
+	if err != nil {
+		return
+	}
+	id, ok := u.e.Exact(a)
+	switch {
+	case !ok || id == own || u.e.Address(id).Key() == a.Key():
+	case u.e.IsGroup(id):
+		u.change(change.SetList{Group: id, Setting: "also", Drop: []string{text}})
+	default:
+		u.change(change.SetPersonAlso{Person: id, Also: addresses(lacking(texts(u.e.Person(id).Also), []string{text})...)})
+	}
+}
+
+// placeOf returns where somebody stands in the estate.
+func (u *updater) placeOf(id estate.ID) string {
+	var place estate.Place
+	if u.e.IsGroup(id) {
+		place = u.e.Group(id).Place
+	} else {
+		place = u.e.Person(id).Place
+	}
+	return u.e.Settings().Position(place)
 }
 
 func (u *updater) id(text string) (estate.ID, bool) {
@@ -145,8 +278,13 @@ func lacking(list, in []string) []string {
 	return out
 }
 
-func (u *updater) person(p *estatefile.NewPerson) {
-	id, ok := u.find(p.Fields)
+func (u *updater) person(p *estatefile.NewPerson, identity estate.Attribute) {
+	id, ok := u.find(p.Fields, identity)
+	fields, free := u.free(p.Fields, p.Place, id)
+	if !free {
+		return
+	}
+	p = &estatefile.NewPerson{Fields: fields, Attributes: p.Attributes, Place: p.Place}
 	if !ok || u.e.IsPerson(id) && u.e.Person(id).Implied {
 		if ok {
 			u.met[id] = true
@@ -213,7 +351,12 @@ func (u *updater) notTaken(at estate.Place, text string) {
 }
 
 func (u *updater) group(g *estatefile.NewGroup, has carried) {
-	id, ok := u.find(g.Fields)
+	id, ok := u.find(g.Fields, estate.Attribute{})
+	fields, free := u.free(g.Fields, g.Place, id)
+	if !free {
+		return
+	}
+	g = &estatefile.NewGroup{Fields: fields, Members: g.Members, Access: g.Access, Place: g.Place}
 	if !ok {
 		u.comes = append(u.comes, g)
 		u.change(u.newGroup(g))

@@ -66,7 +66,7 @@ func update(t *testing.T, text string, options directory.Options, list ...*direc
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := directory.Merge(list, "", []string{"kelp.example"}, nil)
+	m := directory.Merge(list, directory.MergeOptions{Domains: []string{"kelp.example"}})
 	gone := m.Update(d, options)
 	if err := d.Write(); err != nil {
 		t.Fatal(err)

@@ -53,7 +53,7 @@ func read(t testing.TB, name string, options source.Options) *directory.Merged {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return directory.Merge([]*directory.Directory{d}, "", options.Domains, nil)
+	return directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: options.Domains})
 }
 
 // The bar is 60 MB/s and 600 MB for 20,000 people with 400,000 memberships.

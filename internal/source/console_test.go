@@ -265,7 +265,7 @@ func TestConsoles(t *testing.T) {
 			if lost := d.Coverage.Lost(); test.wide && len(lost) != 2 {
 				t.Errorf("not taken: %v, want Archive and Max Size (MB)", lost)
 			}
-			e, err := directory.Merge([]*directory.Directory{d}, "", []string{"kelp.example"}, nil).Build()
+			e, err := directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: []string{"kelp.example"}}).Build()
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -338,7 +338,7 @@ func TestDraftMaps(t *testing.T) {
 				}
 				return
 			}
-			e, err := directory.Merge([]*directory.Directory{d}, "", []string{"kelp.example"}, nil).Build()
+			e, err := directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: []string{"kelp.example"}}).Build()
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -81,7 +81,7 @@ func TestFollow(t *testing.T) {
 		}
 		read.Partial = test.partial
 		today, _ := estate.ParseDay("2026-11-23")
-		m := directory.Merge([]*directory.Directory{read}, "", []string{"kelp.example"}, nil)
+		m := directory.Merge([]*directory.Directory{read}, directory.MergeOptions{Domains: []string{"kelp.example"}})
 		gone := m.Update(d, directory.Options{Today: today, Prune: test.prune})
 		if _, err := d.Estate(); err != nil {
 			t.Fatal(err)

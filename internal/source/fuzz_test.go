@@ -34,7 +34,7 @@ func fuzz(f *testing.F, name string, seeds ...string) {
 			}
 			return
 		}
-		m := directory.Merge([]*directory.Directory{d}, "", []string{"kelpmere.example"}, nil)
+		m := directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: []string{"kelpmere.example"}})
 		if _, err := m.Build(); err != nil {
 			if name != "x.csv" { // whose settings may be anything
 				t.Error(err)

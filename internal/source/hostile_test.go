@@ -126,7 +126,7 @@ func TestMerge(t *testing.T) {
 		}
 		list = append(list, d)
 	}
-	m := directory.Merge(list, "", []string{"kelpmere.example"}, nil)
+	m := directory.Merge(list, directory.MergeOptions{Domains: []string{"kelpmere.example"}, Prefer: []string{"ann@kelpmere.example"}})
 	var got strings.Builder
 	for _, p := range m.People {
 		fmt.Fprintln(&got, p.Fields, p.Attributes)
@@ -141,12 +141,12 @@ func TestMerge(t *testing.T) {
 	for _, c := range m.Conflicts {
 		fmt.Fprintln(&got, strings.NewReplacer(filepath.Dir(first)+"/", "", filepath.Dir(second)+"/", "", filepath.Dir(third)+"/", "").Replace(c.String()))
 	}
-	want := `[{address ann@kelpmere.example []} {name Ann Oake []} {also  [a.oake@kelpmere.example]}] [unit: deck ou: bridge phone: 7]
+	want := `[{address ann@kelpmere.example []} {name Ann Oake []} {also  [a.oake@kelpmere.example]}] [unit: deck]
 [{address bob@kelpmere.example []} {name Bob []}] []
 [{address cat@kelpmere.example []} {name Cat []}] []
 [{address crew@kelpmere.example []} {title Crew []} {managed-in hq []}] ann@kelpmere.example bob@kelpmere.example
 [{address all@kelpmere.example []} {managed-in lists []}] crew@kelpmere.example cat@kelpmere.example
-ann@kelpmere.example: name is "Ann Oake" (hq.ldif:1), not "Anna Oake" (staff.csv:2)
+A.Oake@kelpmere.example: this is an alias of ann@kelpmere.example (hq.ldif:1), not a main address (staff.csv:2)
 crew@kelpmere.example: members is 2, only here: bob@kelpmere.example (hq.ldif:13), not 2, only here: cat@kelpmere.example (lists.aliases:1)
 `
 	if text := strings.ReplaceAll(got.String(), " false}", "}"); text != want {

@@ -165,7 +165,7 @@ func again(t *testing.T, name string, e *estate.Estate) *estate.Estate {
 	if err != nil {
 		t.Fatal(err)
 	}
-	now, err := directory.Merge([]*directory.Directory{d}, "", domains, known).Build()
+	now, err := directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: domains, Known: known}).Build()
 	if err != nil {
 		t.Fatal(err)
 	}

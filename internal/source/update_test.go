@@ -31,7 +31,7 @@ func follow(t *testing.T, path, from string) int {
 		t.Fatal(err)
 	}
 	today, _ := estate.ParseDay("2026-11-23")
-	directory.Merge([]*directory.Directory{read}, "", []string{"kelp.example"}, nil).Update(d, directory.Options{Today: today})
+	directory.Merge([]*directory.Directory{read}, directory.MergeOptions{Domains: []string{"kelp.example"}}).Update(d, directory.Options{Today: today})
 	if _, err := d.Estate(); err != nil {
 		text, _ := os.ReadFile(path)
 		t.Fatalf("%v\n%s", err, text)

@@ -326,13 +326,21 @@ func (c *comparison) match() {
 	for i := range c.toOld {
 		c.toOld[i] = estate.None
 	}
-	for id := range estate.ID(len(c.toNew)) {
+	for id := range c.toNew {
 		c.toNew[id] = estate.None
-		other, ok := c.b.Find(c.a.Address(id))
-		if !ok || c.b.IsGroup(other) != c.a.IsGroup(id) || c.toOld[other] != estate.None || !c.exact(c.b, other, id) {
-			continue
+	}
+	// Whose main address it still is comes first: it may be an alias of somebody else now, to
+	// whom it was handed over.
+	for _, main := range []bool{true, false} {
+		for id := range estate.ID(len(c.toNew)) {
+			other, ok := c.b.Find(c.a.Address(id))
+			if !ok || c.toNew[id] != estate.None || c.b.IsGroup(other) != c.a.IsGroup(id) || c.toOld[other] != estate.None {
+				continue
+			}
+			if c.b.Key(c.b.Address(other)) == c.b.Key(c.a.Address(id)) || !main && c.exact(c.b, other, id) {
+				c.toNew[id], c.toOld[other] = other, id
+			}
 		}
-		c.toNew[id], c.toOld[other] = other, id
 	}
 	// Whoever is not found by the old main address may be by the new one.
 	for id := range estate.ID(len(c.toOld)) {
