@@ -274,6 +274,7 @@ func (c *changer) setPerson(id estate.ID, fields []personField) error {
 	if p.Implied {
 		return c.errImplied(id)
 	}
+	all, values := slices.Clone(p.Also), map[string][]string{} // as the fields before leave them
 	for _, f := range fields {
 		switch f.name {
 		case "name", "mailbox":
@@ -283,23 +284,28 @@ func (c *changer) setPerson(id estate.ID, fields []personField) error {
 			}
 			c.draft.Apply(change.SetPerson{Person: id, Field: f.name, Text: text})
 		case "also":
-			also, err := c.alsoOf(id, f)
-			if err != nil {
+			var err error
+			if all, err = c.alsoOf(id, f, all); err != nil {
 				return err
 			}
-			c.draft.Apply(change.SetPersonAlso{Person: id, Also: also})
+			c.draft.Apply(change.SetPersonAlso{Person: id, Also: slices.Clone(all)})
 		default:
-			c.draft.Apply(change.SetAttribute{Person: id, Attribute: f.attribute, Values: c.valuesOf(id, f)})
+			name := selector.Fold(f.attribute)
+			if _, known := values[name]; !known {
+				values[name] = c.e.Values(id, name)
+			}
+			values[name] = valuesOf(f, values[name])
+			c.draft.Apply(change.SetAttribute{Person: id, Attribute: f.attribute, Values: values[name]})
 		}
 	}
 	return nil
 }
 
-// alsoOf returns the further addresses that a person is to have.
-func (c *changer) alsoOf(id estate.ID, f personField) ([]address.Address, error) {
+// alsoOf returns the aliases that a person is to have, who has some.
+func (c *changer) alsoOf(id estate.ID, f personField, has []address.Address) ([]address.Address, error) {
 	var list []address.Address
 	if f.operator != '=' {
-		list = slices.Clone(c.e.Person(id).Also)
+		list = has
 	}
 	for _, text := range f.texts {
 		a, err := c.freePerson(text, id)
@@ -317,15 +323,11 @@ func (c *changer) alsoOf(id estate.ID, f personField) ([]address.Address, error)
 	return list, nil
 }
 
-// valuesOf returns the values that an attribute of a person is to have.
-func (c *changer) valuesOf(id estate.ID, f personField) []string {
+// valuesOf returns the values that an attribute is to have, which has some.
+func valuesOf(f personField, has []string) []string {
 	var list []string
 	if f.operator != '=' {
-		for _, a := range c.e.Attributes(id) {
-			if strings.EqualFold(a.Name, f.attribute) {
-				list = append(list, a.Value)
-			}
-		}
+		list = slices.Clone(has)
 	}
 	for _, text := range f.texts {
 		list = slices.DeleteFunc(list, func(one string) bool { return strings.EqualFold(one, text) })

@@ -280,6 +280,11 @@ func lacking(list, in []string) []string {
 
 func (u *updater) person(p *estatefile.NewPerson, identity estate.Attribute) {
 	id, ok := u.find(p.Fields, identity)
+	plain := len(p.Fields) == 1 && len(p.Attributes) == 0 // nothing is known but that others name the address
+	if holder, known := u.id(p.Fields[0].Text); known && plain && !ok {
+		u.met[holder] = true
+		return
+	}
 	fields, free := u.free(p.Fields, p.Place, id)
 	if !free {
 		return
@@ -289,7 +294,6 @@ func (u *updater) person(p *estatefile.NewPerson, identity estate.Attribute) {
 		if ok {
 			u.met[id] = true
 		}
-		plain := len(p.Fields) == 1 && len(p.Attributes) == 0
 		if !plain || !ok {
 			u.change(newPerson(p))
 		}

@@ -63,7 +63,7 @@ func (s *seats) address(seat int) address.Address {
 		return s.c.b.Address(s.c.b.PersonID(seat))
 	}
 	if seat -= s.c.b.People(); seat < s.c.a.People() {
-		return s.c.shown(s.c.a.Address(s.c.a.PersonID(seat)))
+		return s.c.a.Address(s.c.a.PersonID(seat)) // though it may be an alias of a successor now
 	}
 	return s.c.shown(s.names[seat-s.c.a.People()])
 }
