@@ -24,10 +24,10 @@ type Merged struct {
 
 	// What each record carries, with the same index as in Content: of the rest the
 	// sources say nothing.
-	carried    []carried
-	identities []estate.Attribute // of people: by which they are known again
-	sources    map[string]bool    // by name
-	prefer     map[string]bool    // by key: the main addresses of MergeOptions.Prefer
+	carried []carried
+	known   []recognised    // of people
+	sources map[string]bool // by name
+	prefer  map[string]bool // by key: the main addresses of MergeOptions.Prefer
 }
 
 // MergeOptions say how directories become one.
@@ -38,6 +38,12 @@ type MergeOptions struct {
 	Known func(string) bool
 	// Prefer are main addresses: of two people who claim an address, those with these have it.
 	Prefer []string
+}
+
+// recognised says who of an estate a record of a person may be besides the address.
+type recognised struct {
+	identity estate.Attribute // that they are known by
+	hinted   bool             // an alias leads to the address, and nothing else is known
 }
 
 // carried is what the sources say of a group.
@@ -213,6 +219,7 @@ type mergedPerson struct {
 	also                   []string
 	attributes             []estate.Attribute
 	identity               estate.Attribute
+	hinted                 bool
 	said                   map[string]estate.Place // by field, where not at place
 	place                  estate.Place
 }
@@ -473,6 +480,7 @@ func (m *merger) addPerson(p *Person) who {
 				mailbox:    p.Mailbox,
 				attributes: p.Attributes,
 				identity:   p.identity,
+				hinted:     p.Hinted,
 				place:      place,
 			},
 		)

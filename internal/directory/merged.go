@@ -34,7 +34,7 @@ func (m *merger) finish(list []*Directory) {
 	}
 	for i := range m.people {
 		m.out.People = append(m.out.People, m.people[i].content())
-		m.out.identities = append(m.out.identities, m.people[i].identity)
+		m.out.known = append(m.out.known, recognised{m.people[i].identity, m.people[i].hinted})
 	}
 	for _, g := range m.groups {
 		if !inside[domainOf(g.Address)] {

@@ -42,7 +42,7 @@ func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
 	u.findClaims()
 	u.findRenamed()
 	for i := range m.People {
-		u.person(&m.People[i], m.identities[i])
+		u.person(&m.People[i], m.known[i])
 	}
 	for i := range m.Groups {
 		u.group(&m.Groups[i], m.carried[i])
@@ -57,8 +57,7 @@ type updater struct {
 	options Options
 	met     map[estate.ID]bool   // groups and people that a source has
 	mains   map[string]bool      // by key: the main addresses of what the sources have
-	claimed map[string]string    // by key: the aliases that they say, and whose they are
-	known   map[string]estate.ID // by identity: people of the estate
+	people  map[string]estate.ID // by identity: people of the estate
 	renamed map[string]estate.ID // by key of the main address that a source has: whose it becomes
 	removed int                  // memberships
 	resets  map[string]int       // settings that are taken away, by name
@@ -69,8 +68,8 @@ type updater struct {
 // one mean them.
 func (u *updater) findRenamed() {
 	renamed, met := map[string]estate.ID{}, map[estate.ID]bool{}
-	note := func(fields []estatefile.Field, isGroup bool, identity estate.Attribute) {
-		id, ok := u.find(fields, identity)
+	note := func(fields []estatefile.Field, isGroup bool, by recognised) {
+		id, ok := u.find(fields, by)
 		if !ok || u.e.IsGroup(id) != isGroup || met[id] || !isGroup && u.e.Person(id).Implied {
 			return
 		}
@@ -84,10 +83,10 @@ func (u *updater) findRenamed() {
 		}
 	}
 	for i := range u.People {
-		note(u.People[i].Fields, false, u.identities[i])
+		note(u.People[i].Fields, false, u.Merged.known[i])
 	}
 	for i := range u.Groups {
-		note(u.Groups[i].Fields, true, estate.Attribute{})
+		note(u.Groups[i].Fields, true, recognised{})
 	}
 	u.renamed = renamed
 }
@@ -95,18 +94,16 @@ func (u *updater) findRenamed() {
 // findClaims notes whose addresses are whose by the sources, and how people of the estate are
 // known again.
 func (u *updater) findClaims() {
-	u.mains, u.claimed, u.known = map[string]bool{}, map[string]string{}, map[string]estate.ID{}
+	u.mains, u.people = map[string]bool{}, map[string]estate.ID{}
 	note := func(fields []estatefile.Field) {
 		u.mains[key(fields[0].Text)] = true
-		also, _ := fieldOf(fields, "also")
-		for _, text := range also.List {
-			u.claimed[key(text)] = fields[0].Text
-		}
 	}
 	names := map[string]bool{}
 	for i := range u.People {
-		note(u.People[i].Fields)
-		if name := u.identities[i].Name; name != "" {
+		if !u.Merged.known[i].hinted {
+			note(u.People[i].Fields)
+		}
+		if name := u.Merged.known[i].identity.Name; name != "" {
 			names[selector.Fold(name)] = true
 		}
 	}
@@ -118,10 +115,10 @@ func (u *updater) findClaims() {
 		for name := range names {
 			for _, value := range u.e.Values(id, name) {
 				k := identityKey(estate.Attribute{Name: name, Value: value})
-				if _, twice := u.known[k]; twice {
+				if _, twice := u.people[k]; twice {
 					id = estate.None // nobody is known by it
 				}
-				u.known[k] = id
+				u.people[k] = id
 			}
 		}
 	}
@@ -132,12 +129,12 @@ func identityKey(a estate.Attribute) string { return selector.Fold(a.Name) + "\x
 // find returns whoever of the estate a record of a source is about: whose main address it has,
 // or else who has got another one. An alias alone makes nobody somebody else: that of a person
 // who has not got the main address may have been handed over to them.
-func (u *updater) find(fields []estatefile.Field, identity estate.Attribute) (estate.ID, bool) {
+func (u *updater) find(fields []estatefile.Field, by recognised) (estate.ID, bool) {
 	main := fields[0].Text
 	also, _ := fieldOf(fields, "also")
 	if id, ok := u.id(main); ok {
 		now := u.e.Address(id)
-		if now.Key() == key(main) || u.isRenamed(id, main) || u.e.IsGroup(id) && !u.mains[now.Key()] || holds(also.List, now) {
+		if by.hinted || now.Key() == key(main) || u.isRenamed(id, main) || u.e.IsGroup(id) && !u.mains[now.Key()] || holds(also.List, now) {
 			return id, true
 		}
 		return estate.None, false
@@ -148,8 +145,8 @@ func (u *updater) find(fields []estatefile.Field, identity estate.Attribute) (es
 			return id, true
 		}
 	}
-	id, ok := u.known[identityKey(identity)]
-	if ok && identity.Name != "" && id != estate.None && !u.mains[u.e.Address(id).Key()] {
+	id, ok := u.people[identityKey(by.identity)]
+	if ok && by.identity.Name != "" && id != estate.None && !u.mains[u.e.Address(id).Key()] {
 		return id, true
 	}
 	return estate.None, false
@@ -278,8 +275,8 @@ func lacking(list, in []string) []string {
 	return out
 }
 
-func (u *updater) person(p *estatefile.NewPerson, identity estate.Attribute) {
-	id, ok := u.find(p.Fields, identity)
+func (u *updater) person(p *estatefile.NewPerson, by recognised) {
+	id, ok := u.find(p.Fields, by)
 	plain := len(p.Fields) == 1 && len(p.Attributes) == 0 // nothing is known but that others name the address
 	if holder, known := u.id(p.Fields[0].Text); known && plain && !ok {
 		u.met[holder] = true
@@ -355,7 +352,7 @@ func (u *updater) notTaken(at estate.Place, text string) {
 }
 
 func (u *updater) group(g *estatefile.NewGroup, has carried) {
-	id, ok := u.find(g.Fields, estate.Attribute{})
+	id, ok := u.find(g.Fields, recognised{})
 	fields, free := u.free(g.Fields, g.Place, id)
 	if !free {
 		return
