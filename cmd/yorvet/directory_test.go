@@ -404,7 +404,7 @@ func TestRealDirectoryChanges(t *testing.T) {
 	want(t, dir, "--estate estate.yaml group rename engine motor@kelpmere.example --forget --yes", 0)
 	want(t, dir, "compare hq.yaml estate.yaml", 1, "13 differences are open")
 	d.sourceFile(t, dir, strings.Replace(simpleBind, directoryReader+"\"", "cn=half,"+directoryBase+"\"", 1)+"tls: none\n")
-	want(t, dir, "compare hq.yaml estate.yaml", 1, "5 groups added")
+	want(t, dir, "compare hq.yaml estate.yaml", 1, "5 groups removed")
 	want(t, dir, "import hq.yaml -o estate.yaml --yes", 2, "would remove 26 of 26 memberships; nothing is written")
 	kept("groups hidden")
 }

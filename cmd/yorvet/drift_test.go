@@ -75,7 +75,7 @@ func TestSourcesThatShrink(t *testing.T) {
 	unwritten("a source that shrinks")
 	want(t, dir, "import hq=hq.ldif -o estate --preview", 1, "would remove 20 of 40 groups", "20 groups removed")
 	unwritten("a preview")
-	want(t, dir, "compare hq=hq.ldif estate", 1, "20 groups added")
+	want(t, dir, "compare hq=hq.ldif estate", 1, "20 groups removed")
 
 	put(t, dir, "hq.ldif", strings.TrimSuffix(directoryOf(20, 30), "ple\n\n"))
 	want(t, dir, "import hq=hq.ldif -o estate --yes", 3, "ends in the middle of an entry", "nothing to change", "only a part")
@@ -99,10 +99,10 @@ func TestDriftFromSeveralSources(t *testing.T) {
 	want(t, dir, "import hq=hq.ldif mta=aliases --domain kelp.example -o estate.yaml", 0, "4 groups")
 	want(t, dir, "--estate estate.yaml group set helm@kelp.example welcome=false --yes", 0, "Written")
 	want(t, dir, "--estate estate.yaml member add helm@kelp.example p2@kelp.example --yes", 0)
-	want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p2@kelp.example joined helm@kelp.example")
+	want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p2@kelp.example left helm@kelp.example", "from estate.yaml to what hq=hq.ldif, mta=aliases now say")
 	want(t, dir, "compare hq=hq.ldif estate.yaml", 0, "Nothing changes")
 	put(t, dir, "aliases", "helm: p0, p1, p2, p3\nextra: p0, nobody-here\n")
-	said := want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p3@kelp.example left")
+	said := want(t, dir, "compare hq=hq.ldif mta=aliases estate.yaml", 1, "p3@kelp.example joined")
 	if !strings.Contains(said, "extra@kelp.example") {
 		t.Errorf("a new alias is not told:\n%s", said)
 	}
@@ -113,6 +113,25 @@ func TestDriftFromSeveralSources(t *testing.T) {
 	want(t, dir, "import hq=hq.ldif mta=aliases -o estate.yaml --yes --allow-removal 3", 0)
 	want(t, dir, "compare hq=hq.ldif", 2, "needs two estates")
 	want(t, dir, "compare estate.yaml hq=hq.ldif mta=aliases", 2, "several sources and one estate on disk behind them")
+}
+
+// What a source has changed is told as it changed there: somebody who left has left, and an
+// opening is an opening, in whatever order the two are named.
+func TestDriftIsToldForwards(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "sheet.map", consoleMap)
+	put(t, dir, "sheet.yaml", "yorvet-source: 1\nfrom: sheet.csv\nname: sheet\nmap: sheet.map\ndomains: [kelp.example]\n")
+	put(t, dir, "sheet.csv", consoleSheet(2, "bob@kelp.example", "bob@kelp.example;cy@kelp.example"))
+	want(t, dir, "import sheet.yaml -o estate.yaml", 0, "2 groups")
+	put(t, dir, "sheet.csv", strings.Replace(consoleSheet(2, "bob@kelp.example", "bob@kelp.example;cy@kelp.example"), ";cy@kelp.example,yes", ",no", 1))
+	for _, line := range []string{"compare sheet.yaml estate.yaml", "compare estate.yaml sheet.yaml"} {
+		said := want(t, dir, line, 1, "cy@kelp.example left", "inbox -> no recipient", "refuse -> admit", "new hazard")
+		for _, wrong := range []string{"joined", "welcome mail", "admit -> refuse"} {
+			if strings.Contains(said, wrong) {
+				t.Errorf("%s says %q:\n%s", line, wrong, said)
+			}
+		}
+	}
 }
 
 // What is known is told once.

@@ -26,9 +26,9 @@ func newCompare(streams Streams) *cli.Command {
 		Description: "Effects are compared, not text: who may post, who receives and how, who sends as the group,\n" +
 			"which hazards are new or gone, and which welcome mail is sent. OLD and NEW are files or\n" +
 			"folders, REV:PATH for a revision of the current git repository (PATH as seen from here), or sources\n" +
-			"as import takes them. Sources beside an estate stand for the estate as they would have it: what comes\n" +
-			"from them and is gone or different is drift, whatever else is written by hand, and the exit code is 1\n" +
-			"if there is any. A source that gave only a part, or that says what is not understood, is no clean\n" +
+			"as import takes them. Beside an estate, sources are compared with it: what they say otherwise now is\n" +
+			"drift, told from what the estate says to what they say, whatever else is written by hand; the exit\n" +
+			"code is 1 if there is any. A source that gave only a part, or that says what is not understood, is no clean\n" +
 			"answer: the exit code is 3, or 1.\n\n" +
 			"Example: yorvet compare estate served",
 		Flags: append(keepFlags(),
@@ -50,8 +50,8 @@ func newCompare(streams Streams) *cli.Command {
 			}
 			s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
 			began := clock.Now()
-			if sources, path, first := split(names); path != "" {
-				return s.drift(sources, path, first, today)
+			if sources, path := split(names); path != "" {
+				return s.drift(sources, path, today)
 			}
 			if len(names) > 2 {
 				return usageError("compare takes two estates, or several sources and one estate on disk behind them")
@@ -78,20 +78,20 @@ func newCompare(streams Streams) *cli.Command {
 
 // split tells sources from the one estate on disk beside them, which is the last name, or
 // of two the first; path is empty where the names are otherwise.
-func split(names []string) (sources []string, path string, first bool) {
+func split(names []string) (sources []string, path string) {
 	last := len(names) - 1
 	for at, others := range map[int][]string{last: names[:last], 0: names[1:]} {
 		if (at == last || last == 1) && !source.Is(names[at]) && onDisk(names[at]) &&
 			!slices.ContainsFunc(others, func(name string) bool { return !source.Is(name) }) {
-			return others, names[at], at == 0
+			return others, names[at]
 		}
 	}
-	return nil, "", false
+	return nil, ""
 }
 
-// drift shows how an estate on disk has drifted from sources; first is set where the
-// estate is the old side.
-func (s *session) drift(sources []string, path string, first bool, today estate.Day) error {
+// drift shows how an estate on disk and its sources have drifted apart: what the estate says,
+// and what the sources say now, in whatever order they are named.
+func (s *session) drift(sources []string, path string, today estate.Day) error {
 	began := clock.Now()
 	d, err := overlaid(s.ctx, sources, path, today)
 	if err != nil {
@@ -103,11 +103,8 @@ func (s *session) drift(sources []string, path string, first bool, today estate.
 	}
 	isOpen := func(r directory.Remark) bool { return r.Drift }
 	tellRemarks(s.streams.Err, slices.DeleteFunc(slices.Clone(d.merged.Remarks), isOpen))
-	older, newer := resolve.New(d.then, today), resolve.New(d.now, today)
-	if first {
-		older, newer = newer, older
-	}
-	answer := present.NewComparison(older, newer)
+	answer := present.NewComparison(resolve.New(d.now, today), resolve.New(d.then, today))
+	answer.Drift = &present.Drift{Estate: path, Sources: sources}
 	for _, r := range d.merged.Remarks {
 		if isOpen(r) {
 			answer.Open = append(answer.Open, r.String())

@@ -27,6 +27,15 @@ type Comparison struct {
 	Causes  []Cause       `json:"causes"` // what is written otherwise, where that is little
 	// Open is what sources and an estate may differ by, and nothing here tells.
 	Open []string `json:"open,omitempty"`
+	// Drift names the sides where sources are compared with the estate that follows them: each
+	// change is one from what the estate says to what the sources say now.
+	Drift *Drift `json:"drift,omitempty"`
+}
+
+// A Drift names an estate and the sources that it follows.
+type Drift struct {
+	Estate  string   `json:"estate"`
+	Sources []string `json:"sources"`
 }
 
 // Cause is one thing that is written otherwise in the new estate.

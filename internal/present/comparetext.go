@@ -127,7 +127,15 @@ func (a *Comparison) writeHead(p *Page) {
 	if len(said) == 0 {
 		said = []string{"No group and no person changes"}
 	}
-	p.Line(2, Span{Strong, strings.Join(said, "; ")})
+	head := strings.Join(said, "; ")
+	if a.Drift != nil {
+		head = "The sources say otherwise: " + head
+	}
+	p.Line(2, Span{Strong, head})
+	if a.Drift != nil {
+		p.Line(2, Span{Plain, "Each change is from " + a.Drift.Estate + " to what " + strings.Join(a.Drift.Sources, ", ") +
+			" now " + map[bool]string{true: "says", false: "say"}[len(a.Drift.Sources) == 1]})
+	}
 	a.writeCauses(p)
 	var more []Span
 	if n := len(a.Hazards.Appear); n > 0 {
@@ -140,10 +148,17 @@ func (a *Comparison) writeHead(p *Page) {
 		more = append(more, Span{Plain, count(n, "hazard disappears. ", "hazards disappear. ")})
 	}
 	welcome := Span{Plain, "No welcome mail is sent."}
-	if a.Total > 0 {
+	switch {
+	case a.Drift != nil && a.Total > 0:
+		welcome = Span{Doubtful, "An import sends " + count(a.Total, "welcome mail.", "welcome mails.")}
+	case a.Drift != nil:
+		welcome = Span{}
+	case a.Total > 0:
 		welcome = Span{Doubtful, count(a.Total, "welcome mail is sent.", "welcome mails are sent.")}
 	}
-	p.Line(2, append(more, welcome)...)
+	if more = append(more, welcome); len(more) > 1 || welcome.Text != "" {
+		p.Line(2, more...)
+	}
 }
 
 // head says how many groups or people are added, removed and renamed.
