@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -307,6 +308,59 @@ func TestWatchAlarms(t *testing.T) {
 		t.Errorf("it is over: exit code %d, %v", code, posted[len(posted)-1]["says"])
 	}
 	w.check()
+}
+
+// What is broken by one and then by everybody is worse, which is an alarm of its own; its subject
+// says which group it is and who changed it, and nobody made up is named.
+func TestWatchTellsOfWorse(t *testing.T) {
+	t.Parallel()
+	w := newWatched(t, "yorvet-watch: 1\nestate: small.yaml\nexpectations:\n  - {name: promises, every: 1h, files: [small.expect]}\n")
+	w.write("small.expect", "to crew@kelp.example\n  reaches members in inbox\n  admits outside\n")
+	write := func(full int) {
+		var b strings.Builder
+		b.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")
+		for i := range 30 {
+			mailbox := map[bool]string{true: "full", false: "open"}[i < full]
+			fmt.Fprintf(&b, "  - {address: p%d@kelp.example, mailbox: %s}\n", i, mailbox)
+		}
+		b.WriteString("groups:\n  - {address: crew@kelp.example, members: [{everyone: true}]}\n")
+		w.write("small.yaml", b.String())
+	}
+	once := func() *present.WatchEvent {
+		t.Helper()
+		before := maps.Clone(w.heard)
+		p := w.start("--once")
+		p.read.Wait()
+		_ = p.cmd.Wait()
+		db, err := sql.Open("sqlite", "file:"+w.store+"?_txlock=immediate")
+		if err == nil {
+			_, err = db.Exec(`UPDATE items SET due = due - 3700000, slot = slot - 3700000`)
+			_ = db.Close()
+		}
+		if err != nil || len(w.heard) != len(before)+1 {
+			t.Fatalf("%v, %d answers\n%s", err, len(w.heard)-len(before), p.errs)
+		}
+		maps.DeleteFunc(w.heard, func(run string, _ *present.WatchEvent) bool { return before[run] != nil })
+		for _, e := range w.heard {
+			return e
+		}
+		return nil
+	}
+	write(1)
+	first := once()
+	for _, f := range first.New {
+		if strings.Contains(f.Says, "no-such-stranger") || strings.HasSuffix(f.Says, " ") {
+			t.Errorf("it says %q", f.Says)
+		}
+	}
+	if all := fmt.Sprint(first.New); !strings.Contains(all, "anyone outside: ") {
+		t.Errorf("it does not say who: %s", all)
+	}
+	write(30)
+	worse := once()
+	if !worse.Alarm || worse.State != "wrong" || !strings.Contains(worse.Subject(), "crew@kelp.example: reaches members in inbox: broken by") {
+		t.Errorf("everybody is told as %+v", worse)
+	}
 }
 
 // The page shows, tells of its health, and gives metrics that a parser of the library reads. It

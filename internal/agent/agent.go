@@ -113,13 +113,23 @@ func randomID(bytes int) string {
 // beat says again and again that the agent is alive, and takes over what dead ones held.
 func (a *Agent) beat(ctx context.Context, me store.Agent) {
 	for {
-		if err := errors.Join(a.Store.Beat(ctx, me), a.bury(ctx), a.Store.Rescue(ctx)); err != nil {
-			a.trouble(ctx, err)
-		}
+		a.beaten(ctx, errors.Join(a.Store.Beat(ctx, me), a.bury(ctx), a.Store.Rescue(ctx)))
 		if !sleep(ctx, beatEvery) {
 			return
 		}
 	}
+}
+
+// beaten tells what kept the agent from saying that it is alive; when nothing does, an outage has
+// ended, and is told again if it comes again.
+func (a *Agent) beaten(ctx context.Context, err error) {
+	if err != nil {
+		a.trouble(ctx, err)
+		return
+	}
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	clear(a.told)
 }
 
 // bury takes agents of this machine whose process is gone for dead at once: others are when

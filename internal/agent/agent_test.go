@@ -1,11 +1,15 @@
 package agent
 
 import (
+	"errors"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"yorvet.example/yorvet/internal/clock"
+	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
@@ -216,5 +220,42 @@ func TestCodes(t *testing.T) {
 		if len(found) != test.want || len(found) == 1 && found[0].what != Code {
 			t.Errorf("%s: %+v", about, found)
 		}
+	}
+}
+
+// A query that fails does not write a mailbox off; that no connection opens it does. An outage
+// that comes again is told again.
+func TestOutages(t *testing.T) {
+	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "runs.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := "yorvet-connections: 1\nsend:\n- {name: all, server: '127.0.0.1:9', from: [anyone], tls: none}\n" +
+		"look:\n- {name: boxes, server: '127.0.0.1:9', tls: none, for: [anyone], login: {password: {environment: SECRET}}}\n"
+	path := filepath.Join(t.TempDir(), "connections.yaml")
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l, err := connections.Load(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := 0
+	a := &Agent{Store: st, Connections: l, Trouble: func(string) { told++ }, told: map[string]bool{}, runs: map[string]*wanted{}}
+	st.Close()
+	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "boxes", Account: "ada@k.example"}}); err == nil || errors.Is(err, errNotOurs) {
+		t.Errorf("a store that is away gives %v", err)
+	}
+	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "none", Account: "ada@k.example"}}); !errors.Is(err, errNotOurs) {
+		t.Errorf("no connection gives %v", err)
+	}
+	outage := errors.New("the store is away")
+	for range 3 {
+		a.trouble(t.Context(), outage)
+	}
+	a.beaten(t.Context(), nil)
+	a.trouble(t.Context(), outage)
+	if told != 2 {
+		t.Errorf("two outages are told %d times", told)
 	}
 }

@@ -77,7 +77,9 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 	x, err := a.visitor(ctx, v)
 	if err != nil {
 		a.trouble(ctx, err)
-		a.found(ctx, v, store.Finding{Began: a.Store.Now(), Problem: err.Error(), Certain: true})
+		now := a.Store.Now()
+		certain := errors.Is(err, errNotOurs) // else the store could not be asked, which ends some time
+		a.found(ctx, v, store.Finding{Began: now, Problem: err.Error(), Certain: certain, Next: now.Add(holdEvery)})
 		return
 	}
 	count, err := a.Store.Mailboxes(ctx, worker)
@@ -106,14 +108,17 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 	}
 }
 
+// errNotOurs is what the errors are of mailboxes that no connection of the agent opens.
+var errNotOurs = errors.New("the connections do not open the mailbox")
+
 func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 	address, err := address.Parse(v.Account)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w: %w", errNotOurs, err)
 	}
 	boxes, ok := a.Connections.Boxes(v.Lane)
 	if !ok || boxes.Away() {
-		return nil, fmt.Errorf("the connections do not open the mailbox of %s", v.Account)
+		return nil, fmt.Errorf("%w of %s", errNotOurs, v.Account)
 	}
 	x := &visitor{a: a, visit: v, account: boxes.Account(address)}
 	if x.run, err = a.Store.RunNamed(ctx, v.Run); err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -129,15 +130,35 @@ func (s *session) expectationOutcome(path, what string, began time.Time, a *pres
 		o.Bad++
 		name := e.Group + "\n" + e.Text
 		seen[name]++
-		says := e.Text + " is broken"
+		says := e.Text + ": broken"
 		if len(e.Counterexamples) > 0 {
-			says += ", such as by " + e.Counterexamples[0].Address
+			says += ", " + breaks(e.Counterexamples[0])
 		}
-		o.Facts = append(o.Facts, store.Fact{Name: nameOf(name, strconv.Itoa(seen[name])), Group: strings.ToLower(e.Group),
-			Says: says})
+		base := store.Fact{Name: nameOf(name, strconv.Itoa(seen[name])), Group: strings.ToLower(e.Group), Says: says}
+		o.Facts = append(o.Facts, base)
+		// One that is broken by more than before is worse, which is something new.
+		for _, n := range worse {
+			if e.Breaking < n {
+				break
+			}
+			more := base
+			more.Name = nameOf(name, strconv.Itoa(seen[name]), "by", strconv.Itoa(n))
+			more.Says = fmt.Sprintf("%s: broken by %d or more", e.Text, n)
+			o.Facts = append(o.Facts, more)
+		}
 	}
 	o.Wrong = o.Bad > 0
 	return o
+}
+
+// worse are the numbers of those who break an expectation from which on that is worse.
+var worse = []int{2, 3, 5, 8, 12, 20, 35, 60, 100, 200, 500, 1000, 2000, 5000, 10_000}
+
+// breaks says who breaks an expectation, and what is the case instead.
+func breaks(c present.Counterexample) string {
+	who := map[string]string{"outside stranger": "anyone outside", "inside stranger": "an unknown inside address",
+		"forged stranger": "forged mail"}[c.Who]
+	return strings.TrimSuffix(strings.TrimPrefix(cmp.Or(who, c.Address)+": "+c.Says, ": "), ": ")
 }
 
 // nameOf returns a name that stands for some words.

@@ -54,6 +54,21 @@ func Lately(ctx context.Context, a *present.HistoryOf, path string, who address.
 	slices.SortStableFunc(a.Changes, func(x, y present.HistoryChanged) int { return strings.Compare(y.When, x.When) })
 }
 
+// LastChange returns the last change of a group or person between two times, made by Yorvet or in
+// git, if one is known.
+func LastChange(
+	ctx context.Context, path string, who address.Address, since, until time.Time,
+) (last present.HistoryChanged, ok bool) {
+	changes, _ := byYorvet(path, who, since)
+	commits, _ := byGit(ctx, path, who, since)
+	for _, c := range append(changes, commits...) {
+		if c.When <= stamp(until) && c.When >= last.When {
+			last, ok = c, true
+		}
+	}
+	return last, ok
+}
+
 // byYorvet returns the changes that Yorvet made in which an address stands.
 func byYorvet(path string, who address.Address, since time.Time) ([]present.HistoryChanged, error) {
 	if _, err := os.Stat(path); err != nil {

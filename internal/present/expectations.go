@@ -42,7 +42,8 @@ func (a *Expectations) Each() iter.Seq[Expectation] {
 	}
 }
 
-// Brief returns the expectations one after the other, each with one who breaks it, if anybody does.
+// Brief returns the expectations one after the other, each with one who breaks it, if anybody
+// does, and with how many do.
 func (a *Expectations) Brief() iter.Seq[Expectation] {
 	return func(yield func(Expectation) bool) {
 		for _, one := range a.tried {
@@ -52,8 +53,10 @@ func (a *Expectations) Brief() iter.Seq[Expectation] {
 			e.Group = one.n.address(words.group)
 			if !e.Holds {
 				expect.Each(one.n.r, one.x, func(c expect.Counterexample) bool {
-					e.Counterexamples = append(e.Counterexamples, words.of(c))
-					return false
+					if e.Breaking++; e.Breaking == 1 {
+						e.Counterexamples = append(e.Counterexamples, words.of(c))
+					}
+					return e.Breaking < mostBreaking
 				})
 			}
 			if !yield(e) {
@@ -73,7 +76,12 @@ type Expectation struct {
 	Holds           bool             `json:"holds"`
 	Picked          int              `json:"picked"`
 	Counterexamples []Counterexample `json:"counterexamples"`
+
+	Breaking int `json:"-"` // in brief: how many break it, mostBreaking at most
 }
+
+// mostBreaking is how many are counted who break an expectation.
+const mostBreaking = 10_000
 
 // A Counterexample breaks an expectation.
 type Counterexample struct {

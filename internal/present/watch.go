@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -33,6 +34,8 @@ type WatchEvent struct {
 	// MoreNew and MoreOver are how many more there are than are listed.
 	MoreNew  int `json:"moreNew,omitempty"`
 	MoreOver int `json:"moreOver,omitempty"`
+	// Changed is who changed the group of the worst of what is new lately, and when.
+	Changed string `json:"changed,omitempty"`
 }
 
 // mostAlarmed is how many facts of one answer an alarm lists.
@@ -83,16 +86,61 @@ func (e *WatchEvent) Headline() string {
 	return e.Item + ": " + strings.Join(parts, ", ")
 }
 
+// Subject says in one line what an event is about, for whom, how bad it is and who changed it.
+func (e *WatchEvent) Subject() string {
+	f, ok := e.Worst()
+	switch {
+	case e.First || e.Many || e.Breaks || !ok && len(e.Over) == 0:
+		return e.Headline()
+	case !ok:
+		text := e.Item + ": resolved: " + strings.TrimPrefix(e.Over[0].about()+": ", ": ") + e.Over[0].Says
+		if more := len(e.Over) + e.MoreOver - 1; more > 0 {
+			text += " (and " + strconv.Itoa(more) + " more)"
+		}
+		return text
+	}
+	text := strings.TrimPrefix(f.Severity+" ", " ") + strings.TrimPrefix(f.about()+": ", ": ") + f.Says
+	var besides []string
+	if more := len(e.New) + e.MoreNew - 1; more > 0 {
+		besides = append(besides, "and "+strconv.Itoa(more)+" more")
+	}
+	if n := len(e.Over) + e.MoreOver; n > 0 {
+		besides = append(besides, strconv.Itoa(n)+" resolved")
+	}
+	if besides != nil {
+		text += " (" + strings.Join(besides, ", ") + ")"
+	}
+	if e.Changed != "" {
+		text += "; changed by " + e.Changed
+	}
+	return e.Item + ": " + text
+}
+
+// Worst returns the worst of what is new, and whether anything is.
+func (e *WatchEvent) Worst() (worst HistoryFact, ok bool) {
+	rank := func(f HistoryFact) int { return slices.Index([]string{"", "low", "medium", "high"}, f.Severity) }
+	for _, f := range e.New {
+		if !ok || rank(f) > rank(worst) {
+			worst, ok = f, true
+		}
+	}
+	return worst, ok
+}
+
 // Lines are what an alarm says of an event, in words.
 func (e *WatchEvent) Lines() []string {
 	lines := []string{e.Headline(), "  " + Clean(e.Says)}
+	if e.Changed != "" {
+		lines = append(lines, "  changed by "+Clean(e.Changed))
+	}
 	for _, list := range []struct {
 		word  string
 		facts []HistoryFact
 		more  int
 	}{{"new", e.New, e.MoreNew}, {"resolved", e.Over, e.MoreOver}} {
 		for _, f := range list.facts {
-			lines = append(lines, "  "+list.word+": "+Clean(strings.TrimPrefix(f.about()+": ", ": ")+f.Says))
+			severity := strings.TrimPrefix(f.Severity+" ", " ")
+			lines = append(lines, "  "+list.word+": "+Clean(severity+strings.TrimPrefix(f.about()+": ", ": ")+f.Says))
 		}
 		if list.more > 0 {
 			lines = append(lines, fmt.Sprintf("  and %d more %s", list.more, list.word))

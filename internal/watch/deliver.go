@@ -13,12 +13,14 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/present"
@@ -62,10 +64,29 @@ func (s *Sender) Send(ctx context.Context, way *Way, b *store.Batch) error {
 	if err != nil {
 		return err
 	}
+	for _, e := range events {
+		e.Changed = s.author(ctx, e)
+	}
 	if way.Mail != nil {
 		return s.mail(ctx, way.Mail, b, events)
 	}
 	return s.post(ctx, way.Post, b, events)
+}
+
+// author returns who changed the group of the worst of what is new, and when: since the day before
+// it was found.
+func (s *Sender) author(ctx context.Context, e *present.WatchEvent) string {
+	f, _ := e.Worst()
+	who, err := address.Parse(f.Group)
+	at, bad := time.Parse(time.RFC3339, e.At)
+	if err != nil || bad != nil {
+		return ""
+	}
+	change, ok := history.LastChange(ctx, e.Estate, who, at.Add(-24*time.Hour), at)
+	if !ok {
+		return ""
+	}
+	return change.Who + " " + strings.TrimSuffix(strings.Replace(change.When, "T", " ", 1), "Z")
 }
 
 func eventsOf(b *store.Batch) ([]*present.WatchEvent, error) {
@@ -96,7 +117,17 @@ func Digest(events []*present.WatchEvent) (subject, text string) {
 		b.WriteString("  yorvet history show " + e.Run + "\n\n")
 	}
 	if len(events) == 1 {
-		return events[0].Headline(), b.String()
+		return present.Clean(events[0].Subject()), b.String()
+	}
+	worst, bad := events[0], -1
+	for _, e := range events {
+		f, ok := e.Worst()
+		if at := slices.Index([]string{"", "low", "medium", "high"}, f.Severity); ok && at > bad {
+			worst, bad = e, at
+		}
+	}
+	if bad >= 0 {
+		return present.Clean(worst.Subject()) + "; " + present.Count(len(events)-1, "more answer", "more answers"), b.String()
 	}
 	var parts []string
 	for _, part := range []struct {

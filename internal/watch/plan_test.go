@@ -118,17 +118,17 @@ func TestWaysApart(t *testing.T) {
 
 // What a batch says adds up.
 func TestDigest(t *testing.T) {
-	fact := present.HistoryFact{Group: "g@k.example", Says: "it is forged"}
+	fact := present.HistoryFact{Group: "g@k.example", Severity: "high", Says: "it is forged"}
 	one := &present.WatchEvent{At: "2026-11-26T08:00:00Z", Item: "hazards", Run: "r1", Says: "3 hazards", State: "wrong",
 		New: []present.HistoryFact{fact, fact}, MoreNew: 5, Over: []present.HistoryFact{fact}}
 	subject, text := Digest([]*present.WatchEvent{one})
-	if subject != "hazards: 7 new, 1 resolved" || !strings.Contains(text, "new: g@k.example: it is forged") ||
+	if subject != "hazards: high g@k.example: it is forged (and 6 more, 1 resolved)" || !strings.Contains(text, "new: high g@k.example: it is forged") ||
 		!strings.Contains(text, "and 5 more new") || !strings.Contains(text, "yorvet history show r1") {
 		t.Errorf("%q\n%s", subject, text)
 	}
 	broken := &present.WatchEvent{Item: "drift", Breaks: true, State: "broken", Says: "no such file"}
 	subject, text = Digest([]*present.WatchEvent{one, broken})
-	if subject != "2 answers: 7 new, 1 resolved, 1 cannot be answered" || !strings.Contains(text, "drift: cannot be answered\n  no such file") {
+	if subject != "hazards: high g@k.example: it is forged (and 6 more, 1 resolved); 1 more answer" || !strings.Contains(text, "drift: cannot be answered\n  no such file") {
 		t.Errorf("%q\n%s", subject, text)
 	}
 }

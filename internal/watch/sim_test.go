@@ -163,7 +163,7 @@ func (s *sim) turn(p *proc) {
 		if s.real.Before(p.wakes[i]) {
 			continue
 		}
-		jobs, next, err := w.Claim(ctx, s.clock())
+		jobs, next, err := w.Claim(ctx, s.clock(), mostJobs-running(p, w))
 		if err != nil {
 			s.t.Fatal(err)
 		}
@@ -173,6 +173,49 @@ func (s *sim) turn(p *proc) {
 		}
 		wait := min(max(next.Sub(s.clock()), time.Second), time.Hour)
 		p.wakes[i] = s.real.Add(wait)
+	}
+}
+
+// running counts the jobs of a worker that a process carries out.
+func running(p *proc, w *Worker) (n int) {
+	for _, j := range p.jobs {
+		if j.worker == w {
+			n++
+		}
+	}
+	return n
+}
+
+// A worker begins no more than it has room for: another one takes the rest, which is nobody's twice.
+func TestClaimsNoMoreThanThereIsRoomFor(t *testing.T) {
+	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "sim.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	plan := &Plan{Name: "probes", Estate: "estate"}
+	for i := range 6 {
+		plan.Items = append(plan.Items, Item{Name: fmt.Sprint("probe ", i), Kind: KindProbe, Once: true, Timing: schedule.Timing{Every: time.Hour}})
+	}
+	trouble := func(text string) { t.Error(text) }
+	first := &Worker{Plan: plan, Store: st, Name: "first", Trouble: trouble}
+	second := &Worker{Plan: plan, Store: st, Name: "second", Trouble: trouble}
+	now := st.Now().Add(2 * time.Hour)
+	begun := map[string]int{}
+	for _, step := range []struct {
+		worker     *Worker
+		most, want int
+	}{{first, 4, 4}, {first, 0, 0}, {second, 4, 2}, {second, 2, 0}} {
+		jobs, _, err := step.worker.Claim(t.Context(), now, step.most)
+		if err != nil || len(jobs) != step.want {
+			t.Errorf("%s begins %d of at most %d, want %d, %v", step.worker.Name, len(jobs), step.most, step.want, err)
+		}
+		for _, job := range jobs {
+			begun[job.Item.Name]++
+		}
+	}
+	if len(begun) != 6 {
+		t.Errorf("begun are %v", begun)
 	}
 }
 

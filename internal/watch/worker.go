@@ -88,10 +88,14 @@ func (w *Worker) series(item *Item) store.Series {
 	return history.NewSeries(item.Kind, path, strings.Join(what, " "))
 }
 
-// Claim begins what is due at a time, and returns it, with when to look again at the latest.
-func (w *Worker) Claim(ctx context.Context, now time.Time) (jobs []*Job, next time.Time, err error) {
+// Claim begins what is due at a time, as much as most, and returns it, with when to look again at
+// the latest. What is begun has to be carried out, or its lease runs out.
+func (w *Worker) Claim(ctx context.Context, now time.Time, most int) (jobs []*Job, next time.Time, err error) {
 	var rows []schedule.Row
 	for i := range w.Plan.Items {
+		if len(jobs) == most {
+			return jobs, now, nil // the rest once there is room
+		}
 		item := &w.Plan.Items[i]
 		job, row, err := w.claim(ctx, item, now)
 		if err != nil {
@@ -425,6 +429,7 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 	var jobs sync.WaitGroup
 	defer jobs.Wait()
 	free := make(chan struct{}, mostJobs)
+	ended := make(chan struct{}, 1)
 	var swept time.Time
 	for ctx.Err() == nil {
 		if now := w.Store.Now(); now.Sub(swept) > sweepEvery {
@@ -436,7 +441,7 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 			w.Trouble("the store cannot be read: " + err.Error())
 		}
 		now := w.Store.Now()
-		begun, next, err := w.Claim(ctx, now)
+		begun, next, err := w.Claim(ctx, now, mostJobs-len(free))
 		if err != nil && ctx.Err() == nil {
 			w.Trouble("the store cannot be read: " + err.Error())
 		}
@@ -444,12 +449,19 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 			job.Since = w.began(job.Item)
 			free <- struct{}{}
 			jobs.Go(func() {
-				defer func() { <-free }()
 				w.do(ctx, job)
+				<-free
+				select {
+				case ended <- struct{}{}:
+				default:
+				}
 			})
 		}
 		if once {
 			jobs.Wait()
+			if len(begun) > 0 && err == nil {
+				continue // there may be more than went at once
+			}
 		}
 		failed := w.Deliver(ctx, w.Store.Now())
 		if once {
@@ -459,7 +471,11 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 			return
 		}
 		wait := min(max(next.Sub(w.Store.Now()), 100*time.Millisecond), poll)
+		if len(free) == mostJobs {
+			wait = poll
+		}
 		select {
+		case <-ended:
 		case <-time.After(wait):
 		case <-ctx.Done():
 		}
