@@ -91,3 +91,48 @@ func TestPersonSetAddsAll(t *testing.T) {
 		t.Errorf("%v:\n%s", err, data)
 	}
 }
+
+// Domains compare by their A-labels, in options, too; the first import is all there is to import;
+// aliases in further domains stay, or are told.
+func TestFirstImportIsAllThereIs(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "staff.csv", "address,name\nann@fähre.example,Ann\n")
+	want(t, dir, "import staff.csv --domain fähre.example -o idn.yaml", 0, "1 person")
+	want(t, dir, "--estate idn.yaml person list", 0, "ann")
+	want(t, dir, "import staff.csv --domain xn--FHRE-loa.example -o idn.yaml --yes", 0, "nothing to change")
+	want(t, dir, "import staff.csv --domain -bad-.example -o bad.yaml", 2, "--domain")
+	put(t, dir, "hq.ldif", directoryOf(2, 3)+"dn: cn=Night Watch,dc=kelp,dc=example\nobjectClass: groupOfNames\ncn: Night Watch\nmember: uid=p0,dc=kelp,dc=example\n\n"+
+		"dn: cn=h,dc=kelp,dc=example\nobjectClass: groupOfNames\ncn: h\nmail: h@kelp.example\nmailAlternateAddress: h@cargo.example\nmember: uid=p0,dc=kelp,dc=example\n\n"+
+		"dn: uid=o,dc=kelp,dc=example\nobjectClass: inetOrgPerson\nuid: o\ncn: O\nmail: o@far.example\n\n")
+	want(t, dir, "import hq=hq.ldif -o estate.yaml", 0, "4 groups", "1 person is taken to be outside; if the domain is yours, name it")
+	data, err := os.ReadFile(filepath.Join(dir, "estate.yaml"))
+	if err != nil || !strings.Contains(string(data), "night-watch@kelp.example") || !strings.Contains(string(data), "also: [h@cargo.example]") {
+		t.Errorf("%v\n%s", err, data)
+	}
+	want(t, dir, "import hq=hq.ldif -o estate.yaml --yes", 0, "nothing to change")
+	want(t, dir, "import hq=hq.ldif --domain kelp.example -o one.yaml", 0, "the alias h@cargo.example of h@kelp.example is left out")
+}
+
+// The command that is printed for groups without a gate sets just theirs.
+func TestImportNamesUngatedGroups(t *testing.T) {
+	dir := t.TempDir()
+	var b strings.Builder
+	b.WriteString("address,kind,gate\nset@kelp.example,roster,\n")
+	for i := range 8 {
+		b.WriteString("g" + string(rune('0'+i)) + "@kelp.example,list," + map[bool]string{true: "refuse outside;admit anyone"}[i%2 == 0] + "\n")
+	}
+	put(t, dir, "groups.csv", b.String())
+	said := want(t, dir, "import groups.csv -o estate.yaml", 0, "No source says who may post to 4 groups")
+	_, line, _ := strings.Cut(said, "yorvet --estate estate.yaml group set ")
+	line, _, _ = strings.Cut(line, "\n")
+	r := runLine(t, dir, "yorvet --estate estate.yaml group set "+line+" --yes")
+	if r.code != 0 || !strings.Contains(r.stdout, "4 groups") {
+		t.Errorf("%q: exit code %d\n%s%s", line, r.code, r.stdout, r.stderr)
+	}
+	for i := range 8 {
+		gate := want(t, dir, "--estate estate.yaml group show g"+string(rune('0'+i)), 0)
+		if strings.Contains(gate, "refuse outside") != (i%2 == 0) {
+			t.Errorf("g%d\n%s", i, gate)
+		}
+	}
+}

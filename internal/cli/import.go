@@ -123,6 +123,11 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		AllowFiles: cmd.Bool("allow-files"),
 		AllowEmpty: cmd.Bool("allow-empty"),
 	}
+	for _, domain := range options.Domains {
+		if _, err := address.ParseDomain(domain); err != nil {
+			return usageError("--domain: %w", err)
+		}
+	}
 	_, err := os.Stat(path)
 	isNew := errors.Is(err, os.ErrNotExist)
 	var known func(string) bool
@@ -138,9 +143,18 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			}
 		}
 	}
-	merged, err := readSources(ctx, cmd.Args().Slice(), cmd.String("name"), options, known, cmd.StringSlice("prefer"))
+	merging := directory.MergeOptions{Name: cmd.String("name"), Domains: options.Domains, Known: known,
+		Prefer: cmd.StringSlice("prefer")}
+	merged, err := readSources(ctx, cmd.Args().Slice(), options, merging)
 	if err != nil {
 		return err
+	}
+	if len(options.Domains) == 0 && merged.NeedsDomain && len(merged.Domains) > 0 && !slices.Contains(cmd.Args().Slice(), "-") {
+		// The domains that were found name groups, now rather than at the next import.
+		options.Domains = merged.Domains
+		if merged, err = readSources(ctx, cmd.Args().Slice(), options, merging); err != nil {
+			return err
+		}
 	}
 	remember, err := forget(ctx, cmd, merged)
 	if err != nil {
@@ -188,7 +202,7 @@ func has(e *estate.Estate) func(string) bool {
 // readSources reads sources, at once, and makes one of them.
 // known reports whether the estate that is to follow them has an address; it may be nil.
 func readSources(
-	ctx context.Context, names []string, name string, options source.Options, known func(string) bool, prefer []string,
+	ctx context.Context, names []string, options source.Options, merging directory.MergeOptions,
 ) (*directory.Merged, error) {
 	list, errs := make([]*directory.Directory, len(names)), make([]error, len(names))
 	var done sync.WaitGroup
@@ -201,7 +215,7 @@ func readSources(
 			return nil, sourceError(err)
 		}
 	}
-	return directory.Merge(list, directory.MergeOptions{Name: name, Domains: options.Domains, Known: known, Prefer: prefer}), nil
+	return directory.Merge(list, merging), nil
 }
 
 func sourceError(err error) error {
@@ -210,6 +224,46 @@ func sourceError(err error) error {
 	}
 	return usageError("%w", err)
 }
+
+// ungated returns how many groups no source has a gate for, and arguments of group set that name
+// just these.
+func ungated(groups []estatefile.NewGroup) (n int, by string) {
+	var names []string
+	rosters, alike := false, false
+	for _, g := range groups {
+		kind, gate, written := "", []string(nil), false
+		for _, f := range g.Fields {
+			switch f.Name {
+			case "kind":
+				kind = f.Text
+			case "gate":
+				gate, written = f.List, true
+			}
+		}
+		switch {
+		case kind == "roster":
+			rosters = true
+		case !written:
+			names = append(names, g.Fields[0].Text)
+		default:
+			alike = alike || slices.ContainsFunc(gate, func(rule string) bool { return strings.EqualFold(rule, defaultGate) })
+		}
+	}
+	switch {
+	case len(names) == len(groups):
+		by = "'*'"
+	case len(names) <= 3 || alike:
+		by = strings.Join(names, " ")
+	case rosters:
+		by = "'*' --groups '(&(gate=" + defaultGate + ")(!(kind=roster)))'"
+	default:
+		by = "'*' --groups '(gate=" + defaultGate + ")'"
+	}
+	return len(names), by
+}
+
+// defaultGate is the gate of a group that has none written.
+const defaultGate = "admit inside"
 
 // newImportAnswer tells what sources come to.
 func newImportAnswer(path string, m *directory.Merged, inFull bool) *present.Import {
@@ -227,10 +281,8 @@ func newImportAnswer(path string, m *directory.Merged, inFull bool) *present.Imp
 	}
 	for _, g := range m.Groups {
 		a.Members += len(g.Members)
-		if !slices.ContainsFunc(g.Fields, func(f estatefile.Field) bool { return f.Name == "gate" || f.Text == "roster" }) {
-			a.Ungated++
-		}
 	}
+	a.Ungated, a.UngatedBy = ungated(m.Groups)
 	for _, c := range m.Conflicts {
 		a.Conflicts = append(
 			a.Conflicts,
@@ -409,7 +461,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	return changeEstateAt(ctx, cmd, streams, path, func(c *changer) error {
 		m.Remarks, m.Conflicts = slices.Clone(remarks), slices.Clone(conflicts) // of an attempt before, none
 		for _, domain := range cmd.StringSlice("domain") {
-			if !c.e.InsideDomain(strings.ToLower(domain)) {
+			if a, err := address.ParseDomain(domain); err == nil && !c.e.InsideDomain(a) {
 				c.draft.Apply(change.AddDomain{Name: domain})
 			}
 		}
@@ -452,7 +504,7 @@ func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
 		}
 		return e, nil
 	}
-	m, err := readSources(ctx, []string{path}, "", source.Options{}, nil, nil)
+	m, err := readSources(ctx, []string{path}, source.Options{}, directory.MergeOptions{})
 	if err != nil {
 		return nil, err
 	}
@@ -476,7 +528,8 @@ func overlaid(ctx context.Context, from []string, path string, today estate.Day)
 		return nil, loadError(path, err)
 	}
 	before := draft.Before()
-	m, err := readSources(ctx, from, "", source.Options{Domains: domainsOf(before)}, has(before), nil)
+	m, err := readSources(ctx, from, source.Options{Domains: domainsOf(before)},
+		directory.MergeOptions{Domains: domainsOf(before), Known: has(before)})
 	if err != nil {
 		return nil, err
 	}

@@ -397,6 +397,7 @@ func (c *Collector) addGroup(e *Entry, m *GroupsMap, rule int) {
 		if c.domain == "" &&
 			slices.ContainsFunc(m.Address, func(s string) bool { return strings.Contains(s, "{domain}") }) {
 			text += "; name a domain to call it NAME@DOMAIN"
+			c.d.NeedsDomain = true
 		}
 		c.d.Remark(e.Line, true, text)
 		return

@@ -244,7 +244,7 @@ func TestAttributes(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := "kind mail nick alias displayName first last number job office state team call mode " +
-		"cn text copy tell-held gate owner judge roster member wide"
+		"cn text copy tell-held gate access.find access.join access.ask access.read access.see-members access.manage owner judge roster member wide"
 	if got := strings.Join(m.Attributes(), " "); got != want {
 		t.Errorf("reads\n%s\nwant\n%s", got, want)
 	}

@@ -20,6 +20,8 @@ type Directory struct {
 	Name    string   // of the source: where its groups are managed
 	File    string   // where it was read, for places
 	Domains []string // that are said to be its own
+	// NeedsDomain is set where a group has no address, and would have one if a domain were known.
+	NeedsDomain bool
 	People  []Person
 	Groups  []Group
 	Remarks []Remark

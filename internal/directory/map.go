@@ -607,7 +607,11 @@ func (r *reads) groups(g *GroupsMap) {
 	for _, names := range []Names{{g.RowsBy}, g.ID, g.Address, g.Also, g.Title, g.About, g.Rules} {
 		r.any(names...)
 	}
-	r.each(g.Settings...)
+	if r.each(g.Settings...); len(g.Settings) > 0 {
+		for _, action := range estate.ActionWords() {
+			r.add("access." + action)
+		}
+	}
 	for _, list := range [][]ReferenceMap{g.Owners, g.Moderators, g.Members} {
 		r.references(list)
 	}

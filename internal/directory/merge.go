@@ -19,6 +19,8 @@ type Merged struct {
 	Remarks   []Remark
 	Partial   bool
 	Coverage  []*Coverage // of the sources that have one
+	// NeedsDomain is set where a source would have more groups if it knew a domain.
+	NeedsDomain bool
 	// GivesPeople is set where a source gives people inside, not just addresses of some.
 	GivesPeople bool
 
@@ -102,6 +104,7 @@ func Merge(list []*Directory, options MergeOptions) *Merged {
 		m.out.Remarks = append(m.out.Remarks, d.Remarks...)
 		m.out.Files = append(m.out.Files, d.File)
 		m.out.Partial = m.out.Partial || d.Partial
+		m.out.NeedsDomain = m.out.NeedsDomain || d.NeedsDomain
 		if d.Coverage != nil {
 			m.out.Coverage = append(m.out.Coverage, d.Coverage)
 		}
@@ -596,8 +599,10 @@ func attributeValues(attributes []estate.Attribute, name string) []string {
 // findDomains takes the domains that sources name, and those of groups; without
 // any, the one that most people are in.
 func (m *merger) findDomains(list []*Directory) {
+	known := map[string]bool{}
 	add := func(domain string) {
-		if domain != "" && !slices.Contains(m.out.Domains, domain) {
+		if k := domainKey(domain); domain != "" && !known[k] {
+			known[k] = true
 			m.out.Domains = append(m.out.Domains, domain)
 		}
 	}
@@ -608,6 +613,11 @@ func (m *merger) findDomains(list []*Directory) {
 	}
 	for _, g := range m.groups {
 		add(domainOf(g.Address))
+	}
+	for _, g := range m.groups {
+		for _, alias := range g.Also {
+			add(domainOf(alias))
+		}
 	}
 	count := map[string]int{}
 	for _, p := range m.people {
@@ -623,19 +633,25 @@ func (m *merger) findDomains(list []*Directory) {
 		add(best)
 	}
 	for _, domain := range slices.Sorted(maps.Keys(count)) {
-		if !slices.Contains(m.out.Domains, domain) && count[domain] > 1 {
+		if domain != "" && !known[domain] {
 			m.out.Remarks = append(
 				m.out.Remarks,
 				Remark{
 					Source: domain,
-					Text: fmt.Sprintf(
-						"%d people are taken to be outside; if the domain is yours, name it",
-						count[domain],
-					),
+					Text: fmt.Sprintf("%s taken to be outside; if the domain is yours, name it with --domain",
+						map[bool]string{true: "1 person is", false: fmt.Sprint(count[domain], " people are")}[count[domain] == 1]),
 				},
 			)
 		}
 	}
+}
+
+// domainKey returns what a domain is compared by: its A-labels (RFC 5890), in lower case.
+func domainKey(text string) string {
+	if domain, err := address.ParseDomain(text); err == nil {
+		return domain
+	}
+	return strings.ToLower(text)
 }
 
 func domainOf(text string) string {

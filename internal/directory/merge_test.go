@@ -107,7 +107,8 @@ func TestMergeClashes(t *testing.T) {
 		{"members are who they are", directory.Directory{People: []directory.Person{person("ann@k.example", "a@k.example")}, Groups: []directory.Group{group("crew@k.example", members("a@k.example", "ANN@k.example", "x@o.example", "x@o.example"))}},
 			directory.Directory{Groups: []directory.Group{group("crew@k.example", members("ann@k.example", "x@o.example"))}}, "ann@k.example a@k.example\ncrew@k.example a: ann@k.example x@o.example"},
 		{"outside groups are left out", directory.Directory{Groups: []directory.Group{group("crew@o.example", nil), group("deck@k.example", nil, "deck@o.example", "top@k.example")}}, directory.Directory{},
-			"deck@k.example top@k.example a:\n?! a:2: the group crew@o.example is left out: its address is outside k.example"},
+			"deck@k.example top@k.example a:\n?! a:2: the group crew@o.example is left out: its address is outside k.example\n" +
+				"?! a:2: the alias deck@o.example of deck@k.example is left out: it is outside k.example"},
 		{"a rule counts once", directory.Directory{Groups: []directory.Group{group("g@k.example", []estatefile.Member{{Where: "(a=b)"}, {Where: "(A=B)"}, {Everyone: true}, {Everyone: true}})}}, directory.Directory{}, "g@k.example a: (a=b) "},
 		{"attributes of both", directory.Directory{People: []directory.Person{{Line: 1, Address: "ann@k.example", Name: "Ann", Attributes: []estate.Attribute{{Name: "base", Value: "x"}}}}},
 			directory.Directory{People: []directory.Person{{Line: 3, Address: "ann@k.example", Name: "Anna", Mailbox: "full", Attributes: []estate.Attribute{{Name: "Base", Value: "y"}, {Name: "post", Value: "z"}}}}},

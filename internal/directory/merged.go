@@ -13,7 +13,7 @@ import (
 func (m *merger) finish(list []*Directory) {
 	inside := map[string]bool{}
 	for _, d := range m.out.Domains {
-		inside[strings.ToLower(d)] = true
+		inside[domainKey(d)] = true
 	}
 	m.addListed(list, inside)
 	m.out.GivesPeople = slices.ContainsFunc(m.given, func(text string) bool { return inside[domainOf(text)] })
@@ -42,6 +42,13 @@ func (m *merger) finish(list []*Directory) {
 			at := Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true, Text: text}
 			m.out.Remarks = append(m.out.Remarks, at)
 			continue
+		}
+		for _, alias := range g.Also {
+			if !inside[domainOf(alias)] {
+				m.out.Remarks = append(m.out.Remarks, Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
+					Text: "the alias " + alias + " of " + g.Address + " is left out: it is outside " +
+						strings.Join(m.out.Domains, ", ")})
+			}
 		}
 		out := g.content(func(text string) bool { return inside[domainOf(text)] }, all)
 		out.Members = m.members(g, canonical)

@@ -20,7 +20,9 @@ type Import struct {
 	Files     []string         `json:"files"`            // where it was not
 	Written   bool             `json:"written"`
 	// Ungated is how many groups no source has a gate for.
-	Ungated  int              `json:"ungated"`
+	Ungated   int    `json:"ungated"`
+	UngatedBy string `json:"-"` // arguments of group set that name just these
+
 	Coverage []ImportCoverage `json:"coverage"`
 
 	// InFull has the coverage shown column by column.
@@ -81,7 +83,7 @@ func (a *Import) writeText(p *Page) {
 		if a.Ungated > 0 {
 			p.Line(2, Span{Doubtful, "! No source says who may post to " + count(a.Ungated, "group", "groups") + ":"},
 				Span{Plain, " they have the default gate, admit inside. Mail servers let everybody in. To say so:"})
-			p.write("  yorvet --estate ", a.Estate, " group set '*' 'gate=admit anyone'\n")
+			p.write("  yorvet --estate ", a.Estate, " group set ", a.UngatedBy, " 'gate=admit anyone'\n")
 		}
 		p.Line(2, Span{Faint, "Next: yorvet --estate " + a.Estate + " check"})
 	}
