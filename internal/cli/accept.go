@@ -62,7 +62,7 @@ func (c *changer) accept(check *hazard.Check) error {
 	if text := c.cmd.String("groups"); text != "" {
 		f, err := selector.ParseFilter(text)
 		if err != nil {
-			return usageError("--groups: %w", err)
+			return syntaxError("--groups", err)
 		}
 		if err := estate.CheckAcceptFilter(f); err != nil {
 			return usageError("--groups: %w", err)

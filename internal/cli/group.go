@@ -206,7 +206,7 @@ func (c *changer) ruleMembers() (list []change.Member, err error) {
 	for _, text := range c.cmd.StringSlice("rule") {
 		f, err := selector.ParseFilter(text)
 		if err != nil {
-			return nil, usageError("--rule: %w", err)
+			return nil, syntaxError("--rule", err)
 		}
 		list = append(list, change.Member{Filter: f})
 	}
@@ -455,7 +455,7 @@ func (c *changer) renameAll(old, now string) error {
 	if strings.Count(old, "*") != 1 || strings.Count(now, "*") != 1 || !strings.Contains(old, "@") {
 		return usageError("of many groups, OLD and NEW each need one *, as in '*@old.example' '*@new.example'")
 	}
-	groups, err := c.groups(old)
+	groups, err := c.changed(old)
 	if err != nil {
 		return err
 	}
@@ -528,7 +528,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 				if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
 					return usageError("group remove needs a group")
 				}
-				gone, err := c.groupsOrAll(cmd.Args().Slice()...)
+				gone, err := c.changed(cmd.Args().Slice()...)
 				if err != nil {
 					return err
 				}

@@ -137,7 +137,7 @@ func proposeSettings(c *changer) error {
 	if len(named) == 0 && !cmd.IsSet("groups") && !cmd.IsSet("except") || len(said) == 0 && !cmd.IsSet("preset") {
 		return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
 	}
-	groups, err := c.groupsOrAll(named...)
+	groups, err := c.changed(named...)
 	if err != nil {
 		return err
 	}

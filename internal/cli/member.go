@@ -131,7 +131,7 @@ func (c *changer) roleAndGroups() (string, []estate.ID, error) {
 	if err != nil {
 		return "", nil, err
 	}
-	groups, err := c.groups(c.cmd.Args().First())
+	groups, err := c.changed(c.cmd.Args().First())
 	return role, groups, err
 }
 
@@ -302,7 +302,7 @@ func newMemberSet(streams Streams) *cli.Command {
 				if !cmd.IsSet("copy") && !cmd.IsSet("invitations") && !cmd.IsSet("paused") && !cmd.IsSet("since") {
 					return usageError("member set needs something to set: --copy, --invitations, --paused or --since")
 				}
-				groups, err := c.groups(cmd.Args().First())
+				groups, err := c.changed(cmd.Args().First())
 				if err != nil {
 					return err
 				}

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -73,13 +75,37 @@ func (c *session) filtered(list []estate.ID) ([]estate.ID, error) {
 	}
 	f, err := selector.ParseFilter(text)
 	if err != nil {
-		return nil, usageError("--groups: %w", err)
+		return nil, syntaxError("--groups", err)
+	}
+	if name, near := choose.Unknown(c.e, f); name != "" {
+		return nil, usageError("--groups: %q is no setting, column or attribute of a group%s", name, meant(near))
 	}
 	chosen := choose.Groups(c.r, f)
 	return slices.DeleteFunc(list, func(g estate.ID) bool {
 		_, found := slices.BinarySearch(chosen, g)
 		return !found
 	}), nil
+}
+
+// syntaxError returns the error of an option whose text is no selector or filter, with a caret
+// under the spot.
+func syntaxError(option string, err error) error {
+	bad, ok := errors.AsType[*selector.SyntaxError](err)
+	if !ok {
+		return usageError("%s: %w", option, err)
+	}
+	spot := utf8.RuneCountInString(bad.Text[:min(bad.Offset, len(bad.Text))])
+	return usageError("%s: %w\n    %s\n    %s^", option, err, present.Clean(bad.Text), strings.Repeat(" ", spot))
+}
+
+// changed returns the groups that arguments name, or all, of those that --groups leaves: at least
+// one.
+func (c *session) changed(texts ...string) ([]estate.ID, error) {
+	groups, err := c.groupsOrAll(texts...)
+	if err == nil && len(groups) == 0 {
+		err = usageError("no group matches; nothing is changed")
+	}
+	return groups, err
 }
 
 // groups returns the groups that arguments and --group name, of those that --groups
@@ -350,7 +376,7 @@ func readPasted(ctx context.Context, from string) (string, error) {
 func parsePeople(s *session, text string) (selector.Expr, error) {
 	x, err := selector.Parse(text, selector.ForPeople)
 	if err != nil {
-		return nil, usageError("--where: %w", err)
+		return nil, syntaxError("--where", err)
 	}
 	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
 		return nil, usageError("--where: %s%s", problems[0].Text, meant(problems[0].Nearest))

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -37,7 +38,7 @@ func (l *loader) readTable(path string, at estate.Place, use func(*table)) {
 		if e := (*os.PathError)(nil); errors.As(err, &e) {
 			cause = e.Err
 		}
-		l.fail(at, fmt.Sprintf("the table %s cannot be read: %v", quote(l.called(path)), cause), "")
+		l.fail(at, fmt.Sprintf("the table %s cannot be read: %v", strconv.Quote(l.called(path)), cause), "")
 		return
 	}
 	defer f.Close()

@@ -523,7 +523,16 @@ func (t *yamlText) refillList(list *yaml.Node, add []value) {
 		items = append(items, v.inline(style))
 	}
 	if isFlow(list) {
-		t.replace(t.start(list), t.end(list), "["+strings.Join(items, ", ")+"]")
+		text := "[" + strings.Join(items, ", ") + "]"
+		if at, indent, ok := t.roomBelow(list); ok && len(add) > 0 && add[0].isBlock() {
+			text = ""
+			for _, v := range add {
+				text += t.newline + v.item(indent, t.styleIn(t.parents[list]), t.newline)
+			}
+			t.replace(at, t.end(list), text)
+			return
+		}
+		t.replace(t.start(list), t.end(list), text)
 		return
 	}
 	if len(add) == 0 {
@@ -536,6 +545,25 @@ func (t *yamlText) refillList(list *yaml.Node, add []value) {
 	for _, item := range list.Content {
 		t.deleteLines(t.start(item), t.lastOffset(item))
 	}
+}
+
+// roomBelow returns where items in block style may take the place of an empty list in flow style:
+// behind the key of a mapping in block style, where nothing else stands in the line.
+func (t *yamlText) roomBelow(list *yaml.Node) (at int, indent string, ok bool) {
+	mapping := t.parents[list]
+	if mapping == nil || len(list.Content) > 0 || mapping.Kind != yaml.MappingNode || isFlow(mapping) || isFlow(t.root) {
+		return 0, "", false
+	}
+	end := t.end(list)
+	line := bytes.IndexByte(t.data[end:], '\n')
+	if line < 0 {
+		line = len(t.data) - end
+	}
+	at = t.start(list)
+	for at > 0 && t.data[at-1] == ' ' {
+		at--
+	}
+	return at, strings.Repeat(" ", mapping.Column+1), len(bytes.TrimSpace(t.data[end:end+line])) == 0
 }
 
 // writeEmpty writes an empty list beside the key of one in block style.

@@ -46,7 +46,7 @@ type MatrixRow struct {
 // NewMatrix tells of all groups, in the order of the estate.
 func NewMatrix(r *resolve.Resolver) *Matrix {
 	n := newNamer(r)
-	a := &Matrix{domain: "@" + n.e.Settings().Domains[0].Name}
+	a := &Matrix{Groups: []MatrixRow{}, domain: "@" + n.e.Settings().Domains[0].Name}
 	for id, overview := range hazard.Overviews(r) {
 		a.Groups = append(a.Groups, n.row(estate.ID(id), overview))
 	}
@@ -56,7 +56,7 @@ func NewMatrix(r *resolve.Resolver) *Matrix {
 
 // Only keeps some groups, in the order of the estate.
 func (a *Matrix) Only(groups []estate.ID) {
-	var rows []MatrixRow
+	rows := []MatrixRow{}
 	for _, id := range groups {
 		rows = append(rows, a.Groups[id])
 	}

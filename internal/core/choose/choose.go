@@ -13,6 +13,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
+	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 )
@@ -37,6 +38,28 @@ func Groups(r *resolve.Resolver, f selector.Filter) []estate.ID {
 		}
 	}
 	return list
+}
+
+// Unknown returns the first name in a filter that is neither a setting nor a column of the matrix
+// nor an attribute of any group, with what it may have meant; "" if all are known.
+func Unknown(e *estate.Estate, f selector.Filter) (name, meant string) {
+	known := estate.AnswerNames()
+	for setting := range estate.GroupSettings() {
+		known = append(known, setting.Name)
+	}
+	for id := range estate.ID(e.Groups()) {
+		for _, attribute := range e.Group(id).Attributes {
+			if folded := selector.Fold(attribute.Name); !slices.Contains(known, folded) {
+				known = append(known, folded)
+			}
+		}
+	}
+	selector.Items(f, func(item *selector.Item) {
+		if name == "" && !slices.Contains(known, item.Attribute) {
+			name, meant = item.Attribute, nearest.Word(item.Attribute, known)
+		}
+	})
+	return name, meant
 }
 
 // chooser looks at the groups of one estate.
@@ -100,6 +123,9 @@ func Number(o *hazard.Overview, name string) int {
 		return o.SendsAs
 	case "approvers":
 		return o.Approves
+	}
+	if outcome, ok := estate.WordIndex[resolve.Outcome](resolve.OutcomeWords(), name); ok {
+		return o.Receives[outcome]
 	}
 	return o.Hazards
 }

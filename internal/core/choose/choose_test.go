@@ -43,7 +43,7 @@ func TestGroups(t *testing.T) {
 		"(copy=every)": "desk press", "(joiners=none)": "crew", "(joiners=every)": "desk press", "(outside-copy=*)": "", "(pause-after>=7)": "crew", "(pause-after>=8)": "",
 		"(gate=admit anyone)": "desk", "(gate=admit inside)": "crew press", "(gate=*suspect*)": "desk", "(send-as=as *)": "desk", "(welcome=true)": "desk crew press",
 		"(access.join=inside)": "crew", "(access.join=nobody)": "desk press", "(echo=false)": "",
-		"(department=OPERATIONS)": "desk", "(department=*)": "desk press", "(floors>=10)": "desk", "(floors=2)": "desk", "(nothing=*)": "", "(attributes=*)": "",
+		"(department=OPERATIONS)": "desk", "(department=*)": "desk press", "(floors>=10)": "desk", "(floors=2)": "desk", "(no-such=*)": "", "(inbox=0)": "crew press", "(digest=0)": "desk crew press", "(undeliverable=1)": "desk", "(attributes=*)": "",
 		"(outside=admit)": "desk", "(outside=refuse)": "crew press", "(inside=admit)": "desk crew", "(forged=refuse)": "desk crew press",
 		"(post>=4)": "desk", "(post=3)": "crew", "(held=0)": "desk crew press", "(refused=1)": "crew", "(refused=4)": "press",
 		"(miss>=2)": "crew", "(miss=1)": "desk", "(invited=1)": "desk", "(sends-as=3)": "desk", "(approvers=1)": "desk", "(approvers=0)": "crew press",

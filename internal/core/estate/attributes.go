@@ -53,7 +53,7 @@ func CheckGroupAttribute(name string) error {
 // columns of the matrix.
 var answerNames = []string{
 	"outside", "inside", "forged", "post", "held", "refused", "get", "miss", "invited", "sends-as", "approvers",
-	"hazards", "hazard",
+	"hazards", "hazard", "inbox", "digest", "waiting", "archive", "nothing", "stopped", "undeliverable",
 }
 
 // AnswerNames returns what filters of groups ask about besides settings and attributes.

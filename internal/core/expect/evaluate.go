@@ -188,8 +188,9 @@ func (t *trial) messages() []resolve.Message {
 		}
 	})
 	slices.Sort(sizes)
+	sizes = slices.Compact(sizes)
 	for _, m := range slices.Clone(list) {
-		for _, size := range slices.Compact(sizes) {
+		for _, size := range sizes {
 			m.Size = size
 			list = append(list, m)
 		}
