@@ -31,7 +31,9 @@ func (a *Help) writeText(p *Page) {
 		p.Gap()
 		if example, ok := strings.CutPrefix(paragraph, "Example: "); ok {
 			p.Line(0, Span{Plain, "Example:"})
-			p.write("  ", Clean(example), "\n") // to be copied
+			for line := range strings.SplitSeq(example, "\n") {
+				p.write("  ", Clean(strings.TrimSpace(line)), "\n") // to be copied
+			}
 			continue
 		}
 		for line := range strings.SplitSeq(paragraph, "\n") {

@@ -4,6 +4,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -140,5 +141,22 @@ func TestLoginDelays(t *testing.T) {
 	}
 	if got := l.delay(now.Add(2 * forgetAfter)); got != 0 {
 		t.Errorf("after a while it waits %v", got)
+	}
+}
+
+// The faults in the document are read.
+func TestDocumentedFaults(t *testing.T) {
+	document, err := os.ReadFile("../../docs/standin.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, text, _ := strings.Cut(string(document), "```yaml\nyorvet-faults: 1\n")
+	text, _, found := strings.Cut(text, "```")
+	path := filepath.Join(t.TempDir(), "faults.yaml")
+	if err := os.WriteFile(path, []byte("yorvet-faults: 1\n"+text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := ReadFaults(t.Context(), path); err != nil || !found || len(f.List) < 5 {
+		t.Errorf("%v, %v", f, err)
 	}
 }

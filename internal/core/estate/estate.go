@@ -10,6 +10,7 @@ import (
 	"iter"
 	"math"
 	"strconv"
+	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -126,6 +127,11 @@ type Given struct {
 
 // Where returns the place of a setting, or the zero Place if it is a default.
 func (g *Group) Where(setting string) Place {
+	if name, ok := strings.CutPrefix(setting, "access."); ok {
+		if action, known := WordIndex[Action](actionWords, name); known {
+			return g.Access[action].Place
+		}
+	}
 	for _, given := range g.Given {
 		if given.Setting == setting {
 			return given.Place

@@ -34,7 +34,7 @@ default. A member who answers shows their own address; the next question goes th
 		}
 		p.reportAs(far, Finding{Group: id, Place: where(g, "send-as"),
 			text: func() (says, fix string) {
-				return "People outside may write to " + p.name(id) + ", and " + problem + ": an answer by " +
+				return p.whoWrites(id) + ", and " + problem + ": an answer by " +
 						p.some(members, total) + " shows their own address.",
 					"Let the members send as it, and answer so: " +
 						p.command("group set", id, "'send-as=as members' replies-as=group")

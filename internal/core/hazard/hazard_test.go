@@ -84,7 +84,8 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 	"author-unanswered": {
 		[]string{"g: {gate: [admit anyone], members: [ada@kelp.example], replies-to: group}", "g: {gate: [hold anyone], members: [ada@kelp.example], replies-to: office@kelp.example}", "g: {gate: [admit @met.example], members: [ada@kelp.example], replies-to: group}"},
 		[]string{"g: {gate: [admit anyone], members: [ada@kelp.example]}", "g: {members: [ada@kelp.example], replies-to: group}", "g: {kind: mailbox, gate: [admit anyone], members: [ada@kelp.example], replies-to: group}",
-			"g: {kind: forum, copy: none, gate: [admit anyone], members: [ada@kelp.example], replies-to: group}"},
+			"g: {kind: forum, copy: none, gate: [admit anyone], members: [ada@kelp.example], replies-to: group}",
+			"g: {gate: [admit members], members: [ada@kelp.example, x@out.example], replies-to: group}"},
 	},
 	"outside-member-barred": {
 		[]string{"g: {outside-members: refused, members: [x@out.example]}", "g: {outside-members: refused, members: [n@kelp.example]} n: {members: [x@out.example]}", "g: {kind: forum, outside-members: refused, outside-copy: none, members: [x@out.example]}"},

@@ -179,12 +179,16 @@ func (p *plain) posting(id estate.ID, g *estate.Group, tries []try, gets map[est
 	if !way {
 		p.note("no-way-in", hazard.High, id, "")
 	}
-	write, outsiders := worst(tries, hazard.High, func(t try) bool {
+	_, outsiders := worst(tries, hazard.High, func(t try) bool {
 		return p.isOutside(t.s) && is(estate.Admit, estate.Hold)(t)
 	})
 	copies := slices.ContainsFunc(slices.Collect(mapValues(gets)), func(o resolve.Outcome) bool { return o <= resolve.Digest })
-	if outsiders && (g.RepliesTo != estate.PartyPerson || g.RepliesToAt.IsValid()) && g.Kind != estate.Mailbox && copies {
-		p.note("author-unanswered", write, id, "")
+	lacks, unanswered := worst(tries, hazard.High, func(t try) bool {
+		o, member := gets[t.s.ID]
+		return p.isOutside(t.s) && is(estate.Admit, estate.Hold)(t) && !(member && o <= resolve.Digest)
+	})
+	if unanswered && (g.RepliesTo != estate.PartyPerson || g.RepliesToAt.IsValid()) && g.Kind != estate.Mailbox && copies {
+		p.note("author-unanswered", lacks, id, "")
 	}
 	members, send := 0, 0
 	for i := range p.e.People() {

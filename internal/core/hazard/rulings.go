@@ -38,7 +38,13 @@ type rulings struct {
 	outside  []use // for somebody outside
 	invited  []use // for an invitation of anybody tried
 	forgery  *forgery
-	outsider map[int]resolve.Sender // one for whom a rule decides as far as outside says
+	outsider map[int]outsider // one for whom a rule decides as far as outside says
+}
+
+// outsider is somebody outside, with a message of theirs.
+type outsider struct {
+	resolve.Sender
+	message resolve.Message
 }
 
 // forgery is an unproven message that is admitted where the proven outside stranger is
@@ -78,7 +84,7 @@ func (p *Pass) rulings(id estate.ID) *rulings {
 // rule looks at the edge and a gate.
 func (p *Pass) rule(id estate.ID, gate []estate.GateRule) *rulings {
 	edge := p.E.Settings().Edge
-	r := &rulings{rules: slices.Concat(edge, gate), edge: len(edge), outsider: map[int]resolve.Sender{}}
+	r := &rulings{rules: slices.Concat(edge, gate), edge: len(edge), outsider: map[int]outsider{}}
 	n := len(r.rules)
 	r.anybody, r.outside, r.invited = make([]use, n), make([]use, n), make([]use, n)
 	d := &decisions{p: p, group: id, asks: p.R.AsksOf(r.rules), rulings: r}
@@ -214,7 +220,8 @@ func (d *decisions) note(i, at int, m resolve.Message, class *roaring.Bitmap) {
 	}
 	if d.outside[i] < u && class.Intersects(d.p.outside) {
 		d.outside[i] = u
-		d.outsider[i] = d.p.R.Sender(d.p.E.Address(estate.ID(roaring.And(class, d.p.outside).Minimum())))
+		who := d.p.R.Sender(d.p.E.Address(estate.ID(roaring.And(class, d.p.outside).Minimum())))
+		d.outsider[i] = outsider{who, m}
 	}
 }
 
@@ -262,7 +269,7 @@ func (d *decisions) noteOther(i, at int, m resolve.Message, s resolve.Sender) {
 		d.raise(d.invited, i, seldom)
 	}
 	if d.outside[i] < u && d.p.isOutside(s) {
-		d.outside[i], d.outsider[i] = u, s
+		d.outside[i], d.outsider[i] = u, outsider{s, m}
 	}
 }
 
@@ -370,4 +377,65 @@ func (r *rulings) deciding(verdict estate.Verdict) (estate.GateRule, use) {
 func (p *Pass) outsidersWrite(id estate.ID) use {
 	r := p.rulings(id)
 	return r.reaching(r.outside, estate.Admit, estate.Hold)
+}
+
+// whoWrites says who outside may write to a group as far as that goes: anybody, or whom it is
+// about, and with which message.
+func (p *Pass) whoWrites(id estate.ID) string {
+	r := p.rulings(id)
+	var far use
+	var who outsider
+	for i, u := range r.outside {
+		verdict := r.rules[i].Verdict
+		stranger := r.outsider[i].Address == p.R.Strangers().Outside.Address
+		if (verdict == estate.Admit || verdict == estate.Hold) && (u > far || u == far && u > unused && stranger) {
+			far, who = u, r.outsider[i]
+		}
+	}
+	said := "People outside may write to " + p.name(id)
+	switch {
+	case who.ID != estate.None:
+		said = p.name(who.ID) + ", who is outside, may write to " + p.name(id)
+	case who.Address != p.R.Strangers().Outside.Address:
+		said = "People of " + who.Address.Domain() + ", who are outside, may write to " + p.name(id)
+	}
+	return said + like(who.message)
+}
+
+// unanswered returns how far somebody outside may write to a group, admitted or held, who gets no
+// copy of its mail.
+func (p *Pass) unanswered(id estate.ID) use {
+	most := p.outsidersWrite(id)
+	if most < seldom || p.outside.IsEmpty() {
+		return most
+	}
+	silent := p.outside.Clone()
+	for _, x := range p.R.Outcomes(id) {
+		if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest {
+			silent.Remove(uint32(x.Person))
+		}
+	}
+	far := unused
+	asks := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(id).Gate)
+	writes := func(v estate.Verdict) bool { return v == estate.Admit || v == estate.Hold }
+	for _, m := range asks.Messages() {
+		u := seldom
+		if isUsual(m) {
+			u = usual
+		}
+		if far >= u {
+			continue
+		}
+		found := slices.ContainsFunc(p.others(&asks, m.Unproven), func(s resolve.Sender) bool {
+			known := s.ID != estate.None && !silent.Contains(uint32(s.ID))
+			return p.isOutside(s) && !known && writes(p.R.Post(id, s, m).Verdict)
+		})
+		for _, class := range p.R.Decided(id, m) {
+			found = found || asks.KnownTried(m) && writes(class.Verdict) && class.Senders.Intersects(silent)
+		}
+		if found {
+			far = u
+		}
+	}
+	return far
 }
