@@ -34,10 +34,16 @@ default. A member who answers shows their own address; the next question goes th
 		}
 		p.reportAs(far, Finding{Group: id, Place: where(g, "send-as"),
 			text: func() (says, fix string) {
-				return p.whoWrites(id) + ", and " + problem + ": an answer by " +
-						p.some(members, total) + " shows their own address.",
-					"Let the members send as it, and answer so: " +
-						p.command("group set", id, "'send-as=as members' replies-as=group")
+				says = p.whoWrites(id) + ", and " + problem + ": an answer by " +
+					p.some(members, total) + " shows their own address."
+				switch {
+				case !p.allSilent(id, all):
+					return says, "Let them answer as the group: " + p.command("group set", id, "replies-as=group")
+				case g.SendAsProof != estate.ProofNone:
+					return says, "Let the members send as it, and answer so; each has to prove it by a mailed code."
+				}
+				return says, "Let the members send as it, and answer so: " +
+					p.command("group set", id, "'send-as+=as inside and members' replies-as=group")
 			}})
 	},
 }

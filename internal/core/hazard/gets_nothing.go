@@ -27,9 +27,21 @@ nowhere to read it. (A forum or a shared mailbox has one.)`,
 				text: func() (says, fix string) {
 					return p.name(m.person) + " is a member of " + p.name(id) + " and gets no copy (copy " +
 							m.wish.Written.String() + "), and a list has no archive to read.",
-						"Set their copy to every or digest, or make the list a forum: " +
-							p.command("group set", id, "kind=forum")
+						p.copying(id, m.person)
 				}})
 		}
 	},
+}
+
+// copying says how somebody gets copies of a group's mail: by their own membership, where that says
+// otherwise, or else by the group.
+func (p *Pass) copying(id, person estate.ID) string {
+	if entry, _ := p.R.Membership(id, person); entry != nil && entry.Copy() != estate.CopyUnset {
+		return "Ask them: their own setting says so. To send them copies: " +
+			p.command("member set", id, p.name(person)+" --copy every")
+	}
+	if p.E.Group(id).OutsideCopy != estate.CopyUnset && !p.E.Inside(person) {
+		return "Send copies to those outside, too: " + p.command("group set", id, "outside-copy=every")
+	}
+	return "Send copies to all: " + p.command("group set", id, "copy=every")
 }

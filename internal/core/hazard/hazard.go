@@ -420,6 +420,25 @@ func (p *Pass) command(verb string, id estate.ID, rest string) string {
 	return "yorvet " + verb + " " + p.name(id) + " " + rest
 }
 
+// isListedOnly reports whether somebody is in a group by one entry, and by nothing else: neither a
+// rule nor a nested group includes them.
+func (p *Pass) isListedOnly(id, person estate.ID) bool {
+	entries := 0
+	for _, entry := range p.E.Entries(id) {
+		if entry.Member == person {
+			entries++
+		}
+	}
+	for _, rule := range p.E.Rules(id) {
+		if p.E.Inside(person) && (rule.Filter == nil || p.E.Matches(person, rule.Filter)) {
+			return false
+		}
+	}
+	return entries == 1 && !slices.ContainsFunc(p.E.Children(id), func(n estate.Nesting) bool {
+		return p.R.Members(n.Group).Contains(uint32(person))
+	})
+}
+
 // where returns the place of a setting of a group, or else of the group.
 func where(g *estate.Group, setting string) estate.Place {
 	if place := g.Where(setting); place != (estate.Place{}) {

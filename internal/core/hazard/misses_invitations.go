@@ -25,8 +25,22 @@ invitations are none, or follow a copy that is not every. They read about the me
 			p.report(Finding{Group: id, Address: p.name(person), Place: where(g, "invitations"),
 				text: func() (says, fix string) {
 					return p.name(person) + " gets the mail of " + p.name(id) + ", and no calendar requests.",
-						"Pass invitations on to everybody: " + p.command("group set", id, "invitations=every")
+						p.inviting(id, person)
 				}})
 		}
 	},
+}
+
+// inviting says how somebody gets calendar requests to a group: by their own membership, where that
+// says otherwise, or else by the group that they are in.
+func (p *Pass) inviting(id, person estate.ID) string {
+	in := id
+	if l, ok := p.R.Lineage(id, person); ok {
+		in = l.Groups[len(l.Groups)-1]
+	}
+	if entry, _ := p.R.Membership(in, person); entry != nil && entry.Invitations() != estate.InvitationsUnset {
+		return "Ask them: their own setting says so. To pass invitations on to them: " +
+			p.command("member set", in, p.name(person)+" --invitations every")
+	}
+	return "Pass invitations on to everybody: " + p.command("group set", in, "invitations=every")
 }

@@ -21,8 +21,12 @@ release. Mail to the group is refused or dropped, one by one.`,
 		}
 		p.report(Finding{Group: id, Place: where(g, "gate"),
 			text: func() (says, fix string) {
-				return p.name(id) + " admits nobody, and nobody's mail can be released.",
-					"Let the gate admit somebody, or make the group a roster: " + p.command("group set", id, "kind=roster")
+				says = p.name(id) + " admits nobody, and nobody's mail can be released."
+				if len(approvers) == 0 { // neither moderators nor owners
+					return says, "Let the gate admit somebody, or make the group a roster if it only grants access."
+				}
+				return says, "Let the gate admit somebody, for example those who answer for the group: " +
+					p.command("group set", id, "'gate^=admit (owners or moderators) and not unproven'")
 			}})
 	},
 }

@@ -29,8 +29,11 @@ comes in with a nested group, and gets or reads the mail.`,
 			}
 			p.report(Finding{Group: id, Address: p.name(reader), Place: where(g, "outside-members"),
 				text: func() (says, fix string) {
-					return p.name(reader) + " is outside and receives " + p.name(id) + ", which is to have no outside members.",
-						"Remove them: " + p.command("member remove", id, p.name(reader))
+					says = p.name(reader) + " is outside and receives " + p.name(id) + ", which is to have no outside members."
+					if p.isListedOnly(id, reader) {
+						return says, "Remove them: " + p.command("member remove", id, p.name(reader))
+					}
+					return says, "Remove them from the nested group that includes them, or that group from " + p.name(id) + "."
 				}})
 		}
 	},

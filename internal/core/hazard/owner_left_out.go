@@ -17,8 +17,16 @@ var ownerLeftOut = Check{
 			if outcome, ok := p.R.Receipt(id, owner); !ok || outcome == resolve.Nothing {
 				p.report(Finding{Group: id, Address: p.name(owner), Place: where(g, "owners"),
 					text: func() (says, fix string) {
-						return p.name(owner) + " owns " + p.name(id) + " and gets none of its mail.",
-							"Make them a member: " + p.command("member add", id, p.name(owner))
+						says = p.name(owner) + " owns " + p.name(id) + " and gets none of its mail."
+						switch entry, _ := p.R.Membership(id, owner); {
+						case p.R.Shut(owner):
+							return says, "Repair their mailbox, or name another owner."
+						case entry != nil && entry.Paused():
+							return says, "End the pause: " + p.command("member set", id, p.name(owner)+" --paused=false --copy every")
+						case entry != nil:
+							return says, "Give them copies: " + p.command("member set", id, p.name(owner)+" --copy every")
+						}
+						return says, "Make them a member: " + p.command("member add", id, p.name(owner)+" --copy every")
 					}})
 			}
 		}

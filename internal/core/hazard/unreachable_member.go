@@ -26,8 +26,10 @@ The sender gets a bounce at best; the member hears nothing.`,
 			}
 			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, own: !paused, text: func() (says, fix string) {
-				says, fix = "mailbox "+state.String(), "Repair the mailbox, or remove them: "+
-					p.command("member remove", id, p.name(m.person))
+				says, fix = "mailbox "+state.String(), "Repair the mailbox; a rule or a nested group includes them."
+				if p.isListedOnly(id, m.person) {
+					fix = "Repair the mailbox, or remove them: " + p.command("member remove", id, p.name(m.person))
+				}
 				switch {
 				case paused:
 					says, fix = "membership paused", "End the pause: "+
