@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -47,13 +49,35 @@ func newGroupAdvise(streams Streams) *cli.Command {
 			}
 			address := "ADDRESS"
 			if cmd.Args().Len() > 0 {
-				address = cmd.Args().First()
+				if address, err = adviceAddress(ctx, cmd); err != nil {
+					return err
+				}
 			}
 			advice := preset.Advise(needs)
 			command := "yorvet " + strings.Join(quotedArgs(advice.Command(address)), " ")
 			return s.print(present.NewAdvice(needs, advice, command))
 		},
 	}
+}
+
+// adviceAddress returns the address that advice is about: one that group new would take, as far as
+// there is an estate here to say so.
+func adviceAddress(ctx context.Context, cmd *cli.Command) (string, error) {
+	text := cmd.Args().First()
+	e, err := loadNamed(ctx, cmd)
+	if errors.Is(err, errNoEstate) {
+		_, err := address.Parse(text)
+		if err != nil {
+			return "", usageError("%w", err)
+		}
+		return text, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	c := &changer{session: &session{e: e}}
+	a, err := c.freeAddress(text)
+	return a.String(), err
 }
 
 // askNeeds asks for each need whether it is there.
