@@ -313,7 +313,7 @@ func TestStandInProgram(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	changed := strings.Replace(string(text), "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]", "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, hugo.fell@kelpmere.example]", 1)
+	changed := strings.Replace(string(text), "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]", "members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, bero.fell@kelpmere.example]", 1)
 	if err := os.WriteFile(groups, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}

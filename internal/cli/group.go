@@ -64,7 +64,7 @@ func newGroupNew(streams Streams) *cli.Command {
 			", ",
 		) + ". yorvet group presets tells what each\n" +
 			"means. With a preset whose groups accept mail, the owners are members, too.\n" +
-			"More settings, or others, are those of the estate, as in: tell-held=inside\n\n" +
+			"More settings, or others, are those of the estate, as in: notify-sender=inside\n\n" +
 			"Example: yorvet group new storm-desk@kelpmere.example --preset desk --title 'Storm desk' --owner " +
 			"ines.maro@kelpmere.example",
 		Flags: append([]cli.Flag{

@@ -114,7 +114,7 @@ func newGroupSet(streams Streams) *cli.Command {
 			"from it. Of rules += puts one last and ^= first; with --before and --after it goes next to another,\n" +
 			"which is named by its number or its text. A GROUP may hold * for anything; with --groups or --except\n" +
 			"it may be left out. attributes.NAME=VALUE sets one attribute.\n\n" +
-			"Example: yorvet group set lost-property@kelpmere.example tell-held=inside owners+=tam.weld@kelpmere.example",
+			"Example: yorvet group set lost-property@kelpmere.example notify-sender=inside owners+=tam.weld@kelpmere.example",
 		Flags: append(
 			[]cli.Flag{
 				&cli.StringFlag{Name: "preset", Usage: "the ready set of settings of this `NAME`"},

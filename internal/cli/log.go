@@ -23,7 +23,7 @@ func newLog(streams Streams) *cli.Command {
 		Usage:     "say what became of messages, by mail logs",
 		ArgsUsage: "FILE...",
 		Description: "Reads the logs of Postfix, Exim, OpenSMTPD, Dovecot and the stand-in, plain or compressed, of files\n" +
-			"or standard input (-), and message traces by a map (--map). Each message is followed from machine to\n" +
+			"or standard input (-), and delivery tables by a map (--map). Each message is followed from machine to\n" +
 			"machine. With an estate, members without a delivery are named, and why.\n\n" +
 			"Example: yorvet log /var/log/mail.log --to lost-property --since yesterday\n" +
 			"         journalctl -u postfix | yorvet log - --from guest@holiday.example",
@@ -36,7 +36,7 @@ func newLog(streams Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "outcome", Usage: "only with an `OUTCOME` for one recipient at least, such as bounced"},
 			&cli.StringFlag{Name: "message", Usage: "one message by its Message-ID or queue `ID`, from beginning to end"},
 			&cli.StringFlag{Name: "as", Usage: "what was sent in the name of a `GROUP`, by which logins, and the answers"},
-			&cli.StringFlag{Name: "map", Usage: "the files are message traces that a map `FILE` describes"},
+			&cli.StringFlag{Name: "map", Usage: "the files are delivery tables that a map `FILE` describes"},
 			&cli.StringFlag{Name: "time-zone", Usage: "the `ZONE` of times that do not say theirs, such as Europe/Oslo",
 				DefaultText: "that of this machine"},
 			&cli.BoolFlag{Name: "follow", Usage: "tell of each message as the logs grow"},

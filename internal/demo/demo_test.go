@@ -46,7 +46,7 @@ func TestEstates(t *testing.T) {
 // sameDelivery compares what everybody gets of a message by a member of the
 // board.
 func sameDelivery(r, other *resolve.Resolver, group estate.ID) bool {
-	director := address.MustParse("hugo.fell@kelpmere.example")
+	director := address.MustParse("bero.fell@kelpmere.example")
 	s, o := r.Sender(director), other.Sender(director)
 	a, b := r.Deliver(group, &s, resolve.Message{}), other.Deliver(group, &o, resolve.Message{})
 	if len(a.Recipients) != len(b.Recipients) {

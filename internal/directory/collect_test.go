@@ -37,7 +37,7 @@ groups:
     owners: [{from: owner}]
     moderators: [{from: judge, by: key}]
     members: [{from: roster, by: address, copy: none}, {from: member}]
-    settings: [copy, tell-held, gate]
+    settings: [copy, notify-sender, gate]
     set: {managed-in: hq, access.read: owners}
     set-when:
       - {match: (wide=yes), set: {title: Wide}}
@@ -147,8 +147,8 @@ func TestCollect(t *testing.T) {
 			[]string{"1 deck-crew@kelp.example also=[] title=Deck crew" + crewHas}},
 		{"a title that is the address", []string{"g kind=group mail=g@kelp.example cn=g@kelp.example alias="},
 			[]string{"1 g@kelp.example also=[]" + crewHas}},
-		{"settings", []string{"g kind=group mail=g@kelp.example text=Hi copy=digest tell-held=false access.find=members"},
-			[]string{"1 g@kelp.example also=[] about=Hi copy=digest tell-held=false managed-in=hq" +
+		{"settings", []string{"g kind=group mail=g@kelp.example text=Hi copy=digest notify-sender=false access.find=members"},
+			[]string{"1 g@kelp.example also=[] about=Hi copy=digest notify-sender=false managed-in=hq" +
 				" find=members read=owners owners=[] mods=[] members:"}},
 		{"a gate in a cell", []string{"g kind=group mail=g@kelp.example gate=refuse_unproven;admit_anyone"},
 			[]string{"1 g@kelp.example also=[] gate=refuse unproven|admit anyone" + crewHas}},
@@ -244,7 +244,7 @@ func TestAttributes(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := "kind mail nick alias displayName first last number job office state team call mode " +
-		"cn text copy tell-held gate access.find access.join access.ask access.read access.see-members access.manage owner judge roster member wide"
+		"cn text copy notify-sender gate access.manage access.see-members access.read access.find access.ask access.join owner judge roster member wide"
 	if got := strings.Join(m.Attributes(), " "); got != want {
 		t.Errorf("reads\n%s\nwant\n%s", got, want)
 	}

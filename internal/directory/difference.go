@@ -130,7 +130,7 @@ func (d *Difference) compare(old, g estate.ID) GroupDifference {
 	note("members", len(one.Add)+len(one.Drop)+len(one.AddRules)+len(one.DropRules) > 0)
 	one.Memberships = d.otherwise(old, g)
 	for setting := range estate.GroupSettings() {
-		if setting.Form == estate.FormSelector && setting.Text(was) != setting.Text(now) {
+		if setting.Form == estate.FormAccess && setting.Text(was) != setting.Text(now) {
 			one.OtherChanges = append(one.OtherChanges, setting.Name)
 		}
 	}

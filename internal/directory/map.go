@@ -405,7 +405,7 @@ func wrongSetting(name string, value *Value) (list []mapProblem) {
 		var known []string
 		for setting := range estate.GroupSettings() {
 			switch setting.Form {
-			case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormSelector:
+			case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormAccess:
 				// These have keys of their own.
 			default:
 				known = append(known, setting.Name)

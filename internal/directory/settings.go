@@ -11,7 +11,7 @@ func Settings(g *estate.Group) []estatefile.Field {
 	var fields []estatefile.Field
 	for setting := range estate.GroupSettings() {
 		switch setting.Form {
-		case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormSelector:
+		case estate.FormAddress, estate.FormAddresses, estate.FormParties, estate.FormAccess:
 			continue
 		}
 		texts := setting.Texts(nil, g)

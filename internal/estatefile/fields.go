@@ -27,7 +27,7 @@ type groupField struct {
 var groupFields = func() []groupField {
 	var list []groupField
 	for setting := range estate.GroupSettings() {
-		if setting.Form != estate.FormSelector {
+		if setting.Form != estate.FormAccess {
 			list = append(list, groupField{setting, reading(setting)})
 		}
 	}
@@ -46,6 +46,18 @@ func reading(setting *estate.Setting) func(l *loader, s *groupSpec, it item) {
 			rule, ok := l.parseRule(it.text, setting.Heads, setting.Scope, it.place)
 			if ok && !l.tooMany(len(setting.Texts(nil, &s.group)), it) {
 				take(s, it, estate.Value{Rule: rule})
+			}
+		}
+	case estate.FormSelector:
+		return func(l *loader, s *groupSpec, it item) {
+			v, err := setting.Parse(it.text)
+			if bad := (*estate.ValueError)(nil); errors.As(err, &bad) {
+				l.failValue(err, setting.Name, it)
+				return
+			}
+			if rule, ok := l.parseRule(it.text, nil, setting.Scope, it.place); ok {
+				v.Rule = rule
+				take(s, it, v)
 			}
 		}
 	case estate.FormAddresses:
@@ -108,7 +120,7 @@ func (s *groupSpec) relate(l *loader, role string, it item) {
 // setAccess sets one rule of the access setting.
 func (s *groupSpec) setAccess(l *loader, action estate.Action, it item) {
 	if rule, ok := l.parseRule(it.text, nil, selector.ForPeople, it.place); ok {
-		s.group.Access[action] = estate.AccessRule{Selector: rule.Selector, Text: rule.Text, Place: it.place}
+		s.group.Access[action] = estate.SelectorRule{Selector: rule.Selector, Text: rule.Text, Place: it.place}
 	}
 }
 

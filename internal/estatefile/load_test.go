@@ -50,6 +50,15 @@ func TestErrors(t *testing.T) {
 		{"no YAML", "yorvet: 1\n  domains: [\n", []string{`estate.yaml:2:`}},
 		{"two documents", top + "---\nyorvet: 1\n", []string{`estate.yaml:3:1: a second YAML document`}},
 		{"not UTF-8", top + "name: \"é\xff\"\n", []string{`estate.yaml:3:9: this is not UTF-8`}},
+		{"words of before", top + "groups:\n  - {address: desk@kelp.example, tell-held: all}\n  - {address: crew@kelp.example, notify-sender: all}\n" +
+			"  - {address: mast@kelp.example, notify-sender: none}\n  - {address: keel@kelp.example, notify-sender: insid}\n", []string{
+			`estate.yaml:4:34: unknown setting "tell-held" in a group; did you mean "notify-sender"?`,
+			`estate.yaml:5:49: notify-sender: "all" is no selector; write anyone`,
+			`estate.yaml:6:49: notify-sender: "none" is no selector; write nobody`,
+			`estate.yaml:7:49: `,
+			`    insid`,
+			`    ^^^^^`,
+		}},
 		{"unknown and duplicate keys", top + "persons: []\nname: A\nname: B\n2: x\n", []string{
 			`estate.yaml:3:1: unknown key "persons" in the estate, expected one of yorvet, name,`,
 			`estate.yaml:5:1: the key "name" stands here for the second time (see estate.yaml:4:1)`,
@@ -356,7 +365,7 @@ groups:
     welcome: false
     echo: false
     gate: [hold anyone because "Wait."]
-    tell-held: inside
+    notify-sender: inside
     send-as: [as owners, for members]
     send-as-proof: mailed-code
     replies-as: group
@@ -388,7 +397,7 @@ groups:
 	}
 	g := e.Group(0)
 	if g.Title != "Desk" || g.About != "For all." || g.Kind != estate.Forum || g.Copy != estate.CopyNone || g.Joiners != estate.CopyEvery ||
-		g.OutsideCopy != estate.CopyDigest || g.Invitations != estate.InvitationsNone || !g.NoWelcome || !g.NoEcho || g.TellHeld != estate.TellInside ||
+		g.OutsideCopy != estate.CopyDigest || g.Invitations != estate.InvitationsNone || !g.NoWelcome || !g.NoEcho || g.NotifySender.Text != "inside" ||
 		g.SendAsProof != estate.ProofMailedCode || g.RepliesAs != estate.PartyGroup || g.RepliesTo != estate.PartyGroup || g.SubjectTag != "[desk]" ||
 		g.PauseAfter != 5 || g.ManagedIn != "hq" || len(g.Owners) != 1 || g.Owners[0].ID != ada || len(g.Moderators) != 1 {
 		t.Errorf("the group is %+v", g)

@@ -21,7 +21,7 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// A Map says how a message trace, a table or JSON that a mail service has handed out, tells
+// A Map says how a delivery table, a table or JSON that a mail service has handed out, tells
 // what happened: which column is what, and what its words mean. docs/logs.md describes its
 // form.
 type Map struct {

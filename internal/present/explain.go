@@ -395,7 +395,7 @@ func (n namer) told(g *estate.Group, f *message.Fate, m resolve.Message, decisio
 	case !f.Heard() && m.Automatic && f.Gate.Verdict == estate.Hold:
 		return "is told nothing: a program gets no answer"
 	case !f.Heard():
-		return "is told nothing: tell-held is " + g.TellHeld.String() + n.at(g.Where("tell-held"))
+		return "is told nothing: notify-sender is " + oneLine(g.NotifySender.Text) + n.at(g.Where("notify-sender"))
 	}
 	words := map[estate.Verdict]string{estate.Hold: "is told: held for approval",
 		estate.Refuse: "is told: refused"}[f.Gate.Verdict]

@@ -44,8 +44,8 @@ func (n namer) naming(person estate.ID) []Naming {
 		for _, rule := range g.SendAs {
 			look(id, "send-as", rule.Selector, rule.Text, rule.Place)
 		}
-		for i, rule := range g.Access {
-			look(id, "access."+estate.Action(i).String(), rule.Selector, rule.Text, rule.Place)
+		for setting, rule := range g.Selectors {
+			look(id, setting, rule.Selector, rule.Text, rule.Place)
 		}
 	}
 	return list

@@ -201,7 +201,7 @@ func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, o
 	case recipient.Outcome == resolve.Waiting || recipient.Outcome == resolve.Stopped:
 		return n.hindrance(d, d.Way(recipient)), ""
 	case reason.Shared:
-		return cause{text: "can read it in the shared mailbox"}, ""
+		return cause{text: "can read it in the mailbox"}, ""
 	}
 	c, own = n.wish(g, reason)
 	if recipient.Outcome == resolve.Archive {

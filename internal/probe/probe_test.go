@@ -206,7 +206,7 @@ var differences = []struct{ old, new, group, cause string }{
 	{"    copy: none\n    joiners: every", "    copy: every\n    joiners: every", "timetable", "copy of timetable@kelpmere.example is every"},
 	{"      - admit members\n      - hold inside\n\n  - address: weather", "      - admit inside\n\n  - address: weather", "south-pier", "of south-pier@kelpmere.example"},
 	{"odile.renn@kelpmere.example,Odile Renn,,,", "odile.renn@kelpmere.example,Odile Renn,,full,", "radio-watch", "the mailbox of odile.renn@kelpmere.example is full"},
-	{"    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]\n\n  - address: night", "    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, hugo.fell@kelpmere.example]\n\n  - address: night", "radio-watch", "hugo.fell@kelpmere.example is a member of radio-watch@kelpmere.example"},
+	{"    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example]\n\n  - address: night", "    members: [odile.renn@kelpmere.example, bram.sool@kelpmere.example, bero.fell@kelpmere.example]\n\n  - address: night", "radio-watch", "bero.fell@kelpmere.example is a member of radio-watch@kelpmere.example"},
 	{"    subject-tag: \"[lost]\"\n", "    subject-tag: \"[found]\"\n", "lost-property", "subject-tag of lost-property@kelpmere.example"},
 	{"    subject-tag: \"[lost]\"\n", "", "lost-property", "subject-tag of lost-property@kelpmere.example"},
 	{"    subject-tag: \"[lost]\"\n", "    subject-tag: \"[lost]\"\n    footer: Ask at the pier.\n", "lost-property", "footer of lost-property@kelpmere.example"},

@@ -43,7 +43,7 @@ groups:
   - {address: one@kelp.example, gate: [admit anyone], members: [ada@kelp.example, two@kelp.example]}
   - {address: two@kelp.example, gate: [admit anyone], members: [bo@kelp.example, one@kelp.example]}
   - {address: strict@kelp.example, gate: [refuse invitation because "No meetings here.", refuse larger(20kB), drop suspect, admit anyone], members: [ada@kelp.example]}
-  - {address: silent@kelp.example, gate: [hold anyone], moderators: [bo@kelp.example], tell-held: inside, members: [ada@kelp.example]}
+  - {address: silent@kelp.example, gate: [hold anyone], moderators: [bo@kelp.example], notify-sender: inside, members: [ada@kelp.example]}
   - {address: frail@kelp.example, gate: [admit anyone], members: [ada@kelp.example, cy@kelp.example], pause-after: 2}
   - {address: tray@kelp.example, kind: mailbox, gate: [admit anyone], members: [ada@kelp.example, bo@kelp.example]}
 `
@@ -129,7 +129,7 @@ func TestWhatMessagesAreLike(t *testing.T) {
 		t.Error(reply)
 	}
 	if got := r.box("guest@far.example"); len(got) != 0 {
-		t.Errorf("the guest is told %d times, and tell-held is inside", len(got))
+		t.Errorf("the guest is told %d times, and notify-sender is inside", len(got))
 	}
 	if _, reply := r.send("ada@kelp.example", "ada@kelp.example", "silent@kelp.example", nil); !reply.Accepted() {
 		t.Error(reply)

@@ -103,10 +103,10 @@ func TestReasons(t *testing.T) {
 domains: [kelp.example]
 people: [{address: full@kelp.example, mailbox: full}, {address: shut@kelp.example, mailbox: closed}, {address: none@kelp.example, mailbox: none}, {address: ada@kelp.example}]
 groups:
-  - {address: curt@kelp.example, gate: [refuse anyone], tell-held: all}
+  - {address: curt@kelp.example, gate: [refuse anyone], notify-sender: anyone}
   - {address: polite@kelp.example, gate: [refuse anyone because "Not here."]}
-  - {address: silent@kelp.example, gate: [refuse anyone because "Not here."], tell-held: none}
-  - {address: inner@kelp.example, gate: [refuse anyone because "Not here."], tell-held: inside}
+  - {address: silent@kelp.example, gate: [refuse anyone because "Not here."], notify-sender: nobody}
+  - {address: inner@kelp.example, gate: [refuse anyone because "Not here."], notify-sender: inside}
   - {address: dropped@kelp.example, gate: [drop anyone]}
 `).Estate(), nil)
 	for _, c := range []struct {

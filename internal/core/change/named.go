@@ -104,7 +104,7 @@ func named(
 		}
 		rules(id, "gate", gate, gates)
 		rules(id, "send-as", sendAs, senders)
-		for action, r := range g.Access {
+		for setting, r := range g.Selectors {
 			atoms := about(r.Selector)
 			if len(atoms) == 0 {
 				continue
@@ -113,7 +113,7 @@ func named(
 			if !ok {
 				now = "nobody"
 			}
-			list = append(list, SetSetting{id, "access." + estate.Action(action).String(), []string{now}})
+			list = append(list, SetSetting{id, setting, []string{now}})
 		}
 	}
 	return list

@@ -27,11 +27,12 @@ type PostChange struct {
 	People   []Somebody
 }
 
-// said returns what a decision about mail to a group says to a sender who is inside or not.
-func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Message, inside bool) Said {
+// said returns what a decision about mail to a group says to a sender whom notify-sender names or
+// does not.
+func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Message, notified bool) Said {
 	return Said{
 		Verdict: d.Verdict,
-		Told:    message.Tells(r.Estate().Group(group), d, m, inside),
+		Told:    message.Tells(d, m, func() bool { return notified }),
 		Text:    r.Because(group, d),
 		NoRule:  r.DecidingRule(group, d) == nil,
 	}
@@ -43,14 +44,15 @@ func (c *comparison) posts(change *Change) {
 	old, id := change.Group.Old, change.Group.New
 	was, is := c.a.Group(old), c.b.Group(id)
 	key := ""
-	if resolve.SameForAll(was) && resolve.SameForAll(is) {
+	if resolve.SameForAll(was) && resolve.SameForAll(is) && resolve.SameSelector(was.NotifySender.Selector) &&
+		resolve.SameSelector(is.NotifySender.Selector) {
 		key = gateText(was) + "\x00" + gateText(is)
 		if known, ok := c.posted[key]; ok {
 			change.Posts = known
 			return
 		}
 	}
-	asks := c.new.AsksOf(c.a.Settings().Edge, c.b.Settings().Edge, was.Gate, is.Gate)
+	asks := c.new.AsksOf(c.a.Settings().Edge, c.b.Settings().Edge, was.Gate, is.Gate, notifying(was), notifying(is))
 	for _, m := range asks.Messages() {
 		change.Posts = append(change.Posts, c.postsOf(old, id, m, &asks)...)
 	}
@@ -59,10 +61,15 @@ func (c *comparison) posts(change *Change) {
 	}
 }
 
+// notifying is what notify-sender of a group asks, as a rule.
+func notifying(g *estate.Group) []estate.GateRule {
+	return []estate.GateRule{{Selector: g.NotifySender.Selector, Text: g.NotifySender.Text}}
+}
+
 // gateText stands for what a gate that does not speak of its group says to senders.
 func gateText(g *estate.Group) string {
 	var b strings.Builder
-	b.WriteByte(byte(g.TellHeld))
+	b.WriteString(g.NotifySender.Text)
 	for _, rule := range g.Gate {
 		b.WriteString("\n" + rule.Text)
 	}
@@ -73,8 +80,8 @@ func gateText(g *estate.Group) string {
 func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve.Asks) []PostChange {
 	type pair struct{ old, new Said }
 	people := map[pair][]Somebody{}
-	before := saidSets(c.old, old, m, c.insideOld)
-	later := saidSets(c.new, id, m, c.insideNew)
+	before := saidSets(c.old, old, m)
+	later := saidSets(c.new, id, m)
 	for was, set := range before {
 		moved := c.translate(set)
 		for is, other := range later {
@@ -88,8 +95,8 @@ func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve
 		}
 	}
 	for _, s := range c.others(asks, m.Unproven) {
-		was := said(c.old, old, c.old.Post(old, s.old, m), m, s.old.Inside)
-		is := said(c.new, id, c.new.Post(id, s.new, m), m, s.new.Inside)
+		was := said(c.old, old, c.old.Post(old, s.old, m), m, message.Notified(c.old, old, s.old, m))
+		is := said(c.new, id, c.new.Post(id, s.new, m), m, message.Notified(c.new, id, s.new, m))
 		if was != is {
 			people[pair{was, is}] = append(people[pair{was, is}], s.Somebody)
 		}
@@ -112,7 +119,8 @@ func (s Said) compare(other Said) int {
 }
 
 // saidSets returns people and groups by what is said to them.
-func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message, inside *roaring.Bitmap) map[Said]*roaring.Bitmap {
+func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message) map[Said]*roaring.Bitmap {
+	notified := r.Set(id, r.Estate().Group(id).NotifySender.Selector, m)
 	sets := map[Said]*roaring.Bitmap{}
 	add := func(s Said, set *roaring.Bitmap) {
 		if sets[s] == nil {
@@ -121,13 +129,13 @@ func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message, inside *roar
 		sets[s].Or(set)
 	}
 	for _, class := range r.Posters(id, m) {
-		toInside, toOutside := said(r, id, class.Decision, m, true), said(r, id, class.Decision, m, false)
-		if toInside == toOutside {
-			add(toInside, class.Senders)
+		heard, unheard := said(r, id, class.Decision, m, true), said(r, id, class.Decision, m, false)
+		if heard == unheard {
+			add(heard, class.Senders)
 			continue
 		}
-		add(toInside, roaring.And(class.Senders, inside))
-		add(toOutside, roaring.AndNot(class.Senders, inside))
+		add(heard, roaring.And(class.Senders, notified))
+		add(unheard, roaring.AndNot(class.Senders, notified))
 	}
 	return sets
 }

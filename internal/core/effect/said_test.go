@@ -121,7 +121,7 @@ groups:
 	var b strings.Builder
 	for s := range estate.GroupSettings() {
 		values, ok := others[s.Name]
-		if s.Form == estate.FormSelector {
+		if s.Form == estate.FormAccess {
 			values, ok = [2]string{"owners or anyone", "nobody and members"}, true
 		}
 		if !ok || s.Name == "address" || s.Name == "title" {

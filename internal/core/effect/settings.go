@@ -149,7 +149,7 @@ func (change *Change) shows(setting string) bool {
 		return change.says(action)
 	}
 	switch setting {
-	case "gate", "tell-held":
+	case "gate", "notify-sender":
 		return posts
 	case "kind":
 		return posts || receives

@@ -17,7 +17,7 @@ var others = map[string][2]string{
 	"address": {"crew@kelp.example", "Crew@kelp.example"}, "also": {"[x@kelp.example]", "[y@kelp.example]"}, "title": {"A", "B"}, "about": {"A", "B"},
 	"kind": {"forum", "mailbox"}, "owners": {"[ann@kelp.example]", "[bob@kelp.example]"}, "moderators": {"[ann@kelp.example]", "[bob@kelp.example]"},
 	"copy": {"digest", "none"}, "joiners": {"digest", "none"}, "outside-copy": {"digest", "none"}, "invitations": {"every", "none"}, "welcome": {"false", "true"},
-	"echo": {"false", "true"}, "gate": {"[hold suspect, admit inside]", "[]"}, "tell-held": {"inside", "none"}, "send-as": {"[as members]", "[for members]"},
+	"echo": {"false", "true"}, "gate": {"[hold suspect, admit inside]", "[]"}, "notify-sender": {"inside", "nobody"}, "send-as": {"[as members]", "[for members]"},
 	"send-as-proof": {"mailed-code", "none"}, "replies-as": {"group", "person"}, "replies-to": {"group", "ann@kelp.example"}, "subject-tag": {"'[a]'", "'[b]'"}, "pause-after": {"3", "4"},
 	"managed-in": {"a", "b"}, "outside-members": {"refused", "allowed"}, "footer": {"A", "B"}, "auto-answer": {"A", "B"},
 	"attributes": {"{a: 1}", "{a: [1, 2]}"},
@@ -43,7 +43,7 @@ func TestNoSettingIsForgotten(t *testing.T) {
 	}
 	for s := range estate.GroupSettings() {
 		values, ok := others[s.Name]
-		if s.Form == estate.FormSelector {
+		if s.Form == estate.FormAccess {
 			values, ok = [2]string{"owners or anyone", "nobody and members"}, true
 		}
 		if !ok {

@@ -130,7 +130,7 @@ func (c *comparison) naming() map[estate.ID][]estate.ID {
 		for _, rule := range g.SendAs {
 			selector.Atoms(rule.Selector, visit)
 		}
-		for _, rule := range g.Access {
+		for _, rule := range g.Selectors {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}

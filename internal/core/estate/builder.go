@@ -196,6 +196,9 @@ func (b *Builder) AddGroup(g Group, alsoPlaces []Place) ID {
 	if g.Gate == nil {
 		g.Gate = defaultGate
 	}
+	if g.NotifySender.Selector == nil {
+		g.NotifySender = defaultNotify
+	}
 	for action := range actions {
 		if g.Access[action].Selector == nil {
 			g.Access[action] = defaultAccess[action]
@@ -527,8 +530,9 @@ func (b *Builder) checkSelectors() {
 		for _, rule := range group.SendAs {
 			b.checkSelector(id, "send-as", rule.Selector, rule.Text, rule.Place)
 		}
-		for _, rule := range group.Access {
-			b.checkSelector(id, "access", rule.Selector, rule.Text, rule.Place)
+		for setting, rule := range group.Selectors {
+			role, _, _ := strings.Cut(setting, ".")
+			b.checkSelector(id, role, rule.Selector, rule.Text, rule.Place)
 		}
 	}
 }

@@ -206,7 +206,7 @@ func (c *coder) group(g *Group) {
 	c.flag(&g.NoWelcome)
 	c.flag(&g.NoEcho)
 	c.gate(&g.Gate)
-	number(c, &g.TellHeld)
+	c.selector(notifyRule, &g.NotifySender, &defaultNotify)
 	list(c, &g.SendAs, c.sendAs)
 	number(c, &g.SendAsProof)
 	number(c, &g.RepliesAs)
@@ -256,20 +256,23 @@ func (c *coder) sendAs(r *SendAsRule) {
 }
 
 // access codes the rules of the access setting that are not as by default.
-func (c *coder) access(rules *[actions]AccessRule) {
+func (c *coder) access(rules *[actions]SelectorRule) {
 	for action := range rules {
-		rule := &rules[action]
-		isDefault := rule.Selector == defaultAccess[action].Selector
-		c.flag(&isDefault)
-		if isDefault {
-			*rule = defaultAccess[action]
-			continue
-		}
-		read := c.rule(accessRule, rule.Text)
-		c.place(&rule.Place)
-		if c.reading && read != nil {
-			rule.Selector, rule.Text = read.Selector, read.Text
-		}
+		c.selector(accessRule, &rules[action], &defaultAccess[action])
+	}
+}
+
+// selector codes a setting that is one selector, if it is not as by default.
+func (c *coder) selector(kind ruleKind, rule, byDefault *SelectorRule) {
+	isDefault := rule.Selector == byDefault.Selector
+	if c.flag(&isDefault); isDefault {
+		*rule = *byDefault
+		return
+	}
+	read := c.rule(kind, rule.Text)
+	c.place(&rule.Place)
+	if c.reading && read != nil {
+		rule.Selector, rule.Text = read.Selector, read.Text
 	}
 }
 

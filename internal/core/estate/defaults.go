@@ -9,7 +9,7 @@ const gateDefault = "admit inside"
 var defaultGate = []GateRule{{Verdict: Admit, Selector: atom(selector.Inside, "inside"), Text: gateDefault}}
 
 // defaultAccess is what the access setting of a group says by default.
-var defaultAccess = [actions]AccessRule{
+var defaultAccess = [actions]SelectorRule{
 	Find:       {Selector: atom(selector.Inside, "inside"), Text: "inside"},
 	Join:       {Selector: atom(selector.Nobody, "nobody"), Text: "nobody"},
 	Ask:        {Selector: atom(selector.Nobody, "nobody"), Text: "nobody"},
@@ -17,6 +17,9 @@ var defaultAccess = [actions]AccessRule{
 	SeeMembers: {Selector: atom(selector.Members, "members"), Text: "members"},
 	Manage:     {Selector: atom(selector.Owners, "owners"), Text: "owners"},
 }
+
+// defaultNotify is what notify-sender says by default.
+var defaultNotify = SelectorRule{Selector: atom(selector.Anyone, "anyone"), Text: "anyone"}
 
 func atom(kind selector.Kind, text string) selector.Expr {
 	return &selector.Atom{Kind: kind, Text: text}

@@ -100,14 +100,14 @@ type Group struct {
 	Invitations      Invitations
 	NoWelcome        bool
 	NoEcho           bool
-	Gate             []GateRule // where none is written: admit inside
-	TellHeld         Audience
+	Gate             []GateRule   // where none is written: admit inside
+	NotifySender     SelectorRule // who hears that their message is held or refused
 	SendAs           []SendAsRule
 	SendAsProof      Proof
 	RepliesAs        Party
 	RepliesTo        Party
 	RepliesToAt      address.Address // where answers go in place of RepliesTo, if valid
-	Access           [actions]AccessRule
+	Access           [actions]SelectorRule
 	SubjectTag       string
 	Footer           string // under each copy
 	AutoAnswer       string // what the outside author of an admitted post gets back (RFC 3834)
@@ -123,6 +123,19 @@ type Group struct {
 type Given struct {
 	Setting string
 	Place   Place
+}
+
+// Selectors calls yield with the settings of a group that are one selector each, by their names:
+// notify-sender and those of access.
+func (g *Group) Selectors(yield func(setting string, rule *SelectorRule) bool) {
+	if !yield("notify-sender", &g.NotifySender) {
+		return
+	}
+	for action := range g.Access {
+		if !yield("access."+Action(action).String(), &g.Access[action]) {
+			return
+		}
+	}
 }
 
 // Where returns the place of a setting, or the zero Place if it is a default.
@@ -169,8 +182,8 @@ type SendAsRule struct {
 	Place    Place
 }
 
-// An AccessRule says who may do one of the actions with a group.
-type AccessRule struct {
+// A SelectorRule says who may do one of the actions with a group, or who hears of something.
+type SelectorRule struct {
 	Selector selector.Expr
 	Text     string
 	Place    Place

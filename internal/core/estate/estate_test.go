@@ -151,7 +151,7 @@ func TestUnknown(t *testing.T) {
 	g := b.AddGroup(Group{Address: at("desk@kelp.example"),
 		Gate:   []GateRule{{Selector: in("ada@kelp.example or a@kelp.example or desk@kelp.example or g1@kelp.example or far@out.example"), Place: place(1)}, {Selector: in("in desk@kelp.example"), Place: place(2)}},
 		SendAs: []SendAsRule{{Selector: in("g2@kelp.example"), Place: place(3)}},
-		Access: [actions]AccessRule{{Selector: in("g3@kelp.example or bo@kelp.example"), Place: place(4)}},
+		Access: [actions]SelectorRule{{Selector: in("g3@kelp.example or bo@kelp.example"), Place: place(4)}},
 	}, nil)
 	b.AddPerson(Person{Address: at("ada@kelp.example"), Also: []address.Address{at("a@kelp.example")}}, nil, []Place{place(5)})
 	b.AddPerson(Person{Address: at("bo@kelp.example")}, nil, nil)
@@ -251,7 +251,7 @@ func TestProblems(t *testing.T) {
 			b.AddGroup(Group{Address: at("desk@kelp.example"),
 				Gate:   []GateRule{{Selector: in("in dekc@kelp.example"), Text: "in dekc@kelp.example", Place: place(1)}},
 				SendAs: []SendAsRule{{Selector: in("in ada@kelp.example or nobody@kelp.example"), Text: "in ada", Place: place(2)}},
-				Access: [actions]AccessRule{{Selector: in("in far@out.example or far@out.example"), Text: "in far", Place: place(3)}},
+				Access: [actions]SelectorRule{{Selector: in("in far@out.example or far@out.example"), Text: "in far", Place: place(3)}},
 			}, nil)
 			b.AddPerson(Person{Address: at("ada@kelp.example")}, nil, nil)
 			return b
@@ -373,7 +373,7 @@ func TestWords(t *testing.T) {
 	if List.Keeps() || Roster.Keeps() || !Mailbox.Keeps() {
 		t.Error("the kinds keep what they should not")
 	}
-	for _, s := range []string{CopyNone.String(), InvitationsNone.String(), MailboxNone.String(), TellNone.String()} {
+	for _, s := range []string{CopyNone.String(), InvitationsNone.String(), MailboxNone.String()} {
 		if s != "none" {
 			t.Errorf("none is %q", s)
 		}

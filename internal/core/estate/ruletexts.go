@@ -14,6 +14,7 @@ const (
 	edgeRule
 	sendAsRule
 	accessRule
+	notifyRule
 )
 
 // ruleTexts are the texts of all rules of an estate, each once. One that is read is parsed
@@ -66,7 +67,11 @@ func (r ruleText) parse() (selector.Rule, error) {
 	case sendAsRule:
 		return selector.ParseRule(r.text, sendAsWords[1:], selector.ForPeople)
 	}
-	x, err := selector.Parse(r.text, selector.ForPeople)
+	scope := selector.ForPeople
+	if r.kind == notifyRule {
+		scope = selector.ForMessages
+	}
+	x, err := selector.Parse(r.text, scope)
 	return selector.Rule{Selector: x, Text: r.text}, err
 }
 

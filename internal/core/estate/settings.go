@@ -18,7 +18,8 @@ const (
 	FormWord             // one of Words
 	FormFlag             // true or false
 	FormNumber           // whole, from 1 up
-	FormSelector         // who may do something
+	FormSelector         // who is meant
+	FormAccess           // who may do something with the group
 	FormRules            // a list of rules
 	FormAddress          // of the group itself
 	FormAddresses        // a list of them
@@ -52,7 +53,7 @@ type Setting struct {
 	Form     Form
 	Words    []string       // FormWord: all of them, by number; the empty one stands for not given
 	Heads    []string       // FormRules: what a rule may begin with
-	Scope    selector.Scope // FormRules and FormSelector: what selectors may ask about
+	Scope    selector.Scope // FormRules, FormSelector and FormAccess: what selectors may ask about
 	Unit     string         // FormNumber: what is counted
 	Default  string         // what holds where nothing is said; "" for nothing
 	Concerns Concern
@@ -195,7 +196,19 @@ var groupSettings = slices.Concat([]Setting{
 		},
 		empty: func(g *Group) { g.Gate = defaultGate },
 	},
-	wordSetting("tell-held", audienceWords, "all", Posting, func(g *Group) *Audience { return &g.TellHeld }),
+	{
+		Name: "notify-sender", Form: FormSelector, Scope: selector.ForMessages, Default: defaultNotify.Text, Concerns: Posting,
+		text: func(g *Group) string {
+			if g.NotifySender.Place == (Place{}) {
+				return ""
+			}
+			return g.NotifySender.Text
+		},
+		set: func(g *Group, v Value) {
+			g.NotifySender = SelectorRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
+		},
+		empty: func(g *Group) { g.NotifySender = defaultNotify },
+	},
 	{
 		Name: "send-as", Form: FormRules, Heads: sendAsWords[1:], Scope: selector.ForPeople, Concerns: SendingAs,
 		texts: func(_ *Estate, g *Group) []string {
@@ -322,7 +335,7 @@ func accessSettings() []Setting {
 	var list []Setting
 	for action := range actions {
 		list = append(list, Setting{
-			Name: "access." + action.String(), Form: FormSelector, Scope: selector.ForPeople,
+			Name: "access." + action.String(), Form: FormAccess, Scope: selector.ForPeople,
 			Default:  defaultAccess[action].Text,
 			Concerns: Managing,
 			text: func(g *Group) string {
@@ -332,7 +345,7 @@ func accessSettings() []Setting {
 				return g.Access[action].Text
 			},
 			set: func(g *Group, v Value) {
-				g.Access[action] = AccessRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
+				g.Access[action] = SelectorRule{Selector: v.Rule.Selector, Text: v.Rule.Text, Place: v.Place}
 			},
 			empty: func(g *Group) { g.Access[action] = defaultAccess[action] },
 		})

@@ -34,10 +34,12 @@ func say(t *testing.T, g *Group, field string) {
 		v.Set(reflect.ValueOf([]GateRule{{Selector: rule, Text: "admit anyone"}}))
 	case []SendAsRule:
 		v.Set(reflect.ValueOf([]SendAsRule{{Selector: rule, Text: "as anyone"}}))
-	case [actions]AccessRule:
+	case [actions]SelectorRule:
 		for i := range g.Access {
-			g.Access[i] = AccessRule{Selector: rule, Text: "anyone", Place: place}
+			g.Access[i] = SelectorRule{Selector: rule, Text: "anyone", Place: place}
 		}
+	case SelectorRule:
+		g.NotifySender = SelectorRule{Selector: rule, Text: "members", Place: place}
 	case []Attribute:
 		v.Set(reflect.ValueOf([]Attribute{{"said", "so"}}))
 	default:
@@ -108,7 +110,7 @@ func TestSettingsTellWhatTheyAreSetTo(t *testing.T) {
 			want = map[bool]string{true: "true", false: "false"}[value.Flag]
 		case FormNumber:
 			want = "4"
-		case FormSelector, FormRules:
+		case FormSelector, FormAccess, FormRules:
 			want = "x nobody"
 		case FormAddress, FormAddresses, FormDestination:
 			want = "said@kelp.example"

@@ -37,8 +37,8 @@ func (e *Estate) Uses(id ID) []Use {
 		for i, rule := range g.SendAs {
 			note(rule.Selector, "rule "+strconv.Itoa(i+1)+" of send-as", rule.Place)
 		}
-		for action, rule := range g.Access {
-			note(rule.Selector, "access."+Action(action).String(), rule.Place)
+		for setting, rule := range g.Selectors {
+			note(rule.Selector, setting, rule.Place)
 		}
 	}
 	return uses

@@ -22,7 +22,7 @@ func TestUses(t *testing.T) {
 		Gate: []GateRule{{Selector: parse("used@kelp.example"), Place: place(1)}, {Selector: parse("inside and not in used@kelp.example"), Place: place(2)},
 			{Selector: parse("in other@kelp.example"), Place: place(3)}},
 		SendAs: []SendAsRule{{Selector: parse("in used@kelp.example"), Place: place(4)}},
-		Access: [actions]AccessRule{Join: {Selector: parse("members or in used@kelp.example"), Place: place(5)}},
+		Access: [actions]SelectorRule{Join: {Selector: parse("members or in used@kelp.example"), Place: place(5)}},
 	}, nil)
 	b.AddGroup(Group{Address: at("other@kelp.example")}, nil)
 	e, problems := b.Build()

@@ -36,7 +36,10 @@ func (s *Setting) Parse(text string) (Value, error) {
 			return Value{}, &ValueError{Text: "expected a whole number of " + s.Unit + " from 1 up, not " + quote(text)}
 		}
 		return Value{Number: n}, nil
-	case FormSelector:
+	case FormSelector, FormAccess:
+		if now := map[string]string{"all": "anyone", "none": "nobody"}[text]; now != "" {
+			return Value{}, &ValueError{Text: quote(text) + " is no selector; write " + now, Nearest: now}
+		}
 		x, err := selector.Parse(text, s.Scope)
 		return Value{Rule: selector.Rule{Selector: x, Text: text}}, err
 	case FormRules:

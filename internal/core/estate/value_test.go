@@ -90,7 +90,7 @@ func TestNoValue(t *testing.T) {
 
 // What is set and reset is as it was.
 func TestReset(t *testing.T) {
-	texts := map[Form]string{FormText: "x", FormNumber: "7", FormSelector: "anyone", FormAddresses: "x@kelp.example",
+	texts := map[Form]string{FormText: "x", FormNumber: "7", FormSelector: "anyone", FormAccess: "anyone", FormAddresses: "x@kelp.example",
 		FormDestination: "x@kelp.example", FormAttributes: "x: y"}
 	b := NewBuilder(Settings{Domains: []Domain{{Name: "kelp.example"}}})
 	b.AddGroup(Group{}, nil)

@@ -68,16 +68,6 @@ const (
 	ForGroup        // From is the group, Sender is the person
 )
 
-// An Audience says who is told that their message is held or refused.
-type Audience uint8
-
-// The audiences.
-const (
-	TellAll Audience = iota
-	TellInside
-	TellNone
-)
-
 // A Party is either of those whom an address of a message can name.
 type Party uint8
 
@@ -99,14 +89,14 @@ const (
 // An Action is something that the access setting of a group allows.
 type Action uint8
 
-// The actions of the access setting.
+// The actions of the access setting, by what they protect most.
 const (
-	Find Action = iota
-	Join
-	Ask
-	Read
+	Manage Action = iota
 	SeeMembers
-	Manage
+	Read
+	Find
+	Ask
+	Join
 	actions
 )
 
@@ -119,13 +109,12 @@ var (
 	mailboxWords     = []string{"open", "full", "closed", "none"}
 	verdictWords     = []string{"admit", "hold", "refuse", "drop"}
 	sendAsWords      = []string{"", "as", "for"}
-	audienceWords    = []string{"all", "inside", "none"}
 	repliesAsWords   = []string{"person", "group"}
 	repliesToWords   = []string{"author", "group"}
 
 	outsideMembersWords = []string{"allowed", "refused"}
 	proofWords          = []string{"none", "mailed-code"}
-	actionWords         = []string{"find", "join", "ask", "read", "see-members", "manage"}
+	actionWords         = []string{"manage", "see-members", "read", "find", "ask", "join"}
 )
 
 func (k Kind) String() string         { return kindWords[k] }
@@ -134,7 +123,6 @@ func (i Invitations) String() string  { return invitationsWords[i] }
 func (m MailboxState) String() string { return mailboxWords[m] }
 func (v Verdict) String() string      { return verdictWords[v] }
 func (v SendAs) String() string       { return sendAsWords[v] }
-func (a Audience) String() string     { return audienceWords[a] }
 func (a Action) String() string       { return actionWords[a] }
 
 // Keeps reports whether a group of kind k keeps its mail where members read it.

@@ -10,7 +10,7 @@ var getsNothing = Check{
 	Severity: Medium,
 	Trap:     "a member of a list who gets no copies",
 	Doc: `Their copy is none or replies, and they get the mail by no other way. A list has no archive, so there is
-nowhere to read it. (A forum or a shared mailbox has one.)`,
+nowhere to read it. (A forum or a mailbox has one.)`,
 	Cure: "Set their copy to every or digest, or make the list a forum.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if g.Kind != estate.List {

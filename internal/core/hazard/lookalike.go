@@ -65,7 +65,7 @@ func (p *Pass) eachNamed(id estate.ID, visit func(address.Address, estate.Place)
 	for _, rule := range g.SendAs {
 		look(rule.Selector, rule.Place)
 	}
-	for _, rule := range g.Access {
+	for _, rule := range g.Selectors {
 		look(rule.Selector, rule.Place)
 	}
 }

@@ -419,7 +419,7 @@ func (p *plain) named(id estate.ID) {
 		for _, rule := range g.SendAs {
 			rules = append(rules, rule.Selector)
 		}
-		for _, rule := range g.Access {
+		for _, rule := range g.Selectors {
 			rules = append(rules, rule.Selector)
 		}
 		for _, entry := range p.e.Entries(id) {

@@ -162,7 +162,7 @@ func (f *Fate) AutoAnswered() bool {
 }
 
 // Heard reports whether the sender is told that the gate holds or refuses the
-// message, as tell-held says, or that the edge refuses it. A refusal is the answer to whoever delivers it; that it is
+// message, as notify-sender says, or that the edge refuses it. A refusal is the answer to whoever delivers it; that it is
 // held is told by a message of its own, which neither a program gets (RFC 3834, section 2)
 // nor somebody whose address may have been forged.
 func (f *Fate) Heard() bool {
@@ -172,19 +172,22 @@ func (f *Fate) Heard() bool {
 	if f.Reason != ByGate {
 		return false
 	}
-	return Tells(f.r.Estate().Group(f.To), f.Gate, f.message, f.Sender.Inside)
+	return Tells(f.Gate, f.message, func() bool { return Notified(f.r, f.To, f.Sender, f.message) })
 }
 
-// Tells reports whether a group tells a sender, who is inside or not, what has become of
-// their message.
-func Tells(g *estate.Group, d resolve.Decision, m resolve.Message, inside bool) bool {
+// Notified reports whether notify-sender of a group names a sender, with the message as it is.
+func Notified(r *resolve.Resolver, group estate.ID, s resolve.Sender, m resolve.Message) bool {
+	return r.Eval(group, r.Estate().Group(group).NotifySender.Selector, s, m)
+}
+
+// Tells reports whether a sender hears what has become of their message: notified asks whether
+// notify-sender names them. The edge asks nothing about that.
+func Tells(d resolve.Decision, m resolve.Message, notified func() bool) bool {
 	switch {
 	case d.Edge > 0:
 		return d.Verdict == estate.Refuse
 	case d.Verdict != estate.Hold && d.Verdict != estate.Refuse, d.Verdict == estate.Hold && (m.Unproven || m.Automatic):
 		return false
-	case g.TellHeld == estate.TellInside:
-		return inside && !m.Unproven
 	}
-	return g.TellHeld == estate.TellAll
+	return notified()
 }

@@ -18,8 +18,8 @@ people:
   - {address: shut@kelp.example, mailbox: closed}
 groups:
   - {address: open@kelp.example, gate: [admit anyone], members: [ann@kelp.example, shut@kelp.example], send-as: [as ann@kelp.example, for bob@kelp.example]}
-  - {address: held@kelp.example, gate: [drop suspect, refuse automatic, hold anyone], tell-held: inside, moderators: [ann@kelp.example], members: [bob@kelp.example]}
-  - {address: quiet@kelp.example, gate: [], tell-held: none}
+  - {address: held@kelp.example, gate: [drop suspect, refuse automatic, hold anyone], notify-sender: inside, moderators: [ann@kelp.example], members: [bob@kelp.example]}
+  - {address: quiet@kelp.example, gate: [], notify-sender: nobody}
   - {address: coded@kelp.example, gate: [admit anyone], members: [ann@kelp.example], send-as: [as ann@kelp.example], send-as-proof: mailed-code}
   - {address: loud@kelp.example, gate: [refuse suspect, hold anyone], moderators: [ann@kelp.example]}
   - {address: roll@kelp.example, kind: roster, members: [ann@kelp.example]}
@@ -140,7 +140,7 @@ domains: [kelp.example]
 edge: [drop @gone.example, 'refuse @bad.example because "Not from there."']
 people: [{address: ann@kelp.example}]
 groups:
-  - {address: g@kelp.example, gate: [hold suspect, admit anyone], auto-answer: "We answer.", tell-held: none}
+  - {address: g@kelp.example, gate: [hold suspect, admit anyone], auto-answer: "We answer.", notify-sender: nobody}
   - {address: mute@kelp.example, gate: [admit anyone]}
 `)
 	for _, c := range []struct {

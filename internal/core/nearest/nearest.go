@@ -8,13 +8,19 @@ import (
 
 // Word returns the one of known that word is most likely a misspelling of, or
 // "" if none is near. Case does not count. Among equally near words the first
-// wins.
+// wins; a word of before means the one that took its place.
 func Word(word string, known []string) string {
+	if now, ok := former[strings.ToLower(word)]; ok && slices.Contains(known, now) {
+		return now
+	}
 	if found := Words(word, slices.Values(known), 1); len(found) > 0 {
 		return found[0]
 	}
 	return ""
 }
+
+// former are words of before, with those that took their place.
+var former = map[string]string{"tell-held": "notify-sender"}
 
 // Hint returns what to add to a message about a mistyped word: "; did you mean X?",
 // or "" if none of known is near.

@@ -141,7 +141,7 @@ func (r *Resolver) namedDomains() (exact map[string]bool, above []string) {
 		for _, rule := range g.SendAs {
 			selector.Atoms(rule.Selector, visit)
 		}
-		for _, rule := range g.Access {
+		for _, rule := range g.Selectors {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}

@@ -131,13 +131,20 @@ func (r *Resolver) Judge(group estate.ID, s Sender, m Message) Decision {
 func SameForAll(g *estate.Group) bool {
 	same := g.Kind != estate.Roster
 	for _, rule := range g.Gate {
-		selector.Atoms(rule.Selector, func(a *selector.Atom) {
-			switch a.Kind {
-			case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
-				same = false
-			}
-		})
+		same = same && SameSelector(rule.Selector)
 	}
+	return same
+}
+
+// SameSelector reports whether a selector picks the same in every group of the estate.
+func SameSelector(x selector.Expr) bool {
+	same := true
+	selector.Atoms(x, func(a *selector.Atom) {
+		switch a.Kind {
+		case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
+			same = false
+		}
+	})
 	return same
 }
 

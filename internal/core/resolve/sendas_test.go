@@ -142,12 +142,12 @@ func TestSameForAll(t *testing.T) {
 
 func TestMay(t *testing.T) {
 	b := newBuilder(t)
-	parse := func(text string) estate.AccessRule {
+	parse := func(text string) estate.SelectorRule {
 		x, err := selector.Parse(text, selector.ForPeople)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return estate.AccessRule{Selector: x, Text: text}
+		return estate.SelectorRule{Selector: x, Text: text}
 	}
 	forum := estate.Group{Address: at("forum"), Kind: estate.Forum}
 	forum.Access[estate.Find] = parse("anyone")
