@@ -305,7 +305,7 @@ func TestHelp(t *testing.T) {
 		}
 	}
 	for _, command := range []string{"log", "report"} { // which have two examples
-		if help := run(t, t.TempDir(), nil, []string{command, "--help"}); strings.Contains(help.stdout, `\x0a`) || strings.Count(help.stdout, "  yorvet "+command) < 2 {
+		if help := run(t, t.TempDir(), nil, []string{command, "--help"}); strings.Contains(help.stdout, `\x0a`) || strings.Count(help.stdout, " yorvet "+command) < 2 {
 			t.Errorf("%s shows a line break as an escape:\n%s", command, help.stdout)
 		}
 	}
