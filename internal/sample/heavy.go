@@ -35,7 +35,16 @@ func (s Size) Times(factor float64) Size {
 // dozen; three in each hundred memberships are of nested groups, eight deep at most, with a
 // few rings; gates ask for people inside, members, and members of other groups.
 func Heavy(dir string, size Size, seed uint64) (int64, error) {
-	h := &heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size}
+	return (&heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size}).write(dir)
+}
+
+// Outside writes what Heavy does, with 2 % of the people at ten domains outside, and with more
+// copies that are not every: 12 % digest, 8 % none, 7 % replies.
+func Outside(dir string, size Size, seed uint64) (int64, error) {
+	return (&heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size, outside: true}).write(dir)
+}
+
+func (h *heavy) write(dir string) (int64, error) {
 	h.plan()
 	t := &tables{dir: dir}
 	err := errors.Join(
@@ -50,6 +59,7 @@ type heavy struct {
 	size    Size
 	members []int   // by group: how many people
 	nested  [][]int // by group
+	outside bool    // some people are
 }
 
 func (h *heavy) pick(words ...string) string { return words[h.random.IntN(len(words))] }
@@ -100,7 +110,12 @@ func (h *heavy) plan() {
 	}
 }
 
-func (h *heavy) person(i int) string { return fmt.Sprintf("person.%06d@kelpmere.example", i) }
+func (h *heavy) person(i int) string {
+	if h.outside && i%50 == 7 {
+		return fmt.Sprintf("person.%06d@out-%d.example", i, i/50%10)
+	}
+	return fmt.Sprintf("person.%06d@kelpmere.example", i)
+}
 
 func (h *heavy) anyone() string { return h.person(h.random.IntN(h.size.People)) }
 
@@ -154,7 +169,10 @@ func (h *heavy) memberships(w *bufio.Writer) {
 			in[i] = g + 1
 			n++
 			copy := ""
-			if h.chance(10) {
+			switch n := h.random.IntN(100); {
+			case h.outside && n < 27:
+				copy = h.pick("digest", "digest", "digest", "digest", "none", "none", "none", "replies", "replies")
+			case n < 10:
 				copy = h.pick("digest", "digest", "none", "replies")
 			}
 			since := fmt.Sprintf("20%02d-%02d-%02d", 10+h.random.IntN(16), 1+h.random.IntN(12), 1+h.random.IntN(28))

@@ -1,6 +1,9 @@
 package hazard
 
 import (
+	"maps"
+	"slices"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -32,11 +35,12 @@ it, they read along: copies in their inbox, or the archive.`,
 			if !internal {
 				continue
 			}
+			readers := p.R.Readers(id, slices.Sorted(maps.Keys(candidates)), m)
 			for _, part := range p.alike(from, gates, m) {
-				p.reportReaders(id, candidates, part, m)
-			}
-			if len(candidates) == 0 {
-				return
+				p.reportReaders(id, candidates, readers, part, m)
+				if len(candidates) == 0 {
+					return
+				}
 			}
 		}
 	},
@@ -54,17 +58,24 @@ func (p *Pass) outsideReaders(id estate.ID) map[estate.ID]bool {
 			candidates[x.Person] = true
 		}
 	}
+	if p.E.Group(id).Kind == estate.Mailbox {
+		return candidates
+	}
+	// Whom the group itself sends copies, no nested group gives more.
+	p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, _ estate.Place) {
+		if wish.Copy == estate.CopyEvery && !p.R.Shut(person) {
+			delete(candidates, person)
+		}
+	})
 	return candidates
 }
 
 // reportReaders reports those of the candidates who get or read what some senders write,
 // over a nested group, and takes them out.
-func (p *Pass) reportReaders(id estate.ID, candidates map[estate.ID]bool, from senders, m resolve.Message) {
-	if len(candidates) == 0 {
-		return
-	}
-	s := p.one(from)
-	d := p.R.Deliver(id, &s, m)
+func (p *Pass) reportReaders(
+	id estate.ID, candidates map[estate.ID]bool, readers *resolve.Readers, from senders, m resolve.Message,
+) {
+	d := readers.Deliver(p.one(from))
 	for _, recipient := range d.Recipients {
 		reader := recipient.ID
 		switch recipient.Outcome {

@@ -117,6 +117,95 @@ func (r *Resolver) OutcomeFrom(group, person estate.ID, s Sender, m Message) (Ou
 	return r.final(best), d, d.Ways[best.way], true
 }
 
+// Readers are some people outside, with what their memberships want of a message.
+type Readers struct {
+	r      *Resolver
+	group  estate.ID
+	people []estate.ID
+	m      Message
+	seats  map[estate.ID][]seat // by group
+	best   []Recipient          // by index of people; way -1: nothing yet
+}
+
+// seat is a membership of one of the readers.
+type seat struct {
+	reader int
+	member int32 // index of the entry
+	copy   estate.Copy
+}
+
+// Readers returns people outside, whom no rule picks, for [Readers.Deliver] to a group: what many
+// senders' messages come to for few of its members.
+func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Readers {
+	x := &Readers{r: r, group: group, people: people, m: m, seats: map[estate.ID][]seat{}, best: make([]Recipient, len(people))}
+	index := make(map[estate.ID]int, len(people))
+	for i, person := range people {
+		index[person] = i
+	}
+	d := &Delivery{message: m}
+	below := []estate.ID{group}
+	met := map[estate.ID]bool{group: true}
+	for len(below) > 0 {
+		id := below[len(below)-1]
+		below = below[:len(below)-1]
+		for _, child := range r.e.Children(id) {
+			if !met[child.Group] {
+				met[child.Group] = true
+				below = append(below, child.Group)
+			}
+		}
+		seated := map[int]bool{}
+		g := r.e.Group(id)
+		if g.Kind == estate.Mailbox { // all its members read it there
+			for i, person := range people {
+				if r.isMember(id, person) {
+					x.seats[id] = append(x.seats[id], seat{i, inMailbox, estate.CopyEvery})
+				}
+			}
+			continue
+		}
+		for at, entry := range r.e.Entries(id) {
+			if i, ok := index[entry.Member]; ok && !seated[i] {
+				seated[i] = true
+				says := own{entry.Copy(), entry.Invitations(), entry.Paused()}
+				x.seats[id] = append(x.seats[id], seat{i, int32(at), r.wish(g, entry.Member, says, d).Copy})
+			}
+		}
+	}
+	return x
+}
+
+// Deliver returns what [Resolver.Deliver] does, for the readers alone: those of them for whom
+// there is something, in their order. It passes over that groups may send nobody their own
+// message back. It is good until the next call.
+func (x *Readers) Deliver(s Sender) *Delivery {
+	d := &Delivery{Group: x.group, message: x.m}
+	d.Ways = x.r.findWays(x.group, &s, x.m)
+	d.steps = x.r.layout.steps
+	for i := range x.best {
+		x.best[i] = Recipient{ID: x.people[i], way: -1}
+	}
+	note := func(reader, way int, member int32, outcome Outcome) {
+		if best := &x.best[reader]; best.way < 0 || outcome < best.Outcome {
+			best.Outcome, best.way, best.member = outcome, int32(way), member
+		}
+	}
+	for way := range d.Ways {
+		id, state := d.Ways[way].Group, d.Ways[way].State
+		kind := x.r.e.Group(id).Kind
+		for _, one := range x.seats[id] {
+			note(one.reader, way, one.member, outcomes(kind, one.copy, state))
+		}
+	}
+	for _, best := range x.best {
+		if best.way >= 0 {
+			best.Outcome = x.r.final(best)
+			d.Recipients = append(d.Recipients, best)
+		}
+	}
+	return d
+}
+
 // OutcomeOf returns what a person gets of a message to a group without a sender in
 // particular, and false if nothing of it is for them.
 func (r *Resolver) OutcomeOf(group, person estate.ID, m Message) (Outcome, bool) {
