@@ -269,7 +269,7 @@ func TestHandOutToServices(t *testing.T) {
 			put(t, dir, filepath.Join("e", "estate.yaml"), groups+"  - {address: t@k.example, title: T, managed-in: id}\n")
 			put(t, dir, filepath.Join("e", "m.csv"), "group,address\nt@k.example,bo@k.example\n")
 			want(t, dir, "--estate e group rename t@k.example u@k.example --yes", 0)
-			want(t, dir, "compare id=scim:s.json e", 1, "renamed: t@k.example -> u@k.example")
+			want(t, dir, "compare id=scim:s.json e", 1, "renamed: u@k.example -> t@k.example")
 			want(t, dir, "--estate e export --as scim --since id=scim:s.json --for id", 0, test.patch, `"value": `)
 			want(t, dir, "import id=scim:s.json -o e --yes", 0)
 			want(t, dir, "--estate e check", 0)

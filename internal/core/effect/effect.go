@@ -264,24 +264,31 @@ func (c *comparison) prepare() {
 	c.posted, c.alike = map[string][]PostChange{}, map[Pair]bool{}
 	c.judged = map[gateMessage]*roaring.Bitmap{}
 	c.both = roaring.New()
+	// An address that nobody has in one of the estates is told once, with whom it came or went.
+	add := func(a address.Address) {
+		if s := c.twin(a); s.old.ID != estate.None && s.new.ID != estate.None {
+			c.single = append(c.single, s)
+		}
+	}
 	for id, old := range c.toOld {
 		if old == estate.None {
-			c.single = append(c.single, c.twin(c.b.Address(estate.ID(id))))
+			add(c.b.Address(estate.ID(id)))
 			continue
 		}
 		c.both.Add(uint32(id))
 		if was, is := c.a.Address(old), c.b.Address(estate.ID(id)); was.Key() != is.Key() {
-			c.single = append(c.single, c.twin(was), c.twin(is))
+			add(was)
+			add(is)
 		}
 	}
 	for id, to := range c.toNew {
 		if to == estate.None {
-			c.single = append(c.single, c.twin(c.a.Address(estate.ID(id))))
+			add(c.a.Address(estate.ID(id)))
 		}
 	}
 	for _, further := range [][]resolve.Sender{c.old.FurtherAddresses(), c.new.FurtherAddresses()} {
 		for _, s := range further {
-			c.single = append(c.single, c.twin(s.Address))
+			add(s.Address)
 		}
 	}
 	c.insideOld, c.insideNew = insiders(c.a), insiders(c.b)
@@ -312,7 +319,7 @@ func (c *comparison) others(asks *resolve.Asks, unproven bool) []twin {
 	}
 	list := []twin{inside, {Somebody{Stranger: "outside"}, was.Outside, is.Outside}}
 	for _, a := range asks.Named {
-		if s := c.twin(a); s.old.ID == estate.None || s.new.ID == estate.None {
+		if s := c.twin(a); s.old.ID == estate.None && s.new.ID == estate.None {
 			list = append(list, s)
 		}
 	}

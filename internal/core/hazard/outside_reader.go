@@ -35,7 +35,8 @@ it, they read along: copies in their inbox, or the archive.`,
 			if !internal {
 				continue
 			}
-			readers := p.R.Readers(id, slices.Sorted(maps.Keys(candidates)), m)
+			byAddress := func(a, b estate.ID) int { return p.E.Rank(a) - p.E.Rank(b) }
+			readers := p.R.Readers(id, slices.SortedFunc(maps.Keys(candidates), byAddress), m)
 			for _, part := range p.alike(from, gates, m) {
 				p.reportReaders(id, candidates, readers, part, m)
 				if len(candidates) == 0 {
