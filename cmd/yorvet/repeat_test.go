@@ -40,9 +40,9 @@ var repeated = []string{
 // it in another one each time.
 func TestSameAnswers(t *testing.T) {
 	t.Parallel()
-	times := 50
-	if testing.Short() {
-		times = 5
+	times := 5
+	if os.Getenv("YORVET_CAMPAIGN") != "" {
+		times = 50
 	}
 	var first string
 	for i := range times {

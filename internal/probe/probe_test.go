@@ -223,11 +223,11 @@ var differences = []struct{ old, new, group, cause string }{
 
 // Each single difference is noticed, and its cause named first or second.
 func TestDifferences(t *testing.T) {
-	if testing.Short() {
-		t.Skip("each difference is a run of its own")
-	}
 	slots := make(chan struct{}, 8)
 	for i, d := range differences {
+		if i%5 != 1 && os.Getenv("YORVET_CAMPAIGN") == "" {
+			continue // each is a run of its own: .ci/run has all
+		}
 		t.Run(strconv.Itoa(i)+" "+d.group, func(t *testing.T) {
 			t.Parallel()
 			slots <- struct{}{}
