@@ -120,6 +120,7 @@ func TestShells(t *testing.T) {
 
 // There is a man page for the program and for each command, and none is overwritten unasked.
 func TestManual(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	if r := run(t, dir, nil, []string{"manual", "man1"}); r.code != 0 {
 		t.Fatal(r.stderr)

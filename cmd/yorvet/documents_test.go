@@ -24,6 +24,7 @@ type document struct {
 // Every command in every document can be run. Where the answer stands below it, that is
 // what the program answers; a line [...] stands for any lines.
 func TestDocuments(t *testing.T) {
+	t.Parallel()
 	names, err := filepath.Glob("../../docs/*.md")
 	if err != nil || len(names) < 10 {
 		t.Fatal(names, err)
@@ -225,6 +226,7 @@ func section(help, title string) string {
 // None of the words that are not to be used stands in a document, in help, or in what the
 // program answers in any script.
 func TestDropList(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("testdata/drop-list")
 	if err != nil {
 		t.Fatal(err)

@@ -207,6 +207,7 @@ func TestRevisionsRunNothing(t *testing.T) {
 // The files that the stand-in and the probe write for themselves are nobody else's,
 // whatever there was before, and git leaves them out.
 func TestPrivateFiles(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("permissions are kept elsewhere there")
 	}
@@ -303,6 +304,7 @@ func TestKindsAreRefused(t *testing.T) {
 
 // A long row neither takes memory nor time, as a table of an estate or a source.
 func TestLongRows(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	lay(t, dir, map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: long.csv}\n"})
 	for about, row := range map[string]struct{ begin, part string }{

@@ -36,6 +36,7 @@ var shownCommands = []string{
 // In 60, 80 and 120 columns, no address and no place is broken, every place is one on
 // disk, and lines are no longer than the page but for what cannot be broken.
 func TestLayout(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)

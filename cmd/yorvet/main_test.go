@@ -97,7 +97,10 @@ func TestScripts(t *testing.T) {
 		t.Fatalf("no scripts: %v", err)
 	}
 	for _, script := range scripts {
-		t.Run(strings.TrimSuffix(filepath.Base(script), ".txtar"), func(t *testing.T) { runScript(t, script) })
+		t.Run(strings.TrimSuffix(filepath.Base(script), ".txtar"), func(t *testing.T) {
+			t.Parallel()
+			runScript(t, script)
+		})
 	}
 }
 
@@ -201,6 +204,7 @@ func answered(r result) string {
 // The demo runs from an empty folder, in at most 60 lines of 80 columns,
 // and again over its own files. It does not touch files that it did not write.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	first := run(t, dir, nil, []string{"demo", "ferries"})
 	if first.code != 0 || first.stderr != "" {
@@ -241,6 +245,7 @@ func TestDemo(t *testing.T) {
 // In the demo's folder, every command that the demo and its tour show can be repeated, with
 // nothing added, and answers what they show.
 func TestDemoCommandsCanBeRepeated(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, args := range [][]string{{"demo"}, {"demo", "--tour"}} {
 		demo := run(t, dir, nil, args)

@@ -32,6 +32,7 @@ func filesOf(t *testing.T, dir string) string {
 // A change that is taken back leaves every file as it was, byte for byte; taking that back
 // makes the change once more.
 func TestUndo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
