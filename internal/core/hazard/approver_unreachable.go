@@ -19,11 +19,11 @@ nobody learns that anything waits.`,
 				return
 			}
 		}
-		rule, far := p.rulings(id).deciding(estate.Hold)
+		place, far := p.firstWith(id, estate.Hold)
 		if far < seldom || len(approvers) == 0 {
 			return
 		}
-		p.reportAs(far, Finding{Group: id, Place: rule.Place,
+		p.reportAs(far, Finding{Group: id, Place: place,
 			text: func() (says, fix string) {
 				return "Mail held by " + p.name(id) + " waits for " + p.names(approvers) + ", " +
 						choose(len(approvers), "whose mailbox does", "whose mailboxes do") + " not accept mail.",

@@ -27,8 +27,12 @@ earlier ones:
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		if g.Where("gate") != (estate.Place{}) {
 			r := p.rulings(id)
+			var imagined []bool
+			if g.Kind != estate.Roster && slices.Contains(r.anybody[r.edge:], unused) {
+				imagined = p.imagined(id)
+			}
 			for i, rule := range g.Gate {
-				if g.Kind == estate.Roster || r.anybody[r.edge+i] == unused {
+				if g.Kind == estate.Roster || r.anybody[r.edge+i] == unused && !imagined[r.edge+i] {
 					p.reportDead(id, "gate", i, rule.Text, rule.Place)
 				}
 			}
@@ -98,7 +102,11 @@ func (p *Pass) sendingOthers(id estate.ID) []resolve.Sender {
 		rules = append(rules, estate.GateRule{Selector: rule.Selector})
 	}
 	a := p.R.AsksOf(rules)
-	return p.others(&a, false)
+	list := p.others(&a, false)
+	if codes := p.E.Settings().CodeSender; codes.IsValid() {
+		list = append(list, p.R.Sender(codes))
+	}
+	return list
 }
 
 // imaginedSendAs returns for each send-as rule of a group whether it decides for a member

@@ -61,6 +61,14 @@ func TestDeadRulesBySize(t *testing.T) {
 					tried = senders[1:2] // the forged stranger
 				} else {
 					tried = append(tried, r.Sender(address.MustParse("codes@post.example")))
+					for _, s := range senders[:6] { // as if they were new members
+						for i, rule := range r.Estate().Group(0).Gate {
+							if r.EvalAsNewcomer(0, rule.Selector, s, m) {
+								decided[i] = true
+								break
+							}
+						}
+					}
 				}
 				for _, s := range tried {
 					if d := r.Judge(0, s, m); d.Rule > 0 {

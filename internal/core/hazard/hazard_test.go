@@ -133,7 +133,7 @@ var cases = map[string]struct{ fires, neverReaches []string }{
 	},
 	"dead-rule": {
 		[]string{"g: {gate: [admit anyone, hold suspect]}", "g: {kind: roster, gate: [admit inside], send-as: [as inside, for inside]}", "g: {gate: [admit inside, hold inside and suspect]}", "g: {gate: [admit where (post=none), admit anyone]}", "g: {send-as: [as inside, for ada@kelp.example]}"},
-		[]string{"g: {gate: [hold newcomers(14d), admit inside]}", "g: {gate: [admit codes@post.example]}", "g: {send-as: [as newcomers(3d)]}", "g: {gate: [admit inside, hold suspect]}", "g: {gate: [admit @met.example]}", "g: {gate: [refuse unproven and automatic, admit anyone]}", "g: {gate: [hold larger(3MB), admit larger(5MB) or inside]}", "g: {}"},
+		[]string{"g: {gate: [hold newcomers(14d), admit inside]}", "g: {gate: [admit codes@post.example]}", "g: {send-as: [as newcomers(3d)]}", "g: {gate: [admit inside, hold suspect]}", "g: {gate: [admit @met.example]}", "g: {gate: [refuse unproven and automatic, admit anyone]}", "g: {gate: [hold larger(3MB), admit larger(5MB) or inside]}", "g: {}", "g: {gate: [admit in n@kelp.example, hold anyone]} n: {members: [g@kelp.example]}", "g: {send-as: [as newcomers(5d), for in n@kelp.example, for codes@post.example]} n: {members: [g@kelp.example]}", "g: {gate: [admit members, hold inside]}"},
 	},
 	"loop": {
 		[]string{"g: {members: [n@kelp.example]} n: {members: [g@kelp.example]}", "g: {members: [g@kelp.example]}", "g: {members: [m@kelp.example, n@kelp.example]} n: {members: [ada@kelp.example, m@kelp.example, g@kelp.example]} m: {}"},

@@ -298,6 +298,11 @@ func (p *plain) imagined(gate []estate.GateRule, id estate.ID, t try) []int {
 			return true
 		case selector.Newcomers:
 			return true
+		case selector.In:
+			other, _ := p.e.Find(a.Address)
+			if other == id || p.r.Members(other).Contains(uint32(id)) {
+				return true
+			}
 		}
 		return p.r.Eval(id, a, t.s, t.m)
 	}
@@ -306,11 +311,7 @@ func (p *plain) imagined(gate []estate.GateRule, id estate.ID, t try) []int {
 		t.s.ID != estate.None && p.e.IsGroup(t.s.ID) {
 		return nil // it is a person of the estate, or somebody new
 	}
-	named := false
-	for _, rule := range gate {
-		selector.Atoms(rule.Selector, func(a *selector.Atom) { named = named || a.Kind == selector.Newcomers })
-	}
-	if !named || slices.ContainsFunc(p.e.Settings().Edge, func(rule estate.GateRule) bool { return selector.Eval(rule.Selector, ask) }) {
+	if slices.ContainsFunc(p.e.Settings().Edge, func(rule estate.GateRule) bool { return selector.Eval(rule.Selector, ask) }) {
 		return nil
 	}
 	for i, rule := range gate {

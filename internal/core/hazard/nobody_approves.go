@@ -16,11 +16,11 @@ there are no owners either, it waits forever, and its sender hears nothing more 
 		if approvers, _ := p.R.Approvers(id); len(approvers) > 0 {
 			return
 		}
-		rule, far := p.rulings(id).deciding(estate.Hold)
+		place, far := p.firstWith(id, estate.Hold)
 		if far < seldom {
 			return
 		}
-		p.reportAs(far, Finding{Group: id, Place: rule.Place,
+		p.reportAs(far, Finding{Group: id, Place: place,
 			text: func() (says, fix string) {
 				return "Mail held by " + p.name(id) + " is stuck: it has no owner or moderator.",
 					"Name a moderator or an owner: " + p.command("group set", id, "moderators+=ADDRESS")

@@ -156,14 +156,33 @@ func (d *decisions) all() {
 			if codes.IsValid() {
 				d.other(d.p.R.Sender(codes), m, d.p.R.Eval, func(i, _ int) { d.raise(d.anybody, i, barely) })
 			}
-			if d.asks.Kinds[selector.Newcomers] {
-				d.newcomers(m)
-			}
 		}
 	}
 	if !d.asks.Kinds[selector.Invitation] { // it is judged as any other message
 		copy(d.invited, d.anybody)
 	}
+}
+
+// imagined returns which rules of the edge and of a group's gate decide for somebody who is a new
+// member of this very group, and so of every group that it is nested in.
+func (p *Pass) imagined(id estate.ID) []bool {
+	rules := slices.Concat(p.E.Settings().Edge, p.E.Group(id).Gate)
+	d := &decisions{p: p, group: id, asks: p.R.AsksOf(rules), rulings: &rulings{rules: rules, anybody: make([]use, len(rules))}}
+	for _, rule := range rules {
+		d.rules = append(d.rules, d.sized(rule.Selector))
+	}
+	for _, m := range d.asks.Traits() {
+		for _, m.Unproven = range []bool{false, true} {
+			if d.asks.KnownTried(m) {
+				d.newcomers(m)
+			}
+		}
+	}
+	decides := make([]bool, len(rules))
+	for i, u := range d.anybody {
+		decides[i] = u > unused
+	}
+	return decides
 }
 
 // everybody tries people and groups of the estate by their main addresses.
@@ -361,16 +380,21 @@ func (r *rulings) reaching(by []use, verdicts ...estate.Verdict) use {
 	return most
 }
 
-// deciding returns the first rule of the gate that decides with a verdict as far as any
-// with it does, and how far; how far is less than seldom where there is none.
-func (r *rulings) deciding(verdict estate.Verdict) (estate.GateRule, use) {
+// firstWith returns the place of the first rule of a group's gate, or of the edge, that decides with
+// a verdict as far as any with it does, and how far; how far is less than seldom where there is none.
+func (p *Pass) firstWith(id estate.ID, verdict estate.Verdict) (place estate.Place, far use) {
+	r := p.rulings(id)
 	most := r.reaching(r.anybody, verdict)
 	for i, rule := range r.rules {
-		if rule.Verdict == verdict && r.anybody[i] == most {
-			return rule, most
+		if rule.Verdict != verdict || r.anybody[i] != most {
+			continue
 		}
+		if i >= r.edge { // equal gates are looked at once, and each stands in a place of its own
+			return p.E.Group(id).Gate[i-r.edge].Place, most
+		}
+		return rule.Place, most
 	}
-	return estate.GateRule{}, unused
+	return estate.Place{}, unused
 }
 
 // outsidersWrite returns how far somebody outside may write to a group, admitted or held.

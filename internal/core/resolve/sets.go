@@ -55,7 +55,7 @@ func (r *Resolver) AsNewcomers(group estate.ID, x selector.Expr, m Message) *roa
 		people := r.everyone()
 		people.RemoveRange(0, uint64(r.e.Groups()))
 		switch {
-		case a.Kind == selector.Members:
+		case a.Kind == selector.Members, r.isBelowNamed(group, a):
 			people.Or(r.Members(group))
 			return people
 		case a.Kind == selector.Newcomers && a.Days > 0:
@@ -77,8 +77,18 @@ func (r *Resolver) EvalAsNewcomer(group estate.ID, x selector.Expr, s Sender, m 
 		case selector.Newcomers:
 			return a.Days > 0
 		}
-		return r.ask(group, a, s, m)
+		return r.isBelowNamed(group, a) || r.ask(group, a, s, m)
 	})
+}
+
+// isBelowNamed reports whether an atom asks for the members of a group that this one is nested in:
+// whoever is a member of this one is.
+func (r *Resolver) isBelowNamed(group estate.ID, a *selector.Atom) bool {
+	if a.Kind != selector.In || group == estate.None {
+		return false
+	}
+	other, ok := r.e.Find(a.Address)
+	return ok && r.e.IsGroup(other) && (other == group || r.Members(other).Contains(uint32(group)))
 }
 
 func (r *Resolver) atomSet(group estate.ID, a *selector.Atom, m Message) *roaring.Bitmap {
