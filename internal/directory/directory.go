@@ -22,11 +22,11 @@ type Directory struct {
 	Domains []string // that are said to be its own
 	// NeedsDomain is set where a group has no address, and would have one if a domain were known.
 	NeedsDomain bool
-	People  []Person
-	Groups  []Group
-	Remarks []Remark
-	Map     *Map // by which it was read, or nil
-	Partial bool // it is not all there: what is missing may just not have been read
+	People      []Person
+	Groups      []Group
+	Remarks     []Remark
+	Map         *Map // by which it was read, or nil
+	Partial     bool // it is not all there: what is missing may just not have been read
 	// AlsoApart is set where an entry has aliases in an attribute of their own.
 	AlsoApart bool
 	// AddressAt is the path of the attribute in which the groups have their address, of the
