@@ -235,7 +235,7 @@ func (c *Collector) addresses(e *Entry, names Names, also Names) (main string, o
 		for _, name := range also {
 			for _, value := range e.values(name) {
 				c.d.AlsoApart = true
-				for _, one := range c.items(value) {
+				for _, one := range c.addressItems(value) {
 					take(one)
 				}
 			}
@@ -250,6 +250,25 @@ func (c *Collector) items(value string) []string {
 		return []string{value}
 	}
 	return estatefile.SplitList(value)
+}
+
+// addressItems returns the addresses of a cell: apart by semicolons or line breaks, or by commas
+// where an address stands on both sides.
+func (c *Collector) addressItems(value string) (list []string) {
+	for line := range strings.FieldsFuncSeq(value, func(r rune) bool { return r == '\n' || r == '\r' }) {
+		for _, item := range c.items(line) {
+			parts := strings.Split(item, ",")
+			if slices.ContainsFunc(parts, func(part string) bool { return strings.Count(part, "@") != 1 }) {
+				parts = []string{item}
+			}
+			for _, part := range parts {
+				if part = strings.TrimSpace(part); part != "" {
+					list = append(list, part)
+				}
+			}
+		}
+	}
+	return list
 }
 
 // Identify has the groups keep what they name as it stands, for IdentifiersOf.
@@ -511,7 +530,7 @@ func (c *Collector) refer(e *Entry, g *Group, role string, maps []ReferenceMap) 
 		if m.By == "address" {
 			var list []string
 			for _, text := range texts {
-				list = append(list, c.items(text)...)
+				list = append(list, c.addressItems(text)...)
 			}
 			texts = list
 		}

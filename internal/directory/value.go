@@ -317,12 +317,15 @@ func (c *Collector) day(e *Entry, v *Value) estate.Day {
 		text = text[:10]
 	}
 	parsed, err := time.Parse(layout, text)
+	if err != nil && len(text) == len(time.DateOnly) { // as a table hands out days that are plain
+		parsed, err = time.Parse(time.DateOnly, text)
+	}
 	if err != nil {
 		wanted := v.Format
 		if wanted == "" {
 			wanted = "YYYY-MM-DD; another format can be said in the map, such as DD.MM.YYYY"
 		}
-		c.d.Remark(e.Line, true, fmt.Sprintf("%s is %q, expected a day as %s", strings.Join(v.From, ", "), text, wanted))
+		c.problem(e.Line, fmt.Sprintf("%s is %q, expected a day as %s", strings.Join(v.From, ", "), text, wanted))
 		return 0
 	}
 	day, err := estate.ParseDay(parsed.Format(time.DateOnly))

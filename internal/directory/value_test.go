@@ -129,8 +129,9 @@ func TestValues(t *testing.T) {
 		{"a member with two", []string{g + "member=a@kelp.example role=O calendar=y state=on"},
 			"owners[a@kelp.example]\na@kelp.example/invitations every", ""},
 		{"a day and a time", []string{g + "member=a@kelp.example joined=02.03.2026_10:00"}, "a@kelp.example/2026-03-02", ""},
-		{"no day", []string{g + "member=a@kelp.example joined=2026-03-02"},
-			"a@kelp.example\n?! rows.csv:2: joined is \"2026-03-02\", expected a day as DD.MM.YYYY", ""},
+		{"a day as a workbook has it", []string{g + "member=a@kelp.example joined=2026-03-02"}, "a@kelp.example/2026-03-02", ""},
+		{"no day", []string{g + "member=a@kelp.example joined=32.03.2026"},
+			"a@kelp.example", `rows.csv:2: joined is "32.03.2026", expected a day as DD.MM.YYYY`},
 		{"rows of one group", []string{g + "member=a@kelp.example owner=o@kelp.example",
 			"- kind=list list=G@KELP.example member=b@kelp.example judge=o@kelp.example title=G",
 			"- kind=list list=g@kelp.example title=G"},
@@ -170,15 +171,15 @@ func TestDays(t *testing.T) {
 		if test.format != "" {
 			value = fmt.Sprintf("{from: joined, format: %q}", test.format)
 		}
-		_, _, got := rows(t, "yorvet-map: 1\ngroups:\n  - match: (kind=list)\n    address: list\n    members:\n"+
+		_, problems, got := rows(t, "yorvet-map: 1\ngroups:\n  - match: (kind=list)\n    address: list\n    members:\n"+
 			"      - {address: member, since: "+value+"}\n", "- kind=list list=g@kelp.example "+
 			"member=a@kelp.example joined="+test.text)
 		want := "a@kelp.example"
 		if test.want != "" {
 			want += "/" + test.want
 		}
-		if first, rest, _ := strings.Cut(got, "\n"); first != want || (rest == "") != (test.want != "") {
-			t.Errorf("%q as %q: %s, want %s", test.text, test.format, got, want)
+		if got != want || (problems == nil) != (test.want != "") {
+			t.Errorf("%q as %q: %s, %v, want %s", test.text, test.format, got, problems, want)
 		}
 	}
 }
@@ -271,6 +272,20 @@ func TestEmptyLists(t *testing.T) {
 		}
 		if err := c.Problems(true); err != nil {
 			t.Errorf("%s: %v although it is meant", test.entry, err)
+		}
+	}
+}
+
+// Addresses in a cell are apart by semicolons, line breaks, and commas between addresses.
+func TestAddressItems(t *testing.T) {
+	c := NewCollector("x", "x", &Map{}, "", nil)
+	for cell, want := range map[string]string{
+		"a@k.example;b@k.example": "a@k.example|b@k.example", "a@k.example\nb@k.example\r\nc@k.example": "a@k.example|b@k.example|c@k.example",
+		"a@k.example, b@k.example": "a@k.example|b@k.example", "Maro, Ines <ines@k.example>": "Maro, Ines <ines@k.example>", "": "",
+		"a@k.example;\n b@k.example,c@k.example": "a@k.example|b@k.example|c@k.example",
+	} {
+		if got := strings.Join(c.addressItems(cell), "|"); got != want {
+			t.Errorf("%q: %s, want %s", cell, got, want)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -167,13 +168,25 @@ func (t *Reader) Each(visit func(*directory.Entry)) error {
 				break
 			}
 			if cell = strings.TrimSpace(Plain(cell)); cell != "" && t.Header[i] != "" {
-				e.Add(t.Header[i], cell)
+				e.Add(t.Header[i], plainDay(cell))
 			}
 		}
 		if len(e.Attributes) > 0 {
 			visit(&e)
 		}
 	}
+}
+
+// plainDay returns a cell that is a day of the month with dots, such as 15.11.2026, as a workbook
+// would hand it out: 2026-11-15. Others stay, as 3/4/2026 may be two days.
+func plainDay(cell string) string {
+	if len(cell) < 8 || len(cell) > 10 || cell[len(cell)-5] != '.' {
+		return cell
+	}
+	if day, err := time.Parse("2.1.2006", cell); err == nil {
+		return day.Format(time.DateOnly)
+	}
+	return cell
 }
 
 func (t *Reader) next() (row, error) {

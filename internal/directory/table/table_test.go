@@ -233,3 +233,42 @@ func TestWorkbook(t *testing.T) {
 		t.Errorf("a text: %v", err)
 	}
 }
+
+// Merged cells give their value to each of their rows, and days with dots are as a workbook hands
+// them out.
+func TestMergedCells(t *testing.T) {
+	book := excelize.NewFile()
+	for i, row := range [][]any{{"group", "owner", "member"}, {"a@k.example", "o@k.example", "x@k.example"}, {"", "", "y@k.example"}, {"b@k.example", "", "z@k.example"}} {
+		if err := book.SetSheetRow("Sheet1", fmt.Sprint("A", i+1), &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, cells := range [][2]string{{"A2", "A3"}, {"B2", "B4"}} {
+		if err := book.MergeCell("Sheet1", cells[0], cells[1]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := book.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, closed, err := OpenWorkbook(b, "x", Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer closed()
+	var got []string
+	if err := r.Each(func(e *directory.Entry) {
+		got = append(got, fmt.Sprint(e.First(directory.Names{"group"}), e.First(directory.Names{"owner"}), e.First(directory.Names{"member"})))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if want := "[a@k.exampleo@k.examplex@k.example a@k.exampleo@k.exampley@k.example b@k.exampleo@k.examplez@k.example]"; fmt.Sprint(got) != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+	for cell, want := range map[string]string{"15.11.2026": "2026-11-15", "1.2.2026": "2026-02-01", "31.2.2026": "31.2.2026", "3/4/2026": "3/4/2026", "v1.2.2026": "v1.2.2026", "1.2.3": "1.2.3"} {
+		if got := plainDay(cell); got != want {
+			t.Errorf("%s is %s, want %s", cell, got, want)
+		}
+	}
+}

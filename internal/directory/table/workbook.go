@@ -15,9 +15,51 @@ const mostWorkbook = 1 << 30
 
 // workbook are the rows of a sheet of a workbook.
 type workbook struct {
-	name string
-	rows *excelize.Rows
-	line int
+	name   string
+	rows   *excelize.Rows
+	line   int
+	merged []merged
+}
+
+// merged are cells of a sheet that are one: each row of it has the value.
+type merged struct {
+	left, top, right, bottom int // from 1
+	value                    string
+}
+
+// mergedCells returns the merged cells of a sheet.
+func mergedCells(book *excelize.File, sheet string) (list []merged, err error) {
+	cells, err := book.GetMergeCells(sheet)
+	if err != nil {
+		return nil, err
+	}
+	for _, cell := range cells {
+		one := merged{value: cell.GetCellValue()}
+		if one.left, one.top, err = excelize.CellNameToCoordinates(cell.GetStartAxis()); err != nil {
+			return nil, err
+		}
+		if one.right, one.bottom, err = excelize.CellNameToCoordinates(cell.GetEndAxis()); err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// fill puts the values of merged cells into a row that they reach down to.
+func (s *workbook) fill(cells []string) []string {
+	for _, one := range s.merged {
+		if one.value == "" || s.line <= one.top || s.line > one.bottom {
+			continue
+		}
+		for len(cells) < one.left {
+			cells = append(cells, "")
+		}
+		if cells[one.left-1] == "" {
+			cells[one.left-1] = one.value
+		}
+	}
+	return cells
 }
 
 // OpenWorkbook reads the header row of a sheet of a workbook (ECMA-376, .xlsx). The Reader
@@ -54,7 +96,11 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
 	}
-	t, err = newReader(&workbook{name: name, rows: rows}, name, options)
+	joined, err := mergedCells(book, called)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
+	}
+	t, err = newReader(&workbook{name: name, rows: rows, merged: joined}, name, options)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -81,8 +127,8 @@ func (s *workbook) next() (next row, err error) {
 				return row{}, fmt.Errorf("%s:%d:%d: the cell is longer than %d MiB", s.name, s.line, i+1, mostRow>>20)
 			}
 		}
-		if filled(cells) > 0 {
-			return row{cells, s.line}, nil
+		if filled(cells) > 0 { // a row of merged cells alone is none
+			return row{s.fill(cells), s.line}, nil
 		}
 	}
 	if err := s.rows.Error(); err != nil {
