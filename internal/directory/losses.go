@@ -29,6 +29,7 @@ type Carries struct {
 	Unnamed     bool                         // groups without a member that is named
 	Controls    bool                         // control characters in texts, besides tabs and line breaks
 	Addresses   func(address.Address) bool   // nil: all
+	Expanded    bool                         // rules stand as whom they pick, rosters as their members where they are listed
 }
 
 // A Loss is something that a format cannot hold.
@@ -202,10 +203,18 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 			l.add("what members chose ("+chosen(entry)+")", who.String()+" in "+name)
 		}
 	}
-	if len(e.Entries(g)) == 0 && !c.Unnamed {
+	if len(e.Entries(g)) == 0 && !c.Unnamed && !(c.Expanded && len(e.Rules(g)) > 0) {
 		l.add("the group itself, as it has no named member,", name)
 	}
+	if c.Expanded && e.Group(g).Kind == estate.Roster {
+		l.add("a roster (its members stand where it is listed)", name)
+	}
 	for _, rule := range e.Rules(g) {
+		if c.Expanded {
+			held++
+			l.add("a rule for members (whom it picks now is written)", name)
+			continue
+		}
 		if c.Rules == nil || !c.Rules(rule) {
 			l.add("a rule for members", name)
 			continue

@@ -3,6 +3,7 @@ package aliases
 import (
 	"bufio"
 	"io"
+	"slices"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -31,7 +32,20 @@ func isPlainTarget(a address.Address) bool {
 // Write writes the groups of an estate, and the further addresses of its people.
 // Names in the first domain stand without it, as such a file is for one domain. An
 // address that a mail server would not take for one is left out.
-func Write(w io.Writer, e *estate.Estate) error {
+func Write(w io.Writer, e *estate.Estate) error { return write(w, e, false) }
+
+// Expand writes what Write does, for mail servers: rules among the members stand as the people
+// whom they pick, and a roster, which accepts no mail, as those who are in it, where it is listed.
+func Expand(w io.Writer, e *estate.Estate) error { return write(w, e, true) }
+
+// Expanded is what Carries says of Expand.
+func Expanded() directory.Carries {
+	c := Carries()
+	c.Expanded = true
+	return c
+}
+
+func write(w io.Writer, e *estate.Estate, expand bool) error {
 	out := bufio.NewWriter(w)
 	domain := "@" + e.Settings().Domains[0].Name
 	short := func(a address.Address) string {
@@ -47,13 +61,19 @@ func Write(w io.Writer, e *estate.Estate) error {
 	line := func(name, to string) { _, _ = out.WriteString(name + ": " + to + "\n") }
 	for g := range estate.ID(e.Groups()) {
 		group := e.Group(g)
-		if !isPlainTarget(group.Address) {
+		if !isPlainTarget(group.Address) || expand && group.Kind == estate.Roster {
 			continue
 		}
 		var targets []string
-		for _, entry := range e.Entries(g) {
-			if a := e.Address(entry.Member); isPlainTarget(a) {
+		if expand {
+			for _, a := range recipients(e, g) {
 				targets = append(targets, short(a))
+			}
+		} else {
+			for _, entry := range e.Entries(g) {
+				if a := e.Address(entry.Member); isPlainTarget(a) {
+					targets = append(targets, short(a))
+				}
 			}
 		}
 		if len(targets) == 1 {
@@ -88,4 +108,35 @@ func Write(w io.Writer, e *estate.Estate) error {
 		}
 	}
 	return out.Flush()
+}
+
+// recipients returns the addresses that mail to a group goes to, each once: members as they are
+// listed, rosters among them by their members, and whom rules pick.
+func recipients(e *estate.Estate, group estate.ID) (list []address.Address) {
+	met := map[estate.ID]bool{}
+	var add func(g estate.ID)
+	add = func(g estate.ID) {
+		for _, entry := range e.Entries(g) {
+			switch id := entry.Member; {
+			case met[id]:
+			case e.IsGroup(id) && e.Group(id).Kind == estate.Roster:
+				met[id] = true
+				add(id)
+			default:
+				met[id] = true
+				list = append(list, e.Address(id))
+			}
+		}
+		for _, rule := range e.Rules(g) {
+			for i := range e.People() {
+				id := e.PersonID(i)
+				if !met[id] && e.Inside(id) && (rule.Filter == nil || e.Matches(id, rule.Filter)) {
+					met[id] = true
+					list = append(list, e.Address(id))
+				}
+			}
+		}
+	}
+	add(group)
+	return slices.DeleteFunc(list, func(a address.Address) bool { return !isPlainTarget(a) })
 }

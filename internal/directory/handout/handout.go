@@ -92,7 +92,7 @@ func (w *Writer) Whole(e *estate.Estate) (map[string][]byte, []directory.Loss, e
 		carries, err = x.Carries(), x.Write(&b, e)
 		w.Made = x.Made
 	case "aliases":
-		carries, err = aliases.Carries(), aliases.Write(&b, e)
+		carries, err = aliases.Expanded(), aliases.Expand(&b, e)
 	case "vcard":
 		carries, err = vcard.Carries(w.mapping()), vcard.Write(&b, e, w.mapping())
 	}
