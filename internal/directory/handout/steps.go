@@ -25,7 +25,7 @@ type Step struct {
 	Group   string   `json:"group"`             // by its new address
 	Was     string   `json:"was,omitempty"`     // of group-rename: the old address
 	Setting string   `json:"setting,omitempty"` // its name in the estate
-	Value   string   `json:"value,omitempty"`   // of a list, the items with "; " between them; "": the default holds
+	Value   string   `json:"value,omitempty"`   // that holds, of a list with "; " between the items; "": none
 	Values  []string `json:"values,omitempty"`  // each item of a list
 	Before  string   `json:"before,omitempty"`
 	Member  string   `json:"member,omitempty"` // an address, or everyone, or where and a filter
@@ -109,13 +109,25 @@ func (s *steps) settings(g *directory.GroupDifference) {
 		if slices.Equal(before, after) {
 			continue
 		}
-		one := Step{Do: "setting", Group: now.Address.String(), Setting: setting.Name, Value: strings.Join(after, "; "),
+		holds := s.holds(setting, now)
+		one := Step{Do: "setting", Group: now.Address.String(), Setting: setting.Name, Value: strings.Join(holds, "; "),
 			Before: strings.Join(before, "; ")}
 		if setting.Form.IsList() {
-			one.Values = after
+			one.Values = holds
 		}
 		s.add(one)
 	}
+}
+
+// holds returns what holds for a group in a setting: a system may have other defaults.
+func (s *steps) holds(setting *estate.Setting, g *estate.Group) []string {
+	texts := setting.Holds(s.d.New, g)
+	if texts == nil && setting.Name == "joiners" { // the same as members from before
+		if other, ok := estate.GroupSetting("copy"); ok {
+			texts = other.Holds(s.d.New, g)
+		}
+	}
+	return texts
 }
 
 // people adds who comes and goes in a group, in every role.
