@@ -57,10 +57,12 @@ func (b *book) hazards(r *resolve.Resolver, findings []hazard.Finding, places bo
 	for i := range findings {
 		f := &findings[i]
 		_, within := b.groups[f.Group]
-		if f.Accepted || !within && (f.Group != estate.None || !b.d.Whole) {
+		if !within && (f.Group != estate.None || !b.d.Whole) {
 			continue
 		}
-		b.mark(f)
+		if b.mark(f); f.Accepted { // what is intended is so all the same
+			continue
+		}
 		k := key{f.Group, f.Check.Name, f.Severity}
 		at, ok := index[k]
 		if !ok {

@@ -21,6 +21,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -277,6 +278,38 @@ groups:
 	b.visit("person/ada%40kelp.example")
 	if title := ask[string](b, `document.querySelector("h1").textContent`); !strings.Contains(title, "</script><script>") || !strings.Contains(title, `\u202e`) {
 		t.Errorf("the name is shown as %q", title)
+	}
+}
+
+// A page for somebody who owns nothing, or nothing with a hazard, is a page.
+func TestPagesOfFew(t *testing.T) {
+	r := sample.Load(t, `yorvet: 1
+name: Kelp
+domains: [kelp.example]
+people:
+  - {address: ada@kelp.example, name: Ada Oake}
+  - {address: bo@kelp.example}
+groups:
+  - {address: crew@kelp.example, owners: [ada@kelp.example], members: [ada@kelp.example, bo@kelp.example]}
+`)
+	ada, _ := r.Estate().Find(address.MustParse("ada@kelp.example"))
+	bo, _ := r.Estate().Find(address.MustParse("bo@kelp.example"))
+	for about, c := range map[string]Choice{
+		"nothing":   {Groups: []estate.ID{}, Person: bo, Of: "bo@kelp.example"},
+		"no hazard": {Groups: []estate.ID{0}, Person: ada, Of: "Ada Oake"},
+	} {
+		b := open(t, written(t, r, c), 1280, 800, "light")
+		for _, part := range []string{"", "groups", "map", "people", "hazards"} {
+			b.visit(part)
+			b.sound(about + " " + part)
+			if text := ask[string](b, "document.body.innerText"); len(strings.TrimSpace(text)) < 20 || strings.Contains(text, "Show 0 more") ||
+				strings.Contains(text, "1 places") {
+				t.Errorf("%s, %s: the page says %q", about, part, text)
+			}
+		}
+		if title := ask[string](b, "document.title"); !strings.Contains(title, c.Of) {
+			t.Errorf("%s: the title is %q", about, title)
+		}
 	}
 }
 

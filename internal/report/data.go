@@ -229,6 +229,7 @@ func (m *Maker) Collect(c Choice) *Data {
 	r, e := m.r, m.r.Estate()
 	d := &Data{Name: present.Clean(e.Settings().Name), Of: present.Clean(c.Of), Day: c.Day, Made: c.Made,
 		Whole:   c.Groups == nil,
+		Answers: []Answer{}, Texts: []string{}, People: []Person{},
 		Hazards: []Hazard{}, Expectations: []Expectation{}}
 	ids := c.Groups
 	if ids == nil {

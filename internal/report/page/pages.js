@@ -193,7 +193,7 @@ function mapPage() {
     nodes.forEach((x) => drawn.add(x));
     pictures.push(el("section", {}, el("h2", {}, groupLink(n), nodes.size > all.size ? " and others" : ""), map([...nodes])));
   }
-  return [el("h1", {}, "Groups in groups"), el("p", { class: "big" }, `${count(nested.length, "group holds", "groups hold")} other groups. Mail is stopped between two of them in ${number(stops)} places, and waits in ${number(waits)}.`), legend(),
+  return [el("h1", {}, "Groups in groups"), el("p", { class: "big" }, `${count(nested.length, "group holds", "groups hold")} other groups. Mail is stopped between two of them in ${count(stops, "place", "places")}, and waits in ${number(waits)}.`), legend(),
     rings.length ? el("p", { class: "bad" }, "Nested in a ring: ", rings.slice(0, 20).map((n, i) => [i ? ", " : "", groupLink(n)])) : null, pictures,
     tops.length ? [el("h2", {}, "All outermost groups"), list(tops, ([n, all]) => el("li", {}, groupLink(n), ` (${number(all.size - 1)} within)`))] : null];
 }

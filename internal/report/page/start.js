@@ -14,7 +14,7 @@ function show(first) {
   const current = { group: "groups", person: "people" }[part] ?? part;
   for (const a of document.querySelectorAll("#parts a")) a.id === "part-" + current ? a.setAttribute("aria-current", "page") : a.removeAttribute("aria-current");
   const title = main.querySelector("h1");
-  document.title = (title ? title.textContent + " - " : "") + data.name;
+  document.title = [title && title.textContent, data.of, data.name].filter(Boolean).join(" - ");
   if (!first) { window.scrollTo(0, 0); main.focus({ preventScroll: true }); }
 }
 

@@ -102,12 +102,12 @@ function list(items, make, first = 100, tag = "ul", attributes = { class: "names
     const next = items.slice(shown, shown + first);
     box.append(...next.map(make));
     shown += next.length;
-    rest.textContent = "Show " + number(Math.min(first, items.length - shown)) + " more of " + number(items.length - shown);
-    rest.hidden = shown >= items.length;
+    if (shown >= items.length) rest.remove();
+    else rest.textContent = "Show " + number(Math.min(first, items.length - shown)) + " more of " + number(items.length - shown);
   };
   rest.addEventListener("click", more);
   more();
-  return [box, rest];
+  return shown < items.length ? [box, rest] : [box];
 }
 
 // People of a list: each is written as the difference to the one before it.
