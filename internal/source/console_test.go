@@ -102,23 +102,31 @@ groups:
 
 const nestedMap = `yorvet-map: 1
 groups:
-  - records: data.groups
-    match: '(!(state=deleted))'
-    address: email
-    title: name
+  - records: shore.lists
+    match: '(!(standing=struck))'
+    address: mail
+    title: label
     gate:
-      - {when: '(posting.blocked=*)', say: 'refuse {posting.blocked}'}
-      - {when: '(posting.moderation=ALL)', say: hold anyone}
-      - {when: '(posting.moderation=OUTSIDE)', say: hold outside}
-      - {from: posting.who, as: {EVERYBODY: admit anyone, LISTED: 'admit {posting.listed}', STAFF: admit inside, MEMBERS: admit members}}
+      - {when: '(writing.kept_out=*)', say: 'refuse {writing.kept_out}'}
+      - {when: '(writing.looked_at=always)', say: hold anyone}
+      - {when: '(writing.looked_at=strangers)', say: hold outside}
+      - {from: writing.may_write, as: {all-comers: admit anyone, chosen: 'admit {writing.chosen}', staff: admit inside, crew: admit members}}
     members:
-      - each: members
-        address: email
-        role: {from: role, as: {OWNER: owner, MANAGER: moderator, MEMBER: member}}
-        copy: {from: delivery, as: {EACH: every, DAILY: digest, NONE: none}}
-        since: {from: joined}
-        paused: {from: state, as: {SUSPENDED: true}, otherwise: false}
+      - each: people
+        address: mail
+        role: {from: part, as: {keeper: owner, warden: moderator, reader: member}}
+        copy: {from: wants, as: {each: every, weekly: digest, nothing: none}}
+        since: {from: came}
+        paused: {from: rests, as: {"yes": true}, otherwise: false}
 `
+
+// inJSON are the words of the nested export for those of the wide one.
+var inJSON = map[string]string{"EVERYBODY": "all-comers", "LISTED": "chosen", "STAFF": "staff", "MEMBERS": "crew", "NONE": "never",
+	"ALL": "always", "OUTSIDE": "strangers", "OWNER": "keeper", "MANAGER": "warden", "MEMBER": "reader", "SUSPENDED": "yes",
+	"ACTIVE": "no", "deleted": "struck", "active": "kept"}
+
+// wantsInJSON are those for what somebody gets.
+var wantsInJSON = map[string]string{"EACH": "each", "DAILY": "weekly", "NONE": "nothing"}
 
 // membershipOf is what the long and the nested export say of one who is in a group.
 type membershipOf struct{ Email, Role, Delivery, Joined, State string }
@@ -229,7 +237,7 @@ func TestConsoles(t *testing.T) {
 		var members []any
 		first := []string{row[0], row[1], row[5], row[6], row[7], row[8], row[9]}
 		for _, m := range list {
-			members = append(members, map[string]any{"email": m.Email, "role": m.Role, "delivery": m.Delivery, "joined": m.Joined, "state": m.State})
+			members = append(members, map[string]any{"mail": m.Email, "part": inJSON[m.Role], "wants": wantsInJSON[m.Delivery], "came": m.Joined, "rests": inJSON[m.State]})
 			joined := m.Joined
 			if joined != "" {
 				joined = joined[8:] + "." + joined[5:7] + "." + joined[:4]
@@ -239,10 +247,10 @@ func TestConsoles(t *testing.T) {
 		if list == nil {
 			long = append(long, append(slices.Clone(first), "", "", "", "", ""))
 		}
-		objects = append(objects, map[string]any{"email": row[0], "name": row[1], "state": row[5], "members": members,
-			"posting": map[string]any{"who": row[6], "listed": split(row[7]), "blocked": split(row[8]), "moderation": row[9]}})
+		objects = append(objects, map[string]any{"mail": row[0], "label": row[1], "standing": inJSON[row[5]], "people": members,
+			"writing": map[string]any{"may_write": inJSON[row[6]], "chosen": split(row[7]), "kept_out": split(row[8]), "looked_at": inJSON[row[9]]}})
 	}
-	nested["data"] = map[string]any{"groups": objects}
+	nested["shore"] = map[string]any{"lists": objects}
 	text, err := json.Marshal(nested)
 	if err != nil {
 		t.Fatal(err)
@@ -297,11 +305,11 @@ func TestDraftMaps(t *testing.T) {
 		var members []any
 		for _, m := range append(memberships(random, row), membershipOf{"p1@kelp.example", "MEMBER", "EACH", "2025-03-04", ""}) {
 			long = append(long, []string{row[0], row[1], row[6], m.Email, m.Role, m.Delivery, "2025-03-04"})
-			members = append(members, map[string]any{"email": m.Email, "role": m.Role})
+			members = append(members, map[string]any{"mail": m.Email, "role": strings.ToLower(m.Role)})
 		}
-		objects = append(objects, map[string]any{"email": row[0], "name": row[1], "whoCanPost": row[6], "members": members})
+		objects = append(objects, map[string]any{"mail": row[0], "name": row[1], "may_write": strings.ToLower(row[6]), "members": members})
 	}
-	nested, err := json.Marshal(map[string]any{"groups": objects, "next": nil})
+	nested, err := json.Marshal(map[string]any{"lists": objects, "more": nil})
 	if err != nil {
 		t.Fatal(err)
 	}

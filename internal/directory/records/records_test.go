@@ -101,7 +101,7 @@ func service(t *testing.T, way string, trouble func(w http.ResponseWriter, r *ht
 		start, size := 0, 3
 		switch way {
 		case "token":
-			start, _ = strconv.Atoi(strings.TrimPrefix(q.Get("pageToken"), "t"))
+			start, _ = strconv.Atoi(strings.TrimPrefix(q.Get("beyond"), "t"))
 		case "offset":
 			start, _ = strconv.Atoi(q.Get("start"))
 			size, _ = strconv.Atoi(q.Get("count"))
@@ -156,7 +156,7 @@ func TestService(t *testing.T) {
 		return false
 	}
 	broken := func(w http.ResponseWriter, r *http.Request, _ int64) bool {
-		if r.URL.Query().Get("pageToken") == "t3" {
+		if r.URL.Query().Get("beyond") == "t3" {
 			fmt.Fprint(w, `{"groups": [{"id": 3`)
 			return true
 		}
@@ -173,7 +173,7 @@ func TestService(t *testing.T) {
 		}
 		return false
 	}
-	token := &records.Paging{Next: "meta.next", As: "pageToken"}
+	token := &records.Paging{Next: "meta.next", As: "beyond"}
 	for name, test := range map[string]struct {
 		way     string
 		paging  *records.Paging
