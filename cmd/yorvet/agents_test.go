@@ -233,6 +233,10 @@ func TestProbeKilled(t *testing.T) {
 	}
 }
 
+// underWay is how many messages may be on their way when a process is killed: four over each of the
+// three connections.
+const underWay = 12
+
 // judgeResumed fails where a run that went on says something else than that all is as
 // predicted, or that nobody knows of some messages.
 func judgeResumed(t *testing.T, name string, r result) {
@@ -251,7 +255,8 @@ func judgeResumed(t *testing.T, name string, r result) {
 			unknown++ // it was killed right before this was sent, or right after
 		}
 	}
-	if !answer.Ended || answer.NotAsPredicted > 0 || answer.NotLookedAt > unknown || answer.NotSent > 0 || unknown > 4 {
+	if !answer.Ended || answer.NotAsPredicted > 0 || answer.NotLookedAt > unknown || answer.NotSent > 0 ||
+		unknown > underWay {
 		t.Errorf("%s: ended %t, %d not as predicted, %d not looked at, %d not sent, %d unknown:\n%s%s", name, answer.Ended,
 			answer.NotAsPredicted, answer.NotLookedAt, answer.NotSent, unknown, r.stdout, r.stderr)
 	}
