@@ -66,8 +66,8 @@ func TestRenamesInADirectory(t *testing.T) {
 		put(t, dir, "hq.ldif", strings.Replace(string(data), old, replacement, 1))
 	}
 	edit("mail: x@kelp.example", "mail: y@kelp.example")
-	for _, line := range []string{"compare hq=hq.ldif estate.yaml", "import hq=hq.ldif -o estate.yaml --preview"} {
-		if said := want(t, dir, line, 1, "1 person renamed"); strings.Contains(said, "receiving") || strings.Contains(said, "1 welcome mail") {
+	for line, code := range map[string]int{"compare hq=hq.ldif estate.yaml": 1, "import hq=hq.ldif -o estate.yaml --preview": 0} {
+		if said := want(t, dir, line, code, "1 person renamed"); strings.Contains(said, "receiving") || strings.Contains(said, "1 welcome mail") {
 			t.Errorf("%s tells of groups:\n%s", line, said)
 		}
 	}

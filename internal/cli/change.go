@@ -44,7 +44,6 @@ type changer struct {
 	wrong   bool                                 // something that was asked for could not be done
 	written map[string]bool                      // people outside who are written down, by key
 	input   func() (string, error)               // what --from names
-	follows bool                                 // the estate follows sources: a preview says that it has drifted
 	refused error                                // why the change is not made, though it may be looked at
 	after   error                                // what went wrong besides
 }
@@ -162,7 +161,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		return c.print(answer)
 	}
 	done := c.after
-	if preview := c.cmd.Bool("preview"); done == nil && (c.wrong || preview && c.follows && len(files) > 0) {
+	if preview := c.cmd.Bool("preview"); done == nil && (c.wrong || preview && c.refused != nil) {
 		done = errWrong
 	}
 	switch {

@@ -470,7 +470,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		if cmd.Bool("prune") {
 			people = len(gone.People)
 		}
-		c.follows, c.after = true, errPart(m)
+		c.after = errPart(m)
 		c.refused = guard(cmd, c.e, len(gone.Groups), gone.Memberships, people)
 		if c.refused == nil {
 			c.refused = guardSources(cmd, gone)

@@ -260,7 +260,7 @@ func told(s effect.Said) string {
 		text = noMatch
 	}
 	if !s.Told && text != toldSo {
-		return toldNothing + " of " + text
+		return text + ", not notified"
 	}
 	if !s.Told {
 		return toldNothing

@@ -533,7 +533,7 @@ func (c EffectCount) when(p *Page) string {
 	case c.OldText == c.NewText:
 	case c.Old == c.New:
 		parts = append(parts, c.OldText+" -> "+c.NewText)
-	case strings.HasPrefix(c.NewText, "\""):
+	case strings.HasSuffix(c.NewText, "\""): // a text that the sender gets
 		parts = append(parts, "told: "+c.NewText)
 	}
 	if c.OldProof != c.NewProof {
