@@ -212,7 +212,7 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 	for _, rule := range e.Rules(g) {
 		if c.Expanded {
 			held++
-			l.add("a rule for members (whom it picks now is written)", name)
+			l.add("a rule for members (those it picks now are written)", name)
 			continue
 		}
 		if c.Rules == nil || !c.Rules(rule) {
