@@ -72,19 +72,18 @@ func (a *Comparison) Differences() []Difference {
 }
 
 func (e *EffectCount) difference(group, part string) Difference {
-	d := Difference{Group: group, Says: part + ": " + orNone(e.Old) + " -> " + orNone(e.New)}
-	if part == "may" {
-		d.Says = "may " + e.What
-		if e.New == "" {
-			d.Says = "may no longer " + e.What
-		}
-	}
+	d := Difference{Group: group, Says: part + ": " + orNone(e.Old)}
 	switch {
+	case part == "may" && e.New == "":
+		d.Says = "may no longer " + e.What
+	case part == "may":
+		d.Says = "may " + e.What
 	case e.Old != e.New:
+		d.Says += " -> " + orNone(e.New)
 	case e.OldProof != e.NewProof:
-		d.Says += " (proof " + orNone(e.OldProof) + " -> " + orNone(e.NewProof) + ")"
+		d.Says += ", proof " + orNone(e.OldProof) + " -> " + orNone(e.NewProof)
 	case e.OldText != e.NewText:
-		d.Says += " (told " + orNone(e.OldText) + " -> " + orNone(e.NewText) + ")"
+		d.Says += ", " + orNone(e.OldText) + " -> " + orNone(e.NewText)
 	}
 	switch n := len(e.People); {
 	case n == 1:
