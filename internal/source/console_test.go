@@ -466,3 +466,32 @@ func checkMemberships(t *testing.T, e *estate.Estate, said map[string][]membersh
 		}
 	}
 }
+
+// What an export says by the names of its columns and lists is drafted as that.
+func TestDraftedParts(t *testing.T) {
+	sheet := "Address,Who may post,Allowed posters,Send as,Send on behalf,Owner\n"
+	for n := range 20 {
+		sheet += fmt.Sprintf("g%d@kelp.example,inside,bob@x.example;cy@x.example,ann@kelp.example,cat@kelp.example,ann@kelp.example\n", n)
+	}
+	lists := `{"address":"%s","owners":[{"mail":"ann@kelp.example"}],"members":[{"mail":"bob@kelp.example"}]}`
+	for name, test := range map[string]struct {
+		file, text string
+		want       []string
+	}{
+		"posters and rights": {"x.csv", sheet, []string{"'admit {Allowed posters}'", "'as {Send as}'", "'for {Send on behalf}'"}},
+		"one mistyped row": {"x.csv", sheet + "g@@bad,inside,,,,ann@kelp.example\n",
+			[]string{"'g@@bad' at 22 is no address", "address: 'Address'"}},
+		"owners in lists": {"x.json", "[" + fmt.Sprintf(lists, "g@kelp.example") + "," + fmt.Sprintf(lists, "h@kelp.example") + "]",
+			[]string{"each: 'owners', address: 'mail', role: owner", "each: 'members', address: 'mail'}"}},
+	} {
+		text, err := source.DraftMap(t.Context(), write(t, test.file, test.text))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		for _, want := range test.want {
+			if !strings.Contains(text, want) {
+				t.Errorf("%s: the map lacks %q:\n%s", name, want, text)
+			}
+		}
+	}
+}

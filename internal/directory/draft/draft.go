@@ -97,6 +97,9 @@ func (d *drafter) list(l *List) (text string, isGroups bool) {
 	if id.Filled < l.Records {
 		p.line(2, "match: %s # %d of %d have one", quote("("+column(id.Name)+"=*)"), id.Filled, l.Records)
 	}
+	if wrong := id.mistyped(); wrong != "" {
+		p.line(2, "# %s: correct the source", wrong)
+	}
 	if isGroups {
 		if member != nil {
 			p.line(2, "rows-by: %s # %d groups, by their rows", quote(id.Name), len(id.values))
@@ -117,7 +120,10 @@ func at(path string) string {
 
 // isGroups reports whether the records of a list are groups rather than people.
 func (l *List) isGroups() bool {
-	if slices.ContainsFunc(l.Inner, func(inner *List) bool { return inner.address(false) != nil }) {
+	if slices.ContainsFunc(l.Inner, func(inner *List) bool {
+		return inner.address(false) != nil || inner.addressOfMember() != nil &&
+			has(inner.Path, "member", "owner", "moderator", "manager", "subscriber", "recipient")
+	}) {
 		return true
 	}
 	return slices.ContainsFunc(l.Columns, func(c *Column) bool {
@@ -255,7 +261,11 @@ func (c *Column) summary() string {
 		return "days, " + layout
 	}
 	if c.isAddress() || c.isAddresses() {
-		return fmt.Sprintf("addresses in %d of the records", c.Filled)
+		text := fmt.Sprintf("addresses in %d of the records", c.Filled)
+		if wrong := c.mistyped(); wrong != "" {
+			text += "; " + wrong
+		}
+		return text
 	}
 	const most = 4
 	var said []string

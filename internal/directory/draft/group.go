@@ -38,12 +38,7 @@ func (p *part) group(id, member *Column) {
 	}
 	p.roles()
 	p.gate()
-	if c := p.take(func(c *Column) bool {
-		return (c.isAddress() || c.isAddresses()) && c.called("send", "speak", "delegate")
-	}); c != nil {
-		p.line(2, "send-as: [{when: %s, say: %s}] # guessed: %s", quote("("+column(c.Name)+"=*)"), quote("as {"+c.Name+"}"),
-			c.summary())
-	}
+	p.sendAs()
 	p.settings()
 	switch {
 	case member != nil:
@@ -56,6 +51,29 @@ func (p *part) group(id, member *Column) {
 		_, err := estate.ParseAttribute(name + ": x")
 		return err == nil
 	})
+}
+
+// sendAs drafts who may write as the group, or on its behalf.
+func (p *part) sendAs() {
+	begun := false
+	for {
+		c := p.take(func(c *Column) bool {
+			return (c.isAddress() || c.isAddresses()) && c.called("send", "speak", "delegate", "behalf") && !c.called("sender")
+		})
+		if c == nil {
+			return
+		}
+		if !begun {
+			p.line(2, "send-as:")
+			begun = true
+		}
+		right := "as"
+		if c.called("behalf", "delegate") {
+			right = "for"
+		}
+		p.line(3, "- {when: %s, say: %s} # guessed: %s", quote("("+column(c.Name)+"=*)"), quote(right+" {"+c.Name+"}"),
+			c.summary())
+	}
 }
 
 // roles drafts the columns that list people.
@@ -111,14 +129,24 @@ func (p *part) gate() {
 			return "hold anyone"
 		})
 	}
-	switch {
-	case may != nil:
-		p.fromWords(may, func(word string) string { return posters(word, listed) })
-	case listed != nil:
+	asked := may != nil && slices.ContainsFunc(may.words(), func(word string) bool {
+		return posters(word, listed) == admits(listed)
+	})
+	if listed != nil && !asked { // whoever is listed may in any case
 		p.line(3, "- {when: %s, say: %s} # guessed: %s", quote("("+column(listed.Name)+"=*)"),
-			quote("admit {"+listed.Name+"}"),
-			listed.summary())
+			quote(admits(listed)), listed.summary())
 	}
+	if may != nil {
+		p.fromWords(may, func(word string) string { return posters(word, listed) })
+	}
+}
+
+// admits is the rule that admits those whom a column lists, "" without one.
+func admits(listed *Column) string {
+	if listed == nil {
+		return ""
+	}
+	return "admit {" + listed.Name + "}"
 }
 
 // posters guesses what a word says about who may post.
@@ -127,7 +155,7 @@ func posters(word string, listed *Column) string {
 	case has(word, "none", "nobody", "disabled", "closed", "no"):
 		return "refuse anyone"
 	case has(word, "list", "specific", "selected", "restrict", "custom") && listed != nil:
-		return "admit {" + listed.Name + "}"
+		return admits(listed)
 	case has(word, "owner", "manager", "moderator", "admin"):
 		return "admit owners or moderators"
 	case has(word, "member", "subscriber"):
@@ -258,6 +286,16 @@ func (p *part) member(each string, id *Column, columns []*Column) {
 	}
 	parts = append(parts, "address: "+quote(id.Name))
 	taken := map[string]bool{}
+	role := ""
+	switch {
+	case has(each, "owner"):
+		role = "owner"
+	case has(each, "moderator", "manager", "approver"):
+		role = "moderator"
+	}
+	if taken["role"] = role != ""; taken["role"] {
+		parts = append(parts, "role: "+role)
+	}
 	add := func(name string, c *Column, guess func(string) string) {
 		if taken[name] {
 			return

@@ -3,6 +3,8 @@
 package draft
 
 import (
+	"cmp"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,6 +33,9 @@ type Column struct {
 	addresses int            // values that are one address
 	lists     int            // values that are several addresses
 	domains   int            // values that are domains alone
+	others    int            // values that are none of these
+	other     string         // the first of them
+	otherAt   int            // its line, or its record where lines are not known
 	layouts   []string       // formats of days that all values have
 	texts     int            // values that are longer than a few words
 }
@@ -52,7 +57,11 @@ func (l *List) Look(e *directory.Entry) {
 			seen[a.Name] = true
 			c.Filled++
 		}
+		others := c.others
 		c.look(a.Values)
+		if others == 0 && c.others > 0 {
+			c.otherAt = cmp.Or(e.Line, l.Records)
+		}
 	}
 	for path, list := range e.Nested {
 		inner := l.inner(path)
@@ -116,6 +125,10 @@ func (c *Column) look(values []string) {
 			c.lists++
 		case n < 0:
 			c.domains++
+		case n == 0 && value != "":
+			if c.others++; c.others == 1 {
+				c.other = value
+			}
 		}
 		if len(strings.Fields(value)) > 6 {
 			c.texts++
@@ -164,13 +177,30 @@ func (c *Column) distinct() int {
 	return len(c.values)
 }
 
-// isAddress reports whether each value is one address.
-func (c *Column) isAddress() bool { return c.Filled > 0 && c.addresses == c.Filled }
+// isAddress reports whether each value is one address, but for a few that are mistyped.
+func (c *Column) isAddress() bool {
+	return c.addresses > 0 && c.lists == 0 && c.domains == 0 && c.addresses+c.others == c.Filled && c.fewOthers()
+}
+
+// fewOthers reports whether so few values are no addresses that they are mistakes.
+func (c *Column) fewOthers() bool { return c.others*10 <= c.Filled }
+
+// mistyped says which values of addresses are none, or is "".
+func (c *Column) mistyped() string {
+	if c.others == 0 {
+		return ""
+	}
+	text := fmt.Sprintf("%s at %d is no address", quote(shortened(c.other)), c.otherAt)
+	if c.others > 1 {
+		text += fmt.Sprintf(", nor are %d more", c.others-1)
+	}
+	return text
+}
 
 // isAddresses reports whether the values are lists of addresses, of which some have more
 // than one.
 func (c *Column) isAddresses() bool {
-	return c.lists > 0 && c.addresses+c.lists+c.domains >= c.Filled
+	return c.lists > 0 && c.addresses+c.lists+c.domains+c.others >= c.Filled && c.fewOthers()
 }
 
 // isDay reports whether each value is a day, and in which format.
