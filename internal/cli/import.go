@@ -77,12 +77,13 @@ func newDraftMap(streams Streams) *cli.Command {
 			"Example: yorvet import draft-map volunteers.csv",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`, which must not be there yet"},
+			&cli.StringFlag{Name: "sheet", Usage: "look at the `SHEET` of a workbook that is called so (default: the first)"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
 				return usageError("draft-map needs one file")
 			}
-			text, err := source.DraftMap(ctx, cmd.Args().First())
+			text, err := source.DraftMap(ctx, cmd.Args().First(), cmd.String("sheet"))
 			if err != nil {
 				return usageError("%w", err)
 			}

@@ -329,7 +329,7 @@ func TestDraftMaps(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := write(t, test.file, test.text)
-			text, err := source.DraftMap(t.Context(), path)
+			text, err := source.DraftMap(t.Context(), path, "")
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -484,7 +484,7 @@ func TestDraftedParts(t *testing.T) {
 		"owners in lists": {"x.json", "[" + fmt.Sprintf(lists, "g@kelp.example") + "," + fmt.Sprintf(lists, "h@kelp.example") + "]",
 			[]string{"each: 'owners', address: 'mail', role: owner", "each: 'members', address: 'mail'}"}},
 	} {
-		text, err := source.DraftMap(t.Context(), write(t, test.file, test.text))
+		text, err := source.DraftMap(t.Context(), write(t, test.file, test.text), "")
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -493,5 +493,40 @@ func TestDraftedParts(t *testing.T) {
 				t.Errorf("%s: the map lacks %q:\n%s", name, want, text)
 			}
 		}
+	}
+}
+
+// Before the sheet with the groups there may be one that says what they are.
+func TestDraftedSheet(t *testing.T) {
+	book := excelize.NewFile()
+	defer book.Close()
+	if _, err := book.NewSheet("Groups"); err != nil {
+		t.Fatal(err)
+	}
+	for cell, row := range map[string][]string{"A1": {"Kelp", "As of"}, "A2": {"all groups", "today"}} {
+		if err := book.SetSheetRow("Sheet1", cell, &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for cell, row := range map[string][]string{"A1": {"Group address", "Owner"}, "A2": {"g@kelp.example", "ann@kelp.example"}} {
+		if err := book.SetSheetRow("Groups", cell, &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := book.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := write(t, "x.xlsx", b.String())
+	if _, err := source.DraftMap(t.Context(), path, ""); err == nil || !strings.Contains(err.Error(), "Sheet1, Groups: --sheet") {
+		t.Errorf("the cover sheet is told as %v", err)
+	}
+	text, err := source.DraftMap(t.Context(), path, "Groups")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := source.Read(t.Context(), path, source.Options{Map: write(t, "x.map", text), Domains: []string{"kelp.example"}})
+	if err != nil || len(d.Groups) != 1 {
+		t.Errorf("the map reads %v, %v:\n%s", d, err, text)
 	}
 }

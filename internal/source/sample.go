@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/draft"
@@ -14,20 +15,25 @@ import (
 // mostSampled is how many records of a source are looked at for a map.
 const mostSampled = 20_000
 
-// DraftMap looks at a table, workbook or JSON and drafts a map for it.
-func DraftMap(ctx context.Context, name string) (string, error) {
+// DraftMap looks at a table, JSON, or a sheet of a workbook, "" being its first, and drafts
+// a map for it.
+func DraftMap(ctx context.Context, name, sheet string) (string, error) {
 	s, err := find(ctx, name)
 	if err != nil {
 		return "", err
 	}
+	if sheet != "" && s.format != "xlsx" {
+		return "", fmt.Errorf("%s: only a workbook has sheets", name)
+	}
 	var lists []*draft.List
+	var sheets []string
 	switch s.format {
 	case "csv", "xlsx":
-		s.m = &directory.Map{}
-		lists, err = s.lookAtTable(ctx)
+		s.m = &directory.Map{Sheet: sheet}
+		lists, sheets, err = s.lookAtTable(ctx)
 		if bad, ok := errors.AsType[*table.Undecodable](err); ok && bad.Guess != "" {
 			s.m.Encoding = bad.Guess
-			lists, err = s.lookAtTable(ctx)
+			lists, sheets, err = s.lookAtTable(ctx)
 		}
 	case "json", "scim":
 		lists, err = s.lookAtJSON(ctx)
@@ -41,18 +47,25 @@ func DraftMap(ctx context.Context, name string) (string, error) {
 	if s.m != nil {
 		encoding = s.m.Encoding
 	}
-	return draft.Map(name, encoding, lists)
+	text, err := draft.Map(name, encoding, sheet, lists)
+	if err != nil && len(sheets) > 1 {
+		err = fmt.Errorf("%w; its sheets are %s: --sheet chooses one", err, strings.Join(sheets, ", "))
+	}
+	return text, err
 }
 
-func (s *source) lookAtTable(ctx context.Context) ([]*draft.List, error) {
+// lookAtTable looks at the rows of a table, and at which sheets a workbook has.
+func (s *source) lookAtTable(ctx context.Context) (lists []*draft.List, sheets []string, err error) {
 	l := &draft.List{}
-	return []*draft.List{l}, s.withTable(ctx, s.where, func(t *table.Reader) error {
+	err = s.withTable(ctx, s.where, func(t *table.Reader) error {
+		sheets = t.Sheets
 		return t.Each(func(e *directory.Entry) {
 			if l.Records < mostSampled {
 				l.Look(e)
 			}
 		})
 	})
+	return []*draft.List{l}, sheets, err
 }
 
 // lookAtJSON looks at the records of every list of a document.

@@ -7,13 +7,17 @@ import (
 )
 
 // Map drafts a map for what was seen of a source, with what it is made of as comments.
-// encoding is that of a table, if it is none that finds itself.
-func Map(name, encoding string, lists []*List) (string, error) {
+// encoding is that of a table, if it is none that finds itself; sheet that of a workbook
+// which was chosen, or "".
+func Map(name, encoding, sheet string, lists []*List) (string, error) {
 	d := &drafter{}
 	d.line(0, "# A map for %s, drafted from %s. Read it: what is marked as guessed is a guess.", name, recordsOf(lists))
 	d.line(0, "yorvet-map: 1")
 	if encoding != "" {
 		d.line(0, "encoding: %s # guessed", encoding)
+	}
+	if sheet != "" {
+		d.line(0, "sheet: %s", quote(sheet))
 	}
 	var groups, people []string
 	for _, l := range lists {

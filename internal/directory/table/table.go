@@ -53,6 +53,7 @@ type Options struct {
 
 // A Reader reads a table with a header row.
 type Reader struct {
+	Sheets []string // of a workbook
 	Header []string
 	name   string
 	rows   rows

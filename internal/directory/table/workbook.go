@@ -101,9 +101,13 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
 	}
 	t, err = newReader(&workbook{name: name, rows: rows, merged: joined}, name, options)
+	if err != nil && len(sheets) > 1 {
+		err = fmt.Errorf("%w; this is sheet %q, of %s", err, called, strings.Join(sheets, ", "))
+	}
 	if err != nil {
 		return nil, nil, err
 	}
+	t.Sheets = sheets
 	return t, book.Close, nil
 }
 
