@@ -98,7 +98,7 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 	defer session.Close()
 	reply := session.Open(ctx)
 	end, _ := ctx.Deadline()
-	if reply.Again() && clock.Until(end) > 2*again { // a connection may break once
+	if reply.Again() && end.Sub(clock.Machine()) > 2*again { // a connection may break once
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
