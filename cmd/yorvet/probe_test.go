@@ -19,7 +19,7 @@ import (
 func standIn(t *testing.T, args ...string) string {
 	t.Helper()
 	dir := t.TempDir()
-	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
+	if r := run(t, dir, nil, []string{"demo", "ferries", "--write-only"}); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
 	dir = filepath.Join(dir, "ferries")
@@ -99,7 +99,7 @@ func TestStandInKilled(t *testing.T) {
 	t.Parallel() // most of it is waiting
 	runs := campaign(t)
 	dir := t.TempDir()
-	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
+	if r := run(t, dir, nil, []string{"demo", "ferries", "--write-only"}); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
 	dir = filepath.Join(dir, "ferries")
@@ -287,7 +287,7 @@ func TestProbeAnswers(t *testing.T) {
 func TestStandInProgram(t *testing.T) {
 	t.Parallel() // most of it is waiting
 	dir := t.TempDir()
-	if r := run(t, dir, nil, []string{"demo", "ferries"}); r.code != 0 {
+	if r := run(t, dir, nil, []string{"demo", "ferries", "--write-only"}); r.code != 0 {
 		t.Fatal(r.stderr)
 	}
 	dir = filepath.Join(dir, "ferries")
