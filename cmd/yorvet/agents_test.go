@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/store/storetest"
 )
 
@@ -86,7 +87,7 @@ func part(t *testing.T, dir, name string, leave ...string) string {
 // twice, what is not known to be sent is said to be so, and every observation is there.
 func TestAgentsInTrouble(t *testing.T) {
 	t.Parallel() // most of it is waiting
-	runs := campaign(t)
+	runs := campaign.Runs(t)
 	where := storetest.PostgreSQL(t)
 	dir := standIn(t)
 	inside := part(t, dir, "inside.yaml", "- name: outside", "- name: forged")
@@ -172,7 +173,7 @@ func TestAgentsInTrouble(t *testing.T) {
 // sent twice, and all is seen.
 func TestProbeKilled(t *testing.T) {
 	t.Parallel() // most of it is waiting
-	runs := campaign(t)
+	runs := campaign.Runs(t)
 	dir := standIn(t)
 	random := rand.New(rand.NewPCG(7, 7))
 	resumed := 0

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/rude"
 )
@@ -470,7 +471,7 @@ func TestPatienceIsABound(t *testing.T) {
 
 // No small file takes absurd memory, or does not end.
 func TestSmallFilesTakeLittle(t *testing.T) {
-	_ = campaign(t)
+	_ = campaign.Runs(t)
 	list := func(n int, item func(i int) string) string {
 		var b strings.Builder
 		for i := range n {

@@ -11,7 +11,6 @@ import (
 	"reflect"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -354,15 +353,4 @@ func await(t *testing.T, is func() bool) {
 		case <-tick:
 		}
 	}
-}
-
-// campaign is how many runs of the built program go through trouble, which takes minutes:
-// as many as YORVET_CAMPAIGN says. Without it the test is left to .ci/run.
-func campaign(t *testing.T) int {
-	t.Helper()
-	n, err := strconv.Atoi(os.Getenv("YORVET_CAMPAIGN"))
-	if err != nil {
-		t.Skip("a campaign, which takes minutes: .ci/run has it; here with YORVET_CAMPAIGN=4")
-	}
-	return n
 }

@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"yorvet.example/yorvet/internal/campaign"
 )
 
 // standIn starts the stand-in of the program in a demo folder, and returns the
@@ -97,7 +99,7 @@ func logLength(dir string) int64 {
 // What a stand-in on disk has taken over is there after it was killed.
 func TestStandInKilled(t *testing.T) {
 	t.Parallel() // most of it is waiting
-	runs := campaign(t)
+	runs := campaign.Runs(t)
 	dir := t.TempDir()
 	if r := run(t, dir, nil, []string{"demo", "ferries", "--write-only"}); r.code != 0 {
 		t.Fatal(r.stderr)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
 )
 
@@ -40,12 +41,8 @@ var repeated = []string{
 // it in another one each time.
 func TestSameAnswers(t *testing.T) {
 	t.Parallel()
-	times := 5
-	if os.Getenv("YORVET_CAMPAIGN") != "" {
-		times = 50
-	}
 	var first string
-	for i := range times {
+	for i := range campaign.Rounds(3, 50) {
 		now := answerAll(t)
 		if i == 0 {
 			first = now

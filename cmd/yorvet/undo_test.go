@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
 )
 
@@ -42,10 +43,7 @@ func TestUndo(t *testing.T) {
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
 	groups := []string{"lost-property", "charter", "galley", "deck-crew", "south-pier", "volunteers", "night-watch"}
 	people := []string{"ines.maro", "tam.weld", "piers.oake", "nora.teale", "bram.sool", "lio.vance"}
-	times := 20
-	if os.Getenv("YORVET_CAMPAIGN") != "" {
-		times = 100
-	}
+	times := campaign.Rounds(20, 100)
 	made := 0
 	for n := range times {
 		group, person := pick(groups...), pick(people...)

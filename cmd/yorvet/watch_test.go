@@ -22,6 +22,7 @@ import (
 	"github.com/prometheus/common/expfmt"
 	"github.com/prometheus/common/model"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
@@ -181,7 +182,7 @@ func (w *watched) quick() {
 // whole, and no run is lost that was told of.
 func TestWatchKilled(t *testing.T) {
 	t.Parallel()
-	runs := campaign(t)
+	runs := campaign.Runs(t)
 	w := newWatched(t, often)
 	random := rand.New(rand.NewPCG(30, 9))
 	for i := range runs {
@@ -215,7 +216,7 @@ func TestWatchKilled(t *testing.T) {
 // and nothing is done twice.
 func TestWatchWithoutDatabase(t *testing.T) {
 	t.Parallel()
-	seconds := campaign(t)
+	seconds := campaign.Runs(t)
 	server := storetest.NewServer(t)
 	w := newWatched(t, often)
 	w.store = server.URL()

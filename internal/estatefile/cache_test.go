@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -324,7 +325,7 @@ func TestCacheDamage(t *testing.T) {
 		t.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(1, 8))
-	for range 60 {
+	for range campaign.Rounds(15, 60) {
 		data := bytes.Clone(whole)
 		at := random.IntN(len(data))
 		if at >= 64 && at < entryPage {

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 )
@@ -67,11 +68,7 @@ func readAllCSV(text string) (rows []string) {
 func TestRowsAreThoseOfCSV(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
 	pieces := []string{"a", "bc", ",", ",", "\n", "\r\n", "é", "x y", ";", "\r", "\n\n", `"q"`, `"a,""b""` + "\n" + `c"`, `"`, "\ufeff"}
-	rounds := 8000
-	if testing.Short() {
-		rounds = 200
-	}
-	for range rounds {
+	for range campaign.Rounds(2000, 8000) {
 		var b strings.Builder
 		plain := random.IntN(2) == 0
 		for range random.IntN(30) {

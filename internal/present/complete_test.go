@@ -4,11 +4,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"reflect"
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -79,10 +79,7 @@ func aboutGroup(t *testing.T, r *resolve.Resolver, id estate.ID, senders []addre
 // Where a comparison says nothing of a group, every answer about it is the same; where it
 // says nothing at all, the estates are. Random pairs differ in one line, whichever, or in all.
 func TestComparisonIsComplete(t *testing.T) {
-	pairs := 50
-	if os.Getenv("YORVET_CAMPAIGN") != "" {
-		pairs = 500
-	}
+	pairs := campaign.Rounds(50, 500)
 	same, differ := 0, 0
 	for seed := range pairs {
 		random := rand.New(rand.NewPCG(uint64(seed), 71))

@@ -31,6 +31,7 @@ func (b *safeBuffer) Write(p []byte) (int, error) {
 // With copies lost, late and twice, connections cut and senders put off, every
 // copy is told for what it is.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("2,000 copies take their time")
 	}

@@ -95,6 +95,7 @@ plain:
 // What Postfix logs, with Dovecot behind it, is read to the last line and tells what the
 // probe saw.
 func TestRealPostfixLog(t *testing.T) {
+	t.Parallel()
 	m := newMailServers(t)
 	m.configurePostfix()
 	m.start([]string{"/usr/lib/postfix/sbin/master", "-c", m.dir + "/etc", "-w"})
@@ -103,6 +104,7 @@ func TestRealPostfixLog(t *testing.T) {
 
 // The same of Exim.
 func TestRealEximLog(t *testing.T) {
+	t.Parallel()
 	if _, err := os.Stat(eximProgram); err != nil {
 		if os.Getenv("YORVET_TEST_SERVERS") != "" {
 			t.Fatal(err)

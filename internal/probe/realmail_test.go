@@ -342,7 +342,6 @@ look:
 strangers: [guest@holiday.example]
 limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connections: 10}
 `, m.submission, m.smtp, m.smtp, m.imap))
-	m.t.Setenv("YORVET_TEST_SECRET", "tide-7-secret")
 	l, err := connections.Load(context.Background(), m.dir+"/connections.yaml")
 	if err == nil {
 		err = l.Unlock(context.Background(), true, func(string) {})
@@ -356,6 +355,7 @@ limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connec
 // Against Postfix and Dovecot, which serve the estate by nested aliases, a
 // restricted recipient, a member that is not there and a full mailbox.
 func TestRealServers(t *testing.T) {
+	t.Parallel()
 	l := realMail(t)
 	r := sample.Load(t, corp)
 	choice := probe.Choice{Groups: allGroups(r.Estate()), Kinds: []probe.Kind{probe.Outsider, probe.Forged, probe.Insider, probe.Member, probe.Attachment, probe.Alias}}

@@ -145,6 +145,7 @@ func TestRollCall(t *testing.T) {
 
 // What cannot be asked is not sent, and says why.
 func TestRollCallErrors(t *testing.T) {
+	t.Parallel()
 	h, r := berthed(t)
 	open, shut := at(t, r, "open@kelp.example"), at(t, r, "shut@kelp.example")
 	start := func(group estate.ID, caller string) string {
@@ -235,6 +236,7 @@ func TestHeld(t *testing.T) {
 
 // A run that is over is read, tidied and gone on with, and nothing is sent twice.
 func TestRecordedRun(t *testing.T) {
+	t.Parallel()
 	h, r := berthed(t)
 	options := h.options()
 	most := 0
@@ -294,6 +296,7 @@ func TestRecordedRun(t *testing.T) {
 
 // A run keeps what was predicted when it was planned, with the estate of then.
 func TestRunKeepsItsEstate(t *testing.T) {
+	t.Parallel()
 	h, r := berthed(t)
 	path := filepath.Join(t.TempDir(), "estate.yaml")
 	if err := os.WriteFile(path, []byte(berth), 0o600); err != nil {

@@ -133,6 +133,7 @@ func TestBadWeather(t *testing.T) {
 
 // Who has to prove first that they may write in a group's name is told whether the code came.
 func TestCodes(t *testing.T) {
+	t.Parallel()
 	const text = `yorvet: 1
 domains: [kelp.example]
 code-sender: codes@post.example

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/core/effect"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -116,7 +117,7 @@ func mirror(lines []string) []string {
 // Nothing changes from an estate to itself, and from one to another everything
 // is the mirror image of the way back.
 func TestRandomEstates(t *testing.T) {
-	for seed := range 300 {
+	for seed := range campaign.Rounds(60, 300) {
 		yaml := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 21)))
 		other := sample.Estate(rand.New(rand.NewPCG(uint64(seed), 22)))
 		x, again, y := sample.Load(t, yaml), sample.Load(t, yaml), sample.Load(t, other)
