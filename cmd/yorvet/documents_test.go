@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"yorvet.example/yorvet/internal/golden"
@@ -29,26 +30,31 @@ func TestDocuments(t *testing.T) {
 	if err != nil || len(names) < 10 {
 		t.Fatal(names, err)
 	}
-	total := 0
-	for _, name := range append(names, "../../README.md") {
-		data, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
+	var total atomic.Int64
+	t.Run("each", func(t *testing.T) {
+		for _, name := range append(names, "../../README.md") {
+			t.Run(filepath.Base(name), func(t *testing.T) {
+				t.Parallel()
+				data, err := os.ReadFile(name)
+				if err != nil {
+					t.Fatal(err)
+				}
+				d := &document{t: t, name: filepath.Base(name)}
+				checked := d.check(string(data))
+				total.Add(int64(d.commands))
+				if checked == string(data) {
+					return
+				}
+				if !golden.Updating() {
+					t.Errorf("%s differs from what the program answers; go test ./cmd/yorvet -update writes it", d.name)
+				} else if err := os.WriteFile(name, []byte(checked), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			})
 		}
-		d := &document{t: t, name: filepath.Base(name)}
-		checked := d.check(string(data))
-		total += d.commands
-		if checked == string(data) {
-			continue
-		}
-		if !golden.Updating() {
-			t.Errorf("%s differs from what the program answers; go test ./cmd/yorvet -update writes it", d.name)
-		} else if err := os.WriteFile(name, []byte(checked), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if total < 60 {
-		t.Errorf("there are %d commands in all documents", total)
+	})
+	if total.Load() < 60 {
+		t.Errorf("there are %d commands in all documents", total.Load())
 	}
 }
 

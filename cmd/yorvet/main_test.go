@@ -27,7 +27,7 @@ var program string
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	_ = flag.Set("test.parallel", "4") // those that run at once mostly wait
+	_ = flag.Set("test.parallel", "6") // those that run at once mostly wait
 	os.Exit(buildAndRun(m))
 }
 

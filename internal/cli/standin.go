@@ -94,12 +94,12 @@ func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return networkError(err)
 	}
 	defer service.Close()
-	if err := announce(cmd, service.Ready(), streams.Out); err != nil {
-		return err
-	}
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)
+	if err := announce(cmd, service.Ready(), streams.Out); err != nil { // from here on it is asked things
+		return err
+	}
 	for {
 		select {
 		case <-ctx.Done():
