@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
 )
 
@@ -46,8 +47,11 @@ func TestLayout(t *testing.T) {
 		t.Fatal(err)
 	}
 	known := addressesIn(t, dir)
-	for _, line := range shownCommands {
-		for _, width := range []int{60, 80, 120} {
+	for i, line := range shownCommands {
+		for j, width := range []int{60, 80, 120} {
+			if i%3 != j && !campaign.On() {
+				continue
+			}
 			r := run(t, dir, []string{"COLUMNS=" + strconv.Itoa(width)}, append([]string{"--on", "2026-11-23"}, split(line)...))
 			if r.code > 1 {
 				t.Errorf("%s ends with %d: %s", line, r.code, r.stderr)

@@ -306,6 +306,7 @@ func TestApprove(t *testing.T) {
 	t.Parallel()
 	e := demoEstate(t, demo.Estate)
 	h := serve(t, e, onItsDay)
+	h.connections.Limits.Quiet = 20 * time.Second // all of it comes, and then there is nothing to wait for
 	var group []estate.ID
 	for _, id := range allGroups(e) {
 		if strings.HasPrefix(e.Address(id).String(), "south-pier@") {

@@ -211,7 +211,7 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 			JOIN looks l ON l.run = g.run AND l.account = g.account
 		WHERE g.run = $1 AND (k.state IN ('sent', 'unsure') OR g.sign = 'code' AND k.state IN ('refused', 'given-up')) AND
 			l.certain = 0 AND (g.sign <> 'released' OR EXISTS (
-			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n AND a.taken = 1))`, name).Scan(&t.Checks, &t.Missing)
+			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n))`, name).Scan(&t.Checks, &t.Missing)
 	return t, err
 }
 

@@ -404,6 +404,42 @@ func TestAnswers(t *testing.T) {
 	})
 }
 
+// What an approver's answer lets in is waited for from the answer on, not only once a server
+// has taken it over: that may take longer than a run that misses nothing stays open.
+func TestReleasedIsWaitedFor(t *testing.T) {
+	each(t, func(t *testing.T, where string) {
+		s := open(t, where)
+		p := &Plan{Body: "the estate", Run: Run{Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
+			Cases: []Case{{Kind: "insider", Lane: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: "m", Tag: "t"}},
+			Looks: []Look{{Account: "a@k.example", Lane: "boxes"}}, Signs: []Sign{{0, "a@k.example", SignReleased}}}
+		if err := s.Plan(t.Context(), p); err != nil {
+			t.Fatal(err)
+		}
+		claim, err := s.Claim(t.Context(), Worker{Holder: "me", Lanes: []string{"out"}}, "out", 1)
+		if err == nil {
+			err = s.Settle(t.Context(), "me", claim, Sent, nil, time.Time{})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		missing := func(when string, want int) {
+			t.Helper()
+			if standing, err := s.Standing(t.Context(), "one"); err != nil || standing.Missing != want {
+				t.Errorf("%s: %d are missing, want %d: %v", when, standing.Missing, want, err)
+			}
+		}
+		missing("before anybody is asked", 0)
+		if mine, err := s.Answer(t.Context(), "me", "one", 0, "q1"); !mine || err != nil {
+			t.Fatal(mine, err)
+		}
+		missing("while the answer is sent", 1)
+		if err := s.Answered(t.Context(), "one", 0, "q1"); err != nil {
+			t.Fatal(err)
+		}
+		missing("once it is taken over", 1)
+	})
+}
+
 func TestJudge(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
