@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 
@@ -50,7 +51,9 @@ type changer struct {
 
 // note tells of something besides the change.
 func (c *changer) note(format string, args ...any) {
-	c.notes = append(c.notes, fmt.Sprintf(format, args...))
+	if text := fmt.Sprintf(format, args...); !slices.Contains(c.notes, text) {
+		c.notes = append(c.notes, text)
+	}
 }
 
 // leaveOut tells of something that was asked for and is not done.

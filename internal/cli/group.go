@@ -14,7 +14,6 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/preset"
-	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -204,11 +203,11 @@ func aboutPreset(p *preset.Preset, before, said map[string][]string) string {
 // ruleMembers returns the rules for members that --rule and --everyone say.
 func (c *changer) ruleMembers() (list []change.Member, err error) {
 	for _, text := range c.cmd.StringSlice("rule") {
-		f, err := selector.ParseFilter(text)
+		rule, err := c.rule(text)
 		if err != nil {
-			return nil, syntaxError("--rule", err)
+			return nil, err
 		}
-		list = append(list, change.Member{Filter: f})
+		list = append(list, rule)
 	}
 	if c.cmd.Bool("everyone") {
 		list = append(list, change.Member{})

@@ -123,6 +123,18 @@ func newMemberAdd(streams Streams) *cli.Command {
 	}
 }
 
+// rule reads a rule for members, and notes that it picks nobody.
+func (c *changer) rule(text string) (change.Member, error) {
+	f, err := selector.ParseFilter(text)
+	if err != nil {
+		return change.Member{}, syntaxError("--rule", err)
+	}
+	if c.r.Picks(estate.MemberRule{Filter: f}).IsEmpty() {
+		c.note("%s picks nobody: there is no such person inside.", f)
+	}
+	return change.Member{Filter: f}, nil
+}
+
 func (c *changer) roleAndGroups() (string, []estate.ID, error) {
 	if c.cmd.Args().Len() == 0 {
 		return "", nil, usageError("%s needs a group", name(c.cmd))
@@ -142,12 +154,13 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		return err
 	}
 	if rule != "" || everyone {
-		one := change.Member{Membership: estate.Membership{Copy: m.Copy, Invitations: m.Invitations}}
+		var one change.Member
 		if rule != "" {
-			if one.Filter, err = selector.ParseFilter(rule); err != nil {
-				return usageError("--rule: %w", err)
+			if one, err = c.rule(rule); err != nil {
+				return err
 			}
 		}
+		one.Copy, one.Invitations = m.Copy, m.Invitations
 		c.draft.Apply(change.AddMember{Group: g, Member: one})
 		return nil
 	}
@@ -155,7 +168,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 	if err != nil {
 		return err
 	}
-	if len(list) == 0 && len(c.notes) == 0 {
+	if len(list) == 0 && len(c.notes) == 0 && !c.cmd.IsSet("where") {
 		return usageError("member add needs somebody to add: addresses, --from, --where, --rule or --everyone")
 	}
 	group := c.e.Group(g)

@@ -220,7 +220,11 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 				return nil, own
 			}
 		}
+		before := len(list)
 		c.eachPicked(group, x, func(id estate.ID) { add(c.e.Address(id), "") })
+		if len(list) == before {
+			c.note("Nobody is picked by --where %q.", text)
+		}
 	}
 	return list, nil
 }

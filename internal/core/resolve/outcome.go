@@ -111,7 +111,7 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 		}
 	}
 	for _, rule := range r.e.Rules(group) {
-		for it := r.picked(rule).Iterator(); it.HasNext(); {
+		for it := r.Picks(rule).Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); first(id) {
 				visit(id, r.wish(g, id, own{copy: rule.Copy, invitations: rule.Invitations}, d), rule.Place)
 			}
@@ -213,7 +213,7 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 		return
 	}
 	for i, rule := range r.e.Rules(id) {
-		for it := r.picked(rule).Iterator(); it.HasNext(); {
+		for it := r.Picks(rule).Iterator(); it.HasNext(); {
 			member := estate.ID(it.Next())
 			person := r.e.PersonIndex(member)
 			if t.counted[person] == t.group {

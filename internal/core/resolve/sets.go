@@ -127,7 +127,7 @@ func (r *Resolver) atomSet(group estate.ID, a *selector.Atom, m Message) *roarin
 	case selector.Below:
 		return r.inDomains(func(domain string) bool { return r.isBelow(domain, a.Domain) })
 	case selector.Where:
-		return r.Matching(a.Filter)
+		return r.filtered(a.Filter)
 	}
 	// What is about the message is the same for everyone.
 	if r.ask(group, a, Sender{ID: estate.None}, m) {
@@ -181,9 +181,8 @@ func (r *Resolver) matching(name string, fill func(*roaring.Bitmap)) *roaring.Bi
 	return set
 }
 
-// Matching returns the people whom a filter matches. The set is not to be
-// changed.
-func (r *Resolver) Matching(f selector.Filter) *roaring.Bitmap {
+// filtered returns the people whom a filter matches.
+func (r *Resolver) filtered(f selector.Filter) *roaring.Bitmap {
 	return r.matching(f.String(), func(set *roaring.Bitmap) { set.Or(r.filterSet(f)) })
 }
 
@@ -237,8 +236,8 @@ func (r *Resolver) listed(list []estate.Listed) *roaring.Bitmap {
 	return set
 }
 
-// picked returns the people whom a membership rule picks.
-func (r *Resolver) picked(rule estate.MemberRule) *roaring.Bitmap {
+// Picks returns the people whom a membership rule picks. The set is not to be changed.
+func (r *Resolver) Picks(rule estate.MemberRule) *roaring.Bitmap {
 	insidePeople := r.matching("inside people", func(set *roaring.Bitmap) {
 		set.Or(r.insiders(Message{}))
 		set.RemoveRange(0, uint64(r.e.Groups()))
@@ -246,5 +245,5 @@ func (r *Resolver) picked(rule estate.MemberRule) *roaring.Bitmap {
 	if rule.Filter == nil {
 		return insidePeople
 	}
-	return roaring.And(insidePeople, r.Matching(rule.Filter))
+	return roaring.And(insidePeople, r.filtered(rule.Filter))
 }
