@@ -216,7 +216,7 @@ func TestDemo(t *testing.T) {
 	repeats(t, filepath.Join(dir, "ferries"), first.stdout)
 	again := run(t, dir, nil, []string{"demo", "ferries"})
 	if again.code != 0 || again.stdout != first.stdout {
-		t.Errorf("the second demo ended with %d: %s", again.code, again.stderr)
+		t.Errorf("the second demo ended with %d: %s\n%s\nthe first:\n%s", again.code, again.stderr, again.stdout, first.stdout)
 	}
 	groups := filepath.Join(dir, "ferries", "estate", "groups.yaml")
 	if err := os.WriteFile(groups, []byte("mine"), 0o644); err != nil {

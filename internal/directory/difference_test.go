@@ -357,17 +357,18 @@ domains: [kelp.example]
 people:
   - {address: ann@kelp.example, attributes: {base: quay, post: [x, y, z], rank: a}}
 groups:
-  - {address: g@kelp.example, members: [{everyone: true, copy: none}]}
+  - {address: g@kelp.example, gate: [], members: [{everyone: true, copy: none}]}
   - {address: h@kelp.example, members: [{where: (base=quay)}, {where: (base=pier), invitations: none}]}
 `).Estate()
 	var got []string
 	for _, loss := range directory.Losses(e, directory.Carries{
-		Attributes: func(name, _ string) bool { return name != "rank" }, OneValue: true, Unnamed: true,
+		Attributes: func(name, _ string) bool { return name != "rank" }, OneValue: true, Unnamed: true, Settings: []string{"all"},
 		Rules: func(estate.MemberRule) bool { return true },
 	}) {
 		got = append(got, loss.String())
 	}
 	want := []string{"further values of the attribute post of 2, such as ann@kelp.example", "the attribute rank of ann@kelp.example",
+		"what senders are told by an empty gate (it becomes refuse anyone) of g@kelp.example",
 		"what the members by a rule get of 2, such as g@kelp.example"}
 	if !slices.Equal(got, want) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -155,8 +155,11 @@ func (l *losses) group(e *estate.Estate, g estate.ID, c Carries) {
 		l.add("moderators", name)
 	}
 	for _, f := range Settings(group) {
-		if !slices.Contains(c.Settings, f.Name) && !slices.Contains(c.Settings, "all") {
+		switch {
+		case !slices.Contains(c.Settings, f.Name) && !slices.Contains(c.Settings, "all"):
 			l.add(f.Name, name)
+		case f.Name == "gate" && len(f.List) == 0: // a cell has to say something
+			l.add("what senders are told by an empty gate (it becomes refuse anyone)", name)
 		}
 	}
 	for _, rule := range group.Access {

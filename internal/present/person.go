@@ -212,7 +212,7 @@ func (a *Person) act(n namer, group, id estate.ID, s resolve.Sender) {
 			}
 		}
 	}
-	if approvers, _ := n.r.Approvers(group); slices.Contains(approvers, id) {
+	if approvers, _ := n.r.Approvers(group); slices.Contains(approvers, id) && n.r.Holds(group) {
 		a.Approves = append(a.Approves, name)
 		if len(approvers) == 1 {
 			a.Alone = append(a.Alone, Alone{name, "approver"})

@@ -16,7 +16,7 @@ import (
 type Said struct {
 	Verdict estate.Verdict
 	Told    bool   // the sender is told that it is held or refused
-	Text    string // what the rule that decides has to say
+	Text    string // what the rule that decides has to say; "" where it reaches no sender
 	NoRule  bool   // none decides
 }
 
@@ -30,12 +30,15 @@ type PostChange struct {
 // said returns what a decision about mail to a group says to a sender whom notify-sender names or
 // does not.
 func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Message, notified bool) Said {
-	return Said{
+	s := Said{
 		Verdict: d.Verdict,
 		Told:    message.Tells(d, m, func() bool { return notified }),
-		Text:    r.Because(group, d),
 		NoRule:  r.DecidingRule(group, d) == nil,
 	}
+	if d.Verdict == estate.Hold || d.Verdict == estate.Refuse {
+		s.Text = r.Because(group, d)
+	}
+	return s
 }
 
 // posts compares what becomes of everybody's messages. Gates that are written alike and

@@ -131,7 +131,7 @@ func (c *comparison) groupSettings(change *Change) {
 		case estate.FormParties:
 			was = c.partyTexts(before, setting.Name)
 		}
-		if !change.shows(setting.Name) {
+		if !change.shows(setting.Name) || setting.Name == "gate" && !slices.Equal(silent(before), silent(later)) {
 			list.note(setting.Name, was, is)
 		}
 	}
@@ -140,6 +140,16 @@ func (c *comparison) groupSettings(change *Change) {
 		list = append(list, *members)
 	}
 	change.Settings = list
+}
+
+// silent returns the texts of a gate that reach no sender.
+func silent(g *estate.Group) (texts []string) {
+	for _, rule := range g.Gate {
+		if rule.Because != "" && (rule.Verdict == estate.Admit || rule.Verdict == estate.Drop) {
+			texts = append(texts, rule.Because)
+		}
+	}
+	return texts
 }
 
 // shows reports whether a difference in a setting shows in what else changes.
