@@ -256,6 +256,8 @@ func told(s effect.Said) string {
 	switch {
 	case s.Text != "":
 		text = strconv.Quote(s.Text)
+	case s.Roster:
+		text = rosterTakes
 	case s.NoRule:
 		text = noMatch
 	}

@@ -98,7 +98,7 @@ func (c *comparison) reportHazards(of []differences) {
 }
 
 // about returns what a finding is about: people and groups by the addresses that they have
-// in the new estate, rules by what they say.
+// in the new estate.
 func (c *comparison) about(f hazard.Finding, isOld bool) about {
 	a := about{f.Check, f.Severity, f.Accepted, f.Group, c.renamed(f.Address, isOld), ""}
 	if isOld && f.Group != estate.None {

@@ -18,6 +18,7 @@ type Said struct {
 	Told    bool   // the sender is told that it is held or refused
 	Text    string // what the rule that decides has to say; "" where it reaches no sender
 	NoRule  bool   // none decides
+	Roster  bool   // no rule is asked, as a roster accepts no mail
 }
 
 // A PostChange is another verdict for some senders of a message, or another text.
@@ -35,6 +36,7 @@ func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Me
 		Told:    message.Tells(d, m, func() bool { return notified }),
 		NoRule:  r.DecidingRule(group, d) == nil,
 	}
+	s.Roster = s.NoRule && r.Estate().Group(group).Kind == estate.Roster
 	if d.Verdict == estate.Hold || d.Verdict == estate.Refuse {
 		s.Text = r.Because(group, d)
 	}
@@ -118,6 +120,7 @@ func (s Said) compare(other Said) int {
 	return cmp.Or(
 		cmp.Compare(s.Verdict, other.Verdict), cmp.Compare(bit(s.Told), bit(other.Told)),
 		strings.Compare(s.Text, other.Text), cmp.Compare(bit(s.NoRule), bit(other.NoRule)),
+		cmp.Compare(bit(s.Roster), bit(other.Roster)),
 	)
 }
 

@@ -55,16 +55,15 @@ earlier ones:
 }
 
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
-	p.report(Finding{Group: id, Place: place, more: &more{detail: []string{list, text}}, text: func() (says, fix string) {
+	p.report(Finding{Group: id, Place: place, more: &more{detail: []string{list, strconv.Itoa(index + 1)}}, text: func() (says, fix string) {
 		says = "Rule " + strconv.Itoa(index+1) + " of the " + list
 		if id != estate.None {
 			says += " of " + p.name(id)
 		}
 		if list == "gate" && p.E.Group(id).Kind == estate.Roster {
-			says += " never applies: a roster accepts no mail."
-		} else {
-			says += ", \"" + text + "\", decides for none of the senders tried."
+			return says + " never applies: a roster accepts no mail.", "Remove the rule."
 		}
+		says += ", \"" + text + "\", decides for none of the senders tried."
 		return says, "Move the rule up, correct its selector, or remove it."
 	}})
 }
