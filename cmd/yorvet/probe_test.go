@@ -56,7 +56,7 @@ func startStandIn(t *testing.T, dir string, args ...string) *exec.Cmd {
 	if err != nil {
 		t.Fatal(err)
 	}
-	hasty := strings.NewReplacer("patience: 20s", "patience: 10s", "quiet: 5s", "quiet: 1500ms", "settle: 1s", "settle: 300ms", "look-every: 2s", "look-every: 500ms", "pace: 200", "pace: 100").Replace(string(connections))
+	hasty := strings.NewReplacer("patience: 20s", "patience: 60s", "quiet: 5s", "quiet: 1500ms", "settle: 1s", "settle: 300ms", "look-every: 2s", "look-every: 500ms", "pace: 200", "pace: 100").Replace(string(connections))
 	if err := os.WriteFile(filepath.Join(dir, "connections.yaml"), []byte(hasty), 0o600); err != nil {
 		t.Fatal(err)
 	}

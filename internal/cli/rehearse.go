@@ -17,7 +17,7 @@ import (
 // and a probe with the estate as it is written down.
 const (
 	rehearsalFolder = "rehearsal"
-	rehearsalLimits = "  pace: 400\n  people: 100\n  connections: 60\n  patience: 12s\n  quiet: 2s\n  look-every: 1s\n " +
+	rehearsalLimits = "  pace: 400\n  people: 100\n  connections: 60\n  patience: 60s\n  quiet: 2s\n  look-every: 1s\n " +
 		" settle: 500ms\n"
 	rehearsalDigest = 300 * time.Millisecond
 )

@@ -54,7 +54,7 @@ func TestFaults(t *testing.T) {
 			{Do: "later", By: 500 * time.Millisecond}, {Do: "cut", Share: 8, Bytes: 700},
 		}}
 	})
-	h.connections.Limits.Patience, h.connections.Limits.Quiet, h.connections.Limits.Connections = 30*time.Second, 4*time.Second, people+2
+	h.connections.Limits.Patience, h.connections.Limits.Quiet, h.connections.Limits.Connections = 5*time.Minute, 8*time.Second, people+2
 	var from []address.Address
 	for i := range messages {
 		from = append(from, address.MustParse(fmt.Sprintf("p%d@kelp.example", i)))
