@@ -197,6 +197,13 @@ func (r MatrixRow) spans() []Span {
 	case r.Inside == "admit":
 		posts += ", unknown inside addresses too"
 	}
+	if r.Kind == "roster" {
+		n := 0
+		for _, some := range r.Receives {
+			n += some
+		}
+		return []Span{{Plain, rosterTakes + "; " + count(n, "person is", "people are") + " in it"}}
+	}
 	spans := []Span{{Plain, posts + "; forged mail is "}}
 	forged := Span{Plain, verdictPast[r.Forged]}
 	if r.Known > 0 || r.Forged == "admit" {

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/RoaringBitmap/roaring/v2"
+
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -83,20 +85,22 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 	return a
 }
 
-// forgeries asks a gate about unproven messages from every known address.
+// forgeries asks a gate about unproven messages from every known address that is worth claiming.
 func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 	f := Forgeries{Admitted: []string{}, Held: []string{}, decisions: map[string]Decision{}, sizes: map[string]int{}}
+	among, claims := n.r.Forgeable(group, m)
 	for _, class := range n.r.Posters(group, m) {
-		if class.Senders.IsEmpty() {
+		senders := roaring.And(class.Senders, among)
+		if senders.IsEmpty() {
 			continue
 		}
 		var claimed []string
-		for it := class.Senders.Iterator(); it.HasNext(); {
+		for it := senders.Iterator(); it.HasNext(); {
 			claimed = append(claimed, n.address(estate.ID(it.Next())))
 		}
 		f.add(n, group, class.Decision, claimed...)
 	}
-	for _, s := range n.r.Claims(group) {
+	for _, s := range claims {
 		f.add(n, group, n.r.Post(group, s, m), s.Claimed())
 	}
 	slices.Sort(f.Admitted)

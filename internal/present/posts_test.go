@@ -46,7 +46,11 @@ func TestPosts(t *testing.T) {
 		for group := range estate.ID(e.Groups()) {
 			a := NewPosts(r, group, resolve.Message{})
 			admitted := 0 // of all addresses that there are
+			open := r.Post(group, r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 			claim := func(a address.Address) {
+				if open && !e.InsideDomain(a.Domain()) {
+					return // whoever claims it gains nothing
+				}
 				if r.Post(group, r.Sender(a), resolve.Message{Unproven: true}).Verdict == estate.Admit {
 					admitted++
 				}
@@ -71,6 +75,9 @@ func TestPosts(t *testing.T) {
 				text = strings.Replace(text, "*.", "any.", 1)
 				if strings.HasPrefix(text, "@") {
 					text = "made.up" + text
+				}
+				if open && !e.InsideDomain(address.MustParse(text).Domain()) {
+					t.Errorf("estate %d, %s: mail from %s, outside, is told as forged, and anybody outside is admitted", seed, a.Group, text)
 				}
 				if r.Post(group, r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
 					t.Errorf("estate %d, %s: forged mail from %s does not get in", seed, a.Group, text)

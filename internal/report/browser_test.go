@@ -63,7 +63,7 @@ func open(t *testing.T, path string, width, height int64, scheme string) *browse
 	t.Cleanup(stop)
 	b := &browser{t: t, ctx: ctx}
 	b.do(chromedp.Navigate("about:blank"))
-	limited, stop := context.WithTimeout(ctx, 40*time.Second)
+	limited, stop := context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(stop)
 	b.ctx = limited
 	if err := chromedp.Listen(b.ctx, b.listen); err != nil {

@@ -3,6 +3,8 @@ package resolve
 import (
 	"slices"
 
+	"github.com/RoaringBitmap/roaring/v2"
+
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -14,6 +16,19 @@ const (
 	MadeUp = "no-such-stranger"
 	Below  = "below."
 )
+
+// Forgeable returns the people and groups whom a message to a group may be forged to be from, and
+// those of Claims: all inside, and those outside unless the group admits anybody outside anyhow.
+// The set is not to be changed.
+func (r *Resolver) Forgeable(group estate.ID, m Message) (known *roaring.Bitmap, claims []Sender) {
+	m.Unproven = false
+	if r.Post(group, r.Strangers().Outside, m).Verdict != estate.Admit {
+		all := func(set *roaring.Bitmap) { set.AddRange(0, uint64(r.e.Groups()+r.e.People())) }
+		return r.matching("all", all), r.Claims(group)
+	}
+	outside := func(s Sender) bool { return !r.e.InsideDomain(s.Address.Domain()) }
+	return r.insiders(Message{}), slices.DeleteFunc(r.Claims(group), outside)
+}
 
 // Claims returns those whom a message to a group may claim to be from, and be judged
 // otherwise than by a main address of the estate or by a stranger's: aliases in

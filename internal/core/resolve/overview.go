@@ -5,7 +5,7 @@ import "yorvet.example/yorvet/internal/core/estate"
 // An Overview is a group at a glance.
 type Overview struct {
 	Outside, Inside, Forged estate.Verdict         // for the strangers
-	ForgedKnown             int                    // main addresses, and Claims, as which an unproven message is admitted
+	ForgedKnown             int                    // see Resolver.ForgedKnown
 	Posters                 [estate.Drop + 1]int   // people, by verdict
 	Receives                [Undeliverable + 1]int // by outcome, without a sender
 	Invited                 int                    // people who get a calendar request in their inbox
@@ -62,16 +62,19 @@ func (r *Resolver) peopleIn(size uint64, rank func(uint32) uint64) int {
 	return int(size - rank(uint32(r.e.Groups()-1)))
 }
 
-// ForgedKnown returns of how many known addresses a group admits forged mail.
+// ForgedKnown returns as how many known addresses, main ones and Claims, forged mail is admitted
+// by a group.
 func (r *Resolver) ForgedKnown(group estate.ID) int {
+	m := Message{Unproven: true}
+	among, claims := r.Forgeable(group, m)
 	known := 0
-	for _, class := range r.Decided(group, Message{Unproven: true}) {
+	for _, class := range r.Decided(group, m) {
 		if class.Verdict == estate.Admit {
-			known += int(class.Senders.GetCardinality())
+			known += int(class.Senders.AndCardinality(among))
 		}
 	}
-	for _, s := range r.Claims(group) {
-		if r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+	for _, s := range claims {
+		if r.Post(group, s, m).Verdict == estate.Admit {
 			known++
 		}
 	}
