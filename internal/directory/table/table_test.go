@@ -1,8 +1,11 @@
 package table
 
 import (
+	"archive/zip"
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -236,6 +239,67 @@ func TestWorkbook(t *testing.T) {
 
 // Merged cells give their value to each of their rows, and days with dots are as a workbook hands
 // them out.
+// A formula that nobody has worked out is no empty cell; one that came to nothing is.
+func TestFormulaWithoutResult(t *testing.T) {
+	book := excelize.NewFile()
+	for cell, value := range map[string]any{"A1": "group", "B1": "owner", "A2": "a@k.example", "B2": "o@k.example", "A3": "b@k.example"} {
+		if err := book.SetCellValue("Sheet1", cell, value); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := book.SetCellFormula("Sheet1", "B3", `B2&""`); err != nil {
+		t.Fatal(err)
+	}
+	read := func(from, to string) error {
+		b, err := book.WriteToBuffer()
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, closed, err := OpenWorkbook(repacked(t, b.Bytes(), from, to), "x.xlsx", Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer closed()
+		return r.Each(func(*directory.Entry) {})
+	}
+	if err := read(`<c r="B3" t="str">`, `<c r="B3">`); err == nil || !strings.HasPrefix(err.Error(), "x.xlsx:3:2: the cell has a formula") {
+		t.Errorf("a formula without a result: %v", err)
+	}
+	if err := read("</f>", "</f><v></v>"); err != nil {
+		t.Errorf("a formula that came to an empty text: %v", err)
+	}
+}
+
+// repacked is a workbook with a text of its sheets replaced.
+func repacked(t *testing.T, workbook []byte, from, to string) *bytes.Buffer {
+	t.Helper()
+	in, err := zip.NewReader(bytes.NewReader(workbook), int64(len(workbook)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	out, replaced := zip.NewWriter(&b), false
+	for _, f := range in.File {
+		part, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := io.ReadAll(part)
+		w, err2 := out.Create(f.Name)
+		if strings.Contains(f.Name, "sheet1.xml") {
+			replaced = bytes.Contains(data, []byte(from))
+			data = bytes.ReplaceAll(data, []byte(from), []byte(to))
+		}
+		if _, err3 := w.Write(data); errors.Join(err, err2, err3) != nil {
+			t.Fatal(err, err2, err3)
+		}
+	}
+	if err := out.Close(); err != nil || !replaced {
+		t.Fatalf("%q is replaced: %t, %v", from, replaced, err)
+	}
+	return &b
+}
+
 func TestMergedCells(t *testing.T) {
 	book := excelize.NewFile()
 	for i, row := range [][]any{{"group", "owner", "member"}, {"a@k.example", "o@k.example", "x@k.example"}, {"", "", "y@k.example"}, {"b@k.example", "", "z@k.example"}} {

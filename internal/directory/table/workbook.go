@@ -16,8 +16,11 @@ const mostWorkbook = 1 << 30
 // workbook are the rows of a sheet of a workbook.
 type workbook struct {
 	name   string
+	book   *excelize.File
+	sheet  string
 	rows   *excelize.Rows
 	line   int
+	cells  int // of a row that have a heading
 	merged []merged
 }
 
@@ -100,7 +103,7 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
 	}
-	t, err = newReader(&workbook{name: name, rows: rows, merged: joined}, name, options)
+	t, err = newReader(&workbook{name: name, book: book, sheet: called, rows: rows, cells: mostAhead, merged: joined}, name, options)
 	if err != nil && len(sheets) > 1 {
 		err = fmt.Errorf("%w; this is sheet %q, of %s", err, called, strings.Join(sheets, ", "))
 	}
@@ -131,6 +134,9 @@ func (s *workbook) next() (next row, err error) {
 				return row{}, fmt.Errorf("%s:%d:%d: the cell is longer than %d MiB", s.name, s.line, i+1, mostRow>>20)
 			}
 		}
+		if err := s.computed(cells); err != nil {
+			return row{}, err
+		}
 		if filled(cells) > 0 { // a row of merged cells alone is none
 			return row{s.fill(cells), s.line}, nil
 		}
@@ -141,4 +147,32 @@ func (s *workbook) next() (next row, err error) {
 	return row{}, io.EOF
 }
 
-func (s *workbook) width(int) {}
+func (s *workbook) width(cells int) { s.cells = min(cells, mostComputed) }
+
+// In how many columns formulas are looked for that nobody has worked out: below a heading, and
+// before it is found.
+const mostComputed, mostAhead = 1000, 100
+
+// computed returns an error if a cell has a formula and not what it came to, as in a workbook
+// that a program has written and no spreadsheet opened: it would look like an empty one.
+func (s *workbook) computed(cells []string) error {
+	for i := range s.cells {
+		if i < len(cells) && cells[i] != "" {
+			continue
+		}
+		cell, err := excelize.CoordinatesToCellName(i+1, s.line)
+		if err != nil {
+			return err
+		}
+		formula, err := s.book.GetCellFormula(s.sheet, cell)
+		if err != nil || formula == "" {
+			continue
+		}
+		// One that came to an empty text says so.
+		if kind, err := s.book.GetCellType(s.sheet, cell); err == nil && kind == excelize.CellTypeUnset {
+			return fmt.Errorf("%s:%d:%d: the cell has a formula, and the workbook does not say what it comes to; "+
+				"open it in a spreadsheet program, which works it out, and save it", s.name, s.line, i+1)
+		}
+	}
+	return nil
+}
