@@ -312,7 +312,10 @@ func newCoverage(c *directory.Coverage) present.ImportCoverage {
 	out := present.ImportCoverage{
 		Source: c.Source, Records: c.Records, Skipped: c.Skipped,
 		Parts: []present.ImportPart{}, Columns: []present.ImportColumn{}, Words: []present.ImportWord{},
-		Absent: append([]string{}, c.Absent...),
+		Absent: append([]string{}, c.Absent...), Lost: []string{},
+	}
+	for _, one := range c.Lost {
+		out.Lost = append(out.Lost, one.String())
 	}
 	for _, one := range c.Parts {
 		out.Parts = append(out.Parts, present.ImportPart(one))

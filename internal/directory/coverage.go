@@ -17,6 +17,7 @@ type Coverage struct {
 	Columns []Column `json:"columns"` // by name
 	Words   []Word   `json:"words"`   // that the map skips
 	Absent  []string `json:"absent"`  // names in the map that no record has
+	Lost    []Loss   `json:"lost"`    // what was taken, and is not in what all sources come to
 }
 
 // A Part is what became of the records of one part of a map.
@@ -41,8 +42,8 @@ type Word struct {
 	Records int    `json:"records"`
 }
 
-// Lost returns the columns that nothing takes.
-func (c *Coverage) Lost() (list []Column) {
+// Untaken returns the columns that nothing takes.
+func (c *Coverage) Untaken() (list []Column) {
 	for _, one := range c.Columns {
 		if one.Taken == 0 {
 			list = append(list, one)

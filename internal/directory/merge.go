@@ -138,6 +138,11 @@ func Merge(list []*Directory, options MergeOptions) *Merged {
 		m.findDomains(list)
 	}
 	m.finish(list)
+	for i, d := range list {
+		if d.Coverage != nil {
+			d.Coverage.Lost = m.met[i].lost.list
+		}
+	}
 	return m.out
 }
 
@@ -204,6 +209,7 @@ type merger struct {
 type met struct {
 	people, groups []who
 	renamed        bool
+	lost           losses // what it says, and the sources together do not
 }
 
 // unlike is a list that a group has in two sources. Whether they say the same is
@@ -242,6 +248,11 @@ func (m *merger) where(p estate.Place) string {
 }
 
 func (m *merger) conflict(who, what, taken string, takenAt estate.Place, left string, leftAt estate.Place) {
+	lost := what
+	if what == "this" || what == "address" || strings.HasPrefix(what, "the address ") {
+		lost = "an address"
+	}
+	m.met[leftAt.File].lost.add(lost, who)
 	if len(m.out.Conflicts) < mostConflicts {
 		m.out.Conflicts = append(
 			m.out.Conflicts,

@@ -41,10 +41,12 @@ func (m *merger) finish(list []*Directory) {
 			text := "the group " + g.Address + " is left out: its address is outside " + strings.Join(m.out.Domains, ", ")
 			at := Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true, Text: text}
 			m.out.Remarks = append(m.out.Remarks, at)
+			m.met[g.place.File].lost.add("a group", g.Address)
 			continue
 		}
 		for _, alias := range g.Also {
 			if !inside[domainOf(alias)] {
+				m.met[g.place.File].lost.add("an alias", g.Address)
 				m.out.Remarks = append(m.out.Remarks, Remark{Source: m.out.Files[g.place.File], Line: int(g.place.Line), Harm: true,
 					Text: "the alias " + alias + " of " + g.Address + " is left out: it is outside " +
 						strings.Join(m.out.Domains, ", ")})

@@ -234,7 +234,7 @@ func TestCoverageOf(t *testing.T) {
 	if got := fmt.Sprint(c.Columns); got != want {
 		t.Errorf("columns are\n%s\nwant\n%s", got, want)
 	}
-	if got, want := fmt.Sprint(c.Lost()), "[{color 3 0 red} {draught 1 0 3}]"; got != want {
+	if got, want := fmt.Sprint(c.Untaken()), "[{color 3 0 red} {draught 1 0 3}]"; got != want {
 		t.Errorf("lost are %s, want %s", got, want)
 	}
 	if got, want := fmt.Sprint(c.Words), "[{copies, copy x 2} {copies, copy y 1}]"; got != want {

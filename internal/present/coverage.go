@@ -15,6 +15,7 @@ type ImportCoverage struct {
 	Columns []ImportColumn `json:"columns"`
 	Words   []ImportWord   `json:"words"`  // that the map skips
 	Absent  []string       `json:"absent"` // names in the map that no record has
+	Lost    []string       `json:"lost"`   // what was taken, and is not in the estate
 }
 
 // ImportPart is what became of the records of one part of a map.
@@ -51,6 +52,13 @@ func (a *Import) coverage(p *Page) {
 	}
 }
 
+// left says what was taken, and is not in the estate.
+func (c *ImportCoverage) left(p *Page) {
+	if len(c.Lost) > 0 {
+		p.Line(2, Span{Doubtful, "Taken from " + c.Source + ", and not in the estate: "}, Span{Plain, strings.Join(c.Lost, "; ")})
+	}
+}
+
 // inShort says what is lost.
 func (c *ImportCoverage) inShort(p *Page) {
 	var lost []string
@@ -63,6 +71,7 @@ func (c *ImportCoverage) inShort(p *Page) {
 		p.Line(2, Span{Doubtful, fmt.Sprintf("Not taken from %s, %d of %d columns: ", c.Source, len(lost), len(c.Columns))},
 			Span{Plain, p.some(lost)}, Span{Faint, "   (--coverage says more)"})
 	}
+	c.left(p)
 	if len(c.Absent) > 0 {
 		p.Line(2, Span{Doubtful, "In the map, and in no record of " + c.Source + ": "}, Span{Plain, p.some(c.Absent)})
 	}
@@ -96,6 +105,7 @@ func (c *ImportCoverage) inFull(p *Page) {
 			{Faint, strings.Join(strings.Fields(column.Example), " ")}})
 	}
 	p.Table(rows)
+	c.left(p)
 	for _, w := range c.Words {
 		p.Line(2, Span{Doubtful, fmt.Sprintf("Skipped: %s %q in %s", w.Column, w.Word, count(w.Records, "record",
 			"records"))})

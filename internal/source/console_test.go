@@ -270,7 +270,7 @@ func TestConsoles(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if lost := d.Coverage.Lost(); test.wide && len(lost) != 2 {
+			if lost := d.Coverage.Untaken(); test.wide && len(lost) != 2 {
 				t.Errorf("not taken: %v, want Archive and Max Size (MB)", lost)
 			}
 			e, err := directory.Merge([]*directory.Directory{d}, directory.MergeOptions{Domains: []string{"kelp.example"}}).Build()
