@@ -340,3 +340,76 @@ func TestSheetsThatLoseColumns(t *testing.T) {
 	put(t, dir, "sheet.csv", consoleSheet(12, ",yes\n", ",\n"))
 	want(t, dir, follow+" --yes --allow-opening 12", 0, "12 groups change")
 }
+
+// The same of rows of memberships, and of JSON.
+func TestOtherShapesThatLose(t *testing.T) {
+	const gate = "\n    gate: [{when: (closed=yes), say: refuse not inside}, admit anyone]\n"
+	long := func(groups int, replace ...string) string {
+		var b strings.Builder
+		b.WriteString("mail,closed,who,part\n")
+		for i := range groups {
+			fmt.Fprintf(&b, "g%d@kelp.example,yes,ann@kelp.example,keeper\ng%[1]d@kelp.example,yes,bob@kelp.example,reader\n", i)
+		}
+		return strings.NewReplacer(replace...).Replace(b.String())
+	}
+	nested := func(groups int, replace ...string) string {
+		var all []string
+		for i := range groups {
+			all = append(all, fmt.Sprintf(`{"mail": "g%d@kelp.example", "closed": "yes", "people": [{"who": "ann@kelp.example", `+
+				`"part": "keeper"}, {"who": "bob@kelp.example", "part": "reader"}]}`, i))
+		}
+		return strings.NewReplacer(replace...).Replace(`{"lists": [` + strings.Join(all, ",\n") + "]}\n")
+	}
+	const people = "      - {each: people, address: who, role: {from: part, as: {keeper: owner, reader: member}}}\n"
+	for _, shape := range []struct {
+		format, keys, people string
+		of                   func(groups int, replace ...string) string
+		lose                 map[string]string
+	}{
+		{"csv", "rows-by: mail\n    address: mail", strings.Replace(people, "each: people, ", "", 1), long, map[string]string{
+			"a renamed condition":  long(12, ",closed,", ",shut,"),
+			"a renamed list":       long(12, ",who,", ",whoever,"),
+			"a renamed role":       long(12, ",part\n", ",does\n"),
+			"an emptied condition": long(12, ",yes,", ",,"),
+			"an emptied list":      long(12, "ann@kelp.example", "", "bob@kelp.example", ""),
+			"emptied readers":      long(12, "bob@kelp.example", ""),
+			"a doubled column":     long(12, ",part\n", ",closed\n"),
+			"a heading alone":      long(0),
+			"half of it":           long(6),
+			"cut off":              strings.TrimSuffix(long(12), "s,ann@kelp.example,keeper\ng11@kelp.example,yes,bob@kelp.example,reader\n"),
+		}},
+		{"json", "records: lists\n    address: mail", people, nested, map[string]string{
+			"a renamed condition":  nested(12, `"closed"`, `"shut"`),
+			"a renamed list":       nested(12, `"people"`, `"folk"`),
+			"renamed addresses":    nested(12, `"who"`, `"whoever"`),
+			"a renamed role":       nested(12, `"part"`, `"does"`),
+			"renamed records":      nested(12, `"lists"`, `"groups"`),
+			"an emptied condition": nested(12, `"closed": "yes"`, `"closed": ""`),
+			"an emptied list":      nested(12, `{"who": "ann@kelp.example", "part": "keeper"}, {"who": "bob@kelp.example", "part": "reader"}`, ""),
+			"emptied readers":      nested(12, `"bob@kelp.example"`, `""`),
+			"a doubled key":        nested(12, `"people": [`, `"closed": "no", "people": [`),
+			"no records":           nested(0),
+			"half of it":           nested(6),
+			"cut off":              strings.TrimSuffix(nested(12), "}]}]}\n"),
+		}},
+	} {
+		dir := t.TempDir()
+		put(t, dir, "the.map", "yorvet-map: 1\ngroups:\n  - "+shape.keys+gate+"    members:\n"+shape.people)
+		follow := "import sheet=" + shape.format + ":sheet --map the.map --domain kelp.example -o estate"
+		put(t, dir, "sheet", shape.of(12))
+		want(t, dir, follow, 0, "12 groups")
+		want(t, dir, follow+" --yes", 0, "nothing to change")
+		before := list(t, dir)
+		for what, text := range shape.lose {
+			put(t, dir, "sheet", text)
+			r := runLine(t, dir, "yorvet "+follow+" --yes")
+			if strings.Contains(what, "doubled") && !strings.Contains(r.stderr, "for the second time") {
+				t.Errorf("%s, %s: %s", shape.format, what, r.stderr)
+			}
+			put(t, dir, "sheet", shape.of(12))
+			if now := list(t, dir); r.code < 2 || now != before {
+				t.Errorf("%s, %s: exit code %d, files have changed: %t\n%s%s", shape.format, what, r.code, now != before, r.stdout, r.stderr)
+			}
+		}
+	}
+}

@@ -167,7 +167,7 @@ func (w *walker) document() error {
 		return errors.New("expected an object or a list of objects")
 	case slices.Contains(w.paths, "") && len(w.paths) == 1:
 		w.met[""] = true
-		record, err := w.object()
+		record, err := object(w.d, 0)
 		if err != nil {
 			return err
 		}
@@ -177,21 +177,52 @@ func (w *walker) document() error {
 }
 
 // object reads the rest of an object.
-func (w *walker) object() (map[string]any, error) {
+func object(d *json.Decoder, depth int) (map[string]any, error) {
 	record := map[string]any{}
-	for w.d.More() {
-		key, err := w.d.Token()
+	for d.More() {
+		token, err := d.Token()
 		if err != nil {
 			return nil, err
 		}
-		var value any
-		if err := w.d.Decode(&value); err != nil {
+		key := fmt.Sprint(token)
+		if _, twice := record[key]; twice {
+			return nil, fmt.Errorf("%q stands in one object for the second time", key)
+		}
+		if record[key], err = value(d, depth+1); err != nil {
 			return nil, err
 		}
-		record[fmt.Sprint(key)] = value
 	}
-	_, err := w.d.Token()
+	_, err := d.Token()
 	return record, err
+}
+
+// Value reads a value, which is as d.Decode gives it. A name that stands twice in one object is an
+// error: readers differ in which of the two they take (RFC 8259, section 4).
+func Value(d *json.Decoder) (any, error) { return value(d, 0) }
+
+func value(d *json.Decoder, depth int) (any, error) {
+	token, err := d.Token()
+	if depth > deepest {
+		return nil, fmt.Errorf("it is nested deeper than %d", deepest)
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case token == json.Delim('{'):
+		return object(d, depth)
+	case token != json.Delim('['):
+		return token, nil
+	}
+	list := []any{}
+	for d.More() {
+		one, err := value(d, depth+1)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	_, err = d.Token()
+	return list, err
 }
 
 // keys goes through the rest of an object at a path.
@@ -213,7 +244,7 @@ func (w *walker) keys(path string) error {
 		case token == json.Delim('{') && wanted:
 			w.met[at] = true
 			var record map[string]any
-			if record, err = w.object(); err == nil {
+			if record, err = object(w.d, 0); err == nil {
 				err = w.visit(at, record)
 			}
 		case token == json.Delim('{') && leads:
@@ -240,9 +271,13 @@ func (w *walker) keys(path string) error {
 func (w *walker) list(path string) error {
 	w.met[path] = true
 	for w.d.More() {
-		var record map[string]any
-		if err := w.d.Decode(&record); err != nil {
+		one, err := Value(w.d)
+		if err != nil {
 			return err
+		}
+		record, ok := one.(map[string]any)
+		if !ok && one != nil {
+			return errors.New("expected an object, not " + kind(one))
 		}
 		if err := w.visit(path, record); err != nil {
 			return err
@@ -250,6 +285,19 @@ func (w *walker) list(path string) error {
 	}
 	_, err := w.d.Token()
 	return err
+}
+
+// kind is what a value is that is no object.
+func kind(value any) string {
+	switch value.(type) {
+	case []any:
+		return "a list"
+	case string:
+		return "a text"
+	case bool:
+		return "true or false"
+	}
+	return "a number"
 }
 
 // skipRest passes over the rest of a list or object.

@@ -164,9 +164,7 @@ func bare(text string) string {
 func decode(data []byte) (any, error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
-	var document any
-	err := d.Decode(&document)
-	return document, err
+	return Value(d)
 }
 
 // objectsAt returns the objects of the list at a path of a document. What is not there is

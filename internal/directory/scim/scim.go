@@ -4,6 +4,7 @@ package scim
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -106,11 +107,13 @@ func (s *Service) readAll(ctx context.Context, kind string, visit func(*director
 		}
 		for _, raw := range p.Resources {
 			number++
-			var resource map[string]any
-			if err := json.Unmarshal(raw, &resource); err != nil {
+			var e *directory.Entry
+			err := one(json.NewDecoder(bytes.NewReader(raw)), func(resource map[string]any) {
+				e = entryOf(resource, strings.TrimSuffix(kind, "s"))
+			})
+			if err != nil {
 				return false, fmt.Errorf("%s/%s: resource %d: %s", s.URL, kind, number, Problem(err))
 			}
-			e := entryOf(resource, strings.TrimSuffix(kind, "s"))
 			e.Line = number
 			if e.ID != "" && seen[e.ID] {
 				return false, fmt.Errorf(
@@ -229,9 +232,13 @@ func ReadFile(r io.Reader, name string, visit func(*directory.Entry)) error {
 
 // one reads one resource of a list.
 func one(d *json.Decoder, take func(map[string]any)) error {
-	var resource map[string]any
-	if err := d.Decode(&resource); err != nil {
+	value, err := records.Value(d)
+	if err != nil {
 		return err
+	}
+	resource, ok := value.(map[string]any)
+	if !ok && value != nil {
+		return errors.New("expected an object")
 	}
 	take(resource)
 	return nil
@@ -262,11 +269,13 @@ func object(d *json.Decoder, take func(map[string]any)) error {
 			}
 			continue
 		}
-		var value any
-		if err := d.Decode(&value); err != nil {
+		name := fmt.Sprint(key)
+		if _, twice := resource[name]; twice {
+			return fmt.Errorf("%q stands in one object for the second time", name)
+		}
+		if resource[name], err = records.Value(d); err != nil {
 			return err
 		}
-		resource[fmt.Sprint(key)] = value
 	}
 	if _, err := d.Token(); err != nil {
 		return err

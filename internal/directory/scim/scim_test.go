@@ -45,7 +45,8 @@ func TestReadFile(t *testing.T) {
 			t.Errorf("%s\n got %s (%v)\nwant %s", test.in, b.String(), err, test.want)
 		}
 	}
-	for _, text := range []string{"", "7", `"x"`, "[1]", `{"Resources": 7}`, `{"a": `, "[{}", "{} ]"} {
+	for _, text := range []string{"", "7", `"x"`, "[1]", `{"Resources": 7}`, `{"a": `, "[{}", "{} ]", `{"id": "a", "id": "b"}`,
+		`{"Resources": [{"members": [{"value": "a", "value": "b"}]}]}`} {
 		if err := ReadFile(strings.NewReader(text), "x", func(*directory.Entry) {}); err == nil || !strings.HasPrefix(err.Error(), "x:1:1: ") {
 			t.Errorf("%q: %v", text, err)
 		}
