@@ -25,6 +25,7 @@ type Explanation struct {
 	Group   string          `json:"group,omitempty"`  // the main address of To, if it is a group
 	Tried   []Tried         `json:"tried"`
 	Decision
+	Unsent     bool        `json:"unsent,omitempty"`    // their own mail service does not take it, as Text says
 	Approvers  []string    `json:"approvers,omitempty"` // who can release it, if it is held
 	Ways       []Way       `json:"ways"`
 	Recipients []Recipient `json:"recipients"`
@@ -154,6 +155,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	}
 	if text := a.unspoken(n, c.As, f); text != "" {
 		a.Decision = Decision{Verdict: estate.Refuse.String(), Text: text}
+		a.Unsent = true
 		a.Sees.Sender = "is refused by their own mail service: " + a.Text
 	} else if f.Sender.ID == estate.None && f.Sender.Inside && a.unknown == "" {
 		a.suggest(n, a.From)

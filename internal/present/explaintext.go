@@ -79,6 +79,9 @@ func (a *Explanation) writeText(p *Page) {
 func (a *Explanation) answer() string {
 	words := map[string]string{"admit": "Admitted", "hold": "Held", "refuse": "Refused", "drop": "Dropped"}
 	line := words[a.Verdict] + ": " + a.From
+	if a.Unsent {
+		line = "Not sent: " + a.From
+	}
 	if a.Sender.Name != "" && !a.Message.Unproven {
 		line += " (" + a.Sender.Name + ")"
 	}
@@ -162,6 +165,10 @@ func (p *Page) sendAs(v *SendAsDecision) {
 	}
 	p.LineAt(2, v.Place, Span{Strong, "Send-as: "}, Span{Plain, "yes, " + v.SendAs + " the group, by rule " +
 		strconv.Itoa(v.Rule) + ": " + v.Written})
+	if v.Proof == resolve.ProofImpossible.String() {
+		p.Line(2, Span{Bad, "The code that would prove it cannot reach " + v.By + "."},
+			Span{Plain, " What follows is what would become of it."})
+	}
 }
 
 // gate writes the rules that were tried.
