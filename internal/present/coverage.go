@@ -55,7 +55,8 @@ func (a *Import) coverage(p *Page) {
 // left says what was taken, and is not in the estate.
 func (c *ImportCoverage) left(p *Page) {
 	if len(c.Lost) > 0 {
-		p.Line(2, Span{Doubtful, "Taken from " + c.Source + ", and not in the estate: "}, Span{Plain, strings.Join(c.Lost, "; ")})
+		p.Line(2, Span{Doubtful, "Taken from " + c.Source + ", and not in the estate: "},
+			Span{Plain, strings.Join(c.Lost, "; ")})
 	}
 }
 

@@ -55,8 +55,10 @@ earlier ones:
 }
 
 func (p *Pass) reportDead(id estate.ID, list string, index int, text string, place estate.Place) {
-	p.report(Finding{Group: id, Place: place, more: &more{detail: []string{list, strconv.Itoa(index + 1)}}, text: func() (says, fix string) {
-		says = "Rule " + strconv.Itoa(index+1) + " of the " + list
+	number := strconv.Itoa(index + 1)
+	about := &more{detail: []string{list, number}}
+	p.report(Finding{Group: id, Place: place, more: about, text: func() (says, fix string) {
+		says = "Rule " + number + " of the " + list
 		if id != estate.None {
 			says += " of " + p.name(id)
 		}

@@ -103,7 +103,8 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
 	}
-	t, err = newReader(&workbook{name: name, book: book, sheet: called, rows: rows, cells: mostAhead, merged: joined}, name, options)
+	table := &workbook{name: name, book: book, sheet: called, rows: rows, cells: mostAhead, merged: joined}
+	t, err = newReader(table, name, options)
 	if err != nil && len(sheets) > 1 {
 		err = fmt.Errorf("%w; this is sheet %q, of %s", err, called, strings.Join(sheets, ", "))
 	}
