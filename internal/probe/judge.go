@@ -404,11 +404,10 @@ func (w *judge) seen() infer.Seen {
 	}
 	for _, id := range e.PeopleByAddress() {
 		name := w.key(id)
-		if !w.watched[name] {
-			continue
-		}
 		_, bounced := w.e.bounced[name]
 		switch {
+		case !w.watched[name] && !bounced: // a bounce tells, whoever opens their mailbox
+			continue
 		case len(w.e.copies[name]) > 0:
 			s.People[id] = infer.Either(resolve.Inbox)
 		case w.e.digests[name] != nil:

@@ -104,12 +104,16 @@ func (w *judge) judgeBounce(m *MemberResult, name string) bool {
 	return true
 }
 
-// bounceWouldShow reports whether a bounce would be seen by the sender: they are inside and
-// who they say, their mailbox was gone through, the message was let in, and the group does
-// not count bounces itself.
+// bounceWouldShow reports whether a bounce would be seen by the sender: they are who they say,
+// their mailbox was gone through, the message was let in, and the group does not count bounces
+// itself.
 func (w *judge) bounceWouldShow() bool {
 	id, known := w.estate().Find(w.c.sender())
-	return known && w.estate().Inside(id) && !w.c.Traits.Unproven && w.sees(id) && len(w.e.copies) > 0 &&
+	sees := w.watched[w.run.Plan.key(w.c.sender().String())]
+	if known {
+		sees = w.sees(id)
+	}
+	return sees && !w.c.Traits.Unproven && len(w.e.copies) > 0 &&
 		w.p.Group != estate.None && w.estate().Group(w.p.Group).PauseAfter == 0
 }
 
