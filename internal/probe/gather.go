@@ -70,9 +70,21 @@ func (run *Run) gather() []evidence {
 		}
 	}
 	for i := range all {
+		for box, copies := range all[i].copies {
+			all[i].copies[box] = inLastLook(copies)
+		}
 		all[i].tellAnswers(run.Plan.key(run.Plan.Cases[i].sender().String()), run.Plan)
 	}
 	return all
+}
+
+// inLastLook returns the copies that the last look into a mailbox saw of those that any saw: what
+// was moved, or has got another UID since, is the same message.
+func inLastLook(copies []*Sighting) []*Sighting {
+	last := slices.MaxFunc(copies, func(a, b *Sighting) int { return a.Look.Compare(b.Look) }).Look
+	seen := slices.DeleteFunc(slices.Clone(copies), func(s *Sighting) bool { return s.Look.Before(last) })
+	seen[0].Seconds = copies[0].Seconds // when it came, not when it was moved
+	return seen
 }
 
 // tellAnswers takes notices to the author of a message that was let in for an automatic answer:

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
@@ -209,6 +210,11 @@ func TestOutcomesOfSightings(t *testing.T) {
 	}
 }
 
+// inLook has a sighting seen last in the look that began at a second.
+func inLook(second int64) func(*Sighting) {
+	return func(s *Sighting) { s.Look = time.Unix(second, 0) }
+}
+
 // Beside what was predicted stands what was seen, of each mailbox.
 func TestMembersOfSightings(t *testing.T) {
 	ada, bo, shelf := "ada@kelp.example", "bo@kelp.example", "shelf@kelp.example"
@@ -227,6 +233,8 @@ func TestMembersOfSightings(t *testing.T) {
 		{judging{name: "refused, and so never released", to: "held@kelp.example", approved: true, reply: send.Reply{Stage: "to", Code: 550}}, []row{{"eli@kelp.example", "inbox", SeenNot, false}}},
 		{judging{name: "in junk", seen: []Sighting{seen(agent.Copy, ada, junk)}}, []row{{ada, "inbox", SeenJunk, false}, {bo, "inbox", SeenNot, false}}},
 		{judging{name: "twice", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Copy, ada)}}, []row{{ada, "inbox", SeenTwice, false}}},
+		{judging{name: "moved, or with another UID, before the last look", seen: []Sighting{seen(agent.Copy, ada, inLook(1)), seen(agent.Copy, ada, inLook(2))}}, []row{{ada, "inbox", "inbox", true}}},
+		{judging{name: "twice in the last look", seen: []Sighting{seen(agent.Copy, ada, inLook(1)), seen(agent.Copy, ada, inLook(2)), seen(agent.Copy, ada, inLook(2))}}, []row{{ada, "inbox", SeenTwice, false}}},
 		{judging{name: "another outcome", seen: []Sighting{seen(agent.Digest, ada)}}, []row{{ada, "inbox", "digest", false}}},
 		{judging{name: "an archive behind a gate that holds", to: "outer@kelp.example", seen: []Sighting{seen(agent.Copy, ada)}}, []row{{ada, "inbox", "inbox", true}, {"kept@kelp.example", "", "none", false}}},
 		{judging{name: "no archive", seen: []Sighting{seen(agent.Copy, ada)}}, []row{{shelf, "archive", SeenNot, false}}},

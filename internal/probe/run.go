@@ -65,7 +65,8 @@ type Sighting struct {
 	Case          int
 	What          string // as package agent says
 	agent.Details
-	Seconds float64 // after it was sent
+	Seconds float64   // after it was sent
+	Look    time.Time // when the last look began that saw it
 }
 
 // Kept says that a run is one of probes, or a roll call.
@@ -233,7 +234,7 @@ func (p *Plan) run(record *store.Record) (*Run, error) {
 	}
 	for _, o := range record.Observations {
 		s := Sighting{Place: watch.Place{Account: o.Account, Folder: o.Folder}, Validity: o.Validity, UID: o.UID, Case: o.N,
-			What: o.What}
+			What: o.What, Look: o.Look}
 		if err := json.Unmarshal(o.Detail, &s.Details); err != nil {
 			return nil, err
 		}

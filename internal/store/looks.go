@@ -118,12 +118,12 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 		fresh = nil
 		for _, o := range f.Observations {
 			done, err := tx.ExecContext(ctx, `INSERT INTO observations
-				(run, n, account, folder, validity, uid, what, seen, detail)
+				(run, n, account, folder, validity, uid, what, seen, detail, look)
 				SELECT CAST($1 AS TEXT), CAST($2 AS INTEGER), $3, $4, CAST($5 AS BIGINT), CAST($6 AS BIGINT), $7,
-					CAST($8 AS BIGINT), $9
+					CAST($8 AS BIGINT), $9, CAST($10 AS BIGINT)
 				WHERE EXISTS (SELECT 1 FROM cases WHERE run = $1 AND n = $2) ON CONFLICT DO NOTHING`,
 				v.Run, o.N, plain(o.Account), plain(o.Folder), int64(o.Validity), int64(o.UID), o.What, milliseconds(o.Seen),
-				string(o.Detail))
+				string(o.Detail), milliseconds(f.Began))
 			if err != nil {
 				return err
 			}
@@ -133,6 +133,12 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 			}
 			if n == 1 {
 				fresh = append(fresh, o)
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE observations SET look = $1 WHERE run = $2 AND n = $3 AND account = $4
+				AND folder = $5 AND validity = $6 AND uid = $7 AND what = $8`, milliseconds(f.Began), v.Run, o.N,
+				plain(o.Account), plain(o.Folder), int64(o.Validity), int64(o.UID), o.What); err != nil {
+				return err
 			}
 		}
 		lease := int64(0)

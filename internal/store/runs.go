@@ -87,6 +87,7 @@ type Observation struct {
 	Validity, UID   uint32
 	What            string
 	Seen            time.Time
+	Look            time.Time // when the last look began that saw it
 	Detail          json.RawMessage
 }
 
@@ -298,7 +299,7 @@ func (s *Store) Record(ctx context.Context, name string) (*Record, error) {
 	if r.Looks, err = s.Looks(ctx, name); err != nil {
 		return nil, err
 	}
-	r.Observations, err = rows(ctx, s, scanObservation, `SELECT n, account, folder, validity, uid, what, seen, detail
+	r.Observations, err = rows(ctx, s, scanObservation, `SELECT n, account, folder, validity, uid, what, seen, detail, look
 		FROM observations WHERE run = $1 ORDER BY seen, n, account, folder, uid, what`, name)
 	if err != nil {
 		return nil, err
@@ -312,9 +313,10 @@ func (s *Store) Record(ctx context.Context, name string) (*Record, error) {
 }
 
 func scanObservation(found *sql.Rows) (o Observation, err error) {
-	var validity, uid, seen int64
+	var validity, uid, seen, look int64
 	var detail string
-	err = found.Scan(&o.N, &o.Account, &o.Folder, &validity, &uid, &o.What, &seen, &detail)
+	err = found.Scan(&o.N, &o.Account, &o.Folder, &validity, &uid, &o.What, &seen, &detail, &look)
+	o.Look = at(look)
 	o.Validity, o.UID, o.Seen, o.Detail = uint32(validity), uint32(uid), at(seen), json.RawMessage(detail)
 	return o, err
 }

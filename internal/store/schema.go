@@ -200,4 +200,7 @@ var migrations = [][]string{{
 		problem TEXT NOT NULL DEFAULT '',
 		PRIMARY KEY (alarm, way))`,
 	`CREATE INDEX deliveries_open ON deliveries (way, due) WHERE state <> 'sent'`,
+}, {
+	// The last look that saw it: when that began.
+	`ALTER TABLE observations ADD COLUMN look BIGINT NOT NULL DEFAULT 0`,
 }}

@@ -294,6 +294,14 @@ func TestLooks(t *testing.T) {
 		if fresh, err = s.Found(t.Context(), "me", one, f); err != nil || len(fresh) != 0 {
 			t.Errorf("%d are new when seen again, %v", len(fresh), err)
 		}
+		later := Finding{Began: f.Began.Add(time.Minute), Observations: []Observation{saw}, Next: f.Next}
+		if fresh, err = s.Found(t.Context(), "me", one, later); err != nil || len(fresh) != 0 {
+			t.Errorf("%d are new when a later look sees it again, %v", len(fresh), err)
+		}
+		if record, err := s.Record(t.Context(), "one"); err != nil || !record.Observations[0].Look.Equal(later.Began.Truncate(time.Millisecond)) ||
+			!record.Observations[0].Seen.Equal(saw.Seen.Truncate(time.Millisecond)) {
+			t.Errorf("seen last in the look of %v: %+v, %v", later.Began, record.Observations, err)
+		}
 		f = Finding{Began: s.Now(), Problem: "no", Next: s.Now().Add(time.Hour)}
 		if _, err = s.Found(t.Context(), "you", two, f); err != nil {
 			t.Fatal(err)
