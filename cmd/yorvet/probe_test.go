@@ -213,8 +213,9 @@ func TestHeldAndRollcall(t *testing.T) {
 	if r := do("rollcall", "--run", "call"); !strings.Contains(r.stdout, "2 not yet") {
 		t.Error(r.stdout)
 	}
-	if r := do("probe", "send-as", "charter@kelpmere.example", "--send"); r.code != 0 || !strings.Contains(r.stdout, "all as predicted") {
-		t.Error(r.stdout)
+	if r := do("probe", "send-as", "charter@kelpmere.example", "--send"); r.code != 0 || !strings.Contains(r.stdout, "all as predicted") ||
+		!strings.Contains(r.stdout, "  lena.coil@kelpmere.example, as charter@kelpmere.example: no code\n") {
+		t.Error(r.stdout) // each is told whether the code came
 	}
 	tidy := do("probe", "--tidy", "held")
 	if !strings.Contains(tidy.stdout, "messages of run held removed") || strings.HasPrefix(tidy.stdout, "0 ") {

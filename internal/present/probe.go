@@ -374,10 +374,31 @@ func (a *Probe) writeText(p *Page) {
 	a.writeCauses(p)
 	a.writeDifferences(p)
 	a.writeReaders(p)
+	a.writeCodes(p)
 	a.writeUnlooked(p)
 	p.Gap()
 	p.Line(0, Span{Faint, "Run " + a.Run + ". Show again: yorvet probe --show " + a.Run})
 	p.Line(0, Span{Faint, "Remove its messages: yorvet probe --tidy " + a.Run})
+}
+
+// writeCodes tells of each who asked for the code of a group whether it came to them.
+func (a *Probe) writeCodes(p *Page) {
+	told := false
+	for _, c := range a.Cases {
+		if c.Seen != probe.CodeMailed && c.Seen != probe.CodeMissing {
+			continue
+		}
+		if !told {
+			p.Gap()
+			p.Title("Codes to write in a group's name")
+			told = true
+		}
+		seen := Span{Plain, c.Seen}
+		if c.Seen == probe.CodeMissing {
+			seen = Span{Bad, c.Seen}
+		}
+		p.Line(4, Span{Plain, "  " + c.By + ", as " + c.From + ": "}, seen)
+	}
 }
 
 // writeUnlooked tells of what nothing can be said, by why.
