@@ -301,6 +301,16 @@ func finish(cmd *cli.Command, c completer) {
 	if cmd.Action == nil {
 		cmd.Action = func(_ context.Context, cmd *cli.Command) error { return missingCommand(cmd) }
 	}
+	for _, flag := range cmd.Flags { // of two values the last one would count, and nobody be told
+		switch f := flag.(type) {
+		case *cli.StringFlag:
+			f.OnlyOnce = true
+		case *cli.IntFlag:
+			f.OnlyOnce = true
+		case *cli.DurationFlag:
+			f.OnlyOnce = true
+		}
+	}
 	for _, sub := range cmd.Commands {
 		finish(sub, c)
 	}
@@ -310,6 +320,11 @@ func finish(cmd *cli.Command, c completer) {
 func flagError(cmd *cli.Command, err error) error {
 	message := err.Error()
 	const undefined = "flag provided but not defined: "
+	if _, text, twice := strings.Cut(message, " for flag -"); twice {
+		if flag, ok := strings.CutSuffix(text, ": can't duplicate this flag"); ok {
+			return usageError("--%s stands twice, and takes one value", strings.TrimLeft(flag, "-"))
+		}
+	}
 	unknown, ok := strings.CutPrefix(message, undefined)
 	if !ok {
 		return usageError("%s", message)
