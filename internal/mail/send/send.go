@@ -171,6 +171,7 @@ func (s *Session) step() { s.conn.Step(s.route.Wait, mostReply) }
 // Send sends one message, and returns what the server says of it. When ctx ends, so
 // does the connection.
 func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
+	used := s.client != nil
 	if reply := s.Open(ctx); reply.Code != 0 || reply.Text != "" {
 		return reply
 	}
@@ -179,6 +180,9 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 	defer stop()
 	reply := s.transact(e, message)
 	switch {
+	case used && reply.Code == 503 && reply.Stage == "from": // some take no second EHLO after RSET
+		s.Close()
+		return s.Send(ctx, e, message)
 	case reply.Code == 0 || reply.Code == 421:
 		s.drop()
 	case reply.Accepted():

@@ -14,8 +14,8 @@ import (
 	"yorvet.example/yorvet/internal/secret"
 )
 
-// server answers commands by their first word, and counts connections. "close"
-// ends the connection.
+// server answers commands by their first word, and by "WORD again" where it has come before in a
+// connection; it counts connections. "close" ends the connection.
 func server(t *testing.T, answers map[string]string, connections *atomic.Int32) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -39,7 +39,7 @@ func server(t *testing.T, answers map[string]string, connections *atomic.Int32) 
 func converse(conn net.Conn, answers map[string]string) {
 	defer conn.Close()
 	fmt.Fprint(conn, "220 test.example ready\r\n")
-	r := bufio.NewReader(conn)
+	r, met := bufio.NewReader(conn), map[string]bool{}
 	for {
 		line, err := r.ReadString('\n')
 		if err != nil {
@@ -56,6 +56,10 @@ func converse(conn net.Conn, answers map[string]string) {
 			word = "."
 		}
 		answer := answers[word]
+		if again := answers[word+" again"]; again != "" && met[word] {
+			answer = again
+		}
+		met[word] = true
 		if answer == "" {
 			answer = map[string]string{"EHLO": "250-test.example\r\n250 ENHANCEDSTATUSCODES"}[word]
 		}
@@ -157,6 +161,29 @@ func TestFreshConnections(t *testing.T) {
 }
 
 // Nothing is said where TLS is wanted and not offered, or nobody is there.
+// A server that takes no second greeting after a reset gets the next message by a new connection,
+// and once.
+func TestSecondGreetingIsRefused(t *testing.T) {
+	var connections atomic.Int32
+	answers := map[string]string{"RCPT": "550 5.7.1 no", "EHLO again": "503 5.5.1 Invalid command: Already identified"}
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{Server: server(t, answers, &connections), TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
+	defer s.Close()
+	for range 3 {
+		if reply := s.Send(t.Context(), Envelope{From: "a@x.example", To: "b@y.example"}, nil); !reply.Refusal() {
+			t.Fatalf("%+v", reply)
+		}
+	}
+	if got := connections.Load(); got != 3 {
+		t.Errorf("%d connections for 3 messages, want 3", got)
+	}
+	always := server(t, map[string]string{"MAIL": "503 5.5.1 Bad sequence"}, &connections)
+	other := NewSession(Route{Endpoint: endpoint.Endpoint{Server: always, TLS: endpoint.Plain, Wait: time.Second}, Wait: time.Second})
+	defer other.Close()
+	if reply := other.Send(t.Context(), Envelope{From: "a@x.example", To: "b@y.example"}, nil); reply.Code != 503 || connections.Load() != 4 {
+		t.Errorf("%+v, by %d connections", reply, connections.Load())
+	}
+}
+
 func TestNoConnection(t *testing.T) {
 	var connections atomic.Int32
 	plain := server(t, nil, &connections)
