@@ -160,7 +160,6 @@ func TestFreshConnections(t *testing.T) {
 	}
 }
 
-// Nothing is said where TLS is wanted and not offered, or nobody is there.
 // A server that takes no second greeting after a reset gets the next message by a new connection,
 // and once.
 func TestSecondGreetingIsRefused(t *testing.T) {
@@ -184,6 +183,7 @@ func TestSecondGreetingIsRefused(t *testing.T) {
 	}
 }
 
+// Nothing is said where TLS is wanted and not offered, or nobody is there.
 func TestNoConnection(t *testing.T) {
 	var connections atomic.Int32
 	plain := server(t, nil, &connections)
