@@ -234,6 +234,9 @@ func (s *session) folders() ([]Place, error) {
 			s.others = append(s.others, Place{s.account.Name, data.Mailbox, role})
 		}
 	}
+	if len(s.places)+len(s.others) == 0 {
+		return nil, &boundError{text: "the login works, and the server lists no folder: there is no mailbox"}
+	}
 	return s.places, nil
 }
 

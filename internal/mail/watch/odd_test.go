@@ -241,3 +241,12 @@ func TestOddServers(t *testing.T) {
 		})
 	}
 }
+
+// A login that leads to no folder is no mailbox that was gone through.
+func TestNoFolder(t *testing.T) {
+	o := &oddServer{capabilities: "SASL-IR AUTH=PLAIN", validity: 1}
+	r := Look(t.Context(), o.account(t), Query{Since: clock.Now(), Through: true, Tag: "run."})
+	if r.Err == nil || !strings.Contains(r.Err.Error(), "there is no mailbox") {
+		t.Errorf("%v, %+v", r.Err, r)
+	}
+}
