@@ -421,7 +421,7 @@ func newMemberList(streams Streams) *cli.Command {
 			}
 			var wanted func(group, id estate.ID) bool
 			if where := cmd.String("where"); where != "" {
-				x, err := parsePeople(s, where)
+				x, err := parsePeople(s, "--where", where)
 				if err != nil {
 					return err
 				}

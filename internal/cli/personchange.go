@@ -67,7 +67,7 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 	if _, err := selector.ParseFilter(text); err == nil {
 		text = "where " + text
 	}
-	x, err := parsePeople(s, text)
+	x, err := parsePeople(s, "--where", text)
 	if err != nil {
 		return nil, err
 	}

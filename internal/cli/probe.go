@@ -18,8 +18,6 @@ import (
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/store"
@@ -316,37 +314,31 @@ func (s *session) choice() (probe.Choice, error) {
 		c.Kinds = append(c.Kinds, kind)
 	}
 	if text := s.cmd.String("from"); text != "" {
-		people, err := s.picked(text)
-		if err != nil {
+		var err error
+		if c.From, err = s.picked(text, c.Groups); err != nil {
 			return c, err
 		}
-		c.From = people
 	}
 	return c, nil
 }
 
-// picked returns the people whom a selector picks.
-func (s *session) picked(text string) ([]address.Address, error) {
-	x, err := selector.Parse(text, selector.ForPeople)
+// picked returns what picks the people of a selector, who may differ by the group that it is
+// about.
+func (s *session) picked(text string, groups []estate.ID) (func(estate.ID) []address.Address, error) {
+	x, err := parsePeople(s, "--from", text)
 	if err != nil {
-		return nil, usageError("--from: %w", err)
+		return nil, err
 	}
-	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
-		return nil, usageError("--from: %s", problems[0].Text)
-	}
-	var people []address.Address
-	group := estate.ID(0)
-	if s.cmd.Args().Len() > 0 {
-		if group, err = s.group(s.cmd.Args().First()); err != nil {
-			return nil, err
+	people := func(group estate.ID) (list []address.Address) {
+		var picked []estate.ID
+		s.eachPicked(group, x, func(id estate.ID) { picked = append(picked, id) })
+		slices.SortFunc(picked, func(a, b estate.ID) int { return s.e.Rank(a) - s.e.Rank(b) })
+		for _, id := range picked {
+			list = append(list, s.e.Address(id))
 		}
+		return list
 	}
-	for _, id := range s.e.PeopleByAddress() {
-		if a := s.e.Address(id); s.r.Eval(group, x, s.r.Sender(a), resolve.Message{}) {
-			people = append(people, a)
-		}
-	}
-	if len(people) == 0 {
+	if !slices.ContainsFunc(groups, func(group estate.ID) bool { return len(people(group)) > 0 }) {
 		return nil, usageError("--from: %q picks nobody", text)
 	}
 	return people, nil

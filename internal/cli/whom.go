@@ -204,7 +204,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 		return nil, err
 	}
 	if text := c.cmd.String("where"); text != "" {
-		x, err := parsePeople(c.session, text)
+		x, err := parsePeople(c.session, "--where", text)
 		if err != nil {
 			return nil, err
 		}
@@ -377,13 +377,13 @@ func readPasted(ctx context.Context, from string) (string, error) {
 }
 
 // parsePeople reads a selector that picks people of the estate.
-func parsePeople(s *session, text string) (selector.Expr, error) {
+func parsePeople(s *session, flag, text string) (selector.Expr, error) {
 	x, err := selector.Parse(text, selector.ForPeople)
 	if err != nil {
-		return nil, syntaxError("--where", err)
+		return nil, syntaxError(flag, err)
 	}
 	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
-		return nil, usageError("--where: %s%s", problems[0].Text, meant(problems[0].Nearest))
+		return nil, usageError("%s: %s%s", flag, problems[0].Text, meant(problems[0].Nearest))
 	}
 	return x, nil
 }

@@ -186,7 +186,7 @@ func BenchmarkExplain(b *testing.B) {
 	}
 	var groups []estate.ID
 	groups = append(groups, allGroups(r.Estate())...)
-	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: groups, From: from})
+	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: groups, From: func(estate.ID) []address.Address { return from }})
 	h.connections.Limits.Patience, h.connections.Limits.Quiet = 30*time.Second, 3*time.Second
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/standin"
@@ -59,7 +60,7 @@ func TestFaults(t *testing.T) {
 	for i := range messages {
 		from = append(from, address.MustParse(fmt.Sprintf("p%d@kelp.example", i)))
 	}
-	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: allGroups(r.Estate()), From: from})
+	plan := probe.NewPlan(r, h.connections, probe.Choice{Groups: allGroups(r.Estate()), From: func(estate.ID) []address.Address { return from }})
 	run, err := probe.Start(context.Background(), plan, h.options())
 	if err != nil {
 		t.Fatal(err)

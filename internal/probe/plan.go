@@ -111,8 +111,9 @@ type Plan struct {
 // A Choice says which cases are wanted.
 type Choice struct {
 	Groups []estate.ID
-	Kinds  []Kind            // none: all
-	From   []address.Address // senders in place of those that are chosen; kinds are left aside then
+	Kinds  []Kind // none: all
+	// From picks senders to a group, in place of those that are chosen; kinds are left aside then.
+	From func(group estate.ID) []address.Address
 	// Expected are expectations whose messages are sent, in place of the usual cases.
 	Expected []expect.Expectation
 	Sample   int    // so many cases at most, spread over all; 0: all
@@ -133,11 +134,15 @@ func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *Pl
 		if len(choice.Expected) > 0 {
 			break
 		}
-		if r.Estate().Group(group).Kind == estate.Roster && len(choice.Kinds) == 0 && len(choice.From) == 0 {
+		if r.Estate().Group(group).Kind == estate.Roster && len(choice.Kinds) == 0 && choice.From == nil {
 			continue // it takes no mail
 		}
-		if len(choice.From) > 0 {
-			for _, from := range choice.From {
+		if choice.From != nil {
+			senders := choice.From(group)
+			if len(senders) == 0 {
+				p.note("nobody is picked who would write to %s", r.Estate().Address(group))
+			}
+			for _, from := range senders {
 				p.add(Case{Kind: kindOf(r, group, from), Group: group, From: from, To: r.Estate().Address(group)})
 			}
 			continue

@@ -126,7 +126,7 @@ func TestNewPlan(t *testing.T) {
 	if some := NewPlan(r, l, Choice{Groups: []estate.ID{0}, Kinds: []Kind{Member}, Run: "mine"}); len(some.Cases) != 1 || some.Run != "mine" {
 		t.Errorf("%+v", some.Cases)
 	}
-	from := NewPlan(r, l, Choice{Groups: []estate.ID{0}, From: []address.Address{address.MustParse("bo@kelp.example"), address.MustParse("who@far.example"), address.MustParse("gone@kelp.example")}})
+	from := NewPlan(r, l, Choice{Groups: []estate.ID{0}, From: always(address.MustParse("bo@kelp.example"), address.MustParse("who@far.example"), address.MustParse("gone@kelp.example"))})
 	if len(from.Cases) != 2 || from.Cases[0].Kind != Member || from.Cases[1].Kind != Outsider || len(from.Notes) != 1 {
 		t.Errorf("%+v, %v", from.Cases, from.Notes)
 	}
@@ -421,4 +421,9 @@ func TestReportsOfCall(t *testing.T) {
 			t.Errorf("envelope %s: %+v, want %s", envelope, states[bo], want)
 		}
 	}
+}
+
+// always picks the same senders to each group.
+func always(list ...address.Address) func(estate.ID) []address.Address {
+	return func(estate.ID) []address.Address { return list }
 }
