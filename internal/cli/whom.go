@@ -220,10 +220,18 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 				return nil, own
 			}
 		}
-		before := len(list)
-		c.eachPicked(group, x, func(id estate.ID) { add(c.e.Address(id), "") })
-		if len(list) == before {
-			c.note("Nobody is picked by --where %q.", text)
+		picked, of := false, ""
+		c.eachPicked(group, x, func(id estate.ID) {
+			picked = true
+			add(c.e.Address(id), "")
+		})
+		selector.Atoms(x, func(a *selector.Atom) {
+			if a.Kind.AboutGroup() && group != estate.None {
+				of = " for " + c.e.Address(group).String()
+			}
+		})
+		if !picked {
+			c.note("Nobody is picked by --where %q%s.", text, of)
 		}
 	}
 	return list, nil
