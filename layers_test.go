@@ -14,7 +14,7 @@ import (
 // layers are the packages from the bottom up: each uses none that stand above it, or
 // beside it.
 var layers = []string{
-	"internal/core/address internal/core/nearest internal/core/schedule internal/rude internal/golden internal/campaign internal/mutate internal/core",
+	"internal/core/address internal/core/nearest internal/core/schedule internal/rude internal/freeport internal/golden internal/campaign internal/mutate internal/core",
 	"internal/core/selector",
 	"internal/core/estate",
 	"internal/core/change internal/core/resolve",

@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/clock"
+	"yorvet.example/yorvet/internal/freeport"
 )
 
 // A realDirectory is Debian's slapd on loopback, in a temporary folder.
@@ -56,12 +57,7 @@ func slapd(t *testing.T, content, limits string) *realDirectory {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	d := &realDirectory{dir: dir}
 	for _, port := range []*int{&d.port, &d.tls} {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		*port = l.Addr().(*net.TCPAddr).Port
-		l.Close()
+		*port = freeport.On(t)
 	}
 	writeCertificate(t, dir)
 	var b strings.Builder

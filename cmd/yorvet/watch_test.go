@@ -24,6 +24,7 @@ import (
 
 	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/demo"
+	"yorvet.example/yorvet/internal/freeport"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
 	"yorvet.example/yorvet/internal/store/storetest"
@@ -243,12 +244,7 @@ func TestWatchWithoutDatabase(t *testing.T) {
 // tells of it.
 func TestWatchAlarms(t *testing.T) {
 	t.Parallel()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := listener.Addr().String()
-	_ = listener.Close() // the way is down at first
+	at := fmt.Sprint("127.0.0.1:", freeport.On(t)) // the way is down at first
 	w := newWatched(t, "yorvet-watch: 1\nestate: estate\nchecks:\n  - {name: hazards, every: 1h}\nalarms:\n"+
 		"  - {name: hook, post: {url: \"http://"+at+"/alarms\"}}\n")
 	once := func() (code int) {
@@ -262,7 +258,8 @@ func TestWatchAlarms(t *testing.T) {
 		t.Errorf("the way is down, and the exit code %d", code)
 	}
 	var posted []map[string]any
-	if listener, err = net.Listen("tcp", at); err != nil {
+	listener, err := net.Listen("tcp", at)
+	if err != nil {
 		t.Fatal(err)
 	}
 	server := &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
@@ -371,13 +368,8 @@ func TestWatchTellsOfWorse(t *testing.T) {
 // takes nothing, and listens to this machine alone unless that is said.
 func TestWatchPage(t *testing.T) {
 	t.Parallel()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := listener.Addr().String()
-	_ = listener.Close()
-	_, port, _ := net.SplitHostPort(at)
+	port := fmt.Sprint(freeport.On(t))
+	at := "127.0.0.1:" + port
 	w := newWatched(t, often)
 	p := w.start("--listen", ":"+port)
 	defer p.kill()

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"net"
 	"os/exec"
 	"slices"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/freeport"
 	"yorvet.example/yorvet/internal/mail/compose"
 	"yorvet.example/yorvet/internal/mail/send"
 	"yorvet.example/yorvet/internal/probe"
@@ -37,7 +37,7 @@ func sink(b *testing.B) string {
 	if err != nil {
 		b.Skip("smtp-sink is not installed here (Debian: postfix)")
 	}
-	server := fmt.Sprint("127.0.0.1:", freeTCP(b))
+	server := fmt.Sprint("127.0.0.1:", freeport.On(b))
 	cmd := exec.Command(path, "-u", "postfix", server, "1000")
 	if err := cmd.Start(); err != nil {
 		b.Fatal(err)
@@ -196,16 +196,6 @@ func BenchmarkExplain(b *testing.B) {
 		j := probe.Judge(run)
 		b.ReportMetric(float64(len(j.Causes)), "causes")
 	}
-}
-
-func freeTCP(b *testing.B) int {
-	b.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // BenchmarkExplainMany explains why none of 2,000 members got any of 20 messages.

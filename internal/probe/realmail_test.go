@@ -15,6 +15,7 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/freeport"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
 )
@@ -69,7 +70,7 @@ func newMailServers(t *testing.T) *mailServers {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	m := &mailServers{t: t, dir: dir, smtp: freePort(t), submission: freePort(t), imap: freePort(t)}
+	m := &mailServers{t: t, dir: dir, smtp: freeport.On(t), submission: freeport.On(t), imap: freeport.On(t)}
 	m.configureDovecot()
 	return m
 }
@@ -78,16 +79,6 @@ type mailServers struct {
 	t                      *testing.T
 	dir                    string
 	smtp, submission, imap int
-}
-
-func freePort(t *testing.T) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // write writes a file below the folder, dated back: Postfix waits with files that
@@ -290,10 +281,16 @@ service anvil {
 // start starts Dovecot, and a program that takes mail.
 func (m *mailServers) start(taker []string) {
 	m.t.Helper()
-	for _, cmd := range [][]string{{"dovecot", "-c", m.dir + "/dovecot.conf"}, taker} {
-		// They keep their output open: it is not waited for.
-		if err := exec.Command(cmd[0], cmd[1:]...).Run(); err != nil {
-			m.t.Fatalf("%v: %v: %s", cmd, err, m.logs())
+	said, err := os.Create(m.dir + "/log/said")
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	defer said.Close()
+	for _, line := range [][]string{{"dovecot", "-c", m.dir + "/dovecot.conf"}, taker} {
+		cmd := exec.Command(line[0], line[1:]...)
+		cmd.Stdout, cmd.Stderr = said, said // a file: servers keep it open, and it is not waited for
+		if err := cmd.Run(); err != nil {
+			m.t.Fatalf("%v: %v: %s", line, err, m.logs())
 		}
 	}
 	m.t.Cleanup(func() {
@@ -323,7 +320,7 @@ func (m *mailServers) start(taker []string) {
 
 func (m *mailServers) logs() string {
 	var b strings.Builder
-	for _, name := range []string{"mail.log", "dovecot.log", "mainlog", "paniclog"} {
+	for _, name := range []string{"said", "mail.log", "dovecot.log", "mainlog", "paniclog"} {
 		data, _ := os.ReadFile(filepath.Join(m.dir, "log", name))
 		b.Write(data)
 	}

@@ -19,6 +19,7 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/freeport"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
@@ -64,14 +65,7 @@ func startCyrus(t *testing.T) *cyrus {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	free := func() string {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
-		return l.Addr().String()
-	}
+	free := func() string { return fmt.Sprint("127.0.0.1:", freeport.On(t)) }
 	c := &cyrus{t: t, imap: free(), http: free(), lmtp: free()}
 	files := map[string]string{
 		"imapd.conf": `configdirectory: DIR/conf
