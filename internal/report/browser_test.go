@@ -186,6 +186,7 @@ func demoChoice(t *testing.T, r *resolve.Resolver) Choice {
 
 // The page of the demo works at the sizes of a desk and a hand, dark and light.
 func TestBrowser(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a browser is slow")
 	}
@@ -254,6 +255,7 @@ func (b *browser) tabs() {
 
 // Names that are meant to break a page are text in it.
 func TestHostileNames(t *testing.T) {
+	t.Parallel()
 	const evil = `</script><script>document.title='broken'</script><img src=x onerror="document.title='broken'">"'&` + "\u202eabc\u0007"
 	r := sample.Load(t, `yorvet: 1
 name: `+quoted(evil)+`
@@ -288,6 +290,7 @@ groups:
 
 // A page for somebody who owns nothing, or nothing with a hazard, is a page.
 func TestPagesOfFew(t *testing.T) {
+	t.Parallel()
 	r := sample.Load(t, `yorvet: 1
 name: Kelp
 domains: [kelp.example]
@@ -325,6 +328,7 @@ func quoted(s string) string {
 
 // A page of thousands of groups opens and can be searched.
 func TestLargePage(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a large estate is slow")
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
@@ -584,7 +585,7 @@ func randomSelector(random *rand.Rand, n *naiveEstate, depth int, anyone func() 
 // TestRandomEstates compares verdicts, outcomes and ways of a few thousand
 // estates with what the plain implementation says.
 func TestRandomEstates(t *testing.T) {
-	estates := 4000
+	estates := campaign.Rounds(1500, 4000)
 	if testing.Short() {
 		estates = 400
 	}
