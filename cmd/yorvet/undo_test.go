@@ -43,7 +43,7 @@ func TestUndo(t *testing.T) {
 	pick := func(words ...string) string { return words[random.IntN(len(words))] }
 	groups := []string{"lost-property", "charter", "galley", "deck-crew", "south-pier", "volunteers", "night-watch"}
 	people := []string{"ines.maro", "tam.weld", "piers.oake", "nora.teale", "bram.sool", "lio.vance"}
-	times := campaign.Rounds(20, 100)
+	times := campaign.Rounds(12, 100)
 	made := 0
 	for n := range times {
 		group, person := pick(groups...), pick(people...)
