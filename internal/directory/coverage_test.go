@@ -17,13 +17,15 @@ func TestCoverageLost(t *testing.T) {
 		People: []directory.Person{
 			{Line: 2, Address: "ann@kelp.example", Name: "Annie"},
 			{Line: 3, Address: "bob@kelp.example", Also: []string{"ann@kelp.example"}},
+			{Line: 6, Address: "cat@kelp.example"},
+			{Line: 7, Address: "dan@kelp.example", Also: []string{"cat@kelp.example"}},
 		},
 		Groups: []directory.Group{{Line: 4, Address: "far@weed.example"}, {Line: 5, Address: "mine@kelp.example", Also: []string{"desk@kelp.example"}}}}
 	directory.Merge([]*directory.Directory{hq, sheet}, directory.MergeOptions{Name: "all", Domains: []string{"kelp.example"}})
 	if got, want := fmt.Sprint(hq.Coverage.Lost), "[an alias of desk@kelp.example]"; got != want {
 		t.Errorf("of hq is lost %s, want %s", got, want)
 	}
-	want := "[an address of 2, such as desk@kelp.example name of ann@kelp.example a group of far@weed.example]"
+	want := "[an address of 3, such as desk@kelp.example name of ann@kelp.example a group of far@weed.example]"
 	if got := fmt.Sprint(sheet.Coverage.Lost); got != want {
 		t.Errorf("of the sheet is lost %s, want %s", got, want)
 	}

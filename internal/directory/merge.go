@@ -29,6 +29,15 @@ type Merged struct {
 	known   []recognised    // of people
 	sources map[string]bool // by name
 	prefer  map[string]bool // by key: the main addresses of MergeOptions.Prefer
+	lost    []losses        // by source: what it says, and the sources together do not
+	claims  []claim         // that others have what they claim
+	covers  []*Coverage     // by source; nil: there is none
+}
+
+// A claim is what a source says of an address: that it is an alias of somebody.
+type claim struct {
+	file     uint16
+	text, by string
 }
 
 // MergeOptions say how directories become one.
@@ -113,24 +122,29 @@ func Merge(list []*Directory, options MergeOptions) *Merged {
 			m.met[i].groups = append(m.met[i].groups, m.addGroup(&d.Groups[j]))
 		}
 	}
+	first := map[*Person]who{}
 	for i, d := range list { // those who are preferred claim their addresses first
 		m.source, m.file = d, uint16(i)
 		for j := range d.People {
 			if p := &d.People[j]; !p.Hinted && m.out.prefer[key(p.Address)] {
-				m.addPerson(p)
+				first[p] = m.addPerson(p)
 			}
 		}
 	}
 	for i, d := range list {
 		m.source, m.file = d, uint16(i)
 		for j := range d.People {
-			if d.People[j].Hinted {
+			p := &d.People[j]
+			if p.Hinted {
 				continue
 			}
-			at := m.addPerson(&d.People[j])
-			m.given = append(m.given, d.People[j].Address)
+			at, done := first[p]
+			if !done {
+				at = m.addPerson(p)
+			}
+			m.given = append(m.given, p.Address)
 			m.met[i].people = append(m.met[i].people, at)
-			m.met[i].renamed = m.met[i].renamed || !at.isPerson() || m.people[at.index()].address != d.People[j].Address
+			m.met[i].renamed = m.met[i].renamed || !at.isPerson() || m.people[at.index()].address != p.Address
 		}
 	}
 	m.addHinted(list, known)
@@ -139,11 +153,29 @@ func Merge(list []*Directory, options MergeOptions) *Merged {
 	}
 	m.finish(list)
 	for i, d := range list {
-		if d.Coverage != nil {
-			d.Coverage.Lost = m.met[i].lost.list
+		m.out.lost, m.out.covers = append(m.out.lost, m.met[i].lost), append(m.out.covers, d.Coverage)
+	}
+	m.out.cover(nil, nil)
+	return m.out
+}
+
+// cover notes in the coverage of each source what of it is lost: what the sources together do not
+// say, and what the estate keeps for others. The latter says of addresses, by key, who has them.
+func (m *Merged) cover(claims []claim, kept map[string]string) {
+	lost := make([]losses, len(m.lost))
+	for i, l := range m.lost {
+		lost[i].list = slices.Clone(l.list)
+	}
+	for _, c := range append(slices.Clip(m.claims), claims...) {
+		if key(kept[key(c.text)]) != key(c.by) {
+			lost[c.file].add("an address", c.by)
 		}
 	}
-	return m.out
+	for i, c := range m.covers {
+		if c != nil {
+			c.Lost = lost[i].list
+		}
+	}
 }
 
 // addHinted adds the aliases of people whom another source knows, or the estate.
@@ -209,7 +241,7 @@ type merger struct {
 type met struct {
 	people, groups []who
 	renamed        bool
-	lost           losses // what it says, and the sources together do not
+	lost           losses
 }
 
 // unlike is a list that a group has in two sources. Whether they say the same is
@@ -253,6 +285,16 @@ func (m *merger) conflict(who, what, taken string, takenAt estate.Place, left st
 		lost = "an address"
 	}
 	m.met[leftAt.File].lost.add(lost, who)
+	m.tell(who, what, taken, takenAt, left, leftAt)
+}
+
+// conflictOfAlias tells that an address, which somebody claims as an alias at a place, is something else.
+func (m *merger) conflictOfAlias(alias, taken string, takenAt estate.Place, who string, at estate.Place) {
+	m.out.claims = append(m.out.claims, claim{at.File, alias, who})
+	m.tell(alias, "this", taken, takenAt, "an alias of "+who, at)
+}
+
+func (m *merger) tell(who, what, taken string, takenAt estate.Place, left string, leftAt estate.Place) {
 	if len(m.out.Conflicts) < mostConflicts {
 		m.out.Conflicts = append(
 			m.out.Conflicts,
@@ -294,11 +336,11 @@ func (m *merger) addGroup(g *Group) who {
 				other := &m.groups[at.index()]
 				other.Also = lacking(other.Also, []string{text})
 				m.at[k] = found
-				m.conflict(text, "this", "a group of its own", place, "an alias of "+other.Address, other.place)
+				m.conflictOfAlias(text, "a group of its own", place, other.Address, other.place)
 			default:
 				other := &m.groups[at.index()]
 				g.Also = lacking(g.Also, []string{text})
-				m.conflict(text, "this", other.Address+"'s", other.place, "an alias of "+g.Address, place)
+				m.conflictOfAlias(text, other.Address+"'s", other.place, g.Address, place)
 			}
 		}
 		return found

@@ -45,7 +45,7 @@ func (m *merger) addPerson(p *Person) who {
 		default: // an alias of somebody else, who loses it
 			other := &m.people[at.index()]
 			other.also = lacking(other.also, []string{p.Address})
-			m.conflict(p.Address, "this", "a main address", place, "an alias of "+other.address, other.place)
+			m.conflictOfAlias(p.Address, "a main address", place, other.address, other.place)
 			delete(m.at, k)
 		}
 	}
@@ -58,7 +58,7 @@ func (m *merger) addPerson(p *Person) who {
 				also = slices.DeleteFunc(slices.Clone(also), func(one string) bool { return one == text(i) })
 			}
 			if at.isPerson() {
-				m.conflictOfAlias(text(i), at.index(), p.Address, place)
+				m.conflictOfPerson(text(i), at.index(), p.Address, place)
 			}
 		}
 		m.people = append(
@@ -95,14 +95,14 @@ func (m *merger) remarkTwice(found int, p *Person, place estate.Place) {
 	}
 }
 
-// conflictOfAlias tells that an alias which somebody claims at a place is another person's.
-func (m *merger) conflictOfAlias(alias string, of int, who string, place estate.Place) {
+// conflictOfPerson tells that an alias which somebody claims at a place is another person's.
+func (m *merger) conflictOfPerson(alias string, of int, who string, place estate.Place) {
 	other := &m.people[of]
 	is := "an alias of " + other.address
 	if key(other.address) == key(alias) {
 		is = "a main address"
 	}
-	m.conflict(alias, "this", is, other.place, "an alias of "+who, place)
+	m.conflictOfAlias(alias, is, other.place, who, place)
 }
 
 // mergePerson adds to a person what another source, or another record, says.
@@ -118,7 +118,7 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 				m.conflict(old.address, "address", old.address, old.place, text, place)
 			}
 		case at.isPerson() && at.index() != found:
-			m.conflictOfAlias(text, at.index(), old.address, place)
+			m.conflictOfPerson(text, at.index(), old.address, place)
 		}
 	}
 	fill := func(field string, to *string, text string) {

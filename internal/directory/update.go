@@ -38,7 +38,8 @@ type Gone struct {
 // that are managed in one of the sources and are not there any more go. Where a source is
 // not all there, nothing is taken away: neither groups nor members, owners or addresses.
 func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
-	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}, resets: map[string]int{}}
+	u := &updater{Merged: m, d: d, e: d.Before(), options: options, met: map[estate.ID]bool{}, resets: map[string]int{},
+		kept: map[string]string{}}
 	u.findClaims()
 	u.findRenamed()
 	for i := range m.People {
@@ -47,6 +48,7 @@ func (m *Merged) Update(d *estatefile.Draft, options Options) Gone {
 	for i := range m.Groups {
 		u.group(&m.Groups[i], m.carried[i])
 	}
+	m.cover(u.claims, u.kept)
 	return u.gone()
 }
 
@@ -62,6 +64,8 @@ type updater struct {
 	removed int                  // memberships
 	resets  map[string]int       // settings that are taken away, by name
 	comes   []*estatefile.NewGroup
+	claims  []claim           // of addresses that the estate keeps for others
+	kept    map[string]string // by key: who has these
 }
 
 // findRenamed notes who is there by another address, so that others who list the new
@@ -154,7 +158,8 @@ func (u *updater) find(fields []estatefile.Field, by recognised) (estate.ID, boo
 
 // isRenamed reports whether a main address of the sources is one that somebody of the estate gets.
 func (u *updater) isRenamed(id estate.ID, main string) bool {
-	return u.renamed[key(main)] == id && u.renamed != nil
+	whose, ok := u.renamed[key(main)]
+	return ok && whose == id
 }
 
 // holder returns who of the estate keeps an address that a record of somebody else claims: those
@@ -183,6 +188,10 @@ func (u *updater) free(fields []estatefile.Field, at estate.Place, own estate.ID
 		id, keeps := u.holder(text, main, own)
 		if keeps {
 			now := u.e.Address(id).String()
+			u.claims, u.kept[key(text)] = append(u.claims, claim{at.File, text, main}), now
+			u.Conflicts = slices.DeleteFunc(u.Conflicts, func(c Conflict) bool { // of which the estate makes nothing
+				return c.What == "this" && key(c.Who) == key(text)
+			})
 			u.Conflicts = append(u.Conflicts, Conflict{text, "this", Claim{"an alias of " + now, u.placeOf(id)},
 				Claim{"an address of " + main, u.Files[at.File] + ":" + strconv.Itoa(int(at.Line))}})
 			if kept = append(kept, text); text == main {

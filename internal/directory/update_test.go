@@ -58,6 +58,12 @@ groups:
 // came, in order of the text, what the update says, and what it remarks.
 func update(t *testing.T, text string, options directory.Options, list ...*directory.Directory) string {
 	t.Helper()
+	return updateBy(t, text, options, directory.MergeOptions{Domains: []string{"kelp.example"}}, list...)
+}
+
+func updateBy(t *testing.T, text string, options directory.Options, merge directory.MergeOptions,
+	list ...*directory.Directory) string {
+	t.Helper()
 	path := filepath.Join(t.TempDir(), "estate.yaml")
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
@@ -66,7 +72,7 @@ func update(t *testing.T, text string, options directory.Options, list ...*direc
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := directory.Merge(list, directory.MergeOptions{Domains: []string{"kelp.example"}})
+	m := directory.Merge(list, merge)
 	gone := m.Update(d, options)
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
@@ -92,6 +98,14 @@ func update(t *testing.T, text string, options directory.Options, list ...*direc
 	}
 	for _, r := range m.Remarks {
 		out = append(out, mark(r)+r.String())
+	}
+	for _, c := range m.Conflicts {
+		out = append(out, strings.ReplaceAll(c.String(), filepath.Dir(path)+"/", ""))
+	}
+	for _, c := range m.Coverage {
+		for _, lost := range c.Lost {
+			out = append(out, "lost "+lost.String())
+		}
 	}
 	return strings.Join(out, "\n")
 }

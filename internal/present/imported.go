@@ -147,6 +147,9 @@ func (a *Import) conflicts(p *Page) {
 		p.LineAt(6, c.TakenAt, Span{Plain, "    kept: " + c.Taken})
 		p.LineAt(6, c.LeftAt, Span{Doubtful, "    not:  " + c.Left})
 	}
+	if slices.ContainsFunc(a.Conflicts, func(c ImportConflict) bool { return c.What == "this" }) {
+		p.Line(2, Span{Faint, "  An address goes to the other one with --prefer and that one's main address."})
+	}
 }
 
 func (a *Import) gone(p *Page) {
