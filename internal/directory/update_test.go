@@ -344,6 +344,39 @@ func TestMaybeRenamed(t *testing.T) {
 	}
 }
 
+// An alias of the estate makes nobody somebody else, the first of its people neither: who has it
+// keeps it, which is told once, unless the other is preferred.
+func TestUpdateAlias(t *testing.T) {
+	const text = "yorvet: 1\ndomains: [kelp.example]\npeople:\n  - address: ann@kelp.example\n    also: [cat@kelp.example]\n"
+	ann, cat := directory.Person{Line: 2, Address: "ann@kelp.example"}, directory.Person{Line: 3, Address: "cat@kelp.example", Name: "Cat"}
+	claims := directory.Person{Line: 2, Address: "ann@kelp.example", Also: []string{"cat@kelp.example"}}
+	const kept = "cat@kelp.example: this is an alias of ann@kelp.example (estate.yaml:4:14), not an address of cat@kelp.example (t:3)\n" +
+		"lost an address of cat@kelp.example"
+	const parted = "- also: [cat@kelp.example]\n+ - address: cat@kelp.example\n+ name: Cat"
+	for name, c := range map[string]struct {
+		people []directory.Person
+		prefer []string
+		want   string
+	}{
+		"another has it":              {[]directory.Person{ann, cat}, nil, kept},
+		"another, and the first goes": {[]directory.Person{cat}, nil, kept},
+		"both have it":                {[]directory.Person{claims, cat}, nil, kept},
+		"another is preferred":        {[]directory.Person{ann, cat}, []string{"cat@kelp.example"}, parted},
+		"both, another is preferred": {[]directory.Person{claims, cat}, []string{"cat@kelp.example"}, parted +
+			"\ncat@kelp.example: this is a main address (t:3), not an alias of ann@kelp.example (t:2)\nlost an address of ann@kelp.example"},
+		"both, the first is preferred": {[]directory.Person{claims, cat}, []string{"ann@kelp.example"},
+			"cat@kelp.example: this is an alias of ann@kelp.example (t:2), not a main address (t:3)\nlost an address of cat@kelp.example"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := &directory.Directory{Name: "t", File: "t", People: slices.Clone(c.people), Coverage: &directory.Coverage{}}
+			got := updateBy(t, text, directory.Options{}, directory.MergeOptions{Domains: []string{"kelp.example"}, Prefer: c.prefer}, d)
+			if got != c.want {
+				t.Errorf("it says\n%s\nand should\n%s", got, c.want)
+			}
+		})
+	}
+}
+
 // One source that is not all there is enough for nothing to be taken out.
 func TestUpdatePartial(t *testing.T) {
 	for _, order := range [][]int{{0, 1}, {1, 0}} {
