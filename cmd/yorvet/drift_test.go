@@ -339,6 +339,10 @@ func TestSheetsThatLoseColumns(t *testing.T) {
 	want(t, dir, follow+" --yes --allow-removal 12", 0, "12 groups change")
 	put(t, dir, "sheet.csv", consoleSheet(12, ",yes\n", ",\n"))
 	want(t, dir, follow+" --yes --allow-opening 12", 0, "12 groups change")
+	// A rule of a gate may be optional, with all the columns that it reads.
+	put(t, dir, "sheet.map", strings.Replace(consoleMap, "say: refuse not inside}", "say: 'refuse {Kept Out}', optional: true}", 1))
+	put(t, dir, "sheet.csv", consoleSheet(12, ",Closed", "", ",yes\n", "\n"))
+	want(t, dir, strings.ReplaceAll(follow, "-o estate", "-o other"), 0, "12 groups")
 }
 
 // The same of rows of memberships, and of JSON.

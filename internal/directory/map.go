@@ -176,19 +176,31 @@ func optionalNames(node *yaml.Node, set map[string]bool) {
 		if optional {
 			r := &reads{}
 			var each string
-			var texts func(n *yaml.Node)
-			texts = func(n *yaml.Node) {
-				r.add(n.Value)
+			var texts func(n *yaml.Node, add func(...string))
+			texts = func(n *yaml.Node, add func(...string)) {
+				add(n.Value)
 				for _, one := range n.Content {
-					texts(one)
+					texts(one, add)
+				}
+			}
+			said := func(list ...string) {
+				for _, found := range placeholder.FindAllStringSubmatch(list[0], -1) {
+					r.add(found[1])
 				}
 			}
 			for i := 0; i+1 < len(node.Content); i += 2 {
 				switch node.Content[i].Value {
 				case "each":
 					each = node.Content[i+1].Value + "."
-				case "from", "address", "when":
-					texts(node.Content[i+1])
+				case "from", "address":
+					texts(node.Content[i+1], r.add)
+				case "when":
+					var c condition
+					if node.Content[i+1].Decode(&c) == nil { // an error is told where the map is read
+						r.condition(c)
+					}
+				case "say", "as", "otherwise":
+					texts(node.Content[i+1], said)
 				}
 			}
 			for _, name := range r.names {

@@ -89,6 +89,9 @@ func plain(message string, into any) string {
 		if now := former[found[1]]; slices.Contains(known, now) {
 			return fmt.Sprintf("%q is %q now", found[1], now)
 		}
+		if slices.Contains(known, found[1]) {
+			return fmt.Sprintf("the key %q has no place here", found[1])
+		}
 		return fmt.Sprintf("unknown key %q", found[1]) + nearest.Hint(found[1], known)
 	}
 	if found := wrongKind.FindStringSubmatch(message); found != nil {

@@ -26,6 +26,7 @@ func TestDecode(t *testing.T) {
 	for _, test := range []struct{ text, want string }{
 		{"version: 1\nlogin: {from: x}\nothers: [{list: [a]}]\n", ""},
 		{"version: 1\nlogni: {}\n", `f:2:1: unknown key "logni"; did you mean login?`},
+		{"version: 1\nfrom: x\n", `f:2:1: the key "from" has no place here`},
 		{"version: one\nothers:\n- form: x\n", "f:1:10: |f:3:3: unknown key \"form\"; did you mean from?"},
 		{"version: [\n", "f:"},
 		{"version: 1\nversion: 2\n", "f:2:1"},
