@@ -458,6 +458,10 @@ func wrongReferences(where string, list []ReferenceMap) (problems []mapProblem) 
 		case where != "members" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil ||
 			r.Invitations != nil):
 			wrong(mark{}, where+" takes from, by and address; what a membership is like stands in members")
+		case r.From != "" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil || r.Invitations != nil ||
+			r.Copy != nil && r.FixedCopy() == ""):
+			wrong(mark{}, where+" has from, beside which stands by or one word for copy; what else a membership is like "+
+				"goes with address")
 		}
 		wrong(mark{}, wrongWord(where+": by", r.By, "id", "address", "key")...)
 		for _, one := range []struct {

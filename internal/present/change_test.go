@@ -129,7 +129,7 @@ func TestImportAnswer(t *testing.T) {
 	}
 	a.Remarks = append(a.Remarks, present.ImportRemark{"x.ldif", 0, "lost", true})
 	text := shown(t, a, present.Text, false)
-	for _, want := range []string{"1 person, 2 groups, 3 memberships at a.example, b.example", "Notes (61): 1 entry skipped\n  x.ldif  lost\n", " more (--all)\n", "Sources disagree (60)", "g@a.example  title\n    kept: A  ", " x:1\n    not:  B  ", " y:2\n", "Wrote estate.yaml", "Next: yorvet --estate estate check"} {
+	for _, want := range []string{"1 person, 2 groups, 3 memberships at a.example, b.example", "Notes (61): 1 entry not taken in full\n  x.ldif  lost\n", " more (--all)\n", "Sources disagree (60)", "g@a.example  title\n    kept: A  ", " x:1\n    not:  B  ", " y:2\n", "Wrote estate.yaml", "Next: yorvet --estate estate check"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}

@@ -93,16 +93,20 @@ func (a *Import) remarks(p *Page) {
 	if len(a.Remarks) == 0 {
 		return
 	}
-	lost := 0
+	lost := map[ImportRemark]bool{} // entries, of which more than one thing may be said
 	for _, r := range a.Remarks {
+		entry := ImportRemark{Source: r.Source, Line: r.Line}
+		if r.Line == 0 {
+			entry = r
+		}
 		if r.Lost {
-			lost++
+			lost[entry] = true
 		}
 	}
 	p.Gap()
 	title := "Notes (" + strconv.Itoa(len(a.Remarks)) + ")"
-	if lost > 0 {
-		title += ": " + count(lost, "entry", "entries") + " skipped"
+	if len(lost) > 0 {
+		title += ": " + count(len(lost), "entry", "entries") + " not taken in full"
 	}
 	p.Title(title)
 	// What was not taken comes first.

@@ -481,6 +481,9 @@ func TestDraftedParts(t *testing.T) {
 		"posters and rights": {"x.csv", sheet, []string{"'admit {Allowed posters}'", "'as {Send as}'", "'for {Send on behalf}'"}},
 		"one mistyped row": {"x.csv", sheet + "g@@bad,inside,,,,ann@kelp.example\n",
 			[]string{"'g@@bad' at 22 is no address", "address: 'Address'"}},
+		"one mistyped row of few": {"x.csv", "Post,Readers,Keeper\na@k.example,b@k.example;c@k.example,b@k.example\n" +
+			"d@k.example,b@k.example;c@k.example,\ne@k.example,b@k.example,\ng@@bad,b@k.example,\n",
+			[]string{"groups:", "'g@@bad' at 5 is no address", "address: 'Post'", "owners: [{from: 'Keeper'", "members: [{from: 'Readers'"}},
 		"owners in lists": {"x.json", "[" + fmt.Sprintf(lists, "g@kelp.example") + "," + fmt.Sprintf(lists, "h@kelp.example") + "]",
 			[]string{"each: 'owners', address: 'mail', role: owner", "each: 'members', address: 'mail'}"}},
 	} {

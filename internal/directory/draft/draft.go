@@ -126,12 +126,12 @@ func at(path string) string {
 func (l *List) isGroups() bool {
 	if slices.ContainsFunc(l.Inner, func(inner *List) bool {
 		return inner.address(false) != nil || inner.addressOfMember() != nil &&
-			has(inner.Path, "member", "owner", "moderator", "manager", "subscriber", "recipient")
+			has(inner.Path, "member", "owner", "keeper", "moderator", "manager", "subscriber", "recipient", "reader")
 	}) {
 		return true
 	}
 	return slices.ContainsFunc(l.Columns, func(c *Column) bool {
-		return c.isAddresses() && c.called("member", "owner", "moderator", "manager", "subscriber", "recipient") ||
+		return c.isAddresses() && c.called("member", "owner", "keeper", "moderator", "manager", "subscriber", "recipient", "reader") ||
 			c.isAddress() && c.called("group", "list") || c.isWords() && c.called("post", "moderation")
 	})
 }

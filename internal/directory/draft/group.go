@@ -85,9 +85,9 @@ func (p *part) roles() {
 		key   string
 		words []string
 	}{
-		{"owners", []string{"owner"}},
+		{"owners", []string{"owner", "keeper"}},
 		{"moderators", []string{"moderator", "manager", "approver", "admin"}},
-		{"members", []string{"member", "subscriber", "recipient", "user"}},
+		{"members", []string{"member", "subscriber", "recipient", "user", "reader"}},
 	} {
 		if c := p.take(isList(role.words...)); c != nil {
 			p.line(2, "%s: [{from: %s, by: address}] # %s", role.key, quote(c.Name), c.summary())

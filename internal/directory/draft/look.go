@@ -183,7 +183,7 @@ func (c *Column) isAddress() bool {
 }
 
 // fewOthers reports whether so few values are no addresses that they are mistakes.
-func (c *Column) fewOthers() bool { return c.others*10 <= c.Filled }
+func (c *Column) fewOthers() bool { return c.others*10 <= c.Filled || c.others == 1 && c.Filled > 3 }
 
 // mistyped says which values of addresses are none, or is "".
 func (c *Column) mistyped() string {
