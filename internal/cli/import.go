@@ -34,8 +34,8 @@ func newImport(streams Streams) *cli.Command {
 			"(ldap, ldaps,\n" +
 			"ldapi, https for SCIM), FORMAT:PATH, or a source file with a login and a map. Of several, what an\n" +
 			"earlier one says counts more; where they differ is listed. An estate that is there already keeps its\n" +
-			"comments, gates, send-as and what members chose; the changes are shown first. With --preview the exit\n" +
-			"code is 1 if anything changes. A source that gave only a part takes nothing away; the exit code is 3.\n\n" +
+			"comments, gates, send-as and what members chose; the changes are shown first (yorvet compare\n" +
+			"SOURCE ESTATE tells by its exit code whether there are any). A source that gave only a part takes nothing away; the exit code is 3.\n\n" +
 			"Example: yorvet import list:volunteers.txt --domain kelpmere.example -o fair.yaml",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{
