@@ -133,7 +133,8 @@ func (s *sender) send(ctx context.Context, c *store.Claim) send.Reply {
 		return reply
 	}
 	session := s.session(from)
-	reply := session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify}, raw)
+	reply := session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify,
+		Plain: d.Plain}, raw)
 	if reply.Certain || reply.Stage == "login" && reply.Code >= 500 && !reply.Again() {
 		s.hopeless[who] = reply
 	}

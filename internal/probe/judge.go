@@ -229,14 +229,25 @@ func (w *judge) sent() (word, why string) {
 	case reply.Later() && !reply.Certain && reply.Code != 0 && (reply.Stage == "to" || reply.Stage == "message"):
 		return SentDeferred, ""
 	}
-	return SentNot, stageOf(reply) + reply.String()
+	why = stageOf(reply) + reply.String()
+	if reply.IsForAll() {
+		why += ": said to this sender of a plain mailbox, too, so it is not the group's answer"
+	}
+	return SentNot, why
 }
 
 // refuses reports whether a reply is the group's answer: also one with the very words of the
-// rule that is predicted to decide.
+// rule that is predicted to decide. A refusal that was predicted has come where the server refuses
+// all forged mail, or all of that size.
 func (w *judge) refuses(reply send.Reply) bool {
 	if reply.Refusal() {
 		return true
+	}
+	if w.p.Verdict == estate.Refuse && (w.c.Traits.Unproven && reply.IsForAll() || w.c.Traits.Size > 0 && reply.TooLarge()) {
+		return true
+	}
+	if reply.IsForAll() {
+		return false
 	}
 	because := ""
 	if w.p.Group != estate.None {
@@ -292,11 +303,11 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 	return Silence, "", infer.OneOf(estate.Drop) | w.silentHold()
 }
 
-// refusedAtAll reports whether the server refused the message at a stage that names who it is
-// from: a group that asks for a code first is refused there, too.
+// refusedAtAll reports whether the server refused who the message is from: a group that asks for a
+// code first is refused there, too.
 func (w *judge) refusedAtAll() bool {
 	reply := w.run.Replies[w.number]
-	return reply.Code >= 500 && reply.Stage == "from"
+	return reply.Code >= 500 && reply.Stage == "from" || reply.IsForAll()
 }
 
 // code returns what became of the code that a group asks for. Whoever gets it may write once

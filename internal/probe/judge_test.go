@@ -38,6 +38,7 @@ groups:
   - {address: outer@kelp.example, gate: [admit anyone], members: [ada@kelp.example, kept@kelp.example]}
   - {address: kept@kelp.example, kind: forum, gate: [hold anyone], owners: [bo@kelp.example], members: [cy@kelp.example]}
   - {address: mute@kelp.example, gate: [admit anyone], members: [dee@kelp.example]}
+  - {address: shut@kelp.example, gate: [refuse anyone], members: [ada@kelp.example]}
 `
 
 // seen is one sighting of the only case, made by hand.
@@ -65,6 +66,7 @@ type judging struct {
 	to       string // the group; main@kelp.example by default
 	from     string // bo@kelp.example by default
 	reply    send.Reply
+	unproven bool
 	unsent   bool
 	unsure   bool
 	approved bool
@@ -99,7 +101,8 @@ func (c judging) run(t *testing.T) *judge {
 	if !ok {
 		id = 0 // a member of main@kelp.example answers somebody outside
 	}
-	p := &Plan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to)}}}
+	p := &Plan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to),
+		Traits: resolve.Message{Unproven: c.unproven}}}}
 	run := &Run{Plan: p, Replies: map[int]send.Reply{0: c.reply}, Unsure: map[int]bool{0: c.unsure}, Sightings: c.seen, Approved: map[int]bool{0: c.approved}}
 	if c.unsent {
 		run.Replies = nil
@@ -115,6 +118,7 @@ func (c judging) run(t *testing.T) *judge {
 func TestVerdictOfSightings(t *testing.T) {
 	admit, hold, refuse, drop := infer.OneOf(estate.Admit), infer.OneOf(estate.Hold), infer.OneOf(estate.Refuse), infer.OneOf(estate.Drop)
 	all := ^infer.Verdicts(0)
+	everywhere := send.Reply{Stage: "to", Code: 550, Text: "no", Plain: &send.Reply{Stage: "to", Code: 550, Text: "no"}}
 	ada, bo, cy, main := "ada@kelp.example", "bo@kelp.example", "cy@kelp.example", "main@kelp.example"
 	for _, c := range []judging{
 		{name: "a copy", seen: []Sighting{seen(agent.Copy, ada)}, want: "admit", verdicts: admit},
@@ -133,6 +137,10 @@ func TestVerdictOfSightings(t *testing.T) {
 		{name: "all requests name a nested group, too", want: "admit", verdicts: admit,
 			seen: []Sighting{seen(agent.Approval, bo, names("held@kelp.example", main))}},
 		{name: "refused", reply: send.Reply{Stage: "to", Code: 550}, want: "refuse", verdicts: refuse},
+		{name: "refused, as everywhere", reply: everywhere, want: NotSent, verdicts: all},
+		{name: "forged, and refused everywhere", to: "shut@kelp.example", unproven: true, reply: everywhere, want: "refuse", verdicts: refuse},
+		{name: "forged, let in, and refused everywhere", unproven: true, reply: everywhere, want: NotSent, verdicts: all},
+		{name: "refused for good, and not by the group", to: "shut@kelp.example", reply: everywhere, want: NotSent, verdicts: all},
 		{name: "put off", reply: send.Reply{Stage: "to", Code: 451}, want: Deferred, verdicts: all},
 		{name: "put off, and a copy yet", reply: send.Reply{Stage: "to", Code: 451}, seen: []Sighting{seen(agent.Copy, ada)}, want: "admit", verdicts: admit},
 		{name: "cut off", reply: send.Reply{Stage: "message"}, unsure: true, want: Unknown, verdicts: all},

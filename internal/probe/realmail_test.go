@@ -15,6 +15,8 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/freeport"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
@@ -170,6 +172,7 @@ smtpd_tls_auth_only = no
 127.0.0.1:%d inet n - n - - smtpd
   -o syslog_name=postfix/submission -o smtpd_sasl_auth_enable=yes
   -o smtpd_client_restrictions=permit_sasl_authenticated,reject
+  -o smtpd_sender_login_maps=texthash:DIR/etc/owners -o smtpd_sender_restrictions=reject_sender_login_mismatch
 pickup unix n - n 60 1 pickup
 cleanup unix n - n - 0 cleanup
 qmgr unix n - n 300 1 qmgr
@@ -192,7 +195,9 @@ postlog unix-dgram n - n - 1 postlogd
 	m.write("etc/groups", "team@corp.example alice@corp.example bob@corp.example\ncrew@corp.example team@corp.example\nouter@corp.example carol@corp.example team@corp.example\n"+
 		"board@corp.example alice@corp.example\ncrowd@corp.example bob@corp.example dave@corp.example gone@corp.example\n")
 	m.write("etc/restricted", "board@corp.example board_only\n")
-	m.write("etc/insiders", "corp.example OK\n")
+	m.write("etc/insiders", "corp.example OK\nguest@holiday.example REJECT\n")
+	m.write("etc/owners", "alice@corp.example alice@corp.example\nbob@corp.example bob@corp.example\n"+
+		"carol@corp.example carol@corp.example\ndave@corp.example dave@corp.example\n")
 	m.folder("data", "postfix", "postfix", 0o700)
 	m.folder("queue", "root", "root", 0o755)
 	for _, name := range []string{"incoming", "active", "bounce", "corrupt", "defer", "deferred", "flush", "hold", "private", "saved", "trace"} {
@@ -368,8 +373,8 @@ func TestRealServers(t *testing.T) {
 			seen[c.Case.To.String()] = c.Reply
 		}
 	}
-	if !strings.HasPrefix(seen["board@corp.example"], "554 5.7.1 ") {
-		t.Errorf("the restricted group answers %q", seen["board@corp.example"])
+	if want := "554 5.7.1 <guest@holiday.example>: Sender address rejected: Access denied"; seen["board@corp.example"] != want {
+		t.Errorf("the restricted group answers %q, want %q", seen["board@corp.example"], want)
 	}
 	undeliverable := 0
 	for _, m := range j.Members {
@@ -381,4 +386,41 @@ func TestRealServers(t *testing.T) {
 		t.Errorf("%d bounces of the full and the missing mailbox were seen", undeliverable)
 	}
 	report(t, j, true)
+}
+
+// Postfix says of a login that may not use its sender, and of a group that refuses, that the sender
+// is rejected: what it says of a plain mailbox tells which it is.
+func TestRealRefusals(t *testing.T) {
+	t.Parallel()
+	m := newMailServers(t)
+	m.configurePostfix()
+	m.write("etc/owners", "bob@corp.example bob@corp.example\ndave@corp.example alice@corp.example\n")
+	m.start([]string{"/usr/lib/postfix/sbin/master", "-c", m.dir + "/etc", "-w"})
+	l, r := m.connections(), sample.Load(t, corp)
+	from := func(list ...string) func(estate.ID) []address.Address {
+		return func(estate.ID) (senders []address.Address) {
+			for _, text := range list {
+				senders = append(senders, address.MustParse(text))
+			}
+			return senders
+		}
+	}
+	choice := probe.Choice{Groups: []estate.ID{at(t, r, "board@corp.example")}, From: from("guest@holiday.example", "dave@corp.example", "bob@corp.example")}
+	run, err := probe.Start(t.Context(), probe.NewPlan(r, l, choice), inStore(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	j := probe.Judge(run)
+	for i, want := range []struct{ seen, reply string }{
+		{"refuse", "554 5.7.1 <guest@holiday.example>: Sender address rejected: Access denied"},
+		{probe.NotSent, "553 5.7.1 <dave@corp.example>: Sender address rejected: not owned by user dave@corp.example"},
+		{"admit", "250"},
+	} {
+		if c := j.Cases[i]; c.Seen != want.seen || !strings.HasPrefix(c.Reply, want.reply) {
+			t.Errorf("from %s: seen %s (%s), want %s (%s)", c.Case.From, c.Seen, c.Reply, want.seen, want.reply)
+		}
+	}
+	if len(j.Causes) > 0 {
+		t.Errorf("a cause is made up: %v", j.Causes)
+	}
 }

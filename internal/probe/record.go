@@ -39,6 +39,7 @@ func (p *Plan) draft(c *Case) agent.Draft {
 		From: c.From.String(), To: c.To.String(), Subject: "Test of mail groups " + code[:min(len(code), 8)],
 		Text:      "This is a test message of the mail groups. Nothing needs to be done; it may be deleted.\n",
 		Automatic: c.Traits.Automatic, Invitation: c.Traits.Invitation, Attachment: int(c.Traits.Size),
+		Plain: p.plain(c),
 	}
 	if c.By.IsValid() {
 		d.By = c.By.String()
@@ -61,6 +62,37 @@ func (p *Plan) draft(c *Case) agent.Draft {
 			"answer will do. Nothing else needs to be done.\n"
 	}
 	return d
+}
+
+// plain returns a mailbox that the sender of a message to a group may write to as well: their own,
+// or another that the connections open; "" if there is none.
+func (p *Plan) plain(c *Case) string {
+	e := p.resolver.Estate()
+	if to, ok := e.Find(c.To); !ok || !e.IsGroup(to) {
+		return ""
+	}
+	takes := func(id estate.ID) bool {
+		a := e.Address(id)
+		if !e.Inside(id) || e.Person(id).Mailbox != estate.MailboxOpen {
+			return false
+		}
+		_, opened := p.connections.Mailbox(a, true)
+		return opened
+	}
+	people := e.PeopleByAddress()
+	if own, ok := e.Find(c.sender()); ok && e.IsPerson(own) && takes(own) {
+		people = []estate.ID{own}
+	}
+	i := slices.IndexFunc(people, takes)
+	if i < 0 {
+		return ""
+	}
+	t := c.Trial()
+	t.To = e.Address(people[i])
+	if infer.Predict(p.resolver, &t).Verdict != estate.Admit {
+		return "" // the edge refuses them everywhere
+	}
+	return t.To.String()
 }
 
 // asksForCode reports whether a case is written in the name of a group that mails a code to

@@ -81,7 +81,8 @@ func TestBadWeather(t *testing.T) {
 		{name: "the certificate is not trusted", change: fault(standin.Fault{Do: "certificate"}), exit: 3},
 		{name: "put off for a while", change: fault(standin.Fault{Do: "later", By: 1200 * time.Millisecond}), exit: 0, verdict: "admit"},
 		{name: "put off for good", change: fault(standin.Fault{Do: "later", By: time.Hour}), hasty: true, exit: 1, verdict: probe.Deferred},
-		{name: "refused", change: fault(standin.Fault{Do: "refuse"}), exit: 1, verdict: "refuse"},
+		{name: "refused", change: fault(standin.Fault{Do: "refuse", To: "open@kelp.example"}), exit: 1, verdict: "refuse"},
+		{name: "refused everywhere", change: fault(standin.Fault{Do: "refuse"}), exit: 3, verdict: probe.NotSent},
 		{name: "cut off", change: fault(standin.Fault{Do: "cut", Bytes: 300, Times: 1}), exit: 0, verdict: "admit"},
 		{name: "slow", change: fault(standin.Fault{Do: "slow", By: 50 * time.Millisecond}), exit: 0, verdict: "admit"},
 		{name: "late", change: fault(standin.Fault{Do: "delay", To: "cy@kelp.example", By: time.Hour}), hasty: true, exit: 1, verdict: "admit", told: probe.SeenNot},
@@ -124,7 +125,8 @@ func TestBadWeather(t *testing.T) {
 				t.Errorf("exit %d, seen %s, want %d, %s", exit, j.Cases[0].Seen, row.exit, row.verdict)
 				report(t, j, false)
 			}
-			if (unlooked > 0) != (row.verdict == probe.NotLookedAt || row.told == probe.NotLookedAt || row.verdict == probe.Deferred) {
+			if (unlooked > 0) != (row.verdict == probe.NotLookedAt || row.told == probe.NotLookedAt || row.verdict == probe.Deferred ||
+				row.verdict == probe.NotSent) {
 				t.Errorf("%d are not looked at", unlooked)
 			}
 		})

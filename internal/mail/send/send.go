@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +25,9 @@ type Envelope struct {
 	// Notify asks to be told of success, too (RFC 3461, section 4.1), where the
 	// server offers that.
 	Notify bool
+	// Plain is a mailbox that From may write to, about which the server is asked where it
+	// refuses To; "": it is not asked.
+	Plain string
 }
 
 // A Reply is the last answer of a server to a message.
@@ -37,6 +41,8 @@ type Reply struct {
 	// Certain is set where trying again comes to the same: a certificate that is not
 	// trusted, or no mechanism to log in with.
 	Certain bool `json:",omitempty"`
+	// Plain is what the server says to the same sender about Envelope.Plain; nil: nobody asked.
+	Plain *Reply `json:",omitempty"`
 }
 
 // Accepted reports whether the server took the message over.
@@ -57,19 +63,54 @@ var sessional = []string{
 	"not logged in", "login first", "starttls first", "policy of the session",
 }
 
+// Permanent reports whether the answer refuses an address or a message for good.
+func (r Reply) Permanent() bool { return r.Code >= 500 && (r.Stage == "to" || r.Stage == "message") }
+
 // Refusal reports whether the answer is the group's: it was given to its address or to the
-// message, and is not about the connection. A login, a greeting, a rate limit or a relay that
-// is denied says nothing of a gate.
+// message, and is not about the sender or the connection. A login, a greeting, a rate limit or a
+// relay that is denied says nothing of a gate. What the server says to the same sender about a plain
+// mailbox decides; without that, what the answer is about.
 func (r Reply) Refusal() bool {
-	if r.Code < 500 || r.Stage != "to" && r.Stage != "message" {
+	switch {
+	case !r.Permanent() || r.IsForAll():
+		return false
+	case r.Stage == "to" && r.Plain != nil && r.Plain.Accepted():
+		return true
+	}
+	return r.isAboutGroup()
+}
+
+// IsForAll reports whether the same sender is refused a plain mailbox in the same words.
+func (r Reply) IsForAll() bool {
+	if r.Plain == nil || r.Code != r.Plain.Code || r.Status != r.Plain.Status ||
+		slices.ContainsFunc(unknown, func(status string) bool { return r.Status == status }) {
 		return false
 	}
+	return r.words() == r.Plain.words()
+}
+
+// TooLarge reports whether the server refuses a message for its size (RFC 1870, section 6.1).
+func (r Reply) TooLarge() bool {
+	return r.Code == 552 && (r.Status == "" || r.Status == "5.3.4" || r.Status == "5.2.3")
+}
+
+// unknown are codes of addresses that nobody has (RFC 3463, section 3.2).
+var unknown = []string{"5.1.1", "5.1.2", "5.1.3", "5.1.6"}
+
+// words are what the server says, without the addresses in it.
+func (r Reply) words() string { return addresses.ReplaceAllString(strings.ToLower(r.Text), "") }
+
+var addresses = regexp.MustCompile(`[^\s<>]+@[^\s<>]+`)
+
+// isAboutGroup reports whether a permanent answer speaks of the group, by its code and words.
+func (r Reply) isAboutGroup() bool {
 	switch r.Code {
 	case 500, 502, 503, 504, 530, 534, 535, 538:
 		return false // about commands and logins (RFC 5321, section 4.2.2; RFC 4954, section 6)
 	}
-	if strings.HasPrefix(r.Status, "5.7.8") || strings.HasPrefix(r.Status, "5.5.") || strings.HasPrefix(r.Status, "5.4.") {
-		return false
+	if strings.HasPrefix(r.Status, "5.7.8") || strings.HasPrefix(r.Status, "5.5.") || strings.HasPrefix(r.Status, "5.4.") ||
+		strings.HasPrefix(r.Status, "5.3.") {
+		return false // about logins, the network, the protocol or the system (RFC 3463, section 3)
 	}
 	text := strings.ToLower(r.Text)
 	if r.Rcpt != "" && strings.Contains(text, strings.ToLower(r.Rcpt)) && !strings.Contains(text, "relay") {
@@ -179,7 +220,11 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	reply := s.transact(e, message)
+	if reply.Permanent() && e.Plain != "" {
+		reply.Plain = s.compare(ctx, e, len(message))
+	}
 	switch {
+	case s.client == nil: // gone while it was asked
 	case used && reply.Code == 503 && reply.Stage == "from": // some take no second EHLO after RSET
 		s.Close()
 		return s.Send(ctx, e, message)
@@ -196,6 +241,29 @@ func (s *Session) Send(ctx context.Context, e Envelope, message []byte) Reply {
 		s.Close() // the next one, and every try again, has a connection of its own
 	}
 	return reply
+}
+
+// compare asks what the server says to the same sender about a plain mailbox. Nothing is sent.
+func (s *Session) compare(ctx context.Context, e Envelope, size int) *Reply {
+	for range 2 { // some take nothing more on a connection where they have refused something
+		s.step()
+		if s.client != nil && s.client.Reset() != nil {
+			s.drop()
+		}
+		if s.client == nil {
+			if reply := s.open(ctx); reply != (Reply{}) {
+				return nil
+			}
+		}
+		stop := context.AfterFunc(ctx, func() { s.conn.Close() })
+		reply := s.address(Envelope{From: e.From, To: e.Plain, ID: e.ID}, size)
+		stop()
+		if reply.Code != 0 && reply.Code != 421 && reply.Code != 503 {
+			return &reply
+		}
+		s.drop()
+	}
+	return nil
 }
 
 // open connects and logs in. It returns the zero Reply where that went well.
@@ -266,10 +334,11 @@ func (s *Session) start(conn net.Conn) (*smtp.Client, error) {
 	return client, err
 }
 
-func (s *Session) transact(e Envelope, message []byte) Reply {
+// address says who a message of a size is from and for, and returns what the server says.
+func (s *Session) address(e Envelope, size int) Reply {
 	mail, rcpt := &smtp.MailOptions{}, &smtp.RcptOptions{}
 	if ok, _ := s.client.Extension("SIZE"); ok {
-		mail.Size = int64(len(message))
+		mail.Size = int64(size)
 	}
 	if ok, _ := s.client.Extension("DSN"); ok {
 		mail.EnvelopeID, mail.Return = e.ID, smtp.DSNReturnFull
@@ -286,6 +355,13 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	if err := s.client.Rcpt(e.To, rcpt); err != nil {
 		return s.failure("to", err).to(e.To)
 	}
+	return Reply{Stage: "to", Code: 250, Rcpt: e.To}
+}
+
+func (s *Session) transact(e Envelope, message []byte) Reply {
+	if reply := s.address(e, len(message)); !reply.Accepted() {
+		return reply
+	}
 	s.step()
 	w, err := s.client.Data()
 	if err != nil {
@@ -300,8 +376,7 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	if err != nil {
 		return s.failure("message", err).to(e.To)
 	}
-	reply := Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText), Rcpt: e.To}
-	return reply
+	return Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText), Rcpt: e.To}
 }
 
 // to returns a reply about a recipient.

@@ -56,6 +56,9 @@ func converse(conn net.Conn, answers map[string]string) {
 			word = "."
 		}
 		answer := answers[word]
+		if of := answers[strings.TrimSpace(line)]; of != "" {
+			answer = of
+		}
 		if again := answers[word+" again"]; again != "" && met[word] {
 			answer = again
 		}
