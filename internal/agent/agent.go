@@ -244,7 +244,8 @@ func (a *Agent) steer(ctx context.Context) {
 	}
 }
 
-// mostGrace is how long mailboxes are gone through at most, when nothing more is waited for.
+// mostGrace is how long the next mailbox is waited for at most, when all are gone through for the
+// last time.
 const mostGrace = 20 * time.Second
 
 func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) error {
@@ -260,12 +261,18 @@ func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) err
 			return a.Store.Finish(ctx, name)
 		}
 	case store.StateClosing:
-		grace := min(max(t.Terms.Patience/2, 2*time.Second), mostGrace)
-		if t.Unlooked == 0 || now.Sub(t.Closing) > grace {
+		if isThrough(t, now) {
 			return a.Store.End(ctx, name)
 		}
 	}
 	return nil
+}
+
+// isThrough reports whether all mailboxes have been gone through for the last time, or none has been
+// for a while.
+func isThrough(t store.Standing, now time.Time) bool {
+	grace := min(max(t.Terms.Patience/2, 2*time.Second), mostGrace)
+	return t.Unlooked == 0 || now.After(t.Closing.Add(grace)) && now.After(t.LastThrough.Add(grace))
 }
 
 // isOver reports whether nothing more is waited for in a run: all has come that is predicted

@@ -163,6 +163,29 @@ func TestIsOver(t *testing.T) {
 	}
 }
 
+// The last look into all mailboxes goes on as long as one after the other is gone through.
+func TestIsThrough(t *testing.T) {
+	at := func(seconds int) time.Time { return time.Unix(1_800_000_000+int64(seconds), 0) }
+	terms := store.Terms{Patience: time.Minute}
+	for name, test := range map[string]struct {
+		s    store.Standing
+		now  int
+		want bool
+	}{
+		"all of them":            {store.Standing{Closing: at(0)}, 1, true},
+		"some are missing":       {store.Standing{Closing: at(0), Unlooked: 3}, 15, false},
+		"none for a while":       {store.Standing{Closing: at(0), Unlooked: 3}, 21, true},
+		"one a moment ago":       {store.Standing{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 75, false},
+		"one a while ago":        {store.Standing{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 81, true},
+		"one before the closing": {store.Standing{Closing: at(100), Unlooked: 3, LastThrough: at(60)}, 110, false},
+	} {
+		test.s.Terms = terms
+		if got := isThrough(test.s, at(test.now)); got != test.want {
+			t.Errorf("%s: %t", name, got)
+		}
+	}
+}
+
 func TestPauses(t *testing.T) {
 	for tries, want := range map[int]time.Duration{1: time.Second, 2: 2 * time.Second, 5: 16 * time.Second, 6: 30 * time.Second, 99: 30 * time.Second} {
 		if got := pauseAfter(tries); got != want {

@@ -88,7 +88,7 @@ func Judge(run *Run) *Judgement {
 	j := &Judgement{Run: run}
 	watched := map[string]bool{}
 	for key, box := range run.Boxes {
-		watched[key] = box.Through || run.Broken && box.Opened
+		watched[key] = box.Through
 	}
 	for i, e := range run.gather() {
 		w := &judge{run: run, number: i, c: &run.Plan.Cases[i], e: e, watched: watched, p: run.Plan.Predict(i)}
@@ -288,6 +288,8 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 		return NotLookedAt, "a request to an approver is not believed: " + w.e.doubted[0].Doubt, anything
 	case w.run.Unsure[w.number]:
 		return Unknown, "", anything
+	case !w.anybodyLooked() && w.run.Broken:
+		return NotLookedAt, interrupted, anything
 	case !w.anybodyLooked():
 		return NotLookedAt, "nobody's mailbox was looked into in which it would show", anything
 	}

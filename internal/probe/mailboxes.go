@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -78,9 +79,15 @@ func (w *judge) whyNot(name string) string {
 		return "the connections do not open it"
 	case box.Problem != "":
 		return box.Problem
+	case w.run.Broken:
+		return interrupted
 	}
-	return "it could not be gone through to the end"
+	return fmt.Sprintf("it could not be gone through to the end while there was patience (%s); limits: patience waits longer",
+		w.run.Plan.connections.Limits.Patience)
 }
+
+// interrupted is why nothing can be said of what had not come when a run was ended.
+const interrupted = "the run was interrupted before it was gone through to the end"
 
 // judgeBounce judges somebody to whom a message cannot be delivered: a bounce should say so,
 // where it would be seen. It reports whether there is anything to say.

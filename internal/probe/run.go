@@ -224,11 +224,20 @@ func (p *Plan) run(record *store.Record) (*Run, error) {
 		run.Unsure[c.N] = c.State == store.Unsure || c.State == store.Sending
 		sent[c.N] = c.Intent
 	}
+	served := map[string]bool{} // connections by which somebody has opened a mailbox
+	for _, l := range record.Looks {
+		served[l.Lane] = served[l.Lane] || !l.Looked.IsZero()
+	}
 	for _, l := range record.Looks {
 		box := Box{Account: l.Account, Opened: !l.Looked.IsZero(), Problem: l.Problem}
 		box.Through = box.Opened && !record.Closing.IsZero() && !l.Through.Before(record.Closing)
-		if !box.Opened && box.Problem == "" {
+		if !box.Opened && box.Problem == "" && !run.Broken {
 			box.Problem = "nobody who works on the run opens it"
+			if boxes, ok := p.connections.Boxes(l.Lane); served[l.Lane] || ok && !boxes.Away() {
+				limits := p.connections.Limits
+				box.Problem = fmt.Sprintf("it was not reached in time: limits: connections (%d) opens more at once, "+
+					"patience (%s) waits longer", limits.Connections, limits.Patience)
+			}
 		}
 		run.Boxes[p.key(l.Account)] = box
 	}

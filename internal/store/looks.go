@@ -171,9 +171,9 @@ type Standing struct {
 	Accepted                int // messages that were taken over, or may have been
 	Checks, Missing         int // what has to be observed where somebody looks, and what of it is not there yet
 	LastSent, LastNews      time.Time
-	Mailboxes, Opened       int // that are looked into, and those that have been
-	Unlooked                int // mailboxes that have not been gone through since the closing
-	LastClosed              time.Time
+	Mailboxes, Opened       int       // that are looked into, and those that have been
+	Unlooked                int       // mailboxes that have not been gone through since the closing
+	LastThrough             time.Time // when one was last, if any has been
 	Terms                   Terms
 	Held                    int // mailboxes that somebody looks into now
 }
@@ -186,7 +186,7 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 		return t, err
 	}
 	t.State, t.Began, t.Until, t.Closing, t.Terms = r.State, r.Began, r.Until, r.Closing, r.Terms
-	var sent, news int64
+	var sent, news, through int64
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
 		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure') OR EXISTS (
@@ -196,9 +196,9 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 		return t, err
 	}
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE looked > 0),
-		COUNT(*) FILTER (WHERE through < $2 AND certain = 0), COUNT(*) FILTER (WHERE lease > $3)
+		COUNT(*) FILTER (WHERE through < $2 AND certain = 0), COUNT(*) FILTER (WHERE lease > $3), COALESCE(MAX(through), 0)
 		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).
-		Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held)
+		Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held, &through)
 	if err != nil {
 		return t, err
 	}
@@ -208,7 +208,7 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 	if err != nil {
 		return t, err
 	}
-	t.LastSent, t.LastNews = at(sent), at(max(sent, news))
+	t.LastSent, t.LastNews, t.LastThrough = at(sent), at(max(sent, news)), at(through)
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE NOT EXISTS (
 			SELECT 1 FROM observations o WHERE o.run = g.run AND o.n = g.n AND o.account = g.account AND
 				(o.what = g.sign OR g.sign IN ('digest', 'released') AND o.what = 'copy' OR
