@@ -44,6 +44,7 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
 			&cli.FloatFlag{Name: "pace", Usage: "`N` messages a second at most, rather than what the connections say"},
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
+			&cli.BoolFlag{Name: "send-anyway", Usage: "with --send: send even if no mailbox opens in which they would show"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
 			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
 			storeFlag(),
@@ -132,7 +133,20 @@ func (s *session) options(st *store.Store, shown *bar) probe.Options {
 		Approve:  s.cmd.Bool("approve"),
 		Progress: shown.set,
 		Trouble:  func(text string) { warn(s.streams, text) },
+		Blind:    s.sendsBlind,
 	}
+}
+
+// sendsBlind reports whether messages are sent though no mailbox opens.
+func (s *session) sendsBlind() bool {
+	switch {
+	case s.cmd.Bool("send-anyway"):
+		return true
+	case askable(s.streams):
+		return agreed(s.ctx, s.streams, "No mailbox opens, so nothing that comes would be seen. Send anyway?", "Nothing is sent.")
+	}
+	warn(s.streams, "no mailbox opens; to send all the same: --send-anyway")
+	return false
 }
 
 // show prints what a run saw, as far as it went.

@@ -29,6 +29,8 @@ type Options struct {
 	Progress func(done, all int)       // is told how far it is; nil: nobody
 	Sent     func(ctx context.Context) // is called once all is sent, before the wait for the rest; nil: nothing
 	Trouble  func(text string)         // is told what keeps it from its work; nil: nobody
+	// Blind is asked whether messages are to be sent where no mailbox opens; nil: they are not.
+	Blind func() bool
 }
 
 // Evaluated is what a plan was made of, as the store keeps it.
@@ -77,7 +79,7 @@ const (
 
 // Start sends the messages of a plan and watches for what becomes of them.
 func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
-	checked := Check(ctx, p)
+	checked := p.check(ctx, p.first())
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -85,7 +87,10 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 		o.trouble(text)
 	}
 	if checked.Senders == 0 {
-		return nil, &UnreachableError{checked.Problems}
+		return nil, &UnreachableError{"no connection works", checked.Problems}
+	}
+	if checked.Mailboxes == 0 && len(checked.boxes) > 0 && (o.Blind == nil || !o.Blind()) {
+		return nil, &UnreachableError{"no mailbox opens, so nothing that comes would be seen", checked.Problems}
 	}
 	row, err := p.row(o, keptProbe, checked)
 	if err != nil {
@@ -97,12 +102,13 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 	return p.work(ctx, o)
 }
 
-// An UnreachableError says that nothing was sent, as no connection works.
-type UnreachableError struct{ Problems []string }
-
-func (e *UnreachableError) Error() string {
-	return "nothing is sent: no connection works"
+// An UnreachableError says that nothing was sent, as no connection works, or no mailbox opens.
+type UnreachableError struct {
+	Text     string
+	Problems []string
 }
+
+func (e *UnreachableError) Error() string { return "nothing is sent: " + e.Text }
 
 func (o *Options) trouble(text string) {
 	if o.Trouble != nil {
