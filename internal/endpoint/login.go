@@ -60,7 +60,7 @@ func (l Login) Client(ctx context.Context, offered []string) (sasl.Client, error
 	}
 	switch mechanism {
 	case oauthBearer:
-		return sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.user(), Token: text.Reveal()}), nil
+		return bearer{sasl.NewOAuthBearerClient(&sasl.OAuthBearerOptions{Username: l.user(), Token: text.Reveal()})}, nil
 	case xoauth2:
 		return &oneShot{name: xoauth2, first: "user=" + l.user() + "\x01auth=Bearer " + text.Reveal() + "\x01\x01"}, nil
 	case external:
@@ -122,6 +122,12 @@ func (l Login) choose(offered []string) (string, error) {
 	return "", fmt.Errorf("%w: it offers %s, expected %s", ErrNoMechanism, strings.Join(offered, ", "),
 		strings.Join(wanted, " or "))
 }
+
+// bearer is the mechanism OAUTHBEARER. Where the token is rejected, the server is asked to say so in
+// words of its own protocol (RFC 7628, section 3.2.3).
+type bearer struct{ sasl.Client }
+
+func (bearer) Next([]byte) ([]byte, error) { return []byte{1}, nil }
 
 // oneShot is a mechanism of a single message. What a server says besides is answered with
 // nothing, so that it says why it refuses.

@@ -250,3 +250,31 @@ func TestNoFolder(t *testing.T) {
 		t.Errorf("%v, %+v", r.Err, r)
 	}
 }
+
+// A token that a server rejects is told in the server's words, and is not tried again.
+func TestRejectedToken(t *testing.T) {
+	for _, mechanism := range []string{"OAUTHBEARER", "XOAUTH2"} {
+		t.Run(mechanism, func(t *testing.T) {
+			server := rude.Server(t, func(c *net.TCPConn) {
+				in := bufio.NewScanner(c)
+				fmt.Fprintf(c, "* OK [CAPABILITY IMAP4rev1 SASL-IR AUTH=%s] hello\r\n", mechanism)
+				for in.Scan() {
+					tag, command, _ := strings.Cut(in.Text(), " ")
+					if !strings.HasPrefix(command, "AUTHENTICATE") {
+						fmt.Fprintf(c, "%s OK done\r\n", tag)
+						continue
+					}
+					fmt.Fprint(c, "+ eyJzdGF0dXMiOiJpbnZhbGlkX3Rva2VuIn0=\r\n") // {"status":"invalid_token"}
+					in.Scan()
+					fmt.Fprintf(c, "%s NO [AUTHENTICATIONFAILED] The token has ended\r\n", tag)
+				}
+			})
+			_, err := Open(t.Context(), Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: server, TLS: endpoint.Plain, Wait: time.Second},
+				Login: endpoint.Login{User: "ada", Bearer: true, Secret: secret.New("hush-42")}})
+			const want = "ada@kelp.example: the login fails: the server says The token has ended (AUTHENTICATIONFAILED)"
+			if err == nil || err.Error() != want || !IsCertain(err) {
+				t.Errorf("%v, want %s, for certain", err, want)
+			}
+		})
+	}
+}
