@@ -262,7 +262,7 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 	arrived := len(w.e.copies)+len(w.e.digests) > 0
 	held := w.heldHere()
 	switch {
-	case held && w.run.Approved[w.number], held && !arrived:
+	case held && !arrived, arrived && w.wasReleased():
 		return estate.Hold.String(), "", infer.OneOf(estate.Hold)
 	case arrived:
 		return estate.Admit.String(), "", infer.OneOf(estate.Admit)
@@ -365,6 +365,25 @@ func (w *judge) heldHere() bool {
 	}
 	return slices.ContainsFunc(w.e.notices, func(s *Sighting) bool {
 		return w.run.Plan.key(s.Account) == w.senderKey() && names(s)
+	})
+}
+
+// wasReleased reports whether the message waited at the group, and has been let in since: by this run,
+// or by whoever else was asked. A request that names no group may be of a nested one.
+func (w *judge) wasReleased() bool {
+	if w.run.Approved[w.number] {
+		return w.heldHere()
+	}
+	if len(w.e.copies)+len(w.e.digests) == 0 {
+		return false
+	}
+	waits := false
+	for _, outcome := range w.p.Outcomes {
+		waits = waits || outcome == resolve.Waiting
+	}
+	return slices.ContainsFunc(w.e.approvals, func(s *Sighting) bool {
+		groups := w.run.Plan.named(&s.Details)
+		return len(groups) == 0 && !waits || len(groups) == 1 && groups[0] == w.groupName()
 	})
 }
 

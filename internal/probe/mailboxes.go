@@ -18,7 +18,7 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 	e := w.estate()
 	var list []MemberResult
 	predicted := w.p.Outcomes
-	if w.run.Approved[w.number] && w.p.Verdict == estate.Hold && w.p.Group != estate.None {
+	if (w.run.Approved[w.number] || w.wasReleased()) && w.p.Verdict == estate.Hold && w.p.Group != estate.None {
 		predicted = w.run.Plan.released(w.number)
 	}
 	if result.Seen == CodeMailed || result.Seen == CodeMissing || result.Seen == NotSent ||
@@ -68,7 +68,7 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 
 // mayHaveCome reports whether a case may have been let in.
 func (w *judge) mayHaveCome(result *CaseResult) bool {
-	return result.Unlooked || w.verdicts.Has(estate.Admit) || w.run.Approved[w.number]
+	return result.Unlooked || w.verdicts.Has(estate.Admit) || w.run.Approved[w.number] || w.wasReleased()
 }
 
 // whyNot says why a mailbox was not looked at.
@@ -257,7 +257,7 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 		if len(copies) > 0 {
 			m.Seen, m.Where, m.Seconds = resolve.Archive.String(), copies[0].Folder, copies[0].Seconds
 		}
-		m.AsPredicted = m.Seen == m.Predicted || w.run.Approved[w.number]
+		m.AsPredicted = m.Seen == m.Predicted || w.run.Approved[w.number] || w.wasReleased()
 		if !w.watched[name] && m.Seen == "" {
 			m.Seen, m.Unlooked, m.AsPredicted, m.Why = NotLookedAt, true, false, w.whyNot(name)
 		}
