@@ -287,9 +287,20 @@ func isOver(t store.Standing, now time.Time) bool {
 	if t.Accepted == 0 {
 		return true // nothing is under way
 	}
-	quiet := t.Terms.Settle
-	if t.Missing > 0 {
-		quiet = t.Terms.Quiet
+	if t.Missing == 0 {
+		return now.After(t.LastNews.Add(t.Terms.Settle)) || now.After(t.LastSent.Add(t.Terms.Patience))
 	}
-	return now.After(t.LastNews.Add(quiet)) || now.After(t.LastSent.Add(t.Terms.Patience))
+	begun := t.Until.Add(-Grace - t.Terms.Patience) // when all could be sent, or the run was taken up again
+	return now.After(later(t.LastNews, begun).Add(t.Terms.Quiet)) ||
+		now.After(later(t.LastSent, begun).Add(t.Terms.Patience))
+}
+
+// Grace is how long a run may take besides sending and patience.
+const Grace = 3 * time.Second
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
 }

@@ -146,8 +146,8 @@ func TestIsOver(t *testing.T) {
 		now   int
 		want  bool
 	}{
-		{"something is still to be sent", store.Standing{Waiting: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
-		{"something is being sent", store.Standing{Sending: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
+		{"something is still to be sent", store.Standing{Until: at(120), Waiting: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
+		{"something is being sent", store.Standing{Until: at(120), Sending: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
 		{"its time is over", store.Standing{Waiting: 1}, 121, true},
 		{"nothing is under way", store.Standing{}, 1, true},
 		{"all has come, just now", store.Standing{Accepted: 1, LastNews: at(10), LastSent: at(0)}, 12, false},
@@ -155,8 +155,12 @@ func TestIsOver(t *testing.T) {
 		{"something is missing", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 39, false},
 		{"something is missing, and nothing comes", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 41, true},
 		{"something is missing, and patience is over", store.Standing{Accepted: 1, Missing: 1, LastNews: at(59), LastSent: at(0)}, 61, true},
+		{"it is taken up again, and something is missing", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1029, false},
+		{"it is taken up again, and nothing comes", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1031, true},
 	} {
-		test.s.Terms, test.s.Until = terms, at(120)
+		if test.s.Terms = terms; test.s.Until.IsZero() {
+			test.s.Until = at(63)
+		}
 		if got := isOver(test.s, at(test.now)); got != test.want {
 			t.Errorf("%s: %t", test.about, got)
 		}

@@ -148,8 +148,7 @@ const farewell = 10 * time.Second
 // and then as long as there is patience.
 func (p *Plan) mayLast(cases int) time.Duration {
 	limits := p.connections.Limits
-	const grace = 3 * time.Second
-	return time.Duration(float64(cases)/limits.Pace*float64(time.Second)) + limits.Patience + grace
+	return time.Duration(float64(cases)/limits.Pace*float64(time.Second)) + limits.Patience + agent.Grace
 }
 
 // A Kept is a run in the store, with what it was planned with.
