@@ -275,24 +275,30 @@ func isThrough(t store.Standing, now time.Time) bool {
 	return t.Unlooked == 0 || now.After(t.Closing.Add(grace)) && now.After(t.LastThrough.Add(grace))
 }
 
-// isOver reports whether nothing more is waited for in a run: all has come that is predicted
-// and a little time has passed, or patience is at its end.
-func isOver(t store.Standing, now time.Time) bool {
-	if now.After(t.Until) {
-		return true
-	}
+// isOver reports whether nothing more is waited for in a run.
+func isOver(t store.Standing, now time.Time) bool { return now.After(Ends(t)) }
+
+// Ends returns when a run is over if nothing more comes: all has come that is predicted and a little
+// time has passed, or patience is at its end.
+func Ends(t store.Standing) time.Time {
 	if t.Waiting > 0 || t.Sending > 0 {
-		return false
+		return t.Until
 	}
 	if t.Accepted == 0 {
-		return true // nothing is under way
+		return time.Time{} // nothing is under way
 	}
-	if t.Missing == 0 {
-		return now.After(t.LastNews.Add(t.Terms.Settle)) || now.After(t.LastSent.Add(t.Terms.Patience))
+	news, sent, quiet := t.LastNews, t.LastSent, t.Terms.Settle
+	if t.Missing > 0 {
+		begun := t.Until.Add(-Grace - t.Terms.Patience) // when all could be sent, or the run was taken up again
+		news, sent, quiet = later(news, begun), later(sent, begun), t.Terms.Quiet
 	}
-	begun := t.Until.Add(-Grace - t.Terms.Patience) // when all could be sent, or the run was taken up again
-	return now.After(later(t.LastNews, begun).Add(t.Terms.Quiet)) ||
-		now.After(later(t.LastSent, begun).Add(t.Terms.Patience))
+	end := t.Until
+	for _, other := range []time.Time{news.Add(quiet), sent.Add(t.Terms.Patience)} {
+		if other.Before(end) {
+			end = other
+		}
+	}
+	return end
 }
 
 // Grace is how long a run may take besides sending and patience.

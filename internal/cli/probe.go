@@ -7,13 +7,10 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
-	"os"
 	"regexp"
 	"slices"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
@@ -126,7 +123,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 }
 
 // options returns how a run of the command goes.
-func (s *session) options(st *store.Store, shown *bar) probe.Options {
+func (s *session) options(st *store.Store, shown *progress) probe.Options {
 	return probe.Options{
 		Store:    st,
 		Version:  version(),
@@ -402,39 +399,6 @@ func (s *session) tidy(st *store.Store, name string, l *connections.Connections)
 		return networkError(err)
 	}
 	return nil
-}
-
-// bar shows on a terminal how far a run is.
-type bar struct{ bar *progressbar.ProgressBar }
-
-func (s *session) progress() *bar {
-	f, ok := s.streams.Err.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return &bar{}
-	}
-	return &bar{
-		progressbar.NewOptions(
-			1,
-			progressbar.OptionSetWriter(f),
-			progressbar.OptionSetDescription("seen"),
-			progressbar.OptionShowCount(),
-			progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetWidth(30),
-		),
-	}
-}
-
-func (b *bar) set(done, all int) {
-	if b.bar != nil {
-		b.bar.ChangeMax(all)
-		_ = b.bar.Set(done)
-	}
-}
-
-func (b *bar) end() {
-	if b.bar != nil {
-		_ = b.bar.Finish()
-	}
 }
 
 // isNetwork reports whether an error is that a server or the network failed.

@@ -107,7 +107,7 @@ func (s *session) startCall(l *connections.Connections, group estate.ID, me addr
 		return err
 	}
 	defer st.Close()
-	options := s.options(st, &bar{})
+	options := s.options(st, &progress{})
 	if options.Estate, err = s.evaluated(); err != nil {
 		return err
 	}

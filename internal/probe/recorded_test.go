@@ -240,11 +240,11 @@ func TestRecordedRun(t *testing.T) {
 	h, r := berthed(t)
 	options := h.options()
 	most := 0
-	options.Progress = func(done, all int) {
-		if done > all {
-			t.Errorf("%d of %d are done", done, all)
+	options.Progress = func(s store.Standing) {
+		if s.Missing > s.Checks || s.Waiting+s.Sending > s.Cases {
+			t.Errorf("more is to be done than there is: %+v", s)
 		}
-		most = max(most, all)
+		most = max(most, s.Checks)
 	}
 	choice := probe.Choice{Groups: []estate.ID{at(t, r, "open@kelp.example")}, Kinds: []probe.Kind{probe.Member}}
 	plan := probe.NewPlan(r, h.connections, choice)

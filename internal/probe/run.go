@@ -26,7 +26,7 @@ type Options struct {
 	Estate   Evaluated
 	Version  string                    // of the program
 	Approve  bool                      // answer the requests to approvers
-	Progress func(done, all int)       // is told how far it is; nil: nobody
+	Progress func(store.Standing)      // is told how far it is; nil: nobody
 	Sent     func(ctx context.Context) // is called once all is sent, before the wait for the rest; nil: nothing
 	Trouble  func(text string)         // is told what keeps it from its work; nil: nobody
 	// Blind is asked whether messages are to be sent where no mailbox opens; nil: they are not.
@@ -123,9 +123,7 @@ func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
 		a.Sent = func(ctx context.Context, _ string) { o.Sent(ctx) }
 	}
 	if o.Progress != nil {
-		a.Standing = func(_ string, t store.Standing) {
-			o.Progress(t.Checks-t.Missing+t.Cases-t.Waiting-t.Sending, t.Checks+t.Cases)
-		}
+		a.Standing = func(_ string, t store.Standing) { o.Progress(t) }
 	}
 	err := a.Work(ctx)
 	finishing, stop := context.WithTimeout(context.WithoutCancel(ctx), farewell)
