@@ -15,6 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/store"
@@ -49,6 +50,10 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "run", Usage: "the `NAME` of the new run"},
 			&cli.StringFlag{Name: "resume", Usage: "go on with a `RUN`; with --send: send what is still to be sent, too"},
 			&cli.StringFlag{Name: "show", Usage: "show a `RUN` again, as far as it went"},
+			&cli.BoolFlag{
+				Name:  "expunge",
+				Usage: "with --tidy: also where a server only removes all that is marked as deleted, if nothing else is marked",
+			},
 			&cli.StringFlag{Name: "tidy", Usage: "remove the messages of a `RUN` from the mailboxes, and those only"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return runProbe(ctx, cmd, streams) },
@@ -393,8 +398,15 @@ func (s *session) tidy(st *store.Store, name string, l *connections.Connections)
 	if err != nil {
 		return err
 	}
-	removed, err := probe.Tidy(s.ctx, run)
+	removed, err := probe.Tidy(s.ctx, run, func(accounts []string) bool {
+		const way = "The servers of %d mailboxes remove no single messages (UIDPLUS): mark the messages of this run as deleted, " +
+			"and remove what is marked, where nothing else is?"
+		return s.cmd.Bool("expunge") || askable(s.streams) && agreed(s.ctx, s.streams, fmt.Sprintf(way, len(accounts)), "They stay.")
+	})
 	fmt.Fprintf(s.streams.Out, "%d messages of run %s removed\n", removed, run.Plan.Run)
+	if errors.Is(err, watch.ErrSingly) {
+		warn(s.streams, "--expunge marks the messages of the run as deleted, and removes what is marked, where nothing else is")
+	}
 	if err != nil {
 		return networkError(err)
 	}

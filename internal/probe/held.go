@@ -134,5 +134,6 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connection
 		return fmt.Errorf("the answer is not taken: %s", reply)
 	}
 	account, _ := l.Account(q.Approver, inside)
-	return watch.Remove(ctx, account, []watch.Item{q.item})
+	_, err = watch.Remove(ctx, account, []watch.Item{q.item}, false)
+	return err
 }

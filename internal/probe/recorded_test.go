@@ -283,7 +283,7 @@ func TestRecordedRun(t *testing.T) {
 	if after := len(h.subjects(t, "bo@kelp.example")); after != before {
 		t.Errorf("gone on with, %d messages became %d", before, after)
 	}
-	if n, err := probe.Tidy(t.Context(), resumed); err != nil || n != len(run.Sightings) {
+	if n, err := probe.Tidy(t.Context(), resumed, nil); err != nil || n != len(run.Sightings) {
 		t.Errorf("%v: %d removed of %d", err, n, len(run.Sightings))
 	}
 	if left := h.subjects(t, "bo@kelp.example"); len(left) != before-1 {

@@ -285,22 +285,36 @@ func (run *Run) account(name string) (watch.Account, bool) {
 }
 
 // Tidy removes the messages of a run from the mailboxes that the connections open, those
-// that were seen and no others. It returns how many it removed.
-func Tidy(ctx context.Context, run *Run) (int, error) {
+// that were seen and no others. It returns how many it removed. Where servers remove no single
+// messages, expunge is asked whether to mark them and remove what is marked; nil: no.
+func Tidy(ctx context.Context, run *Run, expunge func(accounts []string) bool) (int, error) {
 	byAccount := run.items(func(*Sighting) bool { return true })
 	removed := 0
 	var errs []error
-	for _, name := range slices.Sorted(maps.Keys(byAccount)) {
-		account, ok := run.account(name)
-		if !ok {
-			errs = append(errs, fmt.Errorf("%s: the connections do not open the mailbox", name))
-			continue
+	remove := func(names []string, marking bool) (singly []string) {
+		for _, name := range names {
+			account, ok := run.account(name)
+			if !ok {
+				errs = append(errs, fmt.Errorf("%s: the connections do not open the mailbox", name))
+				continue
+			}
+			n, err := watch.Remove(ctx, account, byAccount[name], marking)
+			removed += n
+			switch {
+			case errors.Is(err, watch.ErrSingly) && expunge != nil:
+				singly = append(singly, name)
+			case err != nil:
+				errs = append(errs, err)
+			}
 		}
-		if err := watch.Remove(ctx, account, byAccount[name]); err != nil {
-			errs = append(errs, err)
-			continue
+		return singly
+	}
+	if left := remove(slices.Sorted(maps.Keys(byAccount)), false); len(left) > 0 {
+		if expunge(left) {
+			remove(left, true)
+		} else {
+			errs = append(errs, fmt.Errorf("%d of the mailboxes, such as that of %s: %w", len(left), left[0], watch.ErrSingly))
 		}
-		removed += len(byAccount[name])
 	}
 	return removed, errors.Join(errs...)
 }

@@ -47,7 +47,7 @@ func TestJMAP(t *testing.T) {
 			t.Errorf("over IMAP it is %q, over JMAP %q", over[i].Raw, item.Raw)
 		}
 	}
-	if err := box.Remove(first.Items); err != nil {
+	if _, err := box.Remove(first.Items, false); err != nil {
 		t.Fatal(err)
 	}
 	if left := r.box(ada); len(left) != 1 || left[0].Message.ID != second.Items[0].Message.ID {

@@ -224,7 +224,7 @@ func TestCyrus(t *testing.T) {
 			if again, err := box.Fetch(items[:2]); err != nil || len(again) != 2 || len(again[0].Raw) == 0 {
 				t.Errorf("%d are fetched again, %v", len(again), err)
 			}
-			if err := watch.Remove(t.Context(), account, items[:1]); err != nil {
+			if _, err := watch.Remove(t.Context(), account, items[:1], false); err != nil {
 				t.Fatal(err)
 			}
 			q.Through = true

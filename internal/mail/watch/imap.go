@@ -553,41 +553,58 @@ func byFolder(items []Item) func(yield func(folder string, list []Item) bool) {
 	}
 }
 
-// Remove removes messages, those named and no others. It needs UIDPLUS (RFC 4315), as
-// without it more might go.
-func (s *session) Remove(items []Item) error {
-	if err := s.remove(items); err != nil {
-		return s.problem(err)
-	}
-	return nil
-}
-
-func (s *session) remove(items []Item) error {
-	if !s.client.Caps().Has(imap.CapUIDPlus) && !s.client.Caps().Has(imap.CapIMAP4rev2) {
-		return &boundError{text: "the server cannot remove single messages (UIDPLUS)"}
+// Remove removes messages, those named and no others. It needs UIDPLUS (RFC 4315), as without it
+// more might go.
+func (s *session) Remove(items []Item, expunge bool) (removed int, err error) {
+	if s.client.Caps().Has(imap.CapUIDPlus) || s.client.Caps().Has(imap.CapIMAP4rev2) {
+		expunge = false
+	} else if !expunge {
+		return 0, s.problem(ErrSingly)
 	}
 	for folder, list := range byFolder(items) {
-		var uids imap.UIDSet
-		for _, item := range list {
-			uids.AddNum(imap.UID(item.UID))
-		}
-		s.step(mostAnswer)
-		data, err := s.client.Select(folder, nil).Wait()
-		if err != nil {
-			return err
-		}
-		if data.UIDValidity != list[0].Validity {
-			return &boundError{text: fmt.Sprintf("the UIDs of %s have changed", folder)}
-		}
-		s.step(mostAnswer)
-		deleted := &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{imap.FlagDeleted}}
-		if err := s.client.Store(uids, deleted, nil).Close(); err != nil {
-			return err
-		}
-		s.step(mostAnswer)
-		if err := s.client.UIDExpunge(uids).Close(); err != nil {
-			return err
+		n, err := s.removeFrom(folder, list, expunge)
+		if removed += n; err != nil {
+			return removed, s.problem(err)
 		}
 	}
-	return nil
+	return removed, nil
+}
+
+// removeFrom removes messages from a folder, and returns how many were there.
+func (s *session) removeFrom(folder string, list []Item, expunge bool) (int, error) {
+	var uids imap.UIDSet
+	for _, item := range list {
+		uids.AddNum(imap.UID(item.UID))
+	}
+	s.step(mostAnswer)
+	data, err := s.client.Select(folder, nil).Wait()
+	if err != nil {
+		return 0, err
+	}
+	if data.UIDValidity != list[0].Validity {
+		return 0, &boundError{text: fmt.Sprintf("the UIDs of %s have changed", folder)}
+	}
+	there, err := s.search(&imap.SearchCriteria{UID: []imap.UIDSet{uids}}, 1)
+	if err != nil || len(there) == 0 {
+		return 0, err
+	}
+	if expunge {
+		marked, err := s.search(&imap.SearchCriteria{Flag: []imap.Flag{imap.FlagDeleted}}, 1)
+		if err != nil {
+			return 0, err
+		}
+		if slices.ContainsFunc(marked, func(uid imap.UID) bool { return !slices.Contains(there, uid) }) {
+			return 0, &boundError{text: fmt.Sprintf("other messages of %s are marked as deleted, and would go, too", folder)}
+		}
+	}
+	s.step(mostAnswer)
+	deleted := &imap.StoreFlags{Op: imap.StoreFlagsAdd, Silent: true, Flags: []imap.Flag{imap.FlagDeleted}}
+	if err := s.client.Store(imap.UIDSetNum(there...), deleted, nil).Close(); err != nil {
+		return 0, err
+	}
+	s.step(mostAnswer)
+	if expunge {
+		return len(there), s.client.Expunge().Close()
+	}
+	return len(there), s.client.UIDExpunge(imap.UIDSetNum(there...)).Close()
 }

@@ -518,28 +518,30 @@ func (b *jmapBox) Fetch(items []Item) ([]Item, error) {
 }
 
 // Remove removes messages, those named and no others.
-func (b *jmapBox) Remove(items []Item) error {
+func (b *jmapBox) Remove(items []Item, _ bool) (int, error) {
 	found, err := b.named(items)
 	if err != nil {
-		return b.problem(err)
+		return 0, b.problem(err)
 	}
 	var ids []string
 	for id := range found {
 		ids = append(ids, id)
 	}
 	slices.Sort(ids)
+	removed := 0
 	for batch := range slices.Chunk(ids, emailsAtOnce) {
 		var done struct {
 			Not map[string]json.RawMessage `json:"notDestroyed"`
 		}
 		if err := b.call("Email/set", map[string]any{"destroy": batch}, &done); err != nil {
-			return b.problem(err)
+			return removed, b.problem(err)
 		}
+		removed += len(batch) - len(done.Not)
 		if len(done.Not) > 0 {
-			return b.problem(&boundError{text: fmt.Sprintf("%d messages cannot be removed", len(done.Not))})
+			return removed, b.problem(&boundError{text: fmt.Sprintf("%d messages cannot be removed", len(done.Not))})
 		}
 	}
-	return nil
+	return removed, nil
 }
 
 // Close ends the connections.

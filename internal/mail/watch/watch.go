@@ -96,8 +96,10 @@ type Box interface {
 	Wait(ctx context.Context, d time.Duration) bool
 	// Fetch fetches messages again that were found before, those that are still there.
 	Fetch(items []Item) ([]Item, error)
-	// Remove removes messages, those named and no others.
-	Remove(items []Item) error
+	// Remove removes messages, those named and no others, and returns how many were there. Where the
+	// server removes no single messages, it fails with ErrSingly unless expunge is set: then they are
+	// marked, and all that is marked is removed, if nothing else is.
+	Remove(items []Item, expunge bool) (int, error)
 	Close()
 }
 
@@ -119,15 +121,18 @@ func Look(ctx context.Context, a Account, q Query) Report {
 	return b.Look(q)
 }
 
-// Remove opens a mailbox and removes messages from it, those named and no others.
-func Remove(ctx context.Context, a Account, items []Item) error {
+// Remove opens a mailbox and removes messages from it, as Box.Remove does.
+func Remove(ctx context.Context, a Account, items []Item, expunge bool) (int, error) {
 	b, err := Open(ctx, a)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer b.Close()
-	return b.Remove(items)
+	return b.Remove(items, expunge)
 }
+
+// ErrSingly says that a server cannot remove single messages: it lacks UIDPLUS (RFC 4315).
+var ErrSingly error = &boundError{text: "the server cannot remove single messages (UIDPLUS)"}
 
 // Error is why a mailbox cannot be looked into, in plain words.
 type Error struct {

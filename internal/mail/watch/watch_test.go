@@ -2,6 +2,7 @@ package watch_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
 	"github.com/emersion/go-imap/v2/imapserver"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
 
@@ -143,14 +145,17 @@ func TestLook(t *testing.T) {
 	if err != nil || len(again) != 3 || !bytes.Equal(again[0].Raw, items[0].Raw) {
 		t.Errorf("fetched again are %d, %v", len(again), err)
 	}
-	if err := watch.Remove(t.Context(), b.account(), items[:1]); err != nil {
-		t.Fatal(err)
+	if n, err := watch.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 1 {
+		t.Fatal(n, err)
+	}
+	if n, err := watch.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 0 {
+		t.Errorf("what is gone is removed again: %d, %v", n, err)
 	}
 	if status, err := b.user.Status("INBOX", &imap.StatusOptions{NumMessages: true}); err != nil || *status.NumMessages != 1 {
 		t.Errorf("%v, %+v", err, status)
 	}
 	items[1].Validity++
-	if err := watch.Remove(t.Context(), b.account(), items[1:2]); err == nil {
+	if _, err := watch.Remove(t.Context(), b.account(), items[1:2], false); err == nil {
 		t.Error("a message is removed by a UID that may be another's")
 	}
 }
@@ -196,9 +201,44 @@ func TestUIDsGivenAnew(t *testing.T) {
 			t.Errorf("with %v: %+v", marks, r)
 		}
 	}
-	if err := watch.Remove(t.Context(), b.account(), []watch.Item{{Place: place, UID: 1}}); err == nil {
-		t.Error("messages are removed from a server that cannot remove single ones")
+	found := watch.Look(t.Context(), b.account(), watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}).Items
+	if n, err := watch.Remove(t.Context(), b.account(), found, false); !errors.Is(err, watch.ErrSingly) || n != 0 {
+		t.Errorf("from a server that cannot remove single messages: %d, %v", n, err)
 	}
+	// Then all that is marked goes, where nothing else is marked.
+	client := b.login(t)
+	if err := client.Store(imap.SeqSetNum(2), &imap.StoreFlags{Op: imap.StoreFlagsAdd, Flags: []imap.Flag{imap.FlagDeleted}}, nil).Close(); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := watch.Remove(t.Context(), b.account(), found, true); err == nil || n != 0 {
+		t.Errorf("with another that is marked: %d, %v", n, err)
+	}
+	if err := client.Store(imap.SeqSetNum(2), &imap.StoreFlags{Op: imap.StoreFlagsDel, Flags: []imap.Flag{imap.FlagDeleted}}, nil).Close(); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := watch.Remove(t.Context(), b.account(), found, true); err != nil || n != 1 {
+		t.Errorf("removed are %d, %v", n, err)
+	}
+	if status, err := b.user.Status("INBOX", &imap.StatusOptions{NumMessages: true}); err != nil || *status.NumMessages != 1 {
+		t.Errorf("%v, %+v", err, status)
+	}
+}
+
+// login logs in to the server, and opens the inbox.
+func (b *box) login(t *testing.T) *imapclient.Client {
+	t.Helper()
+	client, err := imapclient.DialInsecure(b.at, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { client.Close() })
+	if err := client.Login("ada", "hush-42").Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Select("INBOX", nil).Wait(); err != nil {
+		t.Fatal(err)
+	}
+	return client
 }
 
 // A login that is refused is certain, a server that is not there is not.
