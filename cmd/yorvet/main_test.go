@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -182,6 +183,9 @@ func split(line string) []string {
 	return words
 }
 
+// slowly is how a line begins that tells how far a run is, where that takes a while.
+var slowly = regexp.MustCompile(`^[0-9]+ of [0-9]+ sent`)
+
 // answered writes a result as it stands in a script.
 func answered(r result) string {
 	var b strings.Builder
@@ -192,7 +196,9 @@ func answered(r result) string {
 		b.WriteString(line)
 	}
 	for line := range strings.Lines(r.stderr) {
-		b.WriteString("! " + line)
+		if !slowly.MatchString(line) {
+			b.WriteString("! " + line)
+		}
 	}
 	if r.code != 0 {
 		fmt.Fprintf(&b, "[exit %d]\n", r.code)

@@ -27,8 +27,12 @@ const lineEvery = 10 * time.Second
 
 func (s *session) progress() *progress {
 	f, ok := s.streams.Err.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return &progress{out: s.streams.Err, last: clock.Now()}
+	_, shown := s.streams.Out.(*os.File) // else another command asks
+	switch {
+	case !ok || !shown:
+		return &progress{}
+	case !term.IsTerminal(int(f.Fd())):
+		return &progress{out: f, last: clock.Now()}
 	}
 	return &progress{bar: progressbar.NewOptions(1,
 		progressbar.OptionSetWriter(f),

@@ -254,8 +254,8 @@ func TestDisk(t *testing.T) {
 	r.send("", "guest@holiday.example", "held@kelp.example", nil)
 	before := len(r.box("ada@kelp.example"))
 	items := r.box("cy@out.example")
-	if err := watch.Remove(context.Background(), watch.Account{Name: "cy@out.example", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots},
-		Login: endpoint.Login{User: "cy@out.example", Secret: secret.New("tide")}}, items); err != nil {
+	if _, err := watch.Remove(context.Background(), watch.Account{Name: "cy@out.example", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots},
+		Login: endpoint.Login{User: "cy@out.example", Secret: secret.New("tide")}}, items, false); err != nil {
 		t.Fatal(err)
 	}
 	r.service.Close()
