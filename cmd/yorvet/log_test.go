@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"yorvet.example/yorvet/internal/demo"
 )
 
 // What the stand-in logs tells of each mailbox what a probe saw in it.
@@ -157,4 +159,33 @@ func TestReportFor(t *testing.T) {
 			t.Errorf("report %s: exit %d: %s", args, r.code, r.stderr)
 		}
 	}
+}
+
+// Of a person it is said what became of each message for them, and which of their groups' did not
+// come to them.
+func TestLogOfPerson(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := demo.Write(t.Context(), dir); err != nil {
+		t.Fatal(err)
+	}
+	want(t, dir, "log mail.log --to wren.tolley", 0, "3 messages to wren.tolley@kelpmere.example and their groups",
+		"2 bounced, 1 without a delivery to them", "no delivery to them logged; refused: 554 5.7.1", "mailbox for user is full")
+	said := want(t, dir, "log mail.log --to bea.lantern@volunteers.example", 0, "2 without a delivery to them", "no delivery to them logged; 10 delivered",
+		"though the estate says they get it (1)", "Messages to groups: 1 of 2 otherwise than the estate says")
+	if strings.Contains(said, "delivered to all") || strings.Contains(said, "ivo.lark") {
+		t.Errorf("it tells of others:\n%s", said)
+	}
+	var log struct {
+		Person struct {
+			Address  string
+			Outcomes map[string]int
+			None     int
+		}
+	}
+	if r := run(t, dir, nil, []string{"log", "mail.log", "--to", "wren.tolley", "--json"}); json.Unmarshal([]byte(r.stdout), &log) != nil ||
+		log.Person.Address != "wren.tolley@kelpmere.example" || log.Person.Outcomes["bounced"] != 2 || log.Person.None != 1 {
+		t.Errorf("%+v %s", log, r.stderr)
+	}
+	want(t, dir, "log mail.log --to old.timer@kelpmere.example", 0, "No message to old.timer@kelpmere.example")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/trail"
 	"yorvet.example/yorvet/internal/maillog"
 	"yorvet.example/yorvet/internal/present"
@@ -50,9 +52,10 @@ func newLog(streams Streams) *cli.Command {
 type logQuestion struct {
 	*session
 	query   trail.Query
-	words   string // what is asked, behind "messages"
-	in      string // in whose name
-	person  string // of the estate, whom messages are to be for
+	words   string                    // what is asked, behind "messages"
+	in      string                    // in whose name
+	person  estate.ID                 // of the estate, whom messages are to be for, or None
+	isTheir func(address string) bool // reports whether an address is the person's
 	options maillog.Options
 	files   []string
 }
@@ -87,8 +90,11 @@ func openLog(ctx context.Context, cmd *cli.Command, streams Streams) (*logQuesti
 			return nil, err
 		}
 	}
-	q := &logQuestion{session: s, files: cmd.Args().Slice()}
+	q := &logQuestion{session: s, files: cmd.Args().Slice(), person: estate.None}
 	q.options = maillog.Options{Zone: time.Local, Now: clock.Now()}
+	if q.e != nil {
+		q.options.Local = q.mailboxCalled
+	}
 	if len(q.files) == 0 {
 		return nil, usageError("log needs the names of files, or - for standard input")
 	}
@@ -163,6 +169,30 @@ func (q *logQuestion) ask() (err error) {
 	return nil
 }
 
+// mailboxCalled returns the address of the person whose mailbox has a name, where something was written
+// to a domain: of that domain, or else the only one of the estate; "" where there is none.
+func (q *logQuestion) mailboxCalled(name, domain string) string {
+	var found []string
+	for _, d := range append([]string{domain}, domainsOf(q.e)...) {
+		a, err := address.Parse(name + "@" + d)
+		if err != nil {
+			continue
+		}
+		if id, ok := q.e.Find(a); ok && q.e.IsPerson(id) {
+			if strings.EqualFold(d, domain) {
+				return a.String()
+			}
+			if text := q.e.Address(id).String(); !slices.Contains(found, text) {
+				found = append(found, text)
+			}
+		}
+	}
+	if len(found) == 1 {
+		return found[0]
+	}
+	return ""
+}
+
 // who returns a function that says whether an address is meant, and how it is called.
 func (q *logQuestion) who(flag, text string) (is func(string) bool, said string, err error) {
 	if domain, ok := strings.CutPrefix(text, "@"); ok {
@@ -191,11 +221,8 @@ func (q *logQuestion) who(flag, text string) (is func(string) bool, said string,
 			return nil, "", err
 		}
 	}
-	if flag == "to" && known && q.e.IsPerson(id) {
-		q.person = q.e.Address(id).String()
-	}
 	key, seen := q.e.Key(a), map[string]bool{}
-	return func(other string) bool {
+	is = func(other string) bool {
 		yes, ok := seen[other]
 		if !ok {
 			if found, err := address.Parse(other); err == nil {
@@ -209,7 +236,21 @@ func (q *logQuestion) who(flag, text string) (is func(string) bool, said string,
 			seen[strings.Clone(other)] = yes
 		}
 		return yes
-	}, a.String(), nil
+	}
+	if flag == "to" && known && q.e.IsPerson(id) {
+		q.person, q.isTheir, q.query.Missed = id, is, q.holdsPerson
+	}
+	return is, a.String(), nil
+}
+
+// holdsPerson reports whether an address is that of a group which the person who is asked about is in.
+func (q *logQuestion) holdsPerson(text string) bool {
+	a, err := address.Parse(text)
+	if err != nil {
+		return false
+	}
+	group, ok := q.e.Find(a)
+	return ok && q.e.IsGroup(group) && q.r.Members(group).Contains(uint32(q.person))
 }
 
 // timeOf reads a time of a flag.
@@ -277,9 +318,8 @@ func (q *logQuestion) answer() error {
 		}
 	}
 	a := present.NewLog(found, read, q.words, q.options.Zone, q.query.Message != "")
-	if q.person != "" {
-		a.Hint("Who misses a message is named with the groups that they are in: yorvet person " + q.person +
-			" lists them, --to GROUP asks for one.")
+	if q.person != estate.None {
+		a.SetPerson(q.e.Address(q.person).String(), q.isTheir)
 	}
 	if q.in != "" {
 		a.SetInName(q.in, trail.NewInName(found.Stories, q.query.In))
@@ -294,6 +334,9 @@ func (q *logQuestion) answer() error {
 			stories = nil
 		}
 		if compared := trail.Compare(q.r, stories); len(compared.Messages) > 0 {
+			if q.person != estate.None {
+				compared.Only(q.person)
+			}
 			a.SetEstate(q.r, compared)
 		}
 	}

@@ -8,7 +8,7 @@ import (
 
 // exim reads a line of Exim's main log, after its time (The Exim specification 4.96,
 // chapter 53, "Log files").
-func exim(text string, e *trail.Event) meaning {
+func exim(text string, e *trail.Event, local localNames) meaning {
 	queue, said, named := strings.Cut(text, " ")
 	if !named || !isEximID(queue) {
 		if text == "" || isEximID(text) {
@@ -23,13 +23,13 @@ func exim(text string, e *trail.Event) meaning {
 		case "<=":
 			return eximArrival(rest, e)
 		case "=>", "->", ">>", "*>":
-			return eximDelivery(rest, e)
+			return eximDelivery(rest, e, local)
 		case "**":
 			e.Kind = trail.Bounced
-			return eximTrouble(rest, e)
+			return eximTrouble(rest, e, local)
 		case "==":
 			e.Kind = trail.Deferred
-			return eximTrouble(rest, e)
+			return eximTrouble(rest, e, local)
 		}
 	}
 	return eximState(said, e)
@@ -111,7 +111,7 @@ func eximHost(s string) string {
 
 // eximAddress takes the recipient and the address that was written from the beginning of a
 // line: "a@b (c@d) <e@f>", or a name, a file or a command for the former.
-func eximAddress(s string) (to, group, rest string) {
+func eximAddress(s string, names localNames) (to, group, rest string) {
 	end := len(s)
 	for _, key := range []string{" F=", " P=", " R=", " T=", ": "} {
 		if i := strings.Index(s, key); i >= 0 {
@@ -134,7 +134,10 @@ func eximAddress(s string) (to, group, rest string) {
 	case strings.EqualFold(first, local), strings.ContainsAny(first, "|/:") || first == "":
 		return parent, "", rest
 	}
-	return first + "@" + domain, parent, rest
+	if to = names.known(first, domain); to == "" {
+		to = first + "@" + domain
+	}
+	return to, parent, rest
 }
 
 func cutLast(s, sep string) (before, after string, found bool) {
@@ -145,14 +148,14 @@ func cutLast(s, sep string) (before, after string, found bool) {
 }
 
 // eximDelivery reads "a@b (c@d) <e@f> R=router T=transport H=host [1.2.3.4] C=\"250 ...\"".
-func eximDelivery(said string, e *trail.Event) meaning {
+func eximDelivery(said string, e *trail.Event, local localNames) meaning {
 	if dropped, found := strings.CutPrefix(said, ":blackhole: "); found {
 		e.Kind = trail.Dropped
 		e.To, _, _ = inBrackets(dropped)
 		return something
 	}
 	var rest string
-	e.To, e.Group, rest = eximAddress(said)
+	e.To, e.Group, rest = eximAddress(said, local)
 	e.Next, e.Detail = eximHost(rest), eximField(rest, "C=")
 	e.Status = statusIn(e.Detail)
 	e.Kind = trail.Delivered
@@ -173,9 +176,9 @@ func isHere(host string) bool {
 }
 
 // eximTrouble reads "a@b <c@d> R=router T=transport defer (-1): text", or "a@b: text".
-func eximTrouble(said string, e *trail.Event) meaning {
+func eximTrouble(said string, e *trail.Event, local localNames) meaning {
 	var rest string
-	e.To, e.Group, rest = eximAddress(said)
+	e.To, e.Group, rest = eximAddress(said, local)
 	e.Next = eximHost(rest)
 	e.Detail = strings.TrimSpace(rest)
 	if _, text, found := strings.Cut(rest, ": "); found && strings.Contains(rest, "=") {

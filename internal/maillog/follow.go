@@ -37,7 +37,7 @@ func Follow(
 		}
 	}()
 	for _, path := range paths {
-		f := &followed{path: path, parser: lineParser{stamps: stamps{zone: options.Zone, now: options.Now}}}
+		f := &followed{path: path, parser: lineParser{stamps: stamps{zone: options.Zone, now: options.Now}, local: options.Local}}
 		list = append(list, f)
 		if path == "-" {
 			f.lines = linesOf(ctx, stdin)

@@ -23,6 +23,19 @@ const (
 type lineParser struct {
 	stamps stamps
 	texts  texts
+	local  localNames
+}
+
+// localNames is Options.Local, or nil.
+type localNames func(name, domain string) string
+
+// known returns whose mailbox has a name on this machine, where something was written to a domain;
+// "" where nobody says.
+func (l localNames) known(name, domain string) string {
+	if l == nil || name == "" {
+		return ""
+	}
+	return l(name, domain)
 }
 
 // texts keeps one copy of texts that come again and again, apart from the log.
@@ -73,14 +86,14 @@ func (p *lineParser) parse(line string, e *trail.Event) meaning {
 	}
 	at, rest, ok := p.stamps.stamp(line)
 	if !ok {
-		if m := opensmtpd(line, e); m != unknown {
+		if m := opensmtpd(line, e, p.local); m != unknown {
 			return m // by itself, it writes no times
 		}
 		return unknown
 	}
 	e.Time = at
 	if rest.own { // without a host and a program
-		if m := exim(rest.text, e); m != unknown {
+		if m := exim(rest.text, e, p.local); m != unknown {
 			return m
 		}
 		return dovecotBare(rest.text, e)
@@ -108,9 +121,9 @@ func (p *lineParser) said(program, text string, e *trail.Event) meaning {
 		if at, rest, ok := p.stamps.stamp(text); ok && rest.own {
 			e.Time, text = at, rest.text
 		}
-		return exim(text, e)
+		return exim(text, e, p.local)
 	case program == "smtpd":
-		return opensmtpd(text, e)
+		return opensmtpd(text, e, p.local)
 	}
 	return beside // of a program that brings no mail
 }

@@ -165,6 +165,35 @@ func TestLines(t *testing.T) {
 	}
 }
 
+// named knows one mailbox, at another domain than the groups.
+func named(name, domain string) string {
+	if name == "pia" {
+		return "pia@kelp.example"
+	}
+	return ""
+}
+
+// Servers name mailboxes of their own without a domain, or by a user: the estate says whose they are.
+func TestLocalNames(t *testing.T) {
+	p := newParser()
+	p.local = named
+	for line, want := range map[string]string{
+		"2026-11-25 20:54:52 1xWK0y-0008QI-1Y => pia <team@corp.example> R=users T=boxes":                                                                          "pia@kelp.example of team@corp.example delivered",
+		"2026-11-25 20:54:52 1xWK0y-0008QI-1Y => bob <team@corp.example> R=users T=boxes":                                                                          "bob@corp.example of team@corp.example delivered",
+		"2026-11-25 20:54:52 1xWK0y-0008QI-1Y ** pia <team@corp.example> R=x T=y: full":                                                                            "pia@kelp.example of team@corp.example bounced",
+		"0123456789abcdef mda delivery evpid=1a2b3c4d5e6f7081 from=<o@x> to=<team@corp.example> rcpt=<-> user=pia delay=0s result=Ok stat=Delivered":               "pia@kelp.example of team@corp.example delivered",
+		"0123456789abcdef mda delivery evpid=1a2b3c4d5e6f7081 from=<o@x> to=<bob@corp.example> rcpt=<-> user=vmail delay=0s result=Ok stat=Delivered":              "bob@corp.example of  delivered",
+		"0123456789abcdef mda delivery evpid=1a2b3c4d5e6f7081 from=<o@x> to=<pia@kelp.example> rcpt=<-> user=pia delay=0s result=Ok stat=Delivered":                "pia@kelp.example of  delivered",
+		"0123456789abcdef mda delivery evpid=1a2b3c4d5e6f7081 from=<o@x> to=<pia@kelp.example> rcpt=<team@corp.example> user=pia result=\"Ok\" stat=\"Delivered\"": "pia@kelp.example of team@corp.example delivered",
+		"0123456789abcdef mta delivery evpid=1a2b3c4d5e6f7081 from=<o@x> to=<a@b.example> rcpt=<-> delay=4d result=\"Expire\" stat=\"Envelope expired\"":           "a@b.example of  bounced",
+	} {
+		var e trail.Event
+		if m := p.parse(line, &e); m != something || e.To+" of "+e.Group+" "+e.Kind.String() != want {
+			t.Errorf("%s\n says %s of %s %s, want %s", line, e.To, e.Group, e.Kind, want)
+		}
+	}
+}
+
 // A line says the same whatever was read before it.
 func TestLinesInARow(t *testing.T) {
 	p := newParser()
@@ -244,13 +273,14 @@ func FuzzPostfix(f *testing.F) {
 }
 
 func FuzzExim(f *testing.F) {
-	fuzzParser(f, append(after("2026-11-25 20:54:52 "), after("2026-11-25 20:54:53 ")...), exim)
+	fuzzParser(f, append(after("2026-11-25 20:54:52 "), after("2026-11-25 20:54:53 ")...), func(text string, e *trail.Event) meaning { return exim(text, e, named) })
 }
 
 func FuzzDovecot(f *testing.F) { fuzzParser(f, after("dovecot: "), dovecot) }
 
 func FuzzOpenSMTPD(f *testing.F) {
-	fuzzParser(f, append(after("smtpd[12]: "), "0123456789abcdef mta delivery evpid=1a2b3c4d5e6f7081 to=<a@b> result=Ok stat=\"250 x\""), opensmtpd)
+	fuzzParser(f, append(after("smtpd[12]: "), "0123456789abcdef mta delivery evpid=1a2b3c4d5e6f7081 to=<a@b> result=Ok stat=\"250 x\""),
+		func(text string, e *trail.Event) meaning { return opensmtpd(text, e, named) })
 }
 
 // The stand-in's lines, and those of a journal.

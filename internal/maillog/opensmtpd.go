@@ -9,7 +9,7 @@ import (
 // opensmtpd reads what OpenSMTPD says (6.8; smtpd(8) has no document of its lines): a
 // session, what happens, and fields as key=value. It names a message by the first half of
 // the name of its envelopes, says no Message-ID, and not when it is done with one.
-func opensmtpd(text string, e *trail.Event) meaning {
+func opensmtpd(text string, e *trail.Event, local localNames) meaning {
 	session, said, ok := strings.Cut(text, " ")
 	if !ok || !isHex(session, 16) {
 		if strings.HasPrefix(text, "info: ") || strings.HasPrefix(text, "warn: ") || strings.HasPrefix(text, "debug: ") {
@@ -29,7 +29,7 @@ func opensmtpd(text string, e *trail.Event) meaning {
 		e.Kind, e.Queue = trail.Arrived, opensmtpdQueue(fields)
 		e.From, e.To = sender(angled(opensmtpdField(fields, "from"))), angled(opensmtpdField(fields, "to"))
 	case "mda delivery", "mta delivery":
-		return opensmtpdDelivery(what, fields, e)
+		return opensmtpdDelivery(what, fields, e, local)
 	case "smtp failed-command":
 		return opensmtpdRefusal(fields, e)
 	case "bounce bounce", "smtp bounce":
@@ -101,11 +101,16 @@ func angled(s string) string {
 }
 
 // opensmtpdDelivery reads "evpid=1 from=<a> to=<b> rcpt=<c> user=d delay=0s result=Ok stat=Delivered".
-func opensmtpdDelivery(what, fields string, e *trail.Event) meaning {
+func opensmtpdDelivery(what, fields string, e *trail.Event, local localNames) meaning {
 	e.Queue = opensmtpdQueue(fields)
 	e.From, e.To = sender(angled(opensmtpdField(fields, "from"))), angled(opensmtpdField(fields, "to"))
 	if group := angled(opensmtpdField(fields, "rcpt")); group != "" && group != "-" && !strings.EqualFold(group, e.To) {
 		e.Group = group
+	} else if name, domain, _ := cutLast(e.To, "@"); what == "mda delivery" {
+		user := opensmtpdField(fields, "user")
+		if mailbox := local.known(user, domain); mailbox != "" && !strings.EqualFold(user, name) {
+			e.To, e.Group = mailbox, e.To // of an alias
+		}
 	}
 	_, e.Detail, _ = strings.Cut(fields, "stat=")
 	e.Detail = strings.Trim(e.Detail, `"`)
@@ -120,6 +125,8 @@ func opensmtpdDelivery(what, fields string, e *trail.Event) meaning {
 		e.Kind = trail.Deferred
 	case "PermFail":
 		e.Kind = trail.Bounced
+	case "Expire":
+		e.Kind = trail.Bounced // after all tries
 	default:
 		return unknown
 	}

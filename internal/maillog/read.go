@@ -16,6 +16,9 @@ type Options struct {
 	Zone *time.Location // of times that do not say theirs
 	Now  time.Time      // times without a year are before it
 	Map  *Map           // logs are traces that a map describes, or nil
+	// Local returns whose mailbox has a name on the machine that writes a log, where something was
+	// written to a domain, or ""; nil: nobody says. Some servers name mailboxes without a domain.
+	Local func(name, domain string) string
 }
 
 // Counts say how much of logs was understood.
@@ -81,7 +84,7 @@ func newStream(ctx context.Context, name string, r io.Reader, now time.Time, opt
 	work := make(chan *batch, workers)
 	for range workers {
 		go func() {
-			p := &lineParser{stamps: stamps{zone: options.Zone, now: now}}
+			p := &lineParser{stamps: stamps{zone: options.Zone, now: now}, local: options.Local}
 			for b := range work {
 				b.parse(p)
 				close(b.done)

@@ -25,14 +25,21 @@ type Log struct {
 	List       []LogMessage   `json:"list"`
 	LeftOut    int            `json:"leftOut"` // messages that are not listed
 	InName     *LogInName     `json:"inName,omitempty"`
+	Person     *LogPerson     `json:"person,omitempty"` // who was asked about
 	Estate     *LogEstate     `json:"estate,omitempty"`
 	Read       LogRead        `json:"read"`
 
 	question string // what was asked, behind "messages"
 	zone     *time.Location
-	whole    bool   // each message is told as a timeline
-	hint     string // what else can be asked, where nothing was found
+	whole    bool // each message is told as a timeline
 	notes    []string
+}
+
+// LogPerson says what became of messages for one person: of those that are listed.
+type LogPerson struct {
+	Address  string         `json:"address"`
+	Outcomes map[string]int `json:"outcomes"`
+	None     int            `json:"none"` // messages to groups that they are in, without a line of them
 }
 
 // LogRead says what was read.
@@ -66,7 +73,8 @@ type LogMessage struct {
 	Recipients []LogRecipient `json:"recipients"`
 	Steps      []LogStep      `json:"steps,omitempty"`
 
-	began time.Time
+	began  time.Time
+	forOne *LogRecipient // whom was asked about; nil: nobody, or there is no line of them
 }
 
 // LogRecipient is somebody whom a message was for.
@@ -136,8 +144,21 @@ func (a *Log) SetInName(name string, n *trail.InName) {
 // Note has the answer say what else holds of it.
 func (a *Log) Note(text string) { a.notes = append(a.notes, text) }
 
-// Hint has the answer say what else can be asked, where nothing was found.
-func (a *Log) Hint(text string) { a.hint = text }
+// SetPerson has the answer tell what became of each message for one person. is is true of their
+// addresses.
+func (a *Log) SetPerson(address string, is func(string) bool) {
+	a.Person = &LogPerson{Address: address, Outcomes: map[string]int{}}
+	for i := range a.List {
+		m := &a.List[i]
+		at := slices.IndexFunc(m.Recipients, func(r LogRecipient) bool { return is(r.Address) })
+		if at < 0 {
+			a.Person.None++
+			continue
+		}
+		m.forOne = &m.Recipients[at]
+		a.Person.Outcomes[m.forOne.Outcome]++
+	}
+}
 
 // stamp returns a time as RFC 3339 has it, or "".
 func stamp(ms int64, zone *time.Location) string {
@@ -199,6 +220,22 @@ func logStyle(outcome string) Style {
 		return Doubtful
 	}
 	return Plain
+}
+
+// becameFor says what became of a message for the person who was asked about.
+func (m *LogMessage) becameFor() Span {
+	if m.forOne == nil {
+		whole := m.became()
+		return Span{Bad, "no delivery to them logged; " + whole.Text}
+	}
+	text := m.forOne.Outcome
+	switch {
+	case !trailGood(text) && m.forOne.Detail != "":
+		text += ": " + m.forOne.Detail
+	case text == "junk" && m.forOne.Folder != "":
+		text += ": " + m.forOne.Folder
+	}
+	return Span{logStyle(m.forOne.Outcome), text}
 }
 
 // became says what became of a message.

@@ -15,9 +15,6 @@ const mostListed = 30
 func (a *Log) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	a.writeWorst(p)
-	if a.Messages == 0 && a.hint != "" {
-		p.Line(2, Span{Plain, a.hint})
-	}
 	switch {
 	case a.whole:
 		for i := range a.List {
@@ -41,6 +38,9 @@ func (a *Log) answer() string {
 	if question != "" {
 		question = " " + question
 	}
+	if a.Person != nil {
+		question += " and their groups"
+	}
 	if a.InName != nil {
 		n := a.InName
 		if len(n.Sent)+len(n.Answers) == 0 {
@@ -54,6 +54,9 @@ func (a *Log) answer() string {
 		return "No message" + question + " in " + countLines(a.Read.Lines)
 	}
 	text := thousands(a.Messages) + choose(a.Messages, " message", " messages") + question + a.span() + ": "
+	if a.Person != nil {
+		return a.answerOf(text)
+	}
 	if a.Recipients == 0 {
 		return text + "no recipient is named"
 	}
@@ -65,6 +68,19 @@ func (a *Log) answer() string {
 	}
 	if a.Recipients > 1 {
 		text += ", all " + thousands(a.Recipients) + " recipients"
+	}
+	return text
+}
+
+// answerOf is the first line where a person was asked about.
+func (a *Log) answerOf(text string) string {
+	parts := outcomeCounts(a.Person.Outcomes)
+	if n := a.Person.None; n > 0 {
+		parts = append(parts, thousands(n)+" without a delivery to them")
+	}
+	text += strings.Join(parts, ", ")
+	if a.LeftOut > 0 {
+		text += " of those that are listed"
 	}
 	return text
 }
@@ -89,7 +105,7 @@ func (a *Log) span() string {
 
 // writeWorst says of the first message that reached nobody.
 func (a *Log) writeWorst(p *Page) {
-	if a.InName != nil || a.Messages <= 1 {
+	if a.InName != nil || a.Person != nil || a.Messages <= 1 {
 		return
 	}
 	none, first := 0, -1
@@ -137,7 +153,12 @@ func (a *Log) writeMessages(p *Page, title string, list []LogMessage) {
 	if !p.options.All && len(list) > mostListed+2 {
 		shown = nil
 		for i := range list {
-			if m := &list[i]; m.reached() < len(m.Recipients) || len(m.Recipients) == 0 {
+			m := &list[i]
+			trouble := m.reached() < len(m.Recipients) || len(m.Recipients) == 0
+			if a.Person != nil {
+				trouble = m.forOne == nil || !trailGood(m.forOne.Outcome)
+			}
+			if trouble {
 				shown = append(shown, *m)
 			}
 		}
@@ -173,6 +194,9 @@ func (a *Log) row(m *LogMessage) []Span {
 		from += ", from " + m.Client
 	}
 	became := m.became()
+	if a.Person != nil {
+		became = m.becameFor()
+	}
 	return []Span{{Faint, "  " + when + "  "}, {Plain, from + " to "}, {Plain, some(m.To) + ": "}, became,
 		{Faint, "  " + m.id()}}
 }

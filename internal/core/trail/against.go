@@ -116,6 +116,19 @@ func Compare(r *resolve.Resolver, stories []*Story) *Comparison {
 	return c
 }
 
+// Only leaves what is said of a person, and of messages as a whole.
+func (c *Comparison) Only(person estate.ID) {
+	other := func(m infer.Miss) bool { return m.Person != person && m.Person != estate.None }
+	for i := range c.Messages {
+		one := &c.Messages[i]
+		one.Members = slices.DeleteFunc(one.Members, func(m Member) bool { return m.ID != person })
+	}
+	c.Causes = slices.DeleteFunc(c.Causes, func(cause infer.Cause) bool {
+		return !slices.ContainsFunc(cause.Explains, func(m infer.Miss) bool { return !other(m) })
+	})
+	c.Lost, c.Strangers = slices.DeleteFunc(c.Lost, other), 0
+}
+
 // add sets one message beside the estate.
 func (c *Comparison) add(r *resolve.Resolver, s *Story, group estate.ID, e message.Envelope) {
 	by, err := address.Parse(s.Login)
@@ -235,7 +248,7 @@ func (s *Story) tellsOfAll() bool {
 	if s.Whole {
 		return true
 	}
-	return s.begun && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends }) &&
+	return s.begun && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends && !one.done }) &&
 		!slices.ContainsFunc(s.Recipients, func(r Recipient) bool { return r.Fate == Waiting || r.Fate == Late })
 }
 

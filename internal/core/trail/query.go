@@ -12,6 +12,9 @@ type Query struct {
 	Since int64                     // as in Event
 	Until int64                     // not any more
 	Fates []Fate                    // one recipient at least, of those who are asked for, has one of them
+	// Missed is true of groups whose messages are asked for, too, where To is not among their
+	// recipients; nil: none are.
+	Missed func(address string) bool
 	// Message is a Message-ID, with or without angle brackets, or a queue name.
 	Message string
 	// In is true of addresses in whose name somebody writes: messages from them, and
@@ -29,7 +32,9 @@ func (q *Query) Matches(s *Story) bool {
 	case q.Message != "" && !s.is(q.Message):
 		return false
 	case q.To != nil && !s.reaches(q.To):
-		return false
+		if q.Missed == nil || len(q.Fates) > 0 || !slices.ContainsFunc(s.Addressed(), q.Missed) {
+			return false
+		}
 	case q.In != nil && !q.In(s.From) && !s.reaches(q.In):
 		return false
 	}

@@ -107,7 +107,7 @@ func (s *Story) Queues() []string {
 // than their members.
 func (s *Story) Addressed() []string {
 	if s.written != nil {
-		return s.written
+		return s.originals()
 	}
 	var list []string
 	for i := range s.Recipients {
@@ -119,6 +119,24 @@ func (s *Story) Addressed() []string {
 	}
 	for _, group := range s.Expanded {
 		list = added(list, group)
+	}
+	return list
+}
+
+// originals returns to whom systems say that the message was addressed; a member, to whom one passes
+// it on for a group, stands for the group.
+func (s *Story) originals() (list []string) {
+	groups := map[string]string{}
+	for i := range s.Recipients {
+		if r := &s.Recipients[i]; r.Group != "" {
+			groups[strings.ToLower(r.Address)] = r.Group
+		}
+	}
+	for _, text := range s.written {
+		if group, ok := groups[strings.ToLower(text)]; ok {
+			text = group
+		}
+		list = added(list, text)
 	}
 	return list
 }
@@ -144,7 +162,17 @@ func (s *Story) settled() bool {
 // over reports whether nothing more is awaited: all systems have said that they are done
 // with it, or, of those that never say so, something final is said of all recipients.
 func (s *Story) over() bool {
-	return s.open == 0 || s.settled() && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends })
+	settled := s.settled()
+	return !slices.ContainsFunc(s.entries, func(one entry) bool { return !one.done && (one.host.ends || !settled) })
+}
+
+// end notes that a machine is done with the message.
+func (s *Story) end(h *host, queue string) {
+	for i := range s.entries {
+		if one := &s.entries[i]; one.host == h && one.queue == queue {
+			one.done = true
+		}
+	}
 }
 
 // Count returns how many recipients have each fate.

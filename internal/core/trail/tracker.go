@@ -45,6 +45,7 @@ type host struct {
 type entry struct {
 	host  *host
 	queue string
+	done  bool // that machine is done with it
 }
 
 // NewTracker returns a tracker.
@@ -69,12 +70,14 @@ func (t *Tracker) Add(e *Event) {
 	s := t.find(h, e)
 	if e.Kind == Done {
 		h.ends = true
+		s.end(h, e.Queue)
 		t.close(s, e)
 		return
 	}
 	t.tell(s, e)
 	if e.To == "" && e.Queue != "" && (e.Kind == Dropped || e.Kind == Refused) {
 		s.open = max(0, s.open-1) // it is gone, and that system says no more of it
+		s.end(h, e.Queue)
 	}
 	if t.News != nil && !s.told && (e.Kind == Deferred || e.Kind == Held) {
 		s.told = true
@@ -161,7 +164,7 @@ func (t *Tracker) find(h *host, e *Event) *Story {
 // enter notes that a machine has a message, by a name.
 func (t *Tracker) enter(s *Story, h *host, queue string) {
 	h.entries[queue] = s
-	s.entries = append(s.entries, entry{h, queue})
+	s.entries = append(s.entries, entry{host: h, queue: queue})
 	s.open++
 	if about, ok := h.told[queue]; ok {
 		s.About = about

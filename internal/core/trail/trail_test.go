@@ -95,6 +95,15 @@ func TestStories(t *testing.T) {
 			9 arrived q=A id=n from=p@out
 			9 delivered q=A to=b@in
 			9 done q=A`, []string{"m from o@out to a@in: a@in delivered;", "n from p@out to b@in: b@in delivered;"}},
+		{"a group, and a machine that gets it for each member", `
+			1 arrived host=mx q=A client=out id=m from=o@out
+			2 handed-on host=mx q=A to=a@in group=g@in
+			2 handed-on host=mx q=A to=b@in group=g@in
+			3 arrived host=box q=C id=m from=o@out to=a@in
+			3 arrived host=box q=D id=m from=o@out to=b@in
+			4 delivered host=box q=C to=a@in
+			4 delivered host=box q=D to=b@in
+			5 done host=mx q=A`, []string{"m from o@out to g@in: a@in delivered; b@in delivered;"}},
 		{"two machines", `
 			1 arrived host=mx q=A client=out id=m from=o@out
 			2 handed-on host=mx q=A to=a@in
@@ -306,6 +315,8 @@ func TestQuery(t *testing.T) {
 		{Query{Message: "m"}, true}, {Query{Message: "<m>"}, true}, {Query{Message: "QUEUE"}, true}, {Query{Message: "n"}, false},
 		{Query{Fates: []Fate{Failed}}, true}, {Query{Fates: []Fate{Late}}, false},
 		{Query{To: is("a@in"), Fates: []Fate{Failed}}, false}, {Query{To: is("g@in"), Fates: []Fate{Failed}}, true},
+		{Query{To: is("c@in"), Missed: is("g@in")}, true}, {Query{To: is("c@in"), Missed: is("h@in")}, false},
+		{Query{To: is("c@in"), Missed: is("g@in"), From: is("p@out")}, false}, {Query{To: is("c@in"), Missed: is("g@in"), Fates: []Fate{Failed}}, false},
 		{Query{In: is("o@out")}, true}, {Query{In: is("g@in")}, true}, {Query{In: is("x@in")}, false},
 	} {
 		if got := one.q.Matches(s); got != one.want {
