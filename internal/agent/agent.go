@@ -44,6 +44,8 @@ type Agent struct {
 	runs   map[string]*wanted // by name
 	told   map[string]bool    // troubles
 	sentTo map[string]bool    // runs of which Sent was called
+
+	unknownSince map[string]time.Time // by Message-ID: when the server did not know the address first
 }
 
 // The times between looks for work.
@@ -60,6 +62,7 @@ func (a *Agent) Work(ctx context.Context) error {
 	a.host = host
 	a.name = fmt.Sprintf("%s-%d-%s", host, os.Getpid(), randomID(6))
 	a.runs, a.told, a.sentTo = map[string]*wanted{}, map[string]bool{}, map[string]bool{}
+	a.unknownSince = map[string]time.Time{}
 	offer := a.Connections.Offer()
 	for _, w := range offer.Send {
 		a.ways = append(a.ways, w.Name)
@@ -159,6 +162,25 @@ func (a *Agent) trouble(ctx context.Context, err error) {
 	if !told && a.Trouble != nil {
 		a.Trouble(text)
 	}
+}
+
+// unknown notes that a server does not know the address that a message is for.
+func (a *Agent) unknown(message string) {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	if _, ok := a.unknownSince[message]; !ok {
+		a.unknownSince[message] = a.Store.Now()
+	}
+}
+
+// known returns for how long a server did not know the address that a message is for; 0: it did.
+func (a *Agent) known(message string) time.Duration {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	if since, ok := a.unknownSince[message]; ok {
+		return a.Store.Now().Sub(since)
+	}
+	return 0
 }
 
 func (a *Agent) poll() time.Duration {

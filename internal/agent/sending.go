@@ -79,11 +79,14 @@ func (s *sender) close() {
 
 // work sends a case that is claimed, and says what became of it.
 func (s *sender) work(ctx context.Context, c *store.Claim) {
-	reply := s.send(ctx, c)
+	reply, again := s.send(ctx, c)
 	state, due := store.GivenUp, time.Time{}
 	switch {
 	case reply.Accepted():
-		state = store.Sent
+		state, reply.KnownAfter = store.Sent, s.a.known(c.MessageID).Seconds()
+	case again && reply.UnknownAddress():
+		s.a.unknown(c.MessageID)
+		state, due = store.Planned, s.a.Store.Now().Add(pauseAfter(c.Tries))
 	case reply.Refusal():
 		state = store.Refused
 	case reply.Unknown():
@@ -115,30 +118,32 @@ func pauseAfter(tries int) time.Duration {
 	return min(least<<min(tries-1, 10), most)
 }
 
-func (s *sender) send(ctx context.Context, c *store.Claim) send.Reply {
+// send sends a case that is claimed. again is set where it may be sent once more to an address that the
+// server does not know.
+func (s *sender) send(ctx context.Context, c *store.Claim) (reply send.Reply, again bool) {
 	var d Draft
 	if err := json.Unmarshal(c.Draft, &d); err != nil {
-		return send.Reply{Stage: "connect", Text: "what is to be sent cannot be read", Certain: true}
+		return send.Reply{Stage: "connect", Text: "what is to be sent cannot be read", Certain: true}, false
 	}
 	from, err := d.Submitter()
 	if err != nil {
-		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
+		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}, false
 	}
 	raw, err := d.Message(c.MessageID, c.Tag, clock.Now())
 	if err != nil {
-		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}
+		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}, false
 	}
 	who := from.Key()
 	if reply, ok := s.hopeless[who]; ok {
-		return reply
+		return reply, false
 	}
 	session := s.session(from)
-	reply := session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify,
+	reply = session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify,
 		Plain: d.Plain}, raw)
 	if reply.Certain || reply.Stage == "login" && reply.Code >= 500 && !reply.Again() {
 		s.hopeless[who] = reply
 	}
-	return reply
+	return reply, d.Again
 }
 
 // session returns the connection of somebody. Where there are many, one of another is

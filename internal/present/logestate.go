@@ -283,17 +283,13 @@ func (s *LogEstate) writeCauses(p *Page) {
 			return
 		}
 		p.Gap()
-		p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". Likely cause: "}, Span{Bad, c.AsIf[0].Says})
+		p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". " + causeWord(c.AsIf, c.Explains)}, Span{Bad, c.AsIf[0].Says})
 		p.Line(3, Span{Plain, "   Explains " + count(c.Explains, "difference", "differences")})
 		for line := range strings.Lines(c.AsIf[0].YAML) {
 			p.write("       ", Clean(strings.TrimRight(line, "\n")), "\n")
 		}
-		for k, other := range c.AsIf[1:min(len(c.AsIf), 3)] {
-			word := "or: "
-			if k == 0 {
-				word = "Equally possible: "
-			}
-			p.Line(6, Span{Faint, "   " + word + other.Says})
+		for _, other := range c.AsIf[1:min(len(c.AsIf), 3)] {
+			p.Line(6, Span{Faint, "   or: " + other.Says})
 		}
 	}
 }

@@ -3,6 +3,7 @@ package present
 import (
 	"fmt"
 	"iter"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -173,12 +174,23 @@ type Probe struct {
 	NotAsPredicted int           `json:"notAsPredicted"`
 	NotSent        int           `json:"notSent"`     // messages that no group has had to do with
 	NotLookedAt    int           `json:"notLookedAt"` // checks of which nothing can be said
+	Reasons        []ProbeReason `json:"reasons"`     // what servers said of what is not as predicted
 	Causes         []ProbeCause  `json:"causes"`
 	Unexplained    int           `json:"unexplained"`   // differences that no change to the estate explains
 	NotLookedInto  []string      `json:"notLookedInto"` // mailboxes that were not gone through to the end, and why
 	Notes          []string      `json:"notes"`
 	Ended          bool          `json:"ended"` // false: it was ended before its time
 
+	settled int      // differences that servers say the cause of
+	late    []string // groups that servers came to know meanwhile
+}
+
+// ProbeReason is what a server said of what is not as predicted.
+type ProbeReason struct {
+	Words string   `json:"words"`          // of the server
+	Says  string   `json:"says,omitempty"` // what they come to, where that is no setting of the estate
+	Cases []string `json:"cases"`
+	Who   []string `json:"who,omitempty"` // members that it was said of
 }
 
 // ProbeCase is what became of one message.
@@ -261,6 +273,7 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 		Run:           j.Run.Plan.Run,
 		Cases:         []ProbeCase{},
 		Members:       []ProbeMember{},
+		Reasons:       []ProbeReason{},
 		Causes:        []ProbeCause{},
 		NotLookedInto: []string{},
 		Notes:         append([]string{}, j.Run.Plan.Notes...),
@@ -276,6 +289,16 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 			Seconds: m.Seconds, Where: m.Where, Why: m.Why, index: m.Case, unlooked: m.Unlooked}
 		a.Members = append(a.Members, one)
 	}
+	for i := range j.Cases {
+		if after := j.Run.Replies[i].KnownAfter; after > 0 {
+			note := fmt.Sprintf("The server knows %s since %.0f s after the first try", j.Cases[i].Case.To, after)
+			a.late = append(a.late, note)
+			a.Notes = append(a.Notes, note)
+		}
+	}
+	for i := range j.Reasons {
+		a.addReason(&j.Reasons[i])
+	}
 	for _, cause := range j.Causes {
 		one := n.cause(j, cause)
 		one.Explains, one.messages = a.markExplained(n, j, cause)
@@ -290,6 +313,42 @@ func NewProbe(r *resolve.Resolver, j *probe.Judgement) *Probe {
 	}
 	sort.Strings(a.NotLookedInto)
 	return a
+}
+
+// addReason adds what a server said, and marks what it settles: of a message as a whole, all that
+// follows from it.
+func (a *Probe) addReason(r *probe.Reason) {
+	const longest = 300
+	one := ProbeReason{Words: cutAt(oneLine(r.Words), longest), Says: r.Says, Cases: []string{}, Who: r.Who}
+	settle := func(explained *bool) {
+		if r.Settles() && !*explained {
+			*explained = true
+			a.settled++
+			a.Unexplained--
+		}
+	}
+	for _, number := range r.Cases {
+		c := &a.Cases[number]
+		one.Cases = append(one.Cases, c.Case)
+		if r.Who == nil && !c.AsPredicted && !c.unlooked {
+			settle(&c.explained)
+		}
+		for i := range a.Members {
+			m := &a.Members[i]
+			if m.index == number && !m.AsPredicted && !m.unlooked && (r.Who == nil || slices.Contains(r.Who, m.Address)) {
+				settle(&m.explained)
+			}
+		}
+	}
+	a.Reasons = append(a.Reasons, one)
+}
+
+// cutAt returns the beginning of a text, so many bytes at most.
+func cutAt(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	return strings.ToValidUTF8(text[:most], "") + " ..."
 }
 
 // addCases adds what became of the messages.

@@ -88,7 +88,24 @@ func (n namer) cause(j *probe.Judgement, cause infer.Cause) ProbeCause {
 		}
 		c.AsIf = append(c.AsIf, one)
 	}
+	if explainsMissing(j, cause) {
+		c.AsIf = append(c.AsIf, AsIf{Says: "it was lost on the way, or a filter of the mailbox took it out"})
+	}
 	return c
+}
+
+// explainsMissing reports whether a cause explains a copy that did not come, which may have been lost
+// as well.
+func explainsMissing(j *probe.Judgement, cause infer.Cause) bool {
+	return slices.ContainsFunc(cause.Explains, func(miss infer.Miss) bool {
+		if miss.Person == estate.None {
+			return false
+		}
+		address := j.Run.Plan.Estate().Address(miss.Person).String()
+		return slices.ContainsFunc(j.Members, func(m probe.MemberResult) bool {
+			return m.Case == j.Explained[miss.Trial] && m.Address == address && m.Seen == probe.SeenNot
+		})
+	})
 }
 
 // alike returns how many causes from one on say the same of one person each: the same
@@ -136,9 +153,24 @@ func (a *Probe) writeCauses(p *Page) {
 	}
 }
 
+// causeWord begins a cause: likely is only what has no equal by what was seen. That several copies are
+// lost, and just those that one setting would keep back, is less likely than the setting.
+func causeWord(list []AsIf, explains int) string {
+	settings := 0
+	for _, one := range list {
+		if one.Setting != "" {
+			settings++
+		}
+	}
+	if settings == 1 && (explains > 1 || len(list) == 1) {
+		return "Likely cause: "
+	}
+	return "One of these: "
+}
+
 func (a *Probe) writeCause(p *Page, number int, c ProbeCause) {
 	p.Gap()
-	p.Line(3, Span{Strong, strconv.Itoa(number) + ". Likely cause: "}, Span{Bad, c.AsIf[0].Says})
+	p.Line(3, Span{Strong, strconv.Itoa(number) + ". " + causeWord(c.AsIf, c.Explains)}, Span{Bad, c.AsIf[0].Says})
 	p.Line(3, Span{Plain, "   Explains " + strconv.Itoa(c.Explains) + " of " + strconv.Itoa(a.NotAsPredicted) + ", in " +
 		count(c.messages, "message", "messages")})
 	for line := range strings.Lines(c.AsIf[0].YAML) {
@@ -146,11 +178,11 @@ func (a *Probe) writeCause(p *Page, number int, c ProbeCause) {
 	}
 	p.Line(6, Span{Faint, "   Example: " + c.example})
 	const most = 3
-	for i, other := range c.AsIf[1:min(len(c.AsIf), 1+most)] {
-		word := "or: "
-		if i == 0 {
-			word = "Equally possible: "
-		}
-		p.Line(6, Span{Faint, "   " + word + other.Says})
+	others := c.AsIf[1:]
+	if last := len(others) - 1; last >= most && others[last].Setting == "" { // lost: it is always told
+		others = append(slices.Clone(others[:most-1]), others[last])
+	}
+	for _, other := range others[:min(len(others), most)] {
+		p.Line(6, Span{Faint, "   or: " + other.Says})
 	}
 }

@@ -39,6 +39,10 @@ func (a *Probe) writeText(p *Page) {
 		p.Line(2, Span{Doubtful, "! The run was interrupted; what was not seen may yet come. To go on:"})
 		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run + " --send"})
 	}
+	for _, note := range a.late {
+		p.Line(2, Span{Doubtful, "! " + note})
+	}
+	a.writeReasons(p)
 	a.writeCauses(p)
 	a.writeDifferences(p)
 	a.writeReaders(p)
@@ -136,8 +140,49 @@ func (a *Probe) mayYetCome() bool {
 	})
 }
 
+// writeReasons tells what servers said of what is not as predicted, before anything is guessed.
+func (a *Probe) writeReasons(p *Page) {
+	const most = 6
+	for i := range a.Reasons {
+		if i == 0 {
+			p.Gap()
+			p.Title("What servers said")
+		}
+		if i == most && !p.options.All && len(a.Reasons) > most+1 {
+			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Reasons)-i) + " more (--all)"})
+			break
+		}
+		r := &a.Reasons[i]
+		of := "message " + p.some(r.Cases)
+		if len(r.Cases) > 1 {
+			of = "messages " + p.some(r.Cases)
+		}
+		if r.Who != nil {
+			of = p.some(r.Who)
+		}
+		p.Line(4, Span{Plain, "  " + of + ": "}, Span{Bad, r.Words})
+		if r.Says != "" {
+			p.Line(6, Span{Plain, "    " + r.Says})
+		}
+	}
+}
+
 // explanation says how much of what differs is explained.
 func (a *Probe) explanation() Span {
+	if a.settled > 0 {
+		text := "What servers said explains " + strconv.Itoa(a.settled)
+		switch {
+		case a.Unexplained == 0 && len(a.Causes) == 0:
+			text += ", all of it"
+		case len(a.Causes) > 0:
+			text += ", " + count(len(a.Causes), "cause", "causes") + " " +
+				strconv.Itoa(a.NotAsPredicted-a.settled-a.Unexplained)
+		}
+		if a.Unexplained > 0 {
+			text = "! " + text + ", " + strconv.Itoa(a.Unexplained) + " not explained"
+		}
+		return Span{Plain, text}
+	}
 	if len(a.Causes) == 0 && a.Unexplained == a.NotAsPredicted {
 		if a.mayYetCome() {
 			return Span{Bad, "! No change to one or two settings explains it: it may still be on its way, be lost, or be " +

@@ -7,6 +7,7 @@ import (
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/mail/read"
 )
 
 // bounce is what bounces say about one recipient.
@@ -129,7 +130,9 @@ func (run *Run) gatherBounce(e *evidence, s *Sighting) {
 	switch {
 	case len(found) > 0:
 	case ofGroup != nil:
-		found = append(found, ofGroup)
+		if found = run.membersNamed(s, ofGroup); len(found) == 0 {
+			found = append(found, ofGroup)
+		}
 	case len(s.Failed) == 0: // it names nobody
 		found = append(found, &bounce{address: run.Plan.Cases[s.Case].To.String(), diagnostic: squeezed(s.Subject)})
 	}
@@ -143,6 +146,28 @@ func (run *Run) gatherBounce(e *evidence, s *Sighting) {
 			e.bounced[run.Plan.key(one.address)] = one
 		}
 	}
+}
+
+// membersNamed returns whom a bounce that reports the group names as those who failed: in what the
+// server said of the group, or before the message that is returned.
+func (run *Run) membersNamed(s *Sighting, ofGroup *bounce) (found []*bounce) {
+	p, c := run.Plan, &run.Plan.Cases[s.Case]
+	named := func(text string) {
+		for _, one := range read.Named(text) {
+			key := p.key(one)
+			id, known := p.known(one)
+			if key == p.key(c.To.String()) || key == p.key(c.sender().String()) || !known || p.resolver.Estate().IsGroup(id) ||
+				!p.resolver.Members(c.Group).Contains(uint32(id)) ||
+				slices.ContainsFunc(found, func(b *bounce) bool { return p.key(b.address) == key }) {
+				continue
+			}
+			found = append(found, &bounce{one, ofGroup.status, ofGroup.diagnostic, ofGroup.delayed})
+		}
+	}
+	if named(ofGroup.diagnostic); len(found) == 0 {
+		named(s.Text)
+	}
+	return found
 }
 
 // known returns who has an address in the estate.

@@ -22,6 +22,8 @@ type Judgement struct {
 	Causes  []infer.Cause
 	// Lost are what no change of the estate explains.
 	Lost []infer.Miss
+	// Reasons are what servers said of what differs.
+	Reasons []Reason
 	// Trials are the cases as package infer sees them, by the index of the case;
 	// Explained is the case of each trial.
 	Trials    []infer.Trial
@@ -41,6 +43,8 @@ type CaseResult struct {
 	Notices     []string
 	View        *View // of one of the copies
 	Facets      []Facet
+
+	number int // of the case
 }
 
 // A MemberResult is what one person, or a group's archive, got of a message.
@@ -95,7 +99,7 @@ func Judge(run *Run) *Judgement {
 		result := w.verdict()
 		j.Cases = append(j.Cases, result)
 		j.Members = append(j.Members, w.members(&result)...)
-		if result.Unlooked {
+		if result.Unlooked || j.settled(&result) {
 			continue // there is nothing to learn from it
 		}
 		t := w.c.Trial()
@@ -107,6 +111,7 @@ func Judge(run *Run) *Judgement {
 		j.Causes, j.Lost = infer.Explain(run.Plan.resolver, j.Trials)
 		j.preferBounced()
 	}
+	j.Reasons = j.reasons()
 	return j
 }
 
@@ -168,7 +173,7 @@ func (w *judge) groupName() string { return strings.ToLower(w.estate().Address(w
 
 // verdict works out what the gate said.
 func (w *judge) verdict() CaseResult {
-	r := CaseResult{Case: w.c, Predicted: w.p.Verdict}
+	r := CaseResult{Case: w.c, Predicted: w.p.Verdict, number: w.number}
 	reply, sent := w.run.Replies[w.number]
 	if sent {
 		r.Reply = reply.String()
@@ -436,8 +441,10 @@ func (w *judge) seen() infer.Seen {
 	}
 	for _, id := range e.PeopleByAddress() {
 		name := w.key(id)
-		_, bounced := w.e.bounced[name]
+		b, bounced := w.e.bounced[name]
 		switch {
+		case bounced && !b.isMailboxes() && len(w.e.copies[name]) == 0: // no setting says so
+			continue
 		case !w.watched[name] && !bounced: // a bounce tells, whoever opens their mailbox
 			continue
 		case len(w.e.copies[name]) > 0:

@@ -300,3 +300,62 @@ func TestMembersOfSightings(t *testing.T) {
 		}
 	}
 }
+
+// What servers said stands beside what differs, with what it comes to where that is no setting; then
+// no setting is guessed.
+func TestReasons(t *testing.T) {
+	ada, bo, dee, main := "ada@kelp.example", "bo@kelp.example", "dee@kelp.example", "main@kelp.example"
+	refused := func(stage string, code int, status, text string) send.Reply {
+		return send.Reply{Stage: stage, Code: code, Status: status, Text: text, Rcpt: main, Plain: &send.Reply{Stage: "to", Code: 250}}
+	}
+	bounced := func(who, status, text, action string) Sighting {
+		return seen(agent.Bounce, bo, func(s *Sighting) {
+			s.Failed = append(s.Failed, read.Failure{Final: who, Action: action, Status: status, Diagnostic: text})
+		})
+	}
+	said := func(text string) func(*Sighting) { return func(s *Sighting) { s.Text = text } }
+	for _, c := range []struct {
+		judging
+		words, says string // of the reason
+		who         string
+		guessed     bool // a setting may be the cause
+	}{
+		{judging{name: "nobody has the address", reply: refused("to", 550, "5.1.1", "no such group")}, "550 5.1.1 no such group",
+			"the server does not know main@kelp.example: it is not there, or not yet; or it refuses the group for a member to whom it cannot deliver (dee@kelp.example)", "", false},
+		{judging{name: "nobody has the address, and no member is dead", to: "lone@kelp.example", reply: refused("to", 550, "", "Invalid recipient")}, "550 Invalid recipient",
+			"the server does not know lone@kelp.example: it is not there, or not yet", "", false},
+		{judging{name: "the group refuses", reply: refused("to", 550, "5.7.1", "not you")}, "550 5.7.1 not you", "", "", true},
+		{judging{name: "a ring", reply: refused("to", 550, "5.4.6", "alias expansion")}, "550 5.4.6 alias expansion", "the server finds that the address leads back to itself", "", false},
+		{judging{name: "too large", reply: refused("from", 552, "5.3.4", "too big")}, "552 5.3.4 too big", "the server takes no message of this size", "", false},
+		{judging{name: "a full mailbox", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "5.2.2", "mailbox is full", "failed")}}, "5.2.2 mailbox is full", "", ada, true},
+		{judging{name: "no route", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "5.4.4", "no route", "failed")}}, "5.4.4 no route", "there is no way to deliver to them", ada, false},
+		{judging{name: "late", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "4.2.2", "No space left", "delayed")}}, "4.2.2 No space left", "put off so far, it may yet come", ada, true},
+		{judging{name: "a member whom the group's bounce names", seen: []Sighting{seen(agent.Copy, bo), seen(agent.Bounce, bo, failed(main, "failed", "5.7.1"), said("It failed:\n  ada@kelp.example: away\nFrom: bo@kelp.example\n  dee@kelp.example"))}},
+			"5.7.1", "refused by a policy of the server that has the mailbox", ada, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := c.run(t)
+			run := w.run
+			run.Boxes = map[string]Box{}
+			for name := range w.watched {
+				run.Boxes[w.run.Plan.key(name)] = Box{Account: name, Opened: true, Through: true}
+			}
+			j := Judge(run)
+			i := slices.IndexFunc(j.Reasons, func(r Reason) bool { return r.Words == c.words })
+			if i < 0 {
+				t.Fatalf("%q is not among %+v", c.words, j.Reasons)
+			}
+			if r := j.Reasons[i]; r.Says != c.says || c.who != "" && !slices.Contains(r.Who, c.who) || c.who == "" && r.Who != nil || slices.Contains(r.Who, dee) {
+				t.Errorf("%+v, want %q of %s", r, c.says, c.who)
+			}
+			about := func(cause infer.Cause) bool {
+				return slices.ContainsFunc(cause.Explains, func(m infer.Miss) bool {
+					return m.Person == estate.None || w.estate().Address(m.Person).String() == c.who
+				})
+			}
+			if got := slices.ContainsFunc(j.Causes, about); got != c.guessed {
+				t.Errorf("a setting is guessed: %t, want %t", got, c.guessed)
+			}
+		})
+	}
+}

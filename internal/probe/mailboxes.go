@@ -50,7 +50,7 @@ func (w *judge) members(result *CaseResult) []MemberResult {
 		case m.Predicted == "" && m.Seen == "":
 			continue
 		default:
-			m.AsPredicted = m.Seen != SeenJunk && m.Seen != SeenTwice && m.Seen != Elsewhere
+			m.AsPredicted = !slices.Contains([]string{SeenJunk, SeenTwice, Elsewhere, SeenBounced}, m.Seen)
 			if set, ok := seen.People[id]; ok {
 				m.AsPredicted = m.AsPredicted && set.Has(outcome)
 			}
@@ -171,6 +171,8 @@ func (w *judge) describe(m *MemberResult, name string) {
 		m.Seen, m.Where, m.Seconds = resolve.Digest.String(), w.e.digests[name].Folder, w.e.digests[name].Seconds
 	case bounced:
 		m.Seen, m.Why = SeenBounced, b.String()
+	case w.e.delayed[name] != nil:
+		m.Why = "put off so far: " + w.e.delayed[name].String()
 	}
 }
 

@@ -165,7 +165,9 @@ func (p *Plan) caseRow(i int) (store.Case, error) {
 	out := store.Case{N: i, Kind: string(c.Kind), Group: e.Address(c.Group).String(), Lane: c.Way, MessageID: c.ID,
 		Tag: c.Tag}
 	var err error
-	if out.Draft, err = json.Marshal(p.draft(c)); err != nil {
+	d := p.draft(c)
+	d.Again = prediction.Verdict == estate.Admit || prediction.Verdict == estate.Hold
+	if out.Draft, err = json.Marshal(d); err != nil {
 		return out, err
 	}
 	out.Predicted, err = json.Marshal(said)

@@ -69,6 +69,7 @@ func TestBadWeather(t *testing.T) {
 		told    string // a word that is told of some mailbox
 		hasty   bool   // nothing comes, however long it is waited for
 		blind   bool   // it is sent though no mailbox opens
+		known   bool   // the server does not know the group at first
 	}{
 		{name: "fair", exit: 0, verdict: "admit"},
 		{name: "no mailbox opens", replace: []string{"look", "user: keeper", "user: nobody"}, exit: 3},
@@ -84,6 +85,10 @@ func TestBadWeather(t *testing.T) {
 		{name: "put off for a while", change: fault(standin.Fault{Do: "later", By: 1200 * time.Millisecond}), exit: 0, verdict: "admit"},
 		{name: "put off for good", change: fault(standin.Fault{Do: "later", By: time.Hour}), hasty: true, exit: 1, verdict: probe.Deferred},
 		{name: "refused", change: fault(standin.Fault{Do: "refuse", To: "open@kelp.example"}), exit: 1, verdict: "refuse"},
+		{name: "a group that is not there yet", change: func(o *standin.Options) { o.Faults = &standin.Faults{Starts: map[string]time.Duration{"open@kelp.example": 2 * time.Second}} },
+			exit: 0, verdict: "admit", known: true},
+		{name: "a group that is not there", change: func(o *standin.Options) { o.Faults = &standin.Faults{Starts: map[string]time.Duration{"open@kelp.example": time.Hour}} },
+			hasty: true, exit: 1, verdict: "refuse"},
 		{name: "refused everywhere", change: fault(standin.Fault{Do: "refuse"}), exit: 3, verdict: probe.NotSent},
 		{name: "cut off", change: fault(standin.Fault{Do: "cut", Bytes: 300, Times: 1}), exit: 0, verdict: "admit"},
 		{name: "slow", change: fault(standin.Fault{Do: "slow", By: 50 * time.Millisecond}), exit: 0, verdict: "admit"},
@@ -120,6 +125,9 @@ func TestBadWeather(t *testing.T) {
 				exit = 3
 			case not > 0 || unlooked > 0 || run.Broken:
 				exit = 1
+			}
+			if reply := run.Replies[0]; row.known != (reply.KnownAfter > 0) {
+				t.Errorf("the server did not know the group for %.1f s", reply.KnownAfter)
 			}
 			told := row.told == ""
 			for _, m := range j.Members {

@@ -59,6 +59,11 @@ func (m *Message) recogniseBounce() {
 		for _, failed := range m.Failed() {
 			m.Bounce.Recipients = append(m.Bounce.Recipients, Failure{Final: failed, Action: "failed"})
 		}
+		for i := range m.Bounce.Recipients { // the status may be bare, and the text say more
+			if f := &m.Bounce.Recipients[i]; f.Diagnostic == "" {
+				f.Diagnostic = m.reasonOf(f.Final)
+			}
+		}
 		return
 	}
 	if !m.FromSystem() || len(m.Failed()) == 0 && !m.saysUndelivered() {
@@ -108,6 +113,50 @@ func (m *Message) failedByText() []Failure {
 	}
 	return list
 }
+
+// reasonOf returns what the text of a bounce says behind an address, up to an empty line or another
+// address; "" where it does not name it.
+func (m *Message) reasonOf(failed string) string {
+	lines := strings.Split(m.Text, "\n")
+	for i, line := range lines[:min(len(lines), mostLines)] {
+		text := strings.TrimSpace(line)
+		if quotesMessage(text) {
+			break
+		}
+		at := strings.Index(strings.ToLower(text), failed)
+		if at < 0 || len(strings.Fields(text)) > 12 {
+			continue
+		}
+		parts := []string{strings.TrimLeft(text[at+len(failed):], ">: ")}
+		for _, next := range lines[i+1 : min(len(lines), i+1+mostReason)] {
+			next = strings.TrimSpace(next)
+			if next == "" || quotesMessage(next) || mailbox.MatchString(next) && !strings.HasPrefix(next, "(") {
+				break
+			}
+			if !strings.HasPrefix(next, "(") { // where it came from
+				parts = append(parts, next)
+			}
+		}
+		if reason := strings.TrimSpace(strings.Join(parts, " ")); reason != "" && !strings.HasPrefix(reason, "(") {
+			return reason
+		}
+	}
+	return ""
+}
+
+// Named returns the addresses in the text of a bounce, before the message that it is about.
+func Named(text string) (list []string) {
+	for line := range strings.Lines(text) {
+		if quotesMessage(strings.TrimSpace(line)) {
+			break
+		}
+		list = append(list, mailbox.FindAllString(line, -1)...)
+	}
+	return list
+}
+
+// mostReason is how many lines of a bounce are the reason for one address.
+const mostReason = 4
 
 // quotesMessage reports whether a line begins the message that a bounce is about.
 func quotesMessage(line string) bool {

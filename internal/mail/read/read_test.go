@@ -186,6 +186,27 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// A status without words gets those of the text.
+func TestReasonsInText(t *testing.T) {
+	const form = "From: Mail Delivery System <Mailer-Daemon@mx.example>\r\nTo: ann@far.example\r\nSubject: Mail delivery failed\r\n" +
+		"Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\n\r\nTEXT\r\n--b\r\n" +
+		"Content-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx\r\n\r\nAction: failed\r\nFinal-Recipient: rfc822;dave@corp.example\r\nStatus: 5.0.0\r\n\r\n--b--\r\n"
+	for text, want := range map[string]string{
+		"The following address(es) failed:\r\n\r\n  dave@corp.example\r\n    (generated from crowd@corp.example)\r\n    mailbox is full: retry timeout exceeded\r\n\r\nmore": "mailbox is full: retry timeout exceeded",
+		"<dave@corp.example>: delivery temporarily suspended:\r\n    No space left on device\r\n\r\nmore":                                                                    "delivery temporarily suspended: No space left on device",
+		"  gone@corp.example\r\n    Unrouteable address\r\n":                                                                                                                 "",
+		"  dave@corp.example\r\n  gone@corp.example\r\n    no such\r\n":                                                                                                      "",
+	} {
+		m, err := Parse([]byte(strings.Replace(form, "TEXT", text, 1)))
+		if err != nil || m.Bounce == nil || len(m.Bounce.Recipients) != 1 {
+			t.Fatalf("%v, %+v", err, m)
+		}
+		if got := m.Bounce.Recipients[0].Diagnostic; got != want {
+			t.Errorf("%q says %q, want %q", text, got, want)
+		}
+	}
+}
+
 // Bounces in plain text name who failed in lines of their own.
 func TestBouncesInText(t *testing.T) {
 	const head = "From: Mail Delivery System <Mailer-Daemon@mx.example>\r\nTo: ann@far.example\r\nSubject: Mail delivery failed\r\n\r\n"

@@ -41,6 +41,8 @@ type Reply struct {
 	// Certain is set where trying again comes to the same: a certificate that is not
 	// trusted, or no mechanism to log in with.
 	Certain bool `json:",omitempty"`
+	// KnownAfter is for how many seconds the server did not know the recipient, before it took the message.
+	KnownAfter float64 `json:",omitempty"`
 	// Plain is what the server says to the same sender about Envelope.Plain; nil: nobody asked.
 	Plain *Reply `json:",omitempty"`
 }
@@ -82,8 +84,7 @@ func (r Reply) Refusal() bool {
 
 // IsForAll reports whether the same sender is refused a plain mailbox in the same words.
 func (r Reply) IsForAll() bool {
-	if r.Plain == nil || r.Code != r.Plain.Code || r.Status != r.Plain.Status ||
-		slices.ContainsFunc(unknown, func(status string) bool { return r.Status == status }) {
+	if r.Plain == nil || r.Code != r.Plain.Code || r.Status != r.Plain.Status || slices.Contains(unknown, r.Status) {
 		return false
 	}
 	return r.words() == r.Plain.words()
@@ -92,6 +93,22 @@ func (r Reply) IsForAll() bool {
 // TooLarge reports whether the server refuses a message for its size (RFC 1870, section 6.1).
 func (r Reply) TooLarge() bool {
 	return r.Code == 552 && (r.Status == "" || r.Status == "5.3.4" || r.Status == "5.2.3")
+}
+
+// UnknownAddress reports whether the server knows nobody by the address.
+func (r Reply) UnknownAddress() bool {
+	if !r.Permanent() || r.IsForAll() {
+		return false
+	}
+	text := strings.ToLower(r.Text)
+	return slices.Contains(unknown, r.Status) || r.Status == "5.1.10" ||
+		slices.ContainsFunc(unknownWords, func(words string) bool { return strings.Contains(text, words) })
+}
+
+// unknownWords are words with which servers say that they know nobody by an address.
+var unknownWords = []string{
+	"user unknown", "unknown user", "unknown recipient", "no such", "does not exist", "unrouteable", "no mailbox here",
+	"invalid recipient", "mailbox not found", "recipient not found", "address unknown", "unknown address",
 }
 
 // unknown are codes of addresses that nobody has (RFC 3463, section 3.2).

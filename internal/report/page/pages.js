@@ -202,7 +202,7 @@ function probePage() {
   const p = data.probe;
   const off = p.cases.filter((c) => !c.as || (c.u || []).length);
   return [el("h1", {}, "The last probe"), p.line ? el("p", { class: "big" }, p.line) : null, el("p", { class: "soft" }, "Run ", bdi(p.run), ", " + p.began.slice(0, 16).replace("T", " ")),
-    p.causes.length ? [el("h2", {}, "Likely causes"), el("ol", {}, p.causes.map((c) => el("li", {}, bdi(c))))] : null,
+    p.causes.length ? [el("h2", {}, "What would explain it"), el("ol", {}, p.causes.map((c) => el("li", {}, bdi(c))))] : null,
     el("h2", {}, "Beside the prediction"), el("p", {}, off.length ? `${number(off.length)} of ${count(p.cases.length, "message", "messages")} not as predicted.` : `All ${count(p.cases.length, "message", "messages")} as predicted.`),
     list(off.concat(p.cases.filter((c) => !off.includes(c))), (c) => el("li", { class: "card" }, el("strong", { class: off.includes(c) ? "bad" : "good" }, off.includes(c) ? "✗ " : "✓ "), bdi(c.f), " to ", bdi(c.t), ` (${c.k}): predicted ${c.p || "nothing"}, ${c.s.startsWith("not ") ? "" : "seen "}${c.s}`, (c.u || []).length ? el("ul", {}, c.u.map(([who, was, is]) => el("li", {}, bdi(who), `: predicted ${was || "nothing"}, ${is.startsWith("not ") ? "" : "seen "}${is}`))) : el("span", { class: "soft" }, c.m ? `; ${count(c.m, "mailbox", "mailboxes")} as predicted` : "")), 50, "ul", { class: "plain" }),
     el("h2", {}, "When copies arrived"), arrivals((data.runs || []).filter((r) => r.run !== p.run).concat([p.arrived]))];

@@ -1,0 +1,135 @@
+package probe
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/send"
+)
+
+// A Reason is what a server said of what is not as predicted.
+type Reason struct {
+	Words string   // of the server
+	Says  string   // what they come to, where that is no setting of the estate; or ""
+	Cases []int    // messages that it was said of
+	Who   []string // members that it was said of; nil: of the messages as a whole
+}
+
+// reasons gathers what servers said, the same once.
+func (j *Judgement) reasons() (list []Reason) {
+	add := func(words, says string, c int, who string) {
+		i := slices.IndexFunc(list, func(r Reason) bool { return r.Words == words && r.Says == says && (r.Who == nil) == (who == "") })
+		if i < 0 {
+			i, list = len(list), append(list, Reason{Words: words, Says: says})
+		}
+		if r := &list[i]; !slices.Contains(r.Cases, c) {
+			r.Cases = append(r.Cases, c)
+		}
+		if r := &list[i]; who != "" && !slices.Contains(r.Who, who) {
+			r.Who = append(r.Who, who)
+		}
+	}
+	evidence := j.Run.gather()
+	for i := range j.Cases {
+		c := &j.Cases[i]
+		reply := j.Run.Replies[i]
+		if !c.AsPredicted && !reply.Accepted() && reply.Code != 0 {
+			add(reply.String(), j.cause(c, reply), i, "")
+		} else if b := evidence[i].bounced[j.Run.Plan.key(c.Case.To.String())]; b != nil && !c.AsPredicted && c.Case.Kind == Alias {
+			add(b.String(), "the address "+c.Case.To.String()+" is taken at first, and then bounces", i, "")
+		}
+	}
+	for i := range j.Members {
+		m := &j.Members[i]
+		if m.AsPredicted || m.Unlooked {
+			continue
+		}
+		e := &evidence[m.Case]
+		key := j.Run.Plan.key(m.Address)
+		if b := e.bounced[key]; b != nil {
+			add(b.String(), bounceCause(b), m.Case, m.Address)
+		} else if b := e.delayed[key]; b != nil {
+			add(b.String(), "put off so far, it may yet come", m.Case, m.Address)
+		}
+	}
+	return list
+}
+
+// ringWords are words with which servers tell of addresses that lead back to themselves.
+var ringWords = []string{"alias expansion", "loop", "too many hops"}
+
+// cause says what an answer to a message comes to, where that is no setting of the estate.
+func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
+	text := strings.ToLower(reply.Text)
+	has := func(word string) bool { return strings.Contains(text, word) }
+	switch {
+	case reply.TooLarge():
+		return "the server takes no message of this size"
+	case reply.Status == "5.4.6", reply.Status == "4.4.6", slices.ContainsFunc(ringWords, has):
+		return "the server finds that the address leads back to itself"
+	case reply.IsForAll() && c.Case.By.IsValid():
+		return "the login of " + c.Case.By.String() + " may not send as " + c.Case.From.String() + ": so it is said of any mailbox"
+	case reply.IsForAll(), reply.Code >= 500 && reply.Stage == "from":
+		return "the server takes no mail of " + c.Case.From.String() + " by this connection, whoever it is for"
+	case reply.UnknownAddress():
+		says := "the server does not know " + c.Case.To.String() + ": it is not there, or not yet"
+		if dead := j.undeliverable(c.Case); len(dead) > 0 {
+			says += fmt.Sprintf("; or it refuses the group for a member to whom it cannot deliver (%s)", strings.Join(dead, ", "))
+		}
+		return says
+	case strings.HasPrefix(reply.Status, "5.4."):
+		return "the server finds no way to deliver"
+	case strings.HasPrefix(reply.Status, "5.3."), strings.HasPrefix(reply.Status, "4.3."):
+		return "the mail system has a fault of its own"
+	}
+	return ""
+}
+
+// undeliverable returns members to whom a message to a group is predicted not to come, as their
+// mailbox does not work.
+func (j *Judgement) undeliverable(c *Case) (list []string) {
+	r := j.Run.Plan.resolver
+	to, ok := r.Estate().Find(c.To)
+	if !ok || !r.Estate().IsGroup(to) {
+		return nil
+	}
+	from := r.Sender(c.From)
+	const most = 3
+	for _, recipient := range r.Deliver(to, &from, c.Traits).Recipients {
+		if recipient.Outcome == resolve.Undeliverable && len(list) < most {
+			list = append(list, r.Estate().Address(recipient.ID).String())
+		}
+	}
+	return list
+}
+
+// bounceCause says what a bounce comes to, where that is no setting of the estate.
+func bounceCause(b *bounce) string {
+	switch {
+	case strings.HasPrefix(b.status, "5.4."), strings.HasPrefix(b.status, "4.4."):
+		return "there is no way to deliver to them"
+	case strings.HasPrefix(b.status, "5.7."):
+		return "refused by a policy of the server that has the mailbox"
+	case strings.HasPrefix(b.status, "5.3."):
+		return "the mail system has a fault of its own"
+	case strings.HasPrefix(b.status, "5.6."):
+		return "the server that has the mailbox does not take such a message"
+	}
+	return ""
+}
+
+// isMailboxes reports whether a bounce speaks of the mailbox itself, by its status (RFC 3463,
+// section 3): a setting of the estate may say so.
+func (b *bounce) isMailboxes() bool { return bounceCause(b) == "" }
+
+// Settles reports whether a reason says why something differs, so that no setting needs to.
+func (r *Reason) Settles() bool { return r.Says != "" }
+
+// settled reports whether what a server said of a message leaves nothing to guess.
+func (j *Judgement) settled(c *CaseResult) bool {
+	reply := j.Run.Replies[c.number]
+	return c.Seen == estate.Refuse.String() && !c.AsPredicted && reply.Code != 0 && !reply.Accepted() && j.cause(c, reply) != ""
+}
