@@ -72,7 +72,7 @@ func newMailServers(t *testing.T) *mailServers {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	m := &mailServers{t: t, dir: dir, smtp: freeport.On(t), submission: freeport.On(t), imap: freeport.On(t)}
+	m := &mailServers{t: t, dir: dir, login: ", login: {password: {environment: YORVET_TEST_SECRET}}", smtp: freeport.On(t), submission: freeport.On(t), imap: freeport.On(t)}
 	m.configureDovecot()
 	return m
 }
@@ -81,6 +81,7 @@ type mailServers struct {
 	t                      *testing.T
 	dir                    string
 	smtp, submission, imap int
+	login                  string // how people inside log in to send, in the connections
 }
 
 // write writes a file below the folder, dated back: Postfix waits with files that
@@ -336,14 +337,14 @@ func (m *mailServers) connections() *connections.Connections {
 	m.t.Helper()
 	m.write("connections.yaml", fmt.Sprintf(`yorvet-connections: 1
 send:
-  - {name: inside, server: "127.0.0.1:%d", tls: none, from: [inside], login: {password: {environment: YORVET_TEST_SECRET}}}
+  - {name: inside, server: "127.0.0.1:%d", tls: none, from: [inside]%s}
   - {name: outside, server: "127.0.0.1:%d", tls: none, from: [anyone]}
   - {name: forged, server: "127.0.0.1:%d", tls: none, from: [anyone], claims: true}
 look:
   - {server: "127.0.0.1:%d", tls: none, for: [inside, "@holiday.example"], login: {user: "{address}*probe", password: {command: [echo, keeper-9-secret]}}}
 strangers: [guest@holiday.example]
 limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connections: 10}
-`, m.submission, m.smtp, m.smtp, m.imap))
+`, m.submission, m.login, m.smtp, m.smtp, m.imap))
 	l, err := connections.Load(context.Background(), m.dir+"/connections.yaml")
 	if err == nil {
 		err = l.Unlock(context.Background(), true, func(string) {})

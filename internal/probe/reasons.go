@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -70,16 +69,15 @@ func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
 		return "the server takes no message of this size"
 	case reply.Status == "5.4.6", reply.Status == "4.4.6", slices.ContainsFunc(ringWords, has):
 		return "the server finds that the address leads back to itself"
+	case reply.Status == "5.2.4":
+		return "the server refuses all of " + c.Case.To.String() + ", as it cannot lay it out" + j.deadMembers(c.Case, ": perhaps")
 	case reply.IsForAll() && c.Case.By.IsValid():
 		return "the login of " + c.Case.By.String() + " may not send as " + c.Case.From.String() + ": so it is said of any mailbox"
 	case reply.IsForAll(), reply.Code >= 500 && reply.Stage == "from":
 		return "the server takes no mail of " + c.Case.From.String() + " by this connection, whoever it is for"
 	case reply.UnknownAddress():
-		says := "the server does not know " + c.Case.To.String() + ": it is not there, or not yet"
-		if dead := j.undeliverable(c.Case); len(dead) > 0 {
-			says += fmt.Sprintf("; or it refuses the group for a member to whom it cannot deliver (%s)", strings.Join(dead, ", "))
-		}
-		return says
+		return "the server does not know " + c.Case.To.String() + ": it is not there, or not yet" +
+			j.deadMembers(c.Case, "; or it refuses the group")
 	case strings.HasPrefix(reply.Status, "5.4."):
 		return "the server finds no way to deliver"
 	case strings.HasPrefix(reply.Status, "5.3."), strings.HasPrefix(reply.Status, "4.3."):
@@ -88,14 +86,15 @@ func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
 	return ""
 }
 
-// undeliverable returns members to whom a message to a group is predicted not to come, as their
-// mailbox does not work.
-func (j *Judgement) undeliverable(c *Case) (list []string) {
+// deadMembers words that a group may be refused for members whose mailbox does not work, by the estate;
+// "" where there is none.
+func (j *Judgement) deadMembers(c *Case, before string) string {
 	r := j.Run.Plan.resolver
 	to, ok := r.Estate().Find(c.To)
 	if !ok || !r.Estate().IsGroup(to) {
-		return nil
+		return ""
 	}
+	var list []string
 	from := r.Sender(c.From)
 	const most = 3
 	for _, recipient := range r.Deliver(to, &from, c.Traits).Recipients {
@@ -103,7 +102,10 @@ func (j *Judgement) undeliverable(c *Case) (list []string) {
 			list = append(list, r.Estate().Address(recipient.ID).String())
 		}
 	}
-	return list
+	if len(list) == 0 {
+		return ""
+	}
+	return before + " for a member to whom it cannot deliver (" + strings.Join(list, ", ") + ")"
 }
 
 // bounceCause says what a bounce comes to, where that is no setting of the estate.
