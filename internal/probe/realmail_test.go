@@ -310,6 +310,8 @@ func (m *mailServers) start(taker []string) {
 			m.t.Log(m.logs())
 		}
 	})
+	patience, stop := context.WithTimeout(m.t.Context(), 3*time.Minute) // a server may end as it starts
+	defer stop()
 	for _, port := range []int{m.smtp, m.submission, m.imap} {
 		for tick := time.Tick(20 * time.Millisecond); ; <-tick {
 			conn, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", port))
@@ -317,7 +319,7 @@ func (m *mailServers) start(taker []string) {
 				conn.Close()
 				break
 			}
-			if m.t.Context().Err() != nil {
+			if patience.Err() != nil {
 				m.t.Fatalf("nobody listens at %d: %s", port, m.logs())
 			}
 		}

@@ -52,7 +52,8 @@ const startOpenSMTPD = "mount --bind DIR/passwd /etc/passwd; mount --bind DIR/gr
 	"mount -t tmpfs none /var/lib; mkdir -p -m 711 /var/lib/opensmtpd/empty; " +
 	opensmtpdFolder + "/usr/sbin/smtpd -d -F -f DIR/smtpd.conf > DIR/log/mail.log 2>&1 & echo $! > DIR/queue/pid/master.pid"
 
-// OpenSMTPD says the same of all that it refuses, and refuses a group for one member who is not there.
+// A server that says the same of all that it refuses, and refuses a group for one member who is not
+// there, is told as what it is.
 func TestRealOpenSMTPD(t *testing.T) {
 	t.Parallel()
 	if _, err := os.Stat(opensmtpdFolder + "/usr/sbin/smtpd"); err != nil {

@@ -237,7 +237,6 @@ func (x *search) senderSelectors(t *Trial) []string {
 		is   bool
 		word string
 	}{
-		{t.Message.Unproven, "unproven"},
 		{t.Message.Invitation, "invitation"},
 		{t.Message.Automatic, "automatic"},
 		{t.Message.Suspect, "suspect"},
@@ -246,6 +245,7 @@ func (x *search) senderSelectors(t *Trial) []string {
 		{!from.Inside || t.Message.Unproven, "outside"},
 		{from.ID == estate.None, "not known"},
 		{from.ID != estate.None, t.From.String()},
+		{t.Message.Unproven, "unproven"}, // of what explains the same, the plainer rule comes first
 	} {
 		if one.is {
 			list = append(list, one.word)
