@@ -225,6 +225,8 @@ func (w *judge) sent() (word, why string) {
 	switch {
 	case w.run.Unsure[w.number]:
 		return "", ""
+	case !tried && w.run.Broken:
+		return SentNot, "the run was interrupted before its turn came"
 	case !tried:
 		return SentNot, "its turn did not come in time, or no machine at work has the connection " + w.c.Way
 	case reply.Accepted():

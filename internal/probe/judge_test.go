@@ -174,6 +174,17 @@ func TestVerdictOfSightings(t *testing.T) {
 	}
 }
 
+// A message whose turn never came is told with why.
+func TestNeverSent(t *testing.T) {
+	w := judging{unsent: true}.run(t)
+	for broken, want := range map[bool]string{true: "the run was interrupted before its turn came", false: "its turn did not come in time"} {
+		w.run.Broken = broken
+		if sent, why := w.sent(); sent != SentNot || !strings.HasPrefix(why, want) {
+			t.Errorf("interrupted %t: %s, %s", broken, sent, why)
+		}
+	}
+}
+
 // What somebody may have got is told from their mailbox, and from what would have been
 // seen elsewhere.
 func TestOutcomesOfSightings(t *testing.T) {
