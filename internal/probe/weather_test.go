@@ -85,9 +85,7 @@ func TestBadWeather(t *testing.T) {
 		{name: "put off for a while", change: fault(standin.Fault{Do: "later", By: 1200 * time.Millisecond}), exit: 0, verdict: "admit"},
 		{name: "put off for good", change: fault(standin.Fault{Do: "later", By: time.Hour}), hasty: true, exit: 1, verdict: probe.Deferred},
 		{name: "refused", change: fault(standin.Fault{Do: "refuse", To: "open@kelp.example"}), exit: 1, verdict: "refuse"},
-		{name: "a group that is not there yet", change: func(o *standin.Options) {
-			o.Faults = &standin.Faults{Starts: map[string]time.Duration{"open@kelp.example": 2 * time.Second}}
-		},
+		{name: "a group that is not there yet", change: fault(standin.Fault{Do: "refuse", To: "open@kelp.example", Times: 2, Value: "5.1.1 user unknown"}),
 			exit: 0, verdict: "admit", known: true},
 		{name: "a group that is not there", change: func(o *standin.Options) {
 			o.Faults = &standin.Faults{Starts: map[string]time.Duration{"open@kelp.example": time.Hour}}

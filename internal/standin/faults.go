@@ -6,10 +6,13 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/emersion/go-smtp"
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
@@ -38,7 +41,7 @@ type Fault struct {
 	From  time.Duration `yaml:"from"`  // since when, after the start of the service
 	For   time.Duration `yaml:"for"`   // how long; 0: for ever
 	Field string        `yaml:"field"` // the header field to rewrite
-	Value string        `yaml:"value"` // what it says then; "" takes it out
+	Value string        `yaml:"value"` // what it says then; "" takes it out. Of refuse: status and text
 }
 
 // faultNames are what can go wrong. The first five befall copies on their way to a
@@ -57,6 +60,9 @@ var faultNames = []string{
 	"certificate",
 	"imap-gone",
 }
+
+// statusAndText are what a message is refused with.
+var statusAndText = regexp.MustCompile(`^5\.\d{1,3}\.\d{1,3} \S.*$`)
 
 // ReadFaults reads a file in YAML.
 func ReadFaults(ctx context.Context, path string) (*Faults, error) {
@@ -83,12 +89,24 @@ func (t Fault) check() error {
 		return fmt.Errorf("share is %g, expected percent", t.Share)
 	case t.Do == "cut" && t.Bytes <= 0:
 		return errors.New("cut needs bytes")
+	case t.Do == "refuse" && t.Value != "" && !statusAndText.MatchString(t.Value):
+		return fmt.Errorf("value is %q, expected a status and a text, such as 5.1.1 nobody has this address", t.Value)
 	case t.Do == "rewrite" && t.Field == "":
 		return errors.New("rewrite needs a field")
 	case (t.Do == "delay" || t.Do == "slow" || t.Do == "later") && t.By <= 0:
 		return errors.New(t.Do + " needs by, such as 5s")
 	}
 	return nil
+}
+
+// refusal is what a message is refused with: the status (RFC 3463) and text of the fault.
+func (t *Fault) refusal() error {
+	code, text, _ := strings.Cut(t.Value, " ")
+	var status smtp.EnhancedCode
+	if n, err := fmt.Sscanf(code, "%d.%d.%d", &status[0], &status[1], &status[2]); n != 3 || err != nil || text == "" {
+		status, text = smtp.EnhancedCode{5, 7, 1}, "not today"
+	}
+	return refusal(550, status, text)
 }
 
 // faults is a Faults at work.

@@ -115,13 +115,14 @@ func TestFaultChecks(t *testing.T) {
 		"delay needs by":        {Do: "delay"},
 		"slow needs by":         {Do: "slow"},
 		"later needs by":        {Do: "later"},
+		"value is \"gone\", ":   {Do: "refuse", Value: "gone"},
 	} {
 		err := faulty.check()
 		if want == "" && err != nil || want != "" && (err == nil || len(err.Error()) < len(want) || err.Error()[:len(want)] != want) {
 			t.Errorf("%+v: %v, want %q", faulty, err, want)
 		}
 	}
-	for _, faulty := range []Fault{{Do: "cut", Bytes: 1}, {Do: "rewrite", Field: "Subject"}, {Do: "delay", By: 1}, {Do: "slow", By: 1}, {Do: "later", By: 1}} {
+	for _, faulty := range []Fault{{Do: "refuse", Value: "5.1.1 nobody has it"}, {Do: "cut", Bytes: 1}, {Do: "rewrite", Field: "Subject"}, {Do: "delay", By: 1}, {Do: "slow", By: 1}, {Do: "later", By: 1}} {
 		if err := faulty.check(); err != nil {
 			t.Errorf("%+v: %v", faulty, err)
 		}

@@ -97,9 +97,9 @@ func (s *session) Rcpt(to string, options *smtp.RcptOptions) error {
 		s.post.log.Info("fault", "do", "later", "from", s.from, "to", a.String())
 		return refusal(451, smtp.EnhancedCode{4, 7, 1}, "come again a little later")
 	}
-	if s.post.faults.now("refuse", a.String()) != nil {
+	if f := s.post.faults.now("refuse", a.String()); f != nil {
 		s.post.log.Info("fault", "do", "refuse", "from", s.from, "to", a.String())
-		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "not today")
+		return f.refusal()
 	}
 	for _, notify := range options.Notify {
 		s.notify = s.notify || notify == smtp.DSNNotifySuccess
