@@ -126,11 +126,17 @@ func (s *Story) Addressed() []string {
 // originals returns to whom systems say that the message was addressed; a member, to whom one passes
 // it on for a group, stands for the group.
 func (s *Story) originals() (list []string) {
-	groups := map[string]string{}
+	var groups map[string]string
 	for i := range s.Recipients {
 		if r := &s.Recipients[i]; r.Group != "" {
+			if groups == nil {
+				groups = map[string]string{}
+			}
 			groups[strings.ToLower(r.Address)] = r.Group
 		}
+	}
+	if groups == nil {
+		return s.written
 	}
 	for _, text := range s.written {
 		if group, ok := groups[strings.ToLower(text)]; ok {
