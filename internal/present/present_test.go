@@ -211,3 +211,38 @@ func TestCausesAlike(t *testing.T) {
 		}
 	}
 }
+
+// What servers said comes before what is guessed, and a guess is likely only where nothing equals it.
+func TestReasonsFirst(t *testing.T) {
+	a := &Probe{Run: "r", Ended: true, NotAsPredicted: 9, Unexplained: 1, settled: 6,
+		Cases: []ProbeCase{{Case: "1"}},
+		Reasons: []ProbeReason{{Words: "550 5.1.1 nobody", Says: "it is not there", Cases: []string{"1", "2"}},
+			{Words: "5.2.2 full", Cases: []string{"3"}, Who: []string{"a@k"}}},
+		Causes: []ProbeCause{{Explains: 2, AsIf: []AsIf{{Says: "the copy is none", Setting: "copy"}, {Says: "it was lost"}}}}}
+	var b strings.Builder
+	p := newPage(&b, Options{Width: 100})
+	a.writeText(p)
+	_ = p.w.Flush()
+	at := 0
+	for _, want := range []string{"! What servers said explains 6, 1 cause 2, 1 not explained", "What servers said\n", "messages 1, 2: 550 5.1.1 nobody\n    it is not there",
+		"a@k: 5.2.2 full", "1. Likely cause: the copy is none", "or: it was lost"} {
+		i := strings.Index(b.String()[at:], want)
+		if i < 0 {
+			t.Fatalf("%q is not behind what comes before it in\n%s", want, b.String())
+		}
+		at += i
+	}
+	setting, lost := AsIf{Setting: "copy"}, AsIf{}
+	for _, c := range []struct {
+		list     []AsIf
+		explains int
+		want     string
+	}{
+		{[]AsIf{setting}, 1, "Likely cause: "}, {[]AsIf{setting, setting}, 5, "One of these: "}, {[]AsIf{setting, lost}, 1, "One of these: "},
+		{[]AsIf{setting, lost}, 2, "Likely cause: "},
+	} {
+		if got := causeWord(c.list, c.explains); got != c.want {
+			t.Errorf("%d alternatives, %d explained: %s", len(c.list), c.explains, got)
+		}
+	}
+}
