@@ -46,7 +46,6 @@ func TestNotReached(t *testing.T) {
 		"interrupted before it":    {store.StateStopped, "ours", false, false, false, NotLookedAt, "interrupted"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
 			group, _ := r.Estate().Find(address.MustParse("pair@kelp.example"))
 			p := &Plan{resolver: r, connections: l, Cases: []Case{{Group: group, From: address.MustParse("eli@kelp.example"),
 				To: address.MustParse("pair@kelp.example")}}}
