@@ -72,7 +72,8 @@ func newMailServers(t *testing.T) *mailServers {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	m := &mailServers{t: t, dir: dir, login: ", login: {password: {environment: YORVET_TEST_SECRET}}", smtp: freeport.On(t), submission: freeport.On(t), imap: freeport.On(t)}
+	m := &mailServers{t: t, dir: dir, looks: `user: "{address}*probe", password: {command: [echo, keeper-9-secret]}`,
+		login: ", login: {password: {environment: YORVET_TEST_SECRET}}", smtp: freeport.On(t), submission: freeport.On(t), imap: freeport.On(t)}
 	m.configureDovecot()
 	return m
 }
@@ -82,6 +83,7 @@ type mailServers struct {
 	dir                    string
 	smtp, submission, imap int
 	login                  string // how people inside log in to send, in the connections
+	looks                  string // and to look into mailboxes
 }
 
 // write writes a file below the folder, dated back: Postfix waits with files that
@@ -310,9 +312,15 @@ func (m *mailServers) start(taker []string) {
 			m.t.Log(m.logs())
 		}
 	})
+	m.await(m.smtp, m.submission, m.imap)
+}
+
+// await waits until servers listen at ports.
+func (m *mailServers) await(ports ...int) {
+	m.t.Helper()
 	patience, stop := context.WithTimeout(m.t.Context(), 3*time.Minute) // a server may end as it starts
 	defer stop()
-	for _, port := range []int{m.smtp, m.submission, m.imap} {
+	for _, port := range ports {
 		for tick := time.Tick(20 * time.Millisecond); ; <-tick {
 			conn, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", port))
 			if err == nil {
@@ -343,10 +351,10 @@ send:
   - {name: outside, server: "127.0.0.1:%d", tls: none, from: [anyone]}
   - {name: forged, server: "127.0.0.1:%d", tls: none, from: [anyone], claims: true}
 look:
-  - {server: "127.0.0.1:%d", tls: none, for: [inside, "@holiday.example"], login: {user: "{address}*probe", password: {command: [echo, keeper-9-secret]}}}
+  - {server: "127.0.0.1:%d", tls: none, for: [inside, "@holiday.example"], login: {%s}}
 strangers: [guest@holiday.example]
 limits: {pace: 100, patience: 20s, quiet: 8s, settle: 1s, look-every: 1s, connections: 10}
-`, m.submission, m.login, m.smtp, m.smtp, m.imap))
+`, m.submission, m.login, m.smtp, m.smtp, m.imap, m.looks))
 	l, err := connections.Load(context.Background(), m.dir+"/connections.yaml")
 	if err == nil {
 		err = l.Unlock(context.Background(), true, func(string) {})
