@@ -237,8 +237,8 @@ func (w *judge) sent() (word, why string) {
 		return SentDeferred, ""
 	}
 	why = stageOf(reply) + reply.String()
-	if reply.IsForAll() {
-		why += ": said to this sender of a plain mailbox, too, so it is not the group's answer"
+	if says := w.run.Plan.cause(w.c, reply); says != "" {
+		why += ": " + says
 	}
 	return SentNot, why
 }

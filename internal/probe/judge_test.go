@@ -176,6 +176,10 @@ func TestVerdictOfSightings(t *testing.T) {
 
 // A message whose turn never came is told with why.
 func TestNeverSent(t *testing.T) {
+	large := judging{reply: send.Reply{Stage: "from", Code: 552, Status: "5.3.4", Text: "too big"}}.run(t)
+	if sent, why := large.sent(); sent != SentNot || why != "from: 552 5.3.4 too big: the server takes no message of this size" {
+		t.Errorf("%s, %s", sent, why)
+	}
 	w := judging{unsent: true}.run(t)
 	for broken, want := range map[bool]string{true: "the run was interrupted before its turn came", false: "its turn did not come in time"} {
 		w.run.Broken = broken
@@ -337,7 +341,6 @@ func TestReasons(t *testing.T) {
 			"the server does not know lone@kelp.example: it is not there, or not yet", "", false},
 		{judging{name: "the group refuses", reply: refused("to", 550, "5.7.1", "not you")}, "550 5.7.1 not you", "", "", true},
 		{judging{name: "a ring", reply: refused("to", 550, "5.4.6", "alias expansion")}, "550 5.4.6 alias expansion", "the server finds that the address leads back to itself", "", false},
-		{judging{name: "too large", reply: refused("from", 552, "5.3.4", "too big")}, "552 5.3.4 too big", "the server takes no message of this size", "", false},
 		{judging{name: "a full mailbox", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "5.2.2", "mailbox is full", "failed")}}, "5.2.2 mailbox is full", "", ada, true},
 		{judging{name: "no route", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "5.4.4", "no route", "failed")}}, "5.4.4 no route", "there is no way to deliver to them", ada, false},
 		{judging{name: "late", seen: []Sighting{seen(agent.Copy, bo), bounced(ada, "4.2.2", "No space left", "delayed")}}, "4.2.2 No space left", "put off so far, it may yet come", ada, true},

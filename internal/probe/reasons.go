@@ -35,8 +35,11 @@ func (j *Judgement) reasons() (list []Reason) {
 	for i := range j.Cases {
 		c := &j.Cases[i]
 		reply := j.Run.Replies[i]
+		if c.Unlooked { // it is told as not sent, with why
+			continue
+		}
 		if !c.AsPredicted && !reply.Accepted() && reply.Code != 0 {
-			add(reply.String(), j.cause(c, reply), i, "")
+			add(reply.String(), j.Run.Plan.cause(c.Case, reply), i, "")
 		} else if b := evidence[i].bounced[j.Run.Plan.key(c.Case.To.String())]; b != nil && !c.AsPredicted && c.Case.Kind == Alias {
 			add(b.String(), "the address "+c.Case.To.String()+" is taken at first, and then bounces", i, "")
 		}
@@ -61,7 +64,7 @@ func (j *Judgement) reasons() (list []Reason) {
 var ringWords = []string{"alias expansion", "loop", "too many hops"}
 
 // cause says what an answer to a message comes to, where that is no setting of the estate.
-func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
+func (p *Plan) cause(c *Case, reply send.Reply) string {
 	text := strings.ToLower(reply.Text)
 	has := func(word string) bool { return strings.Contains(text, word) }
 	switch {
@@ -70,14 +73,14 @@ func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
 	case reply.Status == "5.4.6", reply.Status == "4.4.6", slices.ContainsFunc(ringWords, has):
 		return "the server finds that the address leads back to itself"
 	case reply.Status == "5.2.4":
-		return "the server refuses all of " + c.Case.To.String() + ", as it cannot lay it out" + j.deadMembers(c.Case, ": perhaps")
-	case reply.IsForAll() && c.Case.By.IsValid():
-		return "the login of " + c.Case.By.String() + " may not send as " + c.Case.From.String() + ": so it is said of any mailbox"
+		return "the server refuses all of " + c.To.String() + ", as it cannot lay it out" + p.deadMembers(c, ": perhaps")
+	case reply.IsForAll() && c.By.IsValid():
+		return "the login of " + c.By.String() + " may not send as " + c.From.String() + ", whoever it is for"
 	case reply.IsForAll(), reply.Code >= 500 && reply.Stage == "from":
-		return "the server takes no mail of " + c.Case.From.String() + " by this connection, whoever it is for"
+		return "the server takes no mail of " + c.From.String() + " by this connection, whoever it is for"
 	case reply.UnknownAddress():
-		return "the server does not know " + c.Case.To.String() + ": it is not there, or not yet" +
-			j.deadMembers(c.Case, "; or it refuses the group")
+		return "the server does not know " + c.To.String() + ": it is not there, or not yet" +
+			p.deadMembers(c, "; or it refuses the group")
 	case strings.HasPrefix(reply.Status, "5.4."):
 		return "the server finds no way to deliver"
 	case strings.HasPrefix(reply.Status, "5.3."), strings.HasPrefix(reply.Status, "4.3."):
@@ -88,8 +91,8 @@ func (j *Judgement) cause(c *CaseResult, reply send.Reply) string {
 
 // deadMembers words that a group may be refused for members whose mailbox does not work, by the estate;
 // "" where there is none.
-func (j *Judgement) deadMembers(c *Case, before string) string {
-	r := j.Run.Plan.resolver
+func (p *Plan) deadMembers(c *Case, before string) string {
+	r := p.resolver
 	to, ok := r.Estate().Find(c.To)
 	if !ok || !r.Estate().IsGroup(to) {
 		return ""
@@ -133,5 +136,6 @@ func (r *Reason) Settles() bool { return r.Says != "" }
 // settled reports whether what a server said of a message leaves nothing to guess.
 func (j *Judgement) settled(c *CaseResult) bool {
 	reply := j.Run.Replies[c.number]
-	return c.Seen == estate.Refuse.String() && !c.AsPredicted && reply.Code != 0 && !reply.Accepted() && j.cause(c, reply) != ""
+	return c.Seen == estate.Refuse.String() && !c.AsPredicted && reply.Code != 0 && !reply.Accepted() &&
+		j.Run.Plan.cause(c.Case, reply) != ""
 }
