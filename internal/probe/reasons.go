@@ -78,6 +78,8 @@ func (p *Plan) cause(c *Case, reply send.Reply) string {
 		return "the login of " + c.By.String() + " may not send as " + c.From.String() + ", whoever it is for"
 	case reply.IsForAll(), reply.Code >= 500 && reply.Stage == "from":
 		return "the server takes no mail of " + c.From.String() + " by this connection, whoever it is for"
+	case reply.UnknownAddress() && p.isAlias(c):
+		return "" // that it is none of the group's is a setting
 	case reply.UnknownAddress():
 		return "the server does not know " + c.To.String() + ": it is not there, or not yet" +
 			p.deadMembers(c, "; or it refuses the group")
@@ -87,6 +89,13 @@ func (p *Plan) cause(c *Case, reply send.Reply) string {
 		return "the mail system has a fault of its own"
 	}
 	return ""
+}
+
+// isAlias reports whether a message is for a further address of a group.
+func (p *Plan) isAlias(c *Case) bool {
+	e := p.resolver.Estate()
+	to, ok := e.Find(c.To)
+	return ok && e.IsGroup(to) && e.Address(to).Key() != c.To.Key()
 }
 
 // deadMembers words that a group may be refused for members whose mailbox does not work, by the estate;
