@@ -41,7 +41,7 @@ func TestRealImap4d(t *testing.T) {
 	m.write("passwd", string(users))
 	dovecot := m.imap
 	imap4d := freeport.On(t)
-	m.write("imap4d.conf", fmt.Sprintf("mode daemon;\nserver 127.0.0.1:%d { transcript no; };\nauth { authorization system; authentication generic; };\n"+
+	m.write("imap4d.conf", fmt.Sprintf("mode daemon;\nserver 127.0.0.1:%d { };\nauth { authorization system; authentication generic; };\n"+
 		"mailbox { mailbox-pattern \"maildir:DIR/mail/${user}\"; mailbox-type maildir; };\nlogging { facility mail; };\n", imap4d))
 	const script = "mount --bind DIR/passwd /etc/passwd; LD_LIBRARY_PATH=" + imap4dFolder + "/usr/lib/x86_64-linux-gnu exec " + imap4dFolder +
 		"/usr/sbin/imap4d --foreground --no-site-config --config-file=DIR/imap4d.conf"
