@@ -47,7 +47,7 @@ var scenes = []act{
 		about:     "Real messages go to a simulated service here, which is set up differently.",
 		args:      probeAll,
 		rehearsed: true,
-		shows:     []part{{"", 2}, {"2. One of", 3}},
+		shows:     []part{{"", 2}, {"1. One of", 2}},
 	},
 }
 
