@@ -23,12 +23,7 @@ const tideHash = "$6$ferrytide$a9IZAZotJMgQOCRgP0ZSpfyMOitSmod9h4be2UpiRDB3T.wsk
 // is none that was seen to be there.
 func TestRealImap4d(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat(imap4dFolder + "/usr/sbin/imap4d"); err != nil {
-		if os.Getenv("YORVET_TEST_SERVERS") != "" {
-			t.Fatal(err)
-		}
-		t.Skip("Mailutils is not unpacked here, as .ci/run does: ", err)
-	}
+	unpacked(t, imap4dFolder+"/usr/sbin/imap4d")
 	m := newMailServers(t)
 	m.configurePostfix()
 	users, err := os.ReadFile("/etc/passwd")

@@ -105,12 +105,7 @@ func TestRealPostfixLog(t *testing.T) {
 // The same of Exim.
 func TestRealEximLog(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat(eximProgram); err != nil {
-		if os.Getenv("YORVET_TEST_SERVERS") != "" {
-			t.Fatal(err)
-		}
-		t.Skip("Exim is not unpacked here, as .ci/run does: ", err)
-	}
+	unpacked(t, eximProgram)
 	m := newMailServers(t)
 	m.configureExim()
 	m.start([]string{"unshare", "-m", "sh", "-c", strings.ReplaceAll("mount --bind DIR/passwd /etc/passwd; mount --bind DIR/group /etc/group; "+

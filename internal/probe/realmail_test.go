@@ -47,6 +47,17 @@ func realMail(t *testing.T) *connections.Connections {
 	return m.connections()
 }
 
+// unpacked skips a test whose server is not there: .ci/run unpacks those that exclude others.
+func unpacked(t *testing.T, program string) {
+	t.Helper()
+	if _, err := os.Stat(program); err != nil {
+		if os.Getenv("YORVET_TEST_SERVERS") != "" {
+			t.Fatal(err)
+		}
+		t.Skip("it is not unpacked here, as .ci/run does: ", err)
+	}
+}
+
 // newMailServers readies a folder for servers, and Dovecot in it.
 func newMailServers(t *testing.T) *mailServers {
 	t.Helper()

@@ -56,12 +56,7 @@ const startOpenSMTPD = "mount --bind DIR/passwd /etc/passwd; mount --bind DIR/gr
 // there, is told as what it is.
 func TestRealOpenSMTPD(t *testing.T) {
 	t.Parallel()
-	if _, err := os.Stat(opensmtpdFolder + "/usr/sbin/smtpd"); err != nil {
-		if os.Getenv("YORVET_TEST_SERVERS") != "" {
-			t.Fatal(err)
-		}
-		t.Skip("OpenSMTPD is not unpacked here, as .ci/run does: ", err)
-	}
+	unpacked(t, opensmtpdFolder+"/usr/sbin/smtpd")
 	m := newMailServers(t)
 	m.configureOpenSMTPD()
 	m.login = ""
