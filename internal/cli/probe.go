@@ -42,7 +42,7 @@ func newProbe(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "sample", Usage: "`N` cases at most, spread over all"},
 			&cli.FloatFlag{Name: "pace", Usage: "`N` messages a second at most, rather than what the connections say"},
 			&cli.BoolFlag{Name: "send", Usage: "send the messages"},
-			&cli.BoolFlag{Name: "send-anyway", Usage: "with --send: send even if no mailbox opens in which they would show"},
+			&cli.BoolFlag{Name: "send-anyway", Usage: "with --send: send even if none of the mailboxes that are tried first opens"},
 			&cli.BoolFlag{Name: "approve", Usage: "answer the requests to approvers, and go on watching"},
 			&cli.StringFlag{Name: "evidence", Usage: "copy the raw messages of what differed to a `FOLDER`"},
 			storeFlag(),
@@ -145,9 +145,9 @@ func (s *session) sendsBlind() bool {
 	case s.cmd.Bool("send-anyway"):
 		return true
 	case askable(s.streams):
-		return agreed(s.ctx, s.streams, "No mailbox opens, so nothing that comes would be seen. Send anyway?", "Nothing is sent.")
+		return agreed(s.ctx, s.streams, "None of the mailboxes that were tried opens. Send anyway?", "Nothing is sent.")
 	}
-	warn(s.streams, "no mailbox opens; to send all the same: --send-anyway")
+	warn(s.streams, "none of the mailboxes that were tried opens; to send all the same: --send-anyway")
 	return false
 }
 

@@ -75,9 +75,12 @@ func (p *Plan) cause(c *Case, reply send.Reply) string {
 	case reply.Status == "5.2.4":
 		return "the server refuses all of " + c.To.String() + ", as it cannot lay it out" + p.deadMembers(c, ": perhaps")
 	case reply.IsForAll() && c.By.IsValid():
-		return "the login of " + c.By.String() + " may not send as " + c.From.String() + ", whoever it is for"
-	case reply.IsForAll(), reply.Code >= 500 && reply.Stage == "from":
-		return "the server takes no mail of " + c.From.String() + " by this connection, whoever it is for"
+		return "said of a plain mailbox, too, so not by the group; it may be that the login of " + c.By.String() +
+			" may not send as " + c.From.String()
+	case reply.IsForAll():
+		return "said to " + c.From.String() + " of a plain mailbox, too, so not by the group"
+	case reply.Code >= 500 && reply.Stage == "from":
+		return "the server does not take " + c.sender().String() + " as a sender of it"
 	case reply.UnknownAddress() && p.isAlias(c):
 		return "" // that it is none of the group's is a setting
 	case reply.UnknownAddress():

@@ -90,7 +90,8 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 		return nil, &UnreachableError{"no connection works", checked.Problems}
 	}
 	if checked.Mailboxes == 0 && len(checked.boxes) > 0 && (o.Blind == nil || !o.Blind()) {
-		return nil, &UnreachableError{"no mailbox opens, so nothing that comes would be seen", checked.Problems}
+		return nil, &UnreachableError{fmt.Sprintf("none of the mailboxes that were tried opens (%d), so nothing that comes may be seen",
+			len(checked.boxes)), checked.Problems}
 	}
 	row, err := p.row(o, keptProbe, checked)
 	if err != nil {
@@ -102,7 +103,7 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 	return p.work(ctx, o)
 }
 
-// An UnreachableError says that nothing was sent, as no connection works, or no mailbox opens.
+// An UnreachableError says that nothing was sent, as no connection works, or none of the mailboxes that were tried opens.
 type UnreachableError struct {
 	Text     string
 	Problems []string
