@@ -122,6 +122,11 @@ func (n namer) asIfSetting(a *AsIf, c change.SetSetting) {
 
 func (n namer) asIfList(a *AsIf, c change.SetList) {
 	a.Value = slices.Concat(c.Drop, c.Add)[0]
+	if c.Setting == "also" && len(c.Add) > 0 {
+		a.Says = "the address " + a.Value + " is an alias of " + a.Group
+		a.YAML = groupYAML(a.Group, "also: ["+a.Value+"]")
+		return
+	}
 	if c.Setting == "also" {
 		a.Says = "the address " + a.Value + " is not an alias of " + a.Group
 		a.YAML = "# without the address " + a.Value + "\n"

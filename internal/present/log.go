@@ -248,10 +248,17 @@ func (m *LogMessage) became() Span {
 		first := m.Recipients[0]
 		text := first.Outcome
 		if len(m.Recipients) > 1 {
-			text += " to all " + strconv.Itoa(len(m.Recipients))
+			preposition, all := " to ", "all "
 			if !trailGood(first.Outcome) {
-				text = first.Outcome + " for all " + strconv.Itoa(len(m.Recipients))
+				preposition = " for "
 			}
+			if !m.Whole {
+				all = ""
+			}
+			text += preposition + all + strconv.Itoa(len(m.Recipients))
+		}
+		if !m.Whole && len(counts) == 1 && trailGood(first.Outcome) {
+			text += " so far"
 		}
 		if !trailGood(first.Outcome) && first.Detail != "" {
 			text += ": " + first.Detail

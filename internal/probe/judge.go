@@ -125,7 +125,7 @@ func (j *Judgement) preferBounced() {
 		for _, b := range e.bounced {
 			id, known := j.Run.Plan.known(b.address)
 			for _, one := range mailboxBy {
-				if known && strings.HasPrefix(b.status, one.status) {
+				if known && strings.HasPrefix(b.means(), one.status) {
 					said[id] = one.word
 				}
 			}
@@ -233,13 +233,18 @@ func (w *judge) sent() (word, why string) {
 	case w.refuses(reply):
 		return SentRefused, ""
 	case reply.Later() && !reply.Certain && reply.Code != 0 && (reply.Stage == "to" || reply.Stage == "message"):
-		return SentDeferred, ""
+		return SentDeferred, w.unsent(reply)
 	}
-	why = stageOf(reply) + reply.String()
+	return SentNot, w.unsent(reply)
+}
+
+// unsent returns what the server said as it did not take a message over, and what it comes to.
+func (w *judge) unsent(reply send.Reply) string {
+	why := stageOf(reply) + reply.String()
 	if says := w.run.Plan.cause(w.c, reply); says != "" {
 		why += ": " + says
 	}
-	return SentNot, why
+	return why
 }
 
 // refuses reports whether a reply is the group's answer: also one with the very words of the
@@ -282,7 +287,7 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 		return NotSent, "", anything
 	}
 	if b, ok := w.e.bounced[w.key(w.c.Group)]; ok {
-		if strings.HasPrefix(b.status, "5.7.") || strings.HasPrefix(b.status, "5.1.") {
+		if says := b.means(); strings.HasPrefix(says, "5.7.") || strings.HasPrefix(says, "5.1.") {
 			return estate.Refuse.String(), "", infer.OneOf(estate.Refuse)
 		}
 		return estate.Admit.String(), "", infer.OneOf(estate.Admit, estate.Refuse)

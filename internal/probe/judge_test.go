@@ -373,3 +373,26 @@ func TestReasons(t *testing.T) {
 		})
 	}
 }
+
+// A bounce comes to the status that it gives, or to what its words say where that is bare.
+func TestMeanings(t *testing.T) {
+	for _, c := range []struct{ status, words, want string }{
+		{"5.2.2", "user unknown", "5.2.2"},
+		{"5.0.0", "SMTP error from remote mail server after RCPT TO:<pol@strict.example>: 550 5.7.1 refused", "5.7.1"},
+		{"", "all relevant MX records point to non-existent hosts", "5.4.4"},
+		{"5.0.0", "Unrouteable address", "5.1.1"},
+		{"", "Unrouteable mail domain \"nowhere.example\"", "5.4.4"},
+		{"", "mailbox is full: retry timeout exceeded", "5.2.2"},
+		{"5.0.0", "User is over quota", "5.2.2"},
+		{"", "550 this account is disabled", "5.2.1"},
+		{"", "Sorry, no mailbox here by that name. (#5.1.1)", "5.1.1"},
+		{"", "554 message rejected: looks like spam", "5.7.1"},
+		{"", "5.0.0 unspecified: too many hops", "5.4.6"},
+		{"5.0.0", "it did not work", "5.0.0"},
+		{"", "", ""},
+	} {
+		if got := (&bounce{status: c.status, diagnostic: c.words}).means(); got != c.want {
+			t.Errorf("%s %q comes to %q, want %q", c.status, c.words, got, c.want)
+		}
+	}
+}

@@ -347,7 +347,7 @@ func (m *mailServers) await(ports ...int) {
 
 func (m *mailServers) logs() string {
 	var b strings.Builder
-	for _, name := range []string{"said", "mail.log", "dovecot.log", "mainlog", "paniclog"} {
+	for _, name := range []string{"said", "mail.log", "dovecot.log", "mainlog", "paniclog", "courier"} {
 		data, _ := os.ReadFile(filepath.Join(m.dir, "log", name))
 		b.Write(data)
 	}

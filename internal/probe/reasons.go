@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -123,16 +124,58 @@ func (p *Plan) deadMembers(c *Case, before string) string {
 	return before + " for a member to whom it cannot deliver (" + strings.Join(list, ", ") + ")"
 }
 
+// A meaning is the status (RFC 3463, section 3) that words of a server come to.
+type meaning struct {
+	status string
+	words  []string
+}
+
+// meanings are words with which mail systems tell of a failure without a status of its own.
+var meanings = []meaning{
+	{"5.2.2", []string{"mailbox is full", "mailbox full", "quota", "over limit"}},
+	{"5.2.1", []string{"account is disabled", "account disabled", "account is suspended", "mailbox disabled", "inactive"}},
+	{"5.4.4", []string{"mx record", "host not found", "domain name not found", "name not found", "no route", "no mail host",
+		"unrouteable mail domain", "couldn't find any host", "domain does not accept mail"}},
+	{"5.4.6", ringWords},
+	{"5.7.1", []string{"policy", "spam", "blocked", "blacklist", "access denied", "not authorized"}},
+	{"5.1.1", []string{"unrouteable address", "user unknown", "unknown user", "no such user", "no such address", "no such recipient",
+		"invalid recipient", "no mailbox here", "doesn't have account", "recipient not found", "does not exist"}},
+}
+
+// inWords is a status in the words of a server.
+var inWords = regexp.MustCompile(`\b[45]\.\d{1,3}\.\d{1,3}\b`)
+
+// means returns the status that a bounce comes to: the one that it gives, unless that says nothing
+// (RFC 3463, section 3.1), and else what its words say; or "".
+func (b *bounce) means() string {
+	if b.status != "" && !strings.HasSuffix(b.status, ".0.0") {
+		return b.status
+	}
+	if found := inWords.FindString(b.diagnostic); found != "" && !strings.HasSuffix(found, ".0.0") {
+		return found
+	}
+	text := strings.ToLower(b.diagnostic)
+	for _, m := range meanings {
+		if slices.ContainsFunc(m.words, func(word string) bool { return strings.Contains(text, word) }) {
+			return m.status
+		}
+	}
+	return b.status
+}
+
 // bounceCause says what a bounce comes to, where that is no setting of the estate.
 func bounceCause(b *bounce) string {
+	status := b.means()
 	switch {
-	case strings.HasPrefix(b.status, "5.4."), strings.HasPrefix(b.status, "4.4."):
+	case status == "5.4.6", status == "4.4.6":
+		return "the server finds that the address leads back to itself"
+	case strings.HasPrefix(status, "5.4."), strings.HasPrefix(status, "4.4."):
 		return "there is no way to deliver to them"
-	case strings.HasPrefix(b.status, "5.7."):
+	case strings.HasPrefix(status, "5.7."):
 		return "refused by a policy of the server that has the mailbox"
-	case strings.HasPrefix(b.status, "5.3."):
+	case strings.HasPrefix(status, "5.3."):
 		return "the mail system has a fault of its own"
-	case strings.HasPrefix(b.status, "5.6."):
+	case strings.HasPrefix(status, "5.6."):
 		return "the server that has the mailbox does not take such a message"
 	}
 	return ""

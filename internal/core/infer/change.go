@@ -19,6 +19,7 @@ type proposal struct {
 
 	lostAddress address.Address // leads nowhere, where it is valid
 	lostDomain  string          // likewise, all in it
+	leadsTo     address.Address // where lostAddress leads instead, where it is valid
 }
 
 // propose returns a change as a proposal.
@@ -26,8 +27,8 @@ func (x *search) propose(weight int, c change.Change) proposal {
 	return proposal{Subject: c.About(x.r.Estate()), change: c, weight: weight}
 }
 
-// loses reports whether by the change some addresses lead nowhere, and all else stays
-// as it is.
+// loses reports whether by the change some addresses lead nowhere, or elsewhere, and all else
+// stays as it is.
 func (p *proposal) loses() bool { return p.lostAddress.IsValid() || p.lostDomain != "" }
 
 // clashes reports whether two changes are of the same setting, so that the second
@@ -58,7 +59,7 @@ func (p *proposal) matters(touched map[estate.ID]bool, t *Trial) bool {
 	return touched[p.Group]
 }
 
-// gone reports whether an address leads nowhere by the change.
+// gone reports whether an address does not lead to its group by the change.
 func (p *proposal) gone(to address.Address) bool {
 	return p.lostAddress.IsValid() && p.lostAddress.Key() == to.Key() || p.lostDomain != "" && p.lostDomain == to.Domain()
 }
@@ -97,13 +98,37 @@ func (x *search) candidates(miss Miss) []proposal {
 		list = append(list, x.nestingChanges(to, child.Group)...)
 	}
 	list = append(list, x.nestedChanges(to, miss.Person)...)
+	list = append(list, x.aliasChanges(t, to, miss.Person)...)
 	for state, word := range estate.MailboxWords() {
 		if estate.MailboxState(state) != e.Person(miss.Person).Mailbox {
 			c := change.SetPerson{Person: miss.Person, Field: "mailbox", Text: word}
 			list = append(list, x.propose(11+state, c))
 		}
 	}
-	return append(list, x.propose(17, change.SetNestedGates{Open: !e.Settings().OpenNestedGates}))
+	return append(list, x.propose(nestedGatesWeight, change.SetNestedGates{Open: !e.Settings().OpenNestedGates}))
+}
+
+// nestedGatesWeight is less than that of any gate further in, where both explain the same: most
+// systems ask none of them.
+const nestedGatesWeight = 13
+
+// aliasChanges may explain that somebody gets what they should not: the alias that the message is for
+// is that of a group of theirs.
+func (x *search) aliasChanges(t *Trial, group, person estate.ID) []proposal {
+	e := x.r.Estate()
+	if t.To.Key() == e.Address(group).Key() || x.r.Members(group).Contains(uint32(person)) {
+		return nil
+	}
+	var list []proposal
+	for _, other := range x.r.GroupsOf(person) {
+		if len(list) == mostNested {
+			break
+		}
+		p := x.propose(7, change.SetList{Group: other, Setting: "also", Add: []string{t.To.String()}})
+		p.lostAddress, p.leadsTo = t.To, e.Address(other)
+		list = append(list, p)
+	}
+	return list
 }
 
 // mostNested is how many groups of somebody are tried as members of another one.
@@ -231,7 +256,7 @@ const leastSize = 2000
 // senderSelectors returns selectors that are true for the message of a trial, the
 // likeliest for a rule first.
 func (x *search) senderSelectors(t *Trial) []string {
-	from := x.r.Sender(t.From)
+	e, from, ours := x.r.Estate(), x.r.Sender(t.From), x.ours()
 	var list []string
 	for _, one := range []struct {
 		is   bool
@@ -243,6 +268,7 @@ func (x *search) senderSelectors(t *Trial) []string {
 		{t.Message.Size >= leastSize, "larger(" + strconv.FormatInt((t.Message.Size-1)/1000, 10) + "kB)"},
 		{from.Inside && !t.Message.Unproven, "inside"},
 		{!from.Inside || t.Message.Unproven, "outside"},
+		{len(ours) > 0 && !e.InsideDomain(t.From.Domain()), "not " + ours},
 		{from.ID == estate.None, "not known"},
 		{from.ID != estate.None, t.From.String()},
 		{t.Message.Unproven, "unproven"}, // of what explains the same, the plainer rule comes first
@@ -252,6 +278,27 @@ func (x *search) senderSelectors(t *Trial) []string {
 		}
 	}
 	return append(list, "anyone", "not members", "members", "@"+t.From.Domain())
+}
+
+// mostOurs is how many domains of the estate a rule that is made up names at most.
+const mostOurs = 3
+
+// ours is a selector of whoever claims an address in a domain of the estate, proven or not, as many
+// systems have it; or "" where there are too many domains.
+func (x *search) ours() string {
+	var names []string
+	for _, d := range x.r.Estate().Settings().Domains {
+		if name := "@" + d.Name; d.SameAs == "" {
+			names = append(names, name)
+		}
+	}
+	switch {
+	case len(names) > mostOurs:
+		return ""
+	case len(names) == 1:
+		return names[0]
+	}
+	return "(" + strings.Join(names, " or ") + ")"
 }
 
 // sendAsChanges may explain another right to write in a group's name.
@@ -309,12 +356,28 @@ func (x *search) membershipChanges(group, to, person estate.ID) []proposal {
 	}
 	var list []proposal
 	if group == to {
+		usual := x.usualCopy(group, person)
 		for copy := estate.CopyUnset; copy <= estate.CopyNone; copy++ {
+			if copy == usual {
+				continue // as one that says nothing
+			}
 			m := change.Member{Address: e.Address(person), Membership: estate.Membership{Copy: copy}}
 			list = append(list, x.propose(11+min(int(copy), 1), change.AddMember{Group: group, Member: m}))
 		}
 	}
 	return list
+}
+
+// usualCopy is what a membership of somebody gets in a group where it says nothing.
+func (x *search) usualCopy(group, person estate.ID) estate.Copy {
+	g := x.r.Estate().Group(group)
+	switch {
+	case g.OutsideCopy != estate.CopyUnset && !x.r.Estate().Inside(person):
+		return g.OutsideCopy
+	case g.Copy != estate.CopyUnset:
+		return g.Copy
+	}
+	return estate.CopyEvery
 }
 
 func sameFilter(a, b selector.Filter) bool {
@@ -343,7 +406,11 @@ func (x *search) entryChanges(group estate.ID, i int) []proposal {
 	}
 	set(14, func(m *estate.Membership) { m.Since = x.r.Today() })
 	set(15, func(m *estate.Membership) { m.Since = 0 })
-	return append(list, x.propose(11, change.RemoveMember{Group: group, Entry: i}))
+	removal := x.propose(11, change.RemoveMember{Group: group, Entry: i})
+	if !x.r.Estate().Inside(x.r.Estate().Entries(group)[i].Member) {
+		removal.weight = 9 // whoever is outside has rarely chosen to be a member without mail
+	}
+	return append(list, removal)
 }
 
 // memberRuleChanges change what a rule among the members of a group says, end it, or

@@ -387,10 +387,15 @@ func (x *search) try(proposals ...proposal) result {
 	return one
 }
 
-// predict is Predict, but for addresses that lead nowhere by a change.
+// predict is Predict, except for addresses that lead nowhere, or elsewhere, by a change.
 func (x *search) predict(r *resolve.Resolver, t *Trial, proposals []proposal) Prediction {
 	for _, p := range proposals {
 		if p.gone(t.To) {
+			if p.leadsTo.IsValid() {
+				elsewhere := *t
+				elsewhere.To = p.leadsTo
+				return Predict(r, &elsewhere)
+			}
 			return Prediction{Verdict: estate.Refuse, Group: estate.None}
 		}
 	}

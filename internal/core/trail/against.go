@@ -248,7 +248,7 @@ func (s *Story) tellsOfAll() bool {
 	if s.Whole {
 		return true
 	}
-	return s.begun && !slices.ContainsFunc(s.entries, func(one entry) bool { return one.host.ends && !one.done }) &&
+	return s.begun && !slices.ContainsFunc(s.entries, func(one entry) bool { return (one.host.ends || s.laidOut) && !one.done }) &&
 		!slices.ContainsFunc(s.Recipients, func(r Recipient) bool { return r.Fate == Waiting || r.Fate == Late })
 }
 

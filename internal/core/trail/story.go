@@ -76,6 +76,7 @@ type Story struct {
 	Ended      int64    // when the last one was
 
 	written      []string       // to whom it was addressed, where that was said
+	laidOut      bool           // a group went from the recipients as members of it came: there may be more of them
 	begun        bool           // somebody said that it arrived
 	told         bool           // as news
 	entries      []entry        // under which queue names it is known
@@ -168,7 +169,7 @@ func (s *Story) settled() bool {
 // over reports whether nothing more is awaited: all systems have said that they are done
 // with it, or, of those that never say so, something final is said of all recipients.
 func (s *Story) over() bool {
-	settled := s.settled()
+	settled := s.settled() && !s.laidOut
 	return !slices.ContainsFunc(s.entries, func(one entry) bool { return !one.done && (one.host.ends || !settled) })
 }
 
@@ -272,6 +273,9 @@ func (s *Story) tell(e *Event) {
 			s.written = added(s.written, r.Address)
 		}
 		r.take(fates[e.Kind], e)
+		if r.Group != "" {
+			s.laidOut = s.drop(r.Group) || s.laidOut
+		}
 	}
 }
 
@@ -287,13 +291,21 @@ func (s *Story) expand(group string) {
 	if !slices.ContainsFunc(s.Expanded, func(g string) bool { return strings.EqualFold(g, group) }) {
 		s.Expanded = append(s.Expanded, group)
 	}
+	s.drop(group)
+}
+
+// drop takes a group for whose members something is said from the recipients, and reports whether it
+// was one of them.
+func (s *Story) drop(group string) bool {
 	i := slices.IndexFunc(s.Recipients, func(r Recipient) bool {
 		return strings.EqualFold(r.Address, group) && (r.Fate == Waiting || r.Fate == Passed)
 	})
-	if i >= 0 {
-		s.Recipients = slices.Delete(s.Recipients, i, i+1)
-		s.index = nil
+	if i < 0 {
+		return false
 	}
+	s.Recipients = slices.Delete(s.Recipients, i, i+1)
+	s.index = nil
+	return true
 }
 
 // expire ends the waiting of those to whom a message could not be delivered.

@@ -186,6 +186,7 @@ func (t *Tracker) join(s, other *Story) {
 		s.Began = other.Began
 	}
 	s.Ended = max(s.Ended, other.Ended)
+	s.laidOut = s.laidOut || other.laidOut
 	for _, r := range other.Recipients {
 		mine := s.recipient(r.Address)
 		if mine.Fate <= r.Fate {

@@ -143,6 +143,10 @@ func TestStories(t *testing.T) {
 			1 copied q=A to=b@in group=h@in
 			2 delivered q=A to=a@in group=g@in
 			2 delivered q=A to=b@in group=h@in`, []string{"m from o@out to g@in: a@in delivered; b@in delivered;"}},
+		{"a system that says neither done nor how it lays a group out", `
+			1 arrived q=A id=m from=o@out to=g@in
+			2 delivered q=A to=a@in group=g@in
+			2 delivered q=A to=b@in group=g@in`, []string{"m from o@out to g@in: a@in delivered; b@in delivered; (not whole)"}},
 		{"held and released", `
 			1 arrived q=A id=m from=o@out to=g@in
 			1 held q=A to=g@in
