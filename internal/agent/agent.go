@@ -218,7 +218,7 @@ func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := wantedOf(run, row.Began, cases)
+	w := wantedOf(row, cases)
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	a.runs[run] = w

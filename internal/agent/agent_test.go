@@ -20,8 +20,8 @@ var began = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 // run7 is a run of two cases.
 func run7() *wanted {
 	draft := []byte(`{"from": "ada@k.example"}`)
-	return wantedOf("run7", began, []store.Case{{MessageID: "run7.a@k.example", Tag: "run7.a", Draft: draft},
-		{MessageID: "run7.b@k.example", Tag: "run7.b", Draft: draft}})
+	return wantedOf(store.Run{Name: "run7", Began: began}, []store.Case{{MessageID: "run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example", Tag: "run7.aaaaaaaaaaaaaaaaaaaaaaaa", Draft: draft},
+		{MessageID: "run7.bbbbbbbbbbbbbbbbbbbbbbbb@k.example", Tag: "run7.bbbbbbbbbbbbbbbbbbbbbbbb", Draft: draft}})
 }
 
 func parse(t *testing.T, text string) *read.Message {
@@ -35,29 +35,29 @@ func parse(t *testing.T, text string) *read.Message {
 
 // What is in a mailbox is told for what it is to a case.
 func TestSight(t *testing.T) {
-	const inner = "--b\nContent-Type: message/rfc822\n\nMessage-ID: <run7.a@k.example>\nYorvet-Probe: run7.a\n\ntext\n--b--\n"
+	const inner = "--b\nContent-Type: message/rfc822\n\nMessage-ID: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\nYorvet-Probe: run7.aaaaaaaaaaaaaaaaaaaaaaaa\n\ntext\n--b--\n"
 	report := func(fields string) string {
 		return "From: m@x.example\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\n\n--b\nContent-Type: message/delivery-status\n\n" +
-			"Original-Envelope-Id: run7.a\n\nFinal-Recipient: rfc822;g@k.example\n" + fields + "\n\n--b--\n"
+			"Original-Envelope-Id: run7.aaaaaaaaaaaaaaaaaaaaaaaa\n\nFinal-Recipient: rfc822;g@k.example\n" + fields + "\n\n--b--\n"
 	}
 	for text, want := range map[string]string{
-		"From: ada@k.example\nYorvet-Probe: run7.a\n\n":                                                                           Copy,
-		"From: ada@k.example\nMessage-ID: <run7.a@k.example>\n\n":                                                                 Copy,
-		"From: g@k.example\nContent-Type: multipart/digest; boundary=b\n\n--b\n\nMessage-ID: <run7.a@k.example>\n\ntext\n--b--\n": Digest,
-		"From: x@k.example\nSubject: For g@k.example\nContent-Type: multipart/mixed; boundary=b\n\n" + inner:                      Approval,
-		"From: ada@k.example\nContent-Type: multipart/mixed; boundary=b\n\n" + inner:                                              "",
-		"From: g@k.example\nAuto-Submitted: auto-replied\nIn-Reply-To: <run7.a@k.example>\n\nIt waits.\n":                         Notice,
-		"From: mailer-daemon@k.example\nSubject: Undeliverable\n\nYour message run7.a@k.example\n":                                Bounce,
+		"From: ada@k.example\nYorvet-Probe: run7.aaaaaaaaaaaaaaaaaaaaaaaa\n\n":                                                                           Copy,
+		"From: ada@k.example\nMessage-ID: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\n\n":                                                                 Copy,
+		"From: g@k.example\nContent-Type: multipart/digest; boundary=b\n\n--b\n\nMessage-ID: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\n\ntext\n--b--\n": Digest,
+		"From: x@k.example\nSubject: For g@k.example\nContent-Type: multipart/mixed; boundary=b\n\n" + inner:                                             Approval,
+		"From: ada@k.example\nContent-Type: multipart/mixed; boundary=b\n\n" + inner:                                                                     "",
+		"From: g@k.example\nAuto-Submitted: auto-replied\nIn-Reply-To: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\n\nIt waits.\n":                         Notice,
+		"From: mailer-daemon@k.example\nSubject: Undeliverable\n\nYour message run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example\n":                                Bounce,
 		report("Action: failed"): Bounce, report("Action: delayed"): Bounce, report("Action: expanded"): Success, report("Action: delivered"): Success,
-		"From: bo@k.example\nIn-Reply-To: <run7.a@k.example>\n\nThanks.\n":    Answer,
-		"From: bo@k.example\nSubject: Re: [run7.a]\n\nThanks.\n":              Answer,
-		"From: ada@k.example\nYorvet-Probe: run7.guessed\n\n":                 "",
-		"From: bo@k.example\nMessage-ID: <other@k.example>\n\nHello.\n":       "",
-		"From: x@k.example\nYorvet-Probe: run8.a\nMessage-ID: <run8.a@k>\n\n": "",
+		"From: bo@k.example\nIn-Reply-To: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\n\nThanks.\n": Answer,
+		"From: bo@k.example\nSubject: Re: [run7.aaaaaaaaaaaaaaaaaaaaaaaa]\n\nThanks.\n":           Answer,
+		"From: ada@k.example\nYorvet-Probe: run7.cccccccccccccccccccccccc\n\n":                    "",
+		"From: bo@k.example\nMessage-ID: <other@k.example>\n\nHello.\n":                           "",
+		"From: x@k.example\nYorvet-Probe: run8.a\nMessage-ID: <run8.a@k>\n\n":                     "",
 	} {
 		m := parse(t, text)
 		w := run7()
-		found := w.sight(watch.Item{Place: watch.Place{Role: watch.Junk}, Message: m})
+		found := w.sight(watch.Item{Place: watch.Place{Role: watch.Junk}, Message: m}, began)
 		switch {
 		case want == "" && len(found) > 0, want != "" && (len(found) != 1 || found[0].what != want || found[0].n != 0):
 			t.Errorf("%q is %+v, want %q", text, found, want)
@@ -70,7 +70,7 @@ func TestSight(t *testing.T) {
 			t.Errorf("%q is not even looked at", text)
 		}
 	}
-	if found := run7().sight(watch.Item{Message: parse(t, "From: ada@k.example\nYorvet-Probe: run7.b\n\n")}); len(found) != 1 || found[0].n != 1 {
+	if found := run7().sight(watch.Item{Message: parse(t, "From: ada@k.example\nYorvet-Probe: run7.bbbbbbbbbbbbbbbbbbbbbbbb\n\n")}, began); len(found) != 1 || found[0].n != 1 {
 		t.Errorf("the second case is %+v", found)
 	}
 }
@@ -81,9 +81,9 @@ func TestWants(t *testing.T) {
 	for header, want := range map[string]bool{
 		"Yorvet-Probe: run7.x": true,
 		"Yorvet-Probe: other.x\nContent-Type: multipart/digest; boundary=b": false,
-		"In-Reply-To: <run7.a@k.example>":                                   true,
-		"Message-ID: <run7.b@k.example>":                                    true,
-		"Subject: Re: [run7.a]":                                             true,
+		"In-Reply-To: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>":            true,
+		"Message-ID: <run7.bbbbbbbbbbbbbbbbbbbbbbbb@k.example>":             true,
+		"Subject: Re: [run7.aaaaaaaaaaaaaaaaaaaaaaaa]":                      true,
 		"Auto-Submitted: auto-replied":                                      true,
 		"Content-Type: multipart/mixed; boundary=b":                         true,
 		"Content-Type: message/rfc822":                                      true,
@@ -112,10 +112,10 @@ func TestDetails(t *testing.T) {
 // A request to an approver is believed where all of it fits.
 func TestDoubt(t *testing.T) {
 	request := func(from, auto, answer, tag string) *read.Message {
-		return parse(t, "From: "+from+"\n"+auto+answer+"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: message/rfc822\n\nMessage-ID: <run7.a@k.example>\n"+
+		return parse(t, "From: "+from+"\n"+auto+answer+"Content-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: message/rfc822\n\nMessage-ID: <run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example>\n"+
 			tag+"\ntext\n--b--\n")
 	}
-	const auto, tag = "Auto-Submitted: auto-generated\n", "Yorvet-Probe: run7.a\n"
+	const auto, tag = "Auto-Submitted: auto-generated\n", "Yorvet-Probe: run7.aaaaaaaaaaaaaaaaaaaaaaaa\n"
 	x := &visitor{a: &Agent{Connections: connectionsFor(t)}, run: store.Run{Terms: store.Terms{Domains: []string{"k.example"}}}, cases: run7()}
 	for about, test := range map[string]struct {
 		m    *read.Message
@@ -202,13 +202,13 @@ func TestPauses(t *testing.T) {
 func TestDraft(t *testing.T) {
 	d := Draft{From: "g@k.example", By: "ada@k.example", Sender: true, To: "far@x.example", ReplyTo: "ada@k.example", Subject: "Re: x", Text: "Hello.\n",
 		InReplyTo: "old@x.example", Automatic: true, Invitation: true, Attachment: 5000}
-	raw, err := d.Message("id@k.example", "run7.a", clock.Now())
+	raw, err := d.Message("id@k.example", "run7.aaaaaaaaaaaaaaaaaaaaaaaa", clock.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
 	m, err := read.Parse(raw)
 	if err != nil || m.From[0].String() != "g@k.example" || m.Sender[0].String() != "ada@k.example" || m.To[0].String() != "far@x.example" ||
-		m.ReplyTo[0].String() != "ada@k.example" || m.Auto != "auto-generated" || !m.Invitation || m.Tag != "run7.a" || m.ID != "id@k.example" ||
+		m.ReplyTo[0].String() != "ada@k.example" || m.Auto != "auto-generated" || !m.Invitation || m.Tag != "run7.aaaaaaaaaaaaaaaaaaaaaaaa" || m.ID != "id@k.example" ||
 		m.Answers[0] != "old@x.example" || len(raw) < 6000 {
 		t.Errorf("%v: %+v", err, m)
 	}
@@ -219,7 +219,7 @@ func TestDraft(t *testing.T) {
 	if by, err := d.Submitter(); err != nil || by.String() != "ada@k.example" {
 		t.Errorf("%s submits it, %v", by, err)
 	}
-	if raw, err = d.Message("id@k.example", "run7.a", clock.Now()); err != nil {
+	if raw, err = d.Message("id@k.example", "run7.aaaaaaaaaaaaaaaaaaaaaaaa", clock.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if m, err = read.Parse(raw); err != nil || len(m.Sender)+len(m.ReplyTo)+len(m.Answers) > 0 || m.Auto != "" || m.Invitation || m.Type != "text/plain" {
@@ -232,18 +232,19 @@ func TestDraft(t *testing.T) {
 
 // A code is for whoever asked for it, and in their own mailbox.
 func TestCodes(t *testing.T) {
-	w := wantedOf("run7", began, []store.Case{{MessageID: "a@k", Tag: "run7.a", Draft: []byte(`{"from": "g@k.example", "by": "ada@k.example", "code": "codes@post.example"}`)}})
+	w := wantedOf(store.Run{Name: "run7", Began: began}, []store.Case{{MessageID: "run7.aaaaaaaaaaaaaaaaaaaaaaaa@k.example", Tag: "run7.aaaaaaaaaaaaaaaaaaaaaaaa", Draft: []byte(`{"from": "g@k.example", "by": "ada@k.example", "code": "codes@post.example"}`)}})
 	for about, test := range map[string]struct {
 		text, account string
 		want          int
 	}{
-		"it":                  {"From: codes@post.example\nDate: Mon, 23 Nov 2026 08:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 1},
-		"one from before":     {"From: codes@post.example\nDate: Mon, 23 Nov 2026 07:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
-		"another's mailbox":   {"From: codes@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "bo@k.example", 0},
-		"from somebody else":  {"From: x@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
-		"written by a person": {"From: codes@post.example\n\nYour code\n", "ada@k.example", 0},
+		"it":                                     {"From: codes@post.example\nDate: Mon, 23 Nov 2026 08:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 1},
+		"one from before":                        {"From: codes@post.example\nDate: Mon, 23 Nov 2026 07:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
+		"one that is old, whatever the run says": {"From: codes@post.example\nDate: Sat, 21 Nov 2026 08:00:03 +0000\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
+		"another's mailbox":                      {"From: codes@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "bo@k.example", 0},
+		"from somebody else":                     {"From: x@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
+		"written by a person":                    {"From: codes@post.example\n\nYour code\n", "ada@k.example", 0},
 	} {
-		found := w.sight(watch.Item{Place: watch.Place{Account: test.account}, Message: parse(t, test.text)})
+		found := w.sight(watch.Item{Place: watch.Place{Account: test.account}, Message: parse(t, test.text)}, began.Add(time.Minute))
 		if len(found) != test.want || len(found) == 1 && found[0].what != Code {
 			t.Errorf("%s: %+v", about, found)
 		}

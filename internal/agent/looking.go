@@ -124,6 +124,9 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 	if x.run, err = a.Store.RunNamed(ctx, v.Run); err != nil {
 		return nil, err
 	}
+	if !boxes.Opens(address, slices.Contains(x.run.Terms.Domains, address.Domain())) {
+		return nil, fmt.Errorf("%w of %s", errNotOurs, v.Account)
+	}
 	if x.cases, err = a.cases(ctx, v.Run); err != nil {
 		return nil, err
 	}
@@ -137,7 +140,7 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 }
 
 func (x *visitor) query(through bool) watch.Query {
-	return watch.Query{Marks: x.marks, First: x.first, Since: x.run.Began.Add(-before), Through: through,
+	return watch.Query{Marks: x.marks, First: x.first, Since: since(x.run.Began, x.a.Store.Now()), Through: through,
 		Tag:   x.run.Name + ".",
 		Wants: x.cases.wants}
 }
@@ -191,7 +194,7 @@ func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, t
 		f.Marks, _ = json.Marshal(r.Marks)
 	}
 	for _, item := range r.Items {
-		for _, s := range x.cases.sight(item) {
+		for _, s := range x.cases.sight(item, x.a.Store.Now()) {
 			if s.what == Approval {
 				s.details.Doubt = x.doubt(item.Message, s.n)
 			}

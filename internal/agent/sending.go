@@ -3,6 +3,8 @@ package agent
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -121,17 +123,13 @@ func pauseAfter(tries int) time.Duration {
 // send sends a case that is claimed. again is set where it may be sent once more to an address that the
 // server does not know.
 func (s *sender) send(ctx context.Context, c *store.Claim) (reply send.Reply, again bool) {
-	var d Draft
-	if err := json.Unmarshal(c.Draft, &d); err != nil {
-		return send.Reply{Stage: "connect", Text: "what is to be sent cannot be read", Certain: true}, false
+	d, from, err := s.draft(ctx, c)
+	var raw []byte
+	if err == nil {
+		raw, err = d.Message(c.MessageID, c.Tag, clock.Now())
 	}
-	from, err := d.Submitter()
 	if err != nil {
-		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}, false
-	}
-	raw, err := d.Message(c.MessageID, c.Tag, clock.Now())
-	if err != nil {
-		return send.Reply{Stage: "connect", Text: err.Error(), Certain: true}, false
+		return send.Reply{Stage: "connect", Text: err.Error(), Certain: !errors.Is(err, errStore)}, false
 	}
 	who := from.Key()
 	if reply, ok := s.hopeless[who]; ok {
@@ -144,6 +142,31 @@ func (s *sender) send(ctx context.Context, c *store.Claim) (reply send.Reply, ag
 		s.hopeless[who] = reply
 	}
 	return reply, d.Again
+}
+
+// errStore is what errors are of a store that does not answer: what was claimed is sent later.
+var errStore = errors.New("the store does not answer")
+
+// draft reads the draft of a case that is claimed, with who submits it; what an agent does not send is
+// an error.
+func (s *sender) draft(ctx context.Context, c *store.Claim) (d Draft, from address.Address, err error) {
+	if len(c.Draft) > mostDraft || json.Unmarshal(c.Draft, &d) != nil {
+		return d, from, errors.New("what is to be sent cannot be read")
+	}
+	if !isMark(c.Run, c.Tag, c.MessageID) {
+		return d, from, errors.New("what is to be sent is not marked as a plan marks it")
+	}
+	if err := d.check(); err != nil {
+		return d, from, err
+	}
+	if from, err = d.Submitter(); err != nil {
+		return d, from, err
+	}
+	run, err := s.a.cases(ctx, c.Run)
+	if err != nil {
+		return d, from, fmt.Errorf("%w: %w", errStore, err)
+	}
+	return d, from, maySend(s.way, from, run.domains)
 }
 
 // session returns the connection of somebody. Where there are many, one of another is

@@ -74,9 +74,10 @@ func texts(list []address.Address) []string {
 
 // wanted are the cases of a run that messages may be about.
 type wanted struct {
-	run   string
-	began time.Time // codes that were mailed before are not the run's
-	cases []wantedCase
+	run     string
+	domains []string  // that are inside, by the run
+	began   time.Time // codes that were mailed before are not the run's
+	cases   []wantedCase
 }
 
 // skew is how far the clocks of mail systems may be apart.
@@ -87,12 +88,14 @@ type wantedCase struct {
 	by, code      string // keys of who submits it, and of who mails them a code
 }
 
-func wantedOf(run string, began time.Time, cases []store.Case) *wanted {
-	w := &wanted{run: run, began: began}
+func wantedOf(run store.Run, cases []store.Case) *wanted {
+	w := &wanted{run: run.Name, domains: run.Terms.Domains, began: run.Began}
 	for _, c := range cases {
 		var d Draft
 		one := wantedCase{id: c.MessageID, tag: c.Tag}
-		if json.Unmarshal(c.Draft, &d) == nil {
+		if !isMark(run.Name, c.Tag, c.MessageID) {
+			one = wantedCase{} // nothing is about it
+		} else if json.Unmarshal(c.Draft, &d) == nil {
 			one.from, one.by, one.code = keyOf(d.From), keyOf(d.By), keyOf(d.Code)
 		}
 		w.cases = append(w.cases, one)
@@ -107,6 +110,9 @@ func (w *wanted) wants(m *read.Message) bool {
 		return strings.HasPrefix(m.Tag, w.run+".")
 	}
 	for _, c := range w.cases {
+		if c.tag == "" {
+			continue
+		}
 		if m.ID == c.id || slices.Contains(m.Answers, c.id) || strings.Contains(m.Subject, c.tag) {
 			return true
 		}
@@ -122,17 +128,23 @@ type sighting struct {
 	details Details
 }
 
-// sight returns what a message is to the cases of the run.
-func (w *wanted) sight(item watch.Item) []sighting {
+// sight returns what a message is to the cases of the run, now.
+func (w *wanted) sight(item watch.Item, now time.Time) []sighting {
 	m := item.Message
 	var list []sighting
 	for n, c := range w.cases {
+		if c.tag == "" {
+			continue
+		}
 		what := c.what(m, item.Account)
-		if what == Code && m.Date.Before(w.began.Add(-skew)) {
+		if what == Code && m.Date.Before(later(w.began.Add(-skew), now.Add(-mostCode))) {
 			continue
 		}
 		if what != "" {
 			s := sighting{n, what, detailsOf(m, item.Role)}
+			if what == Code { // it came: what it says is for whoever may write
+				s.details = Details{Role: item.Role, From: texts(m.From)}
+			}
 			if m.Bounce != nil {
 				s.details.Failed = m.Bounce.Recipients
 			}

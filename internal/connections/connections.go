@@ -510,6 +510,12 @@ func (l *Connections) Sender(a address.Address, inside, claims bool) (*Outgoing,
 	return nil, false
 }
 
+// For reports whether a way is for a sender; inside says whether their domain is one of the estate's.
+func (w *Outgoing) For(a address.Address, inside bool) bool { return w.Claims || covers(w.From, a, inside) }
+
+// Opens reports whether a connection opens somebody's mailbox, likewise.
+func (m *Mailboxes) Opens(a address.Address, inside bool) bool { return covers(m.For, a, inside) }
+
 // As returns the way as it is for one sender.
 func (w *Outgoing) As(a address.Address) send.Route {
 	way := w.reach

@@ -28,8 +28,8 @@ type planned struct {
 }
 
 const (
-	attachmentSize = 40_000     // bytes of the file in a case with one
-	mostPadding    = 10_000_000 // bytes that a message is made large with, at most
+	attachmentSize = 40_000 // bytes of the file in a case with one
+	mostPadding    = agent.MostAttachment
 )
 
 // draft returns what whoever sends a case has to know.
