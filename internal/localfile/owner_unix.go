@@ -39,6 +39,22 @@ func Names(info fs.FileInfo) int {
 	return 1
 }
 
+// Ours returns an error where a file belongs to another user, or others may write it; private also
+// where they may read it.
+func Ours(path string, info fs.FileInfo, private bool) error {
+	others := fs.FileMode(0o022)
+	if private {
+		others = 0o077
+	}
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) != os.Geteuid() {
+		return fmt.Errorf("%s belongs to another user", path)
+	}
+	if mode := info.Mode().Perm(); mode&others != 0 {
+		return fmt.Errorf("%s is open to others (its mode is %04o); run chmod 600 %s", path, mode, path)
+	}
+	return nil
+}
+
 func syncFolder(path string) error {
 	d, err := os.Open(path)
 	if err != nil {

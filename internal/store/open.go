@@ -9,21 +9,17 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/pgx/v5/stdlib"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"yorvet.example/yorvet/internal/clock"
+	"yorvet.example/yorvet/internal/localfile"
 )
 
 // A Store is an open store. Its methods may be called by several goroutines.
@@ -113,7 +109,12 @@ func (s *Store) openFile(context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := f.Close(); err != nil {
+	info, err := f.Stat()
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	// What is empty becomes a store now, and holds what only its owner may read.
+	if err := localfile.Ours(s.where, info, info.Size() == 0); err != nil {
 		return err
 	}
 	path := (&url.URL{Path: filepath.ToSlash(s.where)}).EscapedPath()
@@ -131,58 +132,6 @@ func (s *Store) openFile(context.Context) error {
 func isBusy(err error) bool {
 	busy, ok := errors.AsType[*sqlite.Error](err)
 	return ok && busy.Code()&0xff == sqlite3.SQLITE_BUSY
-}
-
-// mostConnections is how many connections to a database one process has.
-const mostConnections = 5
-
-func (s *Store) openDatabase(ctx context.Context) error {
-	config, err := pgxpool.ParseConfig(s.where)
-	if err != nil {
-		return errors.New("this is no URL of a PostgreSQL database") // the error might show a password
-	}
-	config.MaxConns = mostConnections
-	for name, value := range map[string]string{
-		"idle_in_transaction_session_timeout": "5000", "lock_timeout": "8000", "application_name": "yorvet",
-	} {
-		if _, said := config.ConnConfig.RuntimeParams[name]; !said {
-			config.ConnConfig.RuntimeParams[name] = value
-		}
-	}
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return err
-	}
-	s.db = stdlib.OpenDBFromPool(pool)
-	s.close = func() {
-		_ = s.db.Close()
-		pool.Close()
-	}
-	var milliseconds float64
-	asked := clock.Machine()
-	err = s.db.QueryRowContext(ctx, `SELECT CAST(extract(epoch from clock_timestamp())*1000 AS DOUBLE PRECISION)`).
-		Scan(&milliseconds)
-	if err != nil {
-		s.close()
-		return reason(err)
-	}
-	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(clock.Machine().Sub(asked) / 2))
-	return nil
-}
-
-// reason says in plain words why a database cannot be used.
-func reason(err error) error {
-	var said *pgconn.PgError
-	var lookup *net.DNSError
-	switch {
-	case errors.As(err, &said):
-		return fmt.Errorf("the database says: %s (%s)", said.Message, said.Code)
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return errors.New("nobody listens there")
-	case errors.As(err, &lookup):
-		return fmt.Errorf("the host %s is not found", lookup.Name)
-	}
-	return errors.New(strings.Join(strings.Fields(err.Error()), " "))
 }
 
 // Now returns the time that all machines of the store agree on.
