@@ -10,6 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -70,4 +71,6 @@ func progressOf(t store.Standing) string {
 }
 
 // warn tells of trouble that does not end a command.
-func warn(streams Streams, text string) { fmt.Fprintln(streams.Err, "yorvet: "+present.Clean(text)) }
+func warn(streams Streams, text string) {
+	fmt.Fprintln(streams.Err, "yorvet: "+present.Clean(secret.Hide(text)))
+}

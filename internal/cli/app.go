@@ -23,6 +23,7 @@ import (
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // The exit codes.
@@ -132,7 +133,7 @@ func tell(ctx context.Context, err error, w io.Writer) int {
 		fmt.Fprintln(w, "yorvet: interrupted")
 		return exitWrong
 	}
-	for line := range strings.SplitSeq(errorText(err), "\n") {
+	for line := range strings.SplitSeq(secret.Hide(errorText(err)), "\n") {
 		if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) && !strings.HasPrefix(line, " ") {
 			present.Paragraph(w, line, pageOptions(w))
 		} else {

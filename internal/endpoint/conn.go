@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/clock"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // ErrTooMuch is what the errors are of a server that says more than it was asked
@@ -193,5 +194,5 @@ func Reason(err error) string {
 	if silent := (*silentError)(nil); errors.As(err, &silent) {
 		return silent.Error()
 	}
-	return err.Error()
+	return secret.Hide(err.Error())
 }

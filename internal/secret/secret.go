@@ -20,8 +20,11 @@ import (
 // which it is behind a pointer.
 type Text struct{ text *string }
 
-// New returns a secret.
-func New(text string) Text { return Text{&text} }
+// New returns a secret, which Hide takes out of texts.
+func New(text string) Text {
+	note(text)
+	return Text{&text}
+}
 
 // String hides the secret.
 func (Text) String() string { return "(secret)" }

@@ -2,10 +2,12 @@ package secret
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -63,5 +65,48 @@ func TestTextHides(t *testing.T) {
 	}
 	if (Text{}).Reveal() != "" {
 		t.Error("no secret is some")
+	}
+}
+
+// No text that a server writes shows a secret, as it is or encoded, wherever in what is encoded.
+func TestHide(t *testing.T) {
+	const tide = "tide-7-secret"
+	New(tide)
+	New("x") // too short to be told from words
+	for _, text := range []string{
+		"535 5.7.8 the password tide-7-secret is wrong",
+		"tide-7-secrettide-7-secret",
+		`{"detail": "Bearer tide-7-secret"}`,
+	} {
+		if got := Hide(text); strings.Contains(got, tide) || !strings.Contains(got, "(secret)") {
+			t.Errorf("%q is left", got)
+		}
+	}
+	for _, before := range []string{"", "\x00", "ab", "abc", "\x00ada@k.example\x00", "bo:"} {
+		for _, after := range []string{"", "!", "!!", "\x01\x01"} {
+			for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding, base64.RawStdEncoding} {
+				encoded := encoding.EncodeToString([]byte(before + tide + after))
+				left, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(strings.ReplaceAll(Hide("no: "+encoded), "(secret)", "")[4:], "="))
+				if got := Hide("no: " + encoded); !strings.Contains(got, "(secret)") || err == nil && strings.Contains(string(left), "7-secre") {
+					t.Errorf("%q around it in Base64: %q is left", before+"|"+after, got)
+				}
+			}
+		}
+	}
+	if got := Hide("an example of a text with xylophones"); got != "an example of a text with xylophones" {
+		t.Errorf("%q", got)
+	}
+	New("ab(secret)c-longer-tide-7-secret-still")
+	if got := Hide("ab(secret)c-longer-tide-7-secret-still"); got != "(secret)" {
+		t.Errorf("%q: a secret that holds another", got)
+	}
+	for i := range 2 * mostHidden {
+		New("token" + strconv.Itoa(i))
+	}
+	if len(known.texts) > mostHidden {
+		t.Errorf("%d are kept", len(known.texts))
+	}
+	if got := Hide("token" + strconv.Itoa(2*mostHidden-1)); got != "(secret)" {
+		t.Errorf("%q", got)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/source"
 )
 
@@ -94,16 +95,17 @@ func TestHostileSCIM(t *testing.T) {
 		"short": func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"totalResults": 7, "Resources": []}`) },
 		"page":  func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<html>") },
 		"refusing": func(w http.ResponseWriter, r *http.Request) {
-			http.Error(w, `{"detail": "go away"}`, http.StatusForbidden)
+			http.Error(w, `{"detail": "go away, tide-42-secret"}`, http.StatusForbidden)
 		},
 		"moving": func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.0.0.1:1/elsewhere", http.StatusFound)
 		},
 	}
+	secret.New("tide-42-secret")
 	for name, want := range map[string]string{"endless": "again on the page", "growing": "again on the page", "short": "says that there are 7, and gives 0", "page": "no page of resources", "refusing": "go away", "moving": "302"} {
 		server := httptest.NewServer(http.HandlerFunc(answers[name]))
 		_, err := source.Read(context.Background(), server.URL+"/scim/v2", source.Options{})
-		if err == nil || !strings.Contains(err.Error(), want) {
+		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "tide-42") {
 			t.Errorf("%s: %v, want %s", name, err, want)
 		}
 		server.Close()

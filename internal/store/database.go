@@ -19,6 +19,7 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // mostConnections is how many connections to a database one process has.
@@ -95,6 +96,7 @@ func databaseConfig(where string) (*pgxpool.Config, error) {
 		return nil, errors.New("a login over a network needs TLS that is verified: sslmode=verify-full in its URL, with sslrootcert=FILE " +
 			"for an authority of your own")
 	}
+	secret.New(config.ConnConfig.Password) // no error says it
 	config.MaxConns = mostConnections
 	if config.ConnConfig.ConnectTimeout <= 0 || config.ConnConfig.ConnectTimeout > connectWait {
 		config.ConnConfig.ConnectTimeout = connectWait

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"time"
+
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // A Visit is a mailbox that its holder alone looks into now.
@@ -123,7 +125,7 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 					CAST($8 AS BIGINT), $9, CAST($10 AS BIGINT)
 				WHERE EXISTS (SELECT 1 FROM cases WHERE run = $1 AND n = $2) ON CONFLICT DO NOTHING`,
 				v.Run, o.N, plain(o.Account), plain(o.Folder), int64(o.Validity), int64(o.UID), o.What, milliseconds(o.Seen),
-				string(o.Detail), milliseconds(f.Began))
+				secret.Hide(string(o.Detail)), milliseconds(f.Began))
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // The states of a run.
@@ -136,9 +138,9 @@ type Record struct {
 	Answered     map[int]bool // by case: a request to an approver was answered, and the answer taken
 }
 
-// plain returns a text as both databases hold it.
+// plain returns a text as both databases hold it, without secrets.
 func plain(text string) string {
-	return strings.ReplaceAll(strings.ToValidUTF8(text, "?"), "\x00", "")
+	return strings.ReplaceAll(strings.ToValidUTF8(secret.Hide(text), "?"), "\x00", "")
 }
 
 // Plan writes a new run: from then on it may be worked on.

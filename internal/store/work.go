@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // A Claim is a case that its holder alone may send now.
@@ -102,11 +104,12 @@ func (s *Store) skipLocked(table string) string {
 // is planned again is due at a later time.
 func (s *Store) Settle(ctx context.Context, holder string, c *Claim, state string, reply json.RawMessage,
 	due time.Time) error {
+	said := secret.Hide(string(reply))
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		done, err := tx.ExecContext(ctx, `UPDATE cases SET state = $1, reply = $2, settled = $3, due = $4
 			WHERE run = $5 AND n = $6 AND holder = $7 AND tries = $8 AND state IN ('sending', 'unsure')`,
-			state, string(reply), now, milliseconds(due), c.Run, c.N, holder, c.Tries)
+			state, said, now, milliseconds(due), c.Run, c.N, holder, c.Tries)
 		if err != nil {
 			return err
 		}
@@ -114,7 +117,7 @@ func (s *Store) Settle(ctx context.Context, holder string, c *Claim, state strin
 			return err // the run was removed meanwhile
 		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO sends VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING`,
-			c.Run, c.N, c.Tries, holder, milliseconds(c.Intent), now, string(reply))
+			c.Run, c.N, c.Tries, holder, milliseconds(c.Intent), now, said)
 		return err
 	})
 }

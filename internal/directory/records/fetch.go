@@ -14,6 +14,7 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 const (
@@ -81,7 +82,7 @@ func (c *Client) once(ctx context.Context, from string) (data []byte, header htt
 		return nil, nil, 0, unreached(ctx, where, err)
 	}
 	if response.StatusCode != http.StatusOK {
-		return nil, nil, retryAfter(response), fmt.Errorf("%s answers %s%s", where, response.Status, detail(data))
+		return nil, nil, retryAfter(response), fmt.Errorf("%s answers %s", where, secret.Hide(response.Status+detail(data)))
 	}
 	if len(data) > mostPage {
 		return nil, nil, 0, fmt.Errorf("%s: the page is larger than %d MiB", where, mostPage>>20)

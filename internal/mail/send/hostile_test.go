@@ -1,10 +1,13 @@
 package send
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"encoding/base64"
 	"io"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -80,4 +83,25 @@ func FuzzTalk(f *testing.F) {
 			t.Errorf("it says %+v", reply)
 		}
 	})
+}
+
+// A server that repeats what it is told has no secret shown.
+func TestEchoedSecret(t *testing.T) {
+	s := NewSession(Route{Endpoint: endpoint.Endpoint{TLS: endpoint.Plain, Wait: 10 * time.Second, Server: rude.Server(t, func(c *net.TCPConn) {
+		in := bufio.NewScanner(c)
+		_, _ = io.WriteString(c, "220 x\r\n")
+		for in.Scan() {
+			answer := "535 5.7.8 no: " + in.Text() + "\r\n"
+			if strings.HasPrefix(in.Text(), "EHLO") {
+				answer = "250-x\r\n250 AUTH PLAIN\r\n"
+			}
+			_, _ = io.WriteString(c, answer)
+		}
+	})}, Hello: "test.example", Login: &endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide-42-sécret")}})
+	defer s.Close()
+	reply := s.Send(t.Context(), Envelope{From: "ada@kelp.example", To: "bo@kelp.example"}, []byte("A: b\r\n\r\nx\r\n"))
+	encoded := base64.StdEncoding.EncodeToString([]byte("\x00ada@kelp.example\x00tide-42-sécret"))
+	if text := reply.String(); reply.Code != 535 || strings.Contains(text, encoded[len(encoded)-12:]) || !strings.Contains(text, "(secret)") {
+		t.Errorf("%s", text)
+	}
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // An Envelope is what goes with a message.
@@ -393,7 +394,7 @@ func (s *Session) transact(e Envelope, message []byte) Reply {
 	if err != nil {
 		return s.failure("message", err).to(e.To)
 	}
-	return Reply{Stage: "message", Code: 250, Text: strings.TrimSpace(response.StatusText), Rcpt: e.To}
+	return Reply{Stage: "message", Code: 250, Text: secret.Hide(strings.TrimSpace(response.StatusText)), Rcpt: e.To}
 }
 
 // to returns a reply about a recipient.
@@ -410,7 +411,7 @@ func (s *Session) failure(stage string, err error) Reply {
 		return Reply{Stage: stage, Text: fmt.Sprintf("the server answers %d, which is no answer there", answer.Code)}
 	}
 	if errors.As(err, &answer) {
-		r := Reply{Stage: stage, Code: answer.Code, Text: strings.Join(strings.Fields(answer.Message), " ")}
+		r := Reply{Stage: stage, Code: answer.Code, Text: secret.Hide(strings.Join(strings.Fields(answer.Message), " "))}
 		if answer.EnhancedCode != smtp.NoEnhancedCode && answer.EnhancedCode != smtp.EnhancedCodeNotSet {
 			r.Status = fmt.Sprintf("%d.%d.%d", answer.EnhancedCode[0], answer.EnhancedCode[1], answer.EnhancedCode[2])
 		}

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"bufio"
+	"encoding/base64"
 	"fmt"
 	"net"
 	"strings"
@@ -121,5 +122,19 @@ func TestRudeServers(t *testing.T) {
 				t.Errorf("it took %d MiB", most>>20)
 			}
 		})
+	}
+}
+
+// A server that repeats a login has no secret shown.
+func TestEchoedSecret(t *testing.T) {
+	account := rudeIMAP(t, "AUTHENTICATE", func(w *bufio.Writer, tag string) {
+		text := "\x00ada\x00tide-42-secret"
+		fmt.Fprintf(w, "%s NO tide-42-secret is wrong, so is %s\r\n", tag, base64.StdEncoding.EncodeToString([]byte(text)))
+		w.Flush()
+	})
+	account.Login.Secret = secret.New("tide-42-secret")
+	_, err := Open(t.Context(), account)
+	if err == nil || strings.Contains(err.Error(), "tide-42") || strings.Contains(err.Error(), "ZWNyZX") || !strings.Contains(err.Error(), "(secret)") {
+		t.Errorf("%v", err)
 	}
 }

@@ -16,6 +16,7 @@ import (
 
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // The bounds of what a server may say, and of how long it may take.
@@ -138,7 +139,7 @@ func (s *session) problem(err error) error {
 	certain := false
 	switch failure := s.conn.Failure(); {
 	case errors.As(err, &said):
-		reason = "the server says " + said.Text
+		reason = "the server says " + secret.Hide(said.Text)
 		if said.Code != "" {
 			reason += " (" + string(said.Code) + ")"
 		}

@@ -17,6 +17,7 @@ import (
 
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/read"
+	"yorvet.example/yorvet/internal/secret"
 )
 
 // The bounds of what a JMAP server may say.
@@ -229,7 +230,7 @@ func (b *jmapBox) call(method string, args map[string]any, into any) error {
 // methodError is what a method says that fails.
 type methodError struct{ kind string }
 
-func (e *methodError) Error() string { return "the server says " + e.kind }
+func (e *methodError) Error() string { return "the server says " + secret.Hide(e.kind) }
 
 // folders returns the folders of the account.
 func (b *jmapBox) folders() ([]jmapPlace, error) {
