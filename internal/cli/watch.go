@@ -39,6 +39,7 @@ func newWatch(streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "once", Usage: "do what is due, and end"},
 			&cli.StringFlag{Name: "listen",
 				Usage: "serve a page, /healthz and /metrics at an `ADDRESS`, such as 127.0.0.1:9180"},
+			&cli.StringSliceFlag{Name: "known-as", Usage: "with --listen: answer to the host `NAME`, too"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error { return watchPlan(ctx, cmd, streams) },
 	}
@@ -72,6 +73,9 @@ func watchPlan(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	defer st.Close()
 	a := &asker{cmd: cmd, streams: streams, plan: plan, store: st}
 	w := newWorker(a, format)
+	if cmd.IsSet("known-as") && !cmd.IsSet("listen") {
+		return usageError("--known-as goes with --listen")
+	}
 	if cmd.IsSet("listen") {
 		end, err := a.listen(ctx, w, cmd.String("listen"))
 		if err != nil {
@@ -298,7 +302,7 @@ func (a *asker) listen(ctx context.Context, w *watch.Worker, where string) (end 
 	if err != nil {
 		return nil, networkError(err)
 	}
-	page := &watch.Page{Worker: w, Version: version(), Report: func(ctx context.Context, out io.Writer) error {
+	page := &watch.Page{Worker: w, Version: version(), Names: a.cmd.StringSlice("known-as"), Report: func(ctx context.Context, out io.Writer) error {
 		args := append([]string{"report", "--output", "-"}, a.storeArgs()...)
 		for _, file := range a.plan.Report {
 			args = append(args, "--expect", file)

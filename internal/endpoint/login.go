@@ -5,7 +5,9 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/emersion/go-sasl"
@@ -163,7 +165,19 @@ func (c *scramLogin) Start() (string, []byte, error) {
 	return scramSHA256, []byte(first), err
 }
 
+// mostRounds is how often a password is hashed at most, as a server asks for it: far more than any asks
+// for (RFC 7677, section 4), and done in a moment.
+const mostRounds = 1_000_000
+
+// rounds is what a challenge asks for (RFC 5802, section 5.1).
+var rounds = regexp.MustCompile(`(?:^|,)i=(\d+)`)
+
 func (c *scramLogin) Next(challenge []byte) ([]byte, error) {
+	if asked := rounds.FindSubmatch(challenge); asked != nil {
+		if n, err := strconv.Atoi(string(asked[1])); err != nil || n > mostRounds {
+			return nil, fmt.Errorf("the server asks for more than %d rounds of hashing", mostRounds)
+		}
+	}
 	answer, err := c.conversation.Step(string(challenge))
 	if err != nil {
 		return nil, errors.New("the server does not prove that it knows the password")

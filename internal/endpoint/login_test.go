@@ -119,3 +119,26 @@ func TestSCRAM(t *testing.T) {
 		t.Error("a server with another nonce is believed")
 	}
 }
+
+// A server has nobody hash a password for hours.
+func TestRounds(t *testing.T) {
+	for text, want := range map[string]string{
+		"r=abc,s=c2FsdA==,i=2000000000":             "more than 1000000 rounds",
+		"r=abc,s=c2FsdA==,i=99999999999999999999":   "more than 1000000 rounds",
+		"r=abc,s=c2FsdA==,i=1000001":                "more than 1000000 rounds",
+		"r=abc,s=c2FsdA==,i=4096":                   "does not prove",
+		"i=5000000000,r=abc,s=c2FsdA==,i=4096":      "more than 1000000 rounds",
+		"r=abc,s=c2FsdA==,i=0000000000000000004096": "does not prove",
+	} {
+		client, err := Login{User: "ann", Mechanism: "SCRAM-SHA-256", Secret: secret.New("hush-42")}.Client(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := client.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := client.Next([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", text, err, want)
+		}
+	}
+}

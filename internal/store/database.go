@@ -48,16 +48,36 @@ func (s *Store) openDatabase(ctx context.Context) error {
 		_ = s.db.Close()
 		pool.Close()
 	}
-	var milliseconds float64
 	asked := clock.Machine()
-	err = s.db.QueryRowContext(ctx, `SELECT CAST(extract(epoch from clock_timestamp())*1000 AS DOUBLE PRECISION)`).
-		Scan(&milliseconds)
+	milliseconds, err := s.databaseTime(ctx)
 	if err != nil {
-		s.close()
+		go s.close() // what is under way with it may not end
 		return reason(err)
 	}
 	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(clock.Machine().Sub(asked) / 2))
 	return nil
+}
+
+// databaseTime returns what time a database has, in milliseconds. A login that asks for endless hashing
+// does not end when ctx does, and is left to itself.
+func (s *Store) databaseTime(ctx context.Context) (float64, error) {
+	type answer struct {
+		milliseconds float64
+		err          error
+	}
+	answered := make(chan answer, 1)
+	go func() {
+		var a answer
+		a.err = s.db.QueryRowContext(ctx, `SELECT CAST(extract(epoch from clock_timestamp())*1000 AS DOUBLE PRECISION)`).
+			Scan(&a.milliseconds)
+		answered <- a
+	}()
+	select {
+	case a := <-answered:
+		return a.milliseconds, a.err
+	case <-ctx.Done():
+		return 0, fmt.Errorf("no answer within %s", openWait)
+	}
 }
 
 // How long a database may take to answer at first: one connection, and all of it.

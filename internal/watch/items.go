@@ -76,6 +76,7 @@ func (p *Page) items(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", itemsPolicy)
+	within(w)
 	_, _ = w.Write(b.Bytes())
 }
 

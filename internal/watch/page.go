@@ -7,6 +7,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +25,9 @@ type Page struct {
 	Version string
 	// Report writes the report.
 	Report func(ctx context.Context, w io.Writer) error
+	// Names are those by which the page is reached, besides the address that it is served at and
+	// localhost. Who asks for another host is not answered: their browser was led here by somebody.
+	Names []string
 
 	mu     sync.Mutex // one report at a time
 	made   time.Time
@@ -33,16 +38,18 @@ type Page struct {
 // The bounds of the page.
 const (
 	reportWithin = 2 * time.Minute
-	reportStays  = time.Minute // a report is made again once it is older, or a new answer is there
-	silentAfter  = time.Minute // a worker that has not looked for so long is stuck
-	mostPages    = 64          // requests at once
+	reportStays  = time.Minute      // a report is made again once it is older, or a new answer is there
+	silentAfter  = time.Minute      // a worker that has not looked for so long is stuck
+	mostPages    = 64               // requests at once; health is always told
+	readWithin   = 10 * time.Second // by whoever asked, once an answer is there
 )
 
 // Serve serves the page at a listener until end is called.
 func (p *Page) Serve(listener net.Listener) (end func()) {
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /{$}", p.index)
-	mux.HandleFunc("GET /items", p.items)
+	limit := make(chan struct{}, mostPages)
+	mux.Handle("GET /{$}", limited(limit, p.index))
+	mux.Handle("GET /items", limited(limit, p.items))
 	mux.HandleFunc("GET /healthz", p.health)
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(p)
@@ -50,8 +57,8 @@ func (p *Page) Serve(listener net.Listener) (end func()) {
 		EnableOpenMetrics: true, MaxRequestsInFlight: 4, Timeout: 10 * time.Second,
 	}))
 	server := &http.Server{
-		Handler: limited(mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
-		WriteTimeout: reportWithin + 30*time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
+		Handler: p.guarded(mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		WriteTimeout: reportWithin + 30*time.Second, IdleTimeout: readWithin, MaxHeaderBytes: 16 << 10,
 	}
 	go func() { _ = server.Serve(listener) }()
 	return func() {
@@ -63,9 +70,8 @@ func (p *Page) Serve(listener net.Listener) (end func()) {
 	}
 }
 
-// limited answers so many requests at once, and says that nothing is to be kept or framed.
-func limited(next http.Handler) http.Handler {
-	free := make(chan struct{}, mostPages)
+// limited answers so many requests at once. Who does not read what they asked for keeps no place.
+func limited(free chan struct{}, answer http.HandlerFunc) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		select {
 		case free <- struct{}{}:
@@ -74,11 +80,48 @@ func limited(next http.Handler) http.Handler {
 			http.Error(w, "too many requests at once", http.StatusServiceUnavailable)
 			return
 		}
+		answer(w, r)
+	})
+}
+
+// within gives whoever asked so long to read the answer from now on.
+func within(w http.ResponseWriter) {
+	_ = http.NewResponseController(w).SetWriteDeadline(clock.Machine().Add(readWithin))
+}
+
+// guarded answers who asks for this very host, and says that nothing is to be kept or framed.
+func (p *Page) guarded(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("X-Frame-Options", "DENY")
+		w.Header().Set("Content-Security-Policy", "frame-ancestors 'none'")
 		w.Header().Set("Referrer-Policy", "no-referrer")
+		local, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+		if !p.isHost(r.Host, local) {
+			http.Error(w, "this is not the host that was asked for; yorvet watch --known-as NAME has it answer to a name",
+				http.StatusMisdirectedRequest)
+			return
+		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// isHost reports whether a Host (RFC 9110, section 7.2) means this page, which was reached at an address.
+func (p *Page) isHost(host string, local net.Addr) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.Trim(host, "[]")
+	at, _ := local.(*net.TCPAddr)
+	ip := net.ParseIP(host)
+	switch {
+	case ip != nil && at != nil:
+		return ip.Equal(at.IP)
+	case strings.EqualFold(host, "localhost"):
+		return at != nil && at.IP.IsLoopback()
+	}
+	return slices.ContainsFunc(p.Names, func(name string) bool { return strings.EqualFold(name, host) })
 }
 
 // index serves the report, with the latest results.
@@ -92,6 +135,7 @@ func (p *Page) index(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	within(w)
 	_, _ = w.Write(page)
 }
 
@@ -168,6 +212,7 @@ func (w *Worker) Health(now time.Time) Health {
 
 func (p *Page) health(w http.ResponseWriter, _ *http.Request) {
 	h := p.Worker.Health(p.Worker.Store.Now())
+	within(w)
 	w.Header().Set("Content-Type", "application/json")
 	if !h.Healthy {
 		w.WriteHeader(http.StatusServiceUnavailable)

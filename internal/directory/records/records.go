@@ -167,7 +167,8 @@ func (w *walker) document() error {
 		return errors.New("expected an object or a list of objects")
 	case slices.Contains(w.paths, "") && len(w.paths) == 1:
 		w.met[""] = true
-		record, err := object(w.d, 0)
+		left := mostValues
+		record, err := object(w.d, 0, &left)
 		if err != nil {
 			return err
 		}
@@ -177,7 +178,7 @@ func (w *walker) document() error {
 }
 
 // object reads the rest of an object.
-func object(d *json.Decoder, depth int) (map[string]any, error) {
+func object(d *json.Decoder, depth int, left *int) (map[string]any, error) {
 	record := map[string]any{}
 	for d.More() {
 		token, err := d.Token()
@@ -188,7 +189,7 @@ func object(d *json.Decoder, depth int) (map[string]any, error) {
 		if _, twice := record[key]; twice {
 			return nil, fmt.Errorf("%q stands in one object for the second time", key)
 		}
-		if record[key], err = value(d, depth+1); err != nil {
+		if record[key], err = value(d, depth+1, left); err != nil {
 			return nil, err
 		}
 	}
@@ -198,24 +199,35 @@ func object(d *json.Decoder, depth int) (map[string]any, error) {
 
 // Value reads a value, which is as d.Decode gives it. A name that stands twice in one object is an
 // error: readers differ in which of the two they take (RFC 8259, section 4).
-func Value(d *json.Decoder) (any, error) { return value(d, 0) }
+func Value(d *json.Decoder) (any, error) {
+	left := mostValues
+	return value(d, 0, &left)
+}
 
-func value(d *json.Decoder, depth int) (any, error) {
+// mostValues is how many values one record, or one page of a service, may hold: short ones take many
+// times the memory of their text.
+const mostValues = 500_000
+
+// value reads a value at a depth; left is how many more there may be.
+func value(d *json.Decoder, depth int, left *int) (any, error) {
 	token, err := d.Token()
 	if depth > deepest {
 		return nil, fmt.Errorf("it is nested deeper than %d", deepest)
+	}
+	if *left--; *left < 0 {
+		return nil, fmt.Errorf("it holds more than %d values", mostValues)
 	}
 	switch {
 	case err != nil:
 		return nil, err
 	case token == json.Delim('{'):
-		return object(d, depth)
+		return object(d, depth, left)
 	case token != json.Delim('['):
 		return token, nil
 	}
 	list := []any{}
 	for d.More() {
-		one, err := value(d, depth+1)
+		one, err := value(d, depth+1, left)
 		if err != nil {
 			return nil, err
 		}
@@ -243,8 +255,8 @@ func (w *walker) keys(path string) error {
 			err = w.list(at)
 		case token == json.Delim('{') && wanted:
 			w.met[at] = true
-			var record map[string]any
-			if record, err = object(w.d, 0); err == nil {
+			left, record := mostValues, map[string]any(nil)
+			if record, err = object(w.d, 0, &left); err == nil {
 				err = w.visit(at, record)
 			}
 		case token == json.Delim('{') && leads:

@@ -221,3 +221,47 @@ func TestService(t *testing.T) {
 		})
 	}
 }
+
+// What a service gives has bounds, in pages, in values and in what it leads to.
+func TestServiceBounds(t *testing.T) {
+	asked := 0
+	answer := func(text string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			asked++
+			if r.URL.Query().Has("admin") {
+				t.Errorf("%s is asked for", r.URL)
+			}
+			if r.URL.Path != "/list" && r.URL.Path != "/people/a%2Fb&c=d" && r.URL.Path != "/people/a/b&c=d" {
+				t.Errorf("%s is asked for", r.URL)
+			}
+			fmt.Fprint(w, strings.ReplaceAll(text, "N", fmt.Sprint(asked)))
+		}
+	}
+	for about, test := range map[string]struct {
+		text, from string
+		want       string // of the error
+	}{
+		"pages without a record":     {`{"list": [], "next": "tN"}`, "", "more than 100 pages without a record"},
+		"a page of nothing":          {`{"list": [` + strings.Repeat("{},", 600_000) + `{}]}`, "", "more than 500000 values"},
+		"a path that leads up":       {`{"list": [{"id": ".."}]}`, "people/{id}/more", "leads to another path"},
+		"a path that stays":          {`{"list": [{"id": "."}]}`, "people/{id}", "leads to another path"},
+		"no name":                    {`{"list": [{"id": ""}]}`, "people/{id}/more", "has no id"},
+		"a name that is a value":     {`{"list": [{"id": "a&admin=1"}]}`, "list?id={id}", ""},
+		"a name that is a parameter": {`{"list": [{"id": "a/b&c=d"}]}`, "people/{id}", ""},
+	} {
+		asked = 0
+		server := httptest.NewServer(answer(test.text))
+		s := &records.Service{URL: server.URL + "/list", Lists: []string{"list"}, Paging: &records.Paging{Next: "next", As: "token"}}
+		if test.from != "" {
+			s.Follow = []records.Follow{{Each: "list", From: test.from, List: "list", Into: "more"}}
+		}
+		err := s.Read(t.Context(), func(*directory.Entry) {})
+		if (err == nil) != (test.want == "") || err != nil && !strings.Contains(err.Error(), test.want) {
+			t.Errorf("%s: %v, want %q", about, err, test.want)
+		}
+		if asked > 200 {
+			t.Errorf("%s: it is asked %d times", about, asked)
+		}
+		server.Close()
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"yorvet.example/yorvet/internal/directory"
 )
@@ -67,8 +68,11 @@ type Service struct {
 }
 
 const (
-	mostPages = 100_000
-	mostBytes = 1 << 30 // of all answers
+	mostPages   = 100_000
+	mostEmpty   = 100       // pages without a record, one after the other
+	mostRecords = 2_000_000 // of a list and all its pages
+	mostBytes   = 1 << 30   // of all answers
+	whole       = 30 * time.Minute
 )
 
 // budget is what is left of the bytes of all answers.
@@ -90,6 +94,8 @@ func (b *budget) take(n int) error {
 func (s *Service) Read(ctx context.Context, visit func(*directory.Entry)) error {
 	left := &budget{left: mostBytes}
 	number := 0
+	ctx, end := context.WithTimeoutCause(ctx, whole, fmt.Errorf("%s: the service does not end within %v", bare(s.URL), whole))
+	defer end()
 	return s.pages(ctx, s.URL, s.Paging, s.Lists, left, func(page map[string][]map[string]any) error {
 		for i := range s.Follow {
 			if err := s.follow(ctx, &s.Follow[i], page[s.Follow[i].Each], left); err != nil {
@@ -122,9 +128,15 @@ func (s *Service) pages(
 	}
 	turn := &turn{paging: paging, base: start}
 	seen := map[string]bool{}
+	records, empty := 0, 0
 	for at := turn.first(); at != ""; {
-		if seen[at] || len(seen) == mostPages {
+		switch {
+		case seen[at]:
 			return fmt.Errorf("%s gives the same page again", bare(at))
+		case len(seen) == mostPages, records > mostRecords:
+			return fmt.Errorf("%s gives more than %d pages or %d records", bare(at), mostPages, mostRecords)
+		case empty > mostEmpty:
+			return fmt.Errorf("%s gives more than %d pages without a record, one after the other", bare(at), mostEmpty)
 		}
 		seen[at] = true
 		data, header, err := s.Client.Get(ctx, at)
@@ -144,6 +156,9 @@ func (s *Service) pages(
 				return fmt.Errorf("%s: %w", bare(at), err)
 			}
 			n += len(page[list])
+		}
+		if records, empty = records+n, empty+1; n > 0 {
+			empty = 0
 		}
 		if err := visit(page); err != nil {
 			return err
@@ -378,14 +393,24 @@ func (s *Service) filled(text string, record map[string]any) (string, error) {
 		}
 		name, tail, _ := strings.Cut(after, "}")
 		rest = tail
-		switch value := valueAt(record, name).(type) {
+		value := ""
+		switch known := valueAt(record, name).(type) {
 		case string:
-			b.WriteString(url.PathEscape(value))
+			value = known
 		case json.Number:
-			b.WriteString(url.PathEscape(value.String()))
-		default:
-			return "", fmt.Errorf("%s: a record has no %s to ask for more by", bare(s.URL), name)
+			value = known.String()
 		}
+		escape := url.PathEscape
+		if strings.Contains(b.String(), "?") {
+			escape = url.QueryEscape
+		}
+		switch value {
+		case "":
+			return "", fmt.Errorf("%s: a record has no %s to ask for more by", bare(s.URL), name)
+		case ".", "..":
+			return "", fmt.Errorf("%s: the %s of a record is %q, which leads to another path", bare(s.URL), name, value)
+		}
+		b.WriteString(escape(value))
 	}
 	base, err := url.Parse(s.URL)
 	if err != nil {

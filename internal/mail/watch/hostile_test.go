@@ -138,3 +138,25 @@ func TestEchoedSecret(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// A session resource sends the login to no other host.
+func TestSessionElsewhere(t *testing.T) {
+	b := &jmapBox{account: Account{JMAP: "https://mail.kelp.example/.well-known/jmap"}}
+	for text, want := range map[string]string{
+		"/jmap/":                  "https://mail.kelp.example/jmap/",
+		"//attacker.example/jmap": "https://mail.kelp.example//attacker.example/jmap",
+		"https://mail.kelp.example/download/{blob}":   "https://mail.kelp.example/download/{blob}",
+		"https://attacker.example/jmap/":              "",
+		"https://mail.kelp.example.attacker.example/": "",
+		"https://mail.kelp.example@attacker.example/": "",
+		"https://ann@mail.kelp.example/":              "",
+		"https://mail.kelp.example:8443/":             "",
+		"http://mail.kelp.example/jmap/":              "",
+		"file:///etc/passwd":                          "",
+		"":                                            "",
+	} {
+		if got, err := b.resolve(text); got != want || (err == nil) != (want != "") {
+			t.Errorf("%q is %q, %v; want %q", text, got, err, want)
+		}
+	}
+}

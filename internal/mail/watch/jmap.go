@@ -91,7 +91,9 @@ type httpError struct {
 	text   string
 }
 
-func (e *httpError) Error() string { return fmt.Sprintf("the server answers %d %s", e.status, e.text) }
+func (e *httpError) Error() string {
+	return fmt.Sprintf("the server answers %d %s", e.status, secret.Hide(e.text))
+}
 
 // problem says why a mailbox cannot be looked into.
 func (b *jmapBox) problem(err error) error {
@@ -174,8 +176,8 @@ func (b *jmapBox) enter() error {
 	return err
 }
 
-// resolve returns a URL of the session; it may be relative, and has to be as safe as that of
-// the session itself.
+// resolve returns a URL of the session; it may be relative, and has to be at the host of the session
+// itself: the login is for that host.
 func (b *jmapBox) resolve(text string) (string, error) {
 	base, err := url.Parse(b.account.JMAP)
 	if err != nil {
@@ -184,9 +186,10 @@ func (b *jmapBox) resolve(text string) (string, error) {
 	if strings.HasPrefix(text, "/") {
 		return base.Scheme + "://" + base.Host + text, nil
 	}
-	host, _, _ := strings.Cut(strings.TrimPrefix(text, "https://"), "/")
-	if !strings.HasPrefix(text, "https://") && !strings.HasPrefix(text, base.Scheme+"://"+base.Host+"/") || host == "" {
-		return "", &boundError{"the server names a URL that is not safe", true}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != base.Scheme || u.Host != base.Host || u.User != nil {
+		return "", &boundError{"the server names a URL at another host than that of its session resource, where the login does not go; " +
+			"jmap: names the session resource at that host", true}
 	}
 	return text, nil
 }
