@@ -1,6 +1,8 @@
 package table
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -8,10 +10,6 @@ import (
 
 	"github.com/xuri/excelize/v2"
 )
-
-// mostWorkbook is how many bytes a workbook may have when it is unpacked (it is a ZIP file,
-// ECMA-376).
-const mostWorkbook = 1 << 30
 
 // workbook are the rows of a sheet of a workbook.
 type workbook struct {
@@ -22,6 +20,10 @@ type workbook struct {
 	line   int
 	cells  int // of a row that have a heading
 	merged []merged
+
+	parts   *parts
+	columns int // that were read so far
+	text    int // bytes in them
 }
 
 // merged are cells of a sheet that are one: each row of it has the value.
@@ -30,8 +32,8 @@ type merged struct {
 	value                    string
 }
 
-// mergedCells returns the merged cells of a sheet.
-func mergedCells(book *excelize.File, sheet string) (list []merged, err error) {
+// mergedCells returns the merged cells of a sheet, by their first row, over most rows together at most.
+func mergedCells(book *excelize.File, sheet string, most int) (list []merged, err error) {
 	cells, err := book.GetMergeCells(sheet)
 	if err != nil {
 		return nil, err
@@ -44,15 +46,23 @@ func mergedCells(book *excelize.File, sheet string) (list []merged, err error) {
 		if one.right, one.bottom, err = excelize.CellNameToCoordinates(cell.GetEndAxis()); err != nil {
 			return nil, err
 		}
+		if most -= one.bottom - one.top; most < 0 {
+			return nil, errors.New("its merged cells reach over far more rows than its size lets expect")
+		}
 		list = append(list, one)
 	}
+	slices.SortStableFunc(list, func(a, b merged) int { return a.top - b.top })
 	return list, nil
 }
 
 // fill puts the values of merged cells into a row that they reach down to.
 func (s *workbook) fill(cells []string) []string {
+	s.merged = slices.DeleteFunc(s.merged, func(one merged) bool { return s.line > one.bottom })
 	for _, one := range s.merged {
-		if one.value == "" || s.line <= one.top || s.line > one.bottom {
+		if s.line < one.top {
+			break // and so are the others
+		}
+		if one.value == "" || s.line == one.top {
 			continue
 		}
 		for len(cells) < one.left {
@@ -74,8 +84,19 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 			t, closed, err = nil, nil, fmt.Errorf("%s: this is no workbook (.xlsx)", name)
 		}
 	}()
-	book, err := excelize.OpenReader(r, excelize.Options{
-		UnzipSizeLimit:   mostWorkbook,
+	data, err := io.ReadAll(io.LimitReader(r, mostPacked+1))
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(data) > mostPacked {
+		return nil, nil, fmt.Errorf("%s: the workbook is larger than %d MiB", name, mostPacked>>20)
+	}
+	unpacked, err := unpack(data)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: this is no workbook (.xlsx) that is read: %w", name, err)
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{
+		UnzipSizeLimit:   leastUnpacked + unpackedRatio*int64(len(data)),
 		ShortDatePattern: "yyyy-mm-dd",
 		LongDatePattern:  "yyyy-mm-dd",
 	})
@@ -99,11 +120,13 @@ func OpenWorkbook(r io.Reader, name string, options Options) (t *Reader, closed 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
 	}
-	joined, err := mergedCells(book, called)
-	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
+	var joined []merged
+	if unpacked.merged > 0 {
+		if joined, err = mergedCells(book, called, leastColumns+columnsRatio*len(data)); err != nil {
+			return nil, nil, fmt.Errorf("%s: %s", name, plainError(err))
+		}
 	}
-	table := &workbook{name: name, book: book, sheet: called, rows: rows, cells: mostAhead, merged: joined}
+	table := &workbook{name: name, book: book, sheet: called, rows: rows, cells: mostAhead, merged: joined, parts: unpacked}
 	t, err = newReader(table, name, options)
 	if err != nil && len(sheets) > 1 {
 		err = fmt.Errorf("%w; this is sheet %q, of %s", err, called, strings.Join(sheets, ", "))
@@ -130,13 +153,19 @@ func (s *workbook) next() (next row, err error) {
 		if err != nil {
 			return row{}, fmt.Errorf("%s:%d:1: %s", s.name, s.line, plainError(err))
 		}
+		s.columns += len(cells)
 		for i, cell := range cells {
-			if len(cell) > mostRow {
+			if s.text += len(cell); len(cell) > mostRow {
 				return row{}, fmt.Errorf("%s:%d:%d: the cell is longer than %d MiB", s.name, s.line, i+1, mostRow>>20)
 			}
 		}
-		if err := s.computed(cells); err != nil {
-			return row{}, err
+		if s.columns > leastColumns+columnsRatio*s.parts.size || s.text > leastText+textRatio*s.parts.size {
+			return row{}, fmt.Errorf("%s:%d:1: the sheet has far more in its cells than its size lets expect", s.name, s.line)
+		}
+		if s.parts.bare {
+			if err := s.computed(cells); err != nil {
+				return row{}, err
+			}
 		}
 		if filled(cells) > 0 { // a row of merged cells alone is none
 			return row{s.fill(cells), s.line}, nil
