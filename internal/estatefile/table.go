@@ -26,6 +26,8 @@ type table struct {
 	batch   *batch // the one at hand
 	next    int    // index in it of the row after the one at hand
 	row     *row   // the one at hand
+	passed  int    // cells of it before the one whose place was asked for last
+	wider   int    // how many more bytes than characters they have
 }
 
 // readTable opens the table that a YAML file names at a place, and calls use
@@ -89,6 +91,9 @@ func (t *table) findAhead(columns []int, findAll func([]string, []estate.ID)) {
 	}()
 }
 
+// mostColumns is how many columns a table may have.
+const mostColumns = 10_000
+
 // readHeader reads the header row. Columns that are none of known are errors,
 // unless others are allowed. It returns the index of each known column, or -1.
 func (t *table) readHeader(what string, known, required []string, others bool) (map[string]int, bool) {
@@ -106,12 +111,19 @@ func (t *table) readHeader(what string, known, required []string, others bool) (
 		}
 		return columns, false
 	}
+	if len(t.row.cells) > mostColumns {
+		t.l.fail(t.start(), fmt.Sprintf("the table has more than %d columns", mostColumns), "")
+		return columns, false
+	}
 	for i := range t.row.cells {
 		t.header = append(t.header, strings.Clone(t.text(i)))
 	}
 	ok := true
+	met := map[string]bool{}
 	for i, name := range t.header {
-		if slices.Contains(t.header[:i], name) {
+		twice := met[name]
+		met[name] = true
+		if twice {
 			t.fail(i, "the column "+quote(name)+" stands here for the second time")
 			ok = false
 		}
@@ -154,6 +166,7 @@ func (t *table) read() bool {
 		}
 		t.row = &t.batch.rows[t.next]
 		t.next++
+		t.passed, t.wider = 0, 0
 		if t.row.err == nil {
 			return true
 		}
@@ -196,10 +209,14 @@ func (t *table) start() estate.Place { return estate.Place{File: t.file, Line: 1
 // content does.
 func (t *table) place(column int) estate.Place {
 	place := t.row.cells[column].place
-	at := int(place.Column)
-	for i := range column {
-		at -= len(t.text(i)) - utf8.RuneCountInString(t.text(i))
+	if column < t.passed {
+		t.passed, t.wider = 0, 0
 	}
+	for ; t.passed < column; t.passed++ {
+		text := t.text(t.passed)
+		t.wider += len(text) - utf8.RuneCountInString(text)
+	}
+	at := int(place.Column) - t.wider
 	if strings.ContainsAny(t.text(column), "\",\n\r") {
 		at++
 	}
@@ -219,14 +236,17 @@ func (t *table) cell(column int) item {
 func (t *table) cells(column int) []item {
 	text, place := strings.Clone(t.text(column)), t.place(column)
 	var items []item
+	passed, width := 0, 0 // of the text
 	for _, part := range splitList(text) {
 		trimmed := strings.Trim(text[part.from:part.to], " \t\r\n")
 		if trimmed == "" {
 			continue
 		}
-		lead := strings.Index(text[part.from:], trimmed)
+		begin := part.from + strings.Index(text[part.from:part.to], trimmed)
+		width += widthInTable(text[passed:begin])
+		passed = begin
 		at := place
-		at.Column = capColumn(int(at.Column) + widthInTable(text[:part.from+lead]))
+		at.Column = capColumn(int(at.Column) + width)
 		items = append(items, item{trimmed, at})
 	}
 	return items

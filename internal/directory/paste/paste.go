@@ -77,8 +77,16 @@ var (
 	nameHeadings = map[string]bool{"name": true, "fullname": true, "displayname": true, "person": true}
 )
 
+// mostHeading is how many bytes a heading has at most.
+const mostHeading = 100
+
+var withoutBlanks = strings.NewReplacer(" ", "", "-", "", "_", "")
+
 func heading(cell string) string {
-	return strings.NewReplacer(" ", "", "-", "", "_", "").Replace(strings.ToLower(strings.Trim(cell, " \t\"")))
+	if len(cell) > mostHeading {
+		return ""
+	}
+	return withoutBlanks.Replace(strings.ToLower(strings.Trim(cell, " \t\"")))
 }
 
 // findTable returns the columns of a line that is the heading of a table, or nil.
@@ -107,19 +115,22 @@ func findTable(line string) *columns {
 func splitCells(line, separator string) []string {
 	var cells []string
 	var cell strings.Builder
-	quoted := false
+	quoted, blank := false, true // so far
 	for i := 0; i < len(line); i++ {
 		switch {
 		case line[i] == '"' && quoted && i+1 < len(line) && line[i+1] == '"':
 			cell.WriteByte('"')
+			blank = false
 			i++
-		case line[i] == '"' && (quoted || strings.TrimSpace(cell.String()) == ""):
+		case line[i] == '"' && (quoted || blank):
 			quoted = !quoted
 		case !quoted && line[i] == separator[0]:
 			cells = append(cells, strings.TrimSpace(cell.String()))
 			cell.Reset()
+			blank = true
 		default:
 			cell.WriteByte(line[i])
+			blank = blank && strings.IndexByte(" \t\v\f\r", line[i]) >= 0
 		}
 	}
 	return append(cells, strings.TrimSpace(cell.String()))
@@ -261,6 +272,7 @@ func withoutLead(line string) string {
 func pieces(line string) []string {
 	var list []string
 	from := 0
+	unpaired := map[byte]bool{} // of these no more is closed
 	for i := 0; i < len(line); i++ {
 		var closing byte
 		switch line[i] {
@@ -277,8 +289,13 @@ func pieces(line string) []string {
 		default:
 			continue
 		}
+		if unpaired[closing] {
+			continue
+		}
 		if end := closingAt(line[i+1:], closing); end >= 0 {
 			i += 1 + end
+		} else {
+			unpaired[closing] = true
 		}
 	}
 	return append(list, line[from:])

@@ -113,9 +113,15 @@ func newReader(source rows, name string, options Options) (*Reader, error) {
 	}
 	header := t.ahead[at]
 	t.ahead = t.ahead[at+1:]
+	if len(header.cells) > mostColumns {
+		return nil, fmt.Errorf("%s:%d:1: the table has more than %d columns", name, header.line, mostColumns)
+	}
+	met := map[string]bool{"": true}
 	for i, cell := range header.cells {
-		if cell = strings.TrimSpace(Plain(cell)); cell != "" &&
-			slices.ContainsFunc(t.Header, func(h string) bool { return strings.EqualFold(h, cell) }) {
+		cell = strings.TrimSpace(Plain(cell))
+		twice := met[strings.ToLower(cell)]
+		met[strings.ToLower(cell)] = true
+		if twice && cell != "" {
 			return nil, fmt.Errorf("%s:%d:%d: the column %q stands here for the second time", name, header.line, i+1, cell)
 		}
 		t.Header = append(t.Header, cell)
@@ -123,6 +129,9 @@ func newReader(source rows, name string, options Options) (*Reader, error) {
 	source.width(len(t.Header))
 	return t, nil
 }
+
+// mostColumns is how many columns a table may have.
+const mostColumns = 10_000
 
 func filled(cells []string) (n int) {
 	for _, cell := range cells {
