@@ -21,6 +21,7 @@ import (
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -277,7 +278,28 @@ func (l *loader) build() *estate.Estate {
 	for _, p := range problems {
 		l.failProblem(p)
 	}
+	if len(problems) == 0 {
+		l.checkNestings(e)
+	}
 	return e
+}
+
+// How many nested groups all groups may hold together, directly and through others: far more than
+// organisations have, and few enough to answer about in seconds.
+const leastNestings, nestingsRatio = 500_000, 20 // for any estate, and times the number of its groups
+
+// checkNestings notes if groups are nested in one another too often to be evaluated.
+func (l *loader) checkNestings(e *estate.Estate) {
+	most := leastNestings + nestingsRatio*e.Groups()
+	if e.Groups()*e.Groups() <= most {
+		return
+	}
+	number, widest := resolve.Nestings(e, most)
+	if number <= most {
+		return
+	}
+	l.fail(e.Group(widest).Place, fmt.Sprintf("the groups of the estate hold one another too often: together more than %d nested groups, "+
+		"directly and through others, many of them in %s", most, e.Address(widest)), "")
 }
 
 // finishSettings takes the settings from the scalars of all files.

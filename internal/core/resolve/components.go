@@ -1,6 +1,10 @@
 package resolve
 
-import "yorvet.example/yorvet/internal/core/estate"
+import (
+	"github.com/RoaringBitmap/roaring/v2"
+
+	"yorvet.example/yorvet/internal/core/estate"
+)
 
 // components are groups of which each reaches all others of its component by nestings: mostly
 // one alone, and rings. They are numbered from 0, each after all that it leads to.
@@ -117,4 +121,34 @@ func (c *components) outer(e *estate.Estate, follow func(outer estate.ID, nested
 		out.start[inner+1]++
 	})
 	return out
+}
+
+// Nestings returns how many groups all groups of an estate hold together, directly and through others,
+// and which of them holds most: what work on nested groups takes grows with it. It stops counting at
+// the first component that brings the number above most.
+func Nestings(e *estate.Estate, most int) (number int, widest estate.ID) {
+	everywhere := func(estate.ID, estate.Nesting) bool { return true }
+	c := findComponents(e, everywhere)
+	held := make([]*roaring.Bitmap, c.count()) // by component
+	var wide uint64
+	for component := range int32(c.count()) {
+		set := roaring.New()
+		for _, id := range c.in(component) {
+			for _, child := range e.Children(id) {
+				set.Add(uint32(child.Group))
+				if inner := c.of[child.Group]; inner != component {
+					set.Or(held[inner])
+				}
+			}
+		}
+		held[component] = set
+		holds := set.GetCardinality()
+		if holds > wide {
+			wide, widest = holds, c.in(component)[0]
+		}
+		if number += len(c.in(component)) * int(holds); number > most {
+			break
+		}
+	}
+	return number, widest
 }
