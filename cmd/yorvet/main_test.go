@@ -54,6 +54,7 @@ type result struct {
 	stdout, stderr string
 	code           int
 	memory         int64 // bytes at most, where the system tells
+	processor      time.Duration
 }
 
 // run runs the program in a folder, with an environment of nothing but env.
@@ -74,7 +75,7 @@ func run(t *testing.T, dir string, env, args []string) result {
 	if most := usage.FieldByName("Maxrss"); runtime.GOOS == "linux" && most.IsValid() {
 		memory = most.Int() << 10
 	}
-	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), memory}
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), memory, cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
 }
 
 // stateOf is where a program that runs in a folder keeps what it knows of the user's work:

@@ -286,7 +286,7 @@ func (l *loader) build() *estate.Estate {
 
 // How many nested groups all groups may hold together, directly and through others: far more than
 // organisations have, and few enough to answer about in seconds.
-const leastNestings, nestingsRatio = 500_000, 20 // for any estate, and times the number of its groups
+const leastNestings, nestingsRatio = 100_000, 10 // for any estate, and times the number of its groups
 
 // checkNestings notes if groups are nested in one another too often to be evaluated.
 func (l *loader) checkNestings(e *estate.Estate) {

@@ -3,6 +3,7 @@ package estatefile
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -527,6 +528,55 @@ func TestExcerpt(t *testing.T) {
 		want := "\n    " + strings.Replace(c.want, "\n", "\n    ", 1)
 		if got := excerpt(c.source, c.offset, c.length); got != want {
 			t.Errorf("%q at %d:\n%s\nwant\n%s", c.source, c.offset, got, want)
+		}
+	}
+}
+
+// Groups that hold one another too often are an error that names one, before anything is answered.
+func TestTooManyNestings(t *testing.T) {
+	ring := func(groups int) string {
+		var b strings.Builder
+		b.WriteString("yorvet: 1\ndomains: [kelp.example]\ngroups:\n")
+		for i := range groups {
+			fmt.Fprintf(&b, "  - {address: g%d@kelp.example, members: [g%d@kelp.example]}\n", i, (i+1)%groups)
+		}
+		return b.String()
+	}
+	for groups, refused := range map[int]bool{300: false, 400: true, 7000: true} {
+		path := filepath.Join(t.TempDir(), "estate.yaml")
+		if err := os.WriteFile(path, []byte(ring(groups)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		_, err := Load(t.Context(), path)
+		if (err != nil) != refused || err != nil && (!strings.Contains(err.Error(), "hold one another too often") || !strings.Contains(err.Error(), "estate.yaml:")) {
+			t.Errorf("a ring of %d: %v", groups, err)
+		}
+	}
+}
+
+// What a table has of columns and of items in a cell takes time as its size, and columns have a bound.
+func TestWideTables(t *testing.T) {
+	columns := strings.Repeat(",x", 10_000)
+	var header strings.Builder
+	for i := range 10_000 {
+		fmt.Fprintf(&header, ",c%d", i)
+	}
+	aliases := make([]string, 30_000)
+	for i := range aliases {
+		aliases[i] = fmt.Sprintf("é%d@kelp.example", i)
+	}
+	for about, test := range map[string]struct{ table, want string }{
+		"too many columns": {"address" + header.String() + "\nann@kelp.example" + columns + "\n", "more than 10000 columns"},
+		"many aliases":     {"address,also\nann@kelp.example,\"" + strings.Join(aliases, "; ") + "; no address\"\n", "people.csv:2:65535"},
+	} {
+		dir := t.TempDir()
+		for name, text := range map[string]string{"estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: people.csv}\n", "people.csv": test.table} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := Load(t.Context(), dir); err == nil || !strings.Contains(err.Error(), test.want) {
+			t.Errorf("%s: %.300v, want %s", about, err, test.want)
 		}
 	}
 }

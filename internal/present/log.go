@@ -2,7 +2,6 @@ package present
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"io"
 	"iter"
 	"slices"
@@ -360,7 +359,7 @@ func (r *LogRows) Flush() error {
 func PrintLogMessage(w io.Writer, s *trail.Story, format Format, options Options, zone *time.Location) error {
 	m := NewLogMessage(s, zone)
 	if format == JSON {
-		return json.NewEncoder(w).Encode(m)
+		return encode(w, m, "", "")
 	}
 	p := newPage(w, options)
 	lead := ""

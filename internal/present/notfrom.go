@@ -95,11 +95,23 @@ func gotten(o resolve.Outcome) bool {
 	return o == resolve.Inbox || o == resolve.Digest || o == resolve.Archive
 }
 
-// personNotFrom is notFrom for one person.
-func (n namer) personNotFrom(group, person estate.ID) *NotFrom {
+// mostEffort is how many nested groups are gone through for a person, once for each kind of sender: what
+// is beyond is not worked out, and the answer says of how many groups.
+const mostEffort = 3_000_000
+
+// personNotFrom is notFrom for one person. It takes what it costs from what is left of the effort, and
+// returns false if that is too little, or if there are too many kinds of senders.
+func (n namer) personNotFrom(group, person estate.ID, left *int) (*NotFrom, bool) {
+	nested := 0
+	if groups := n.e.Groups(); groups > 0 {
+		nested = int(n.r.Members(group).Rank(uint32(groups - 1)))
+	}
+	if *left -= nested; *left < 0 {
+		return nil, false
+	}
 	postings, all := n.r.Postings(group, resolve.Message{})
-	if !all {
-		return nil
+	if *left -= nested * len(postings); !all || *left < 0 {
+		return nil, false
 	}
 	var found *NotFrom
 	of := 0
@@ -117,5 +129,5 @@ func (n namer) personNotFrom(group, person estate.ID) *NotFrom {
 		}
 		found = found.add(p, of, gate)
 	}
-	return found
+	return found, true
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -368,37 +367,6 @@ func (p *Page) firstOf(list []string, all int) string {
 		return strings.Join(list, ", ")
 	}
 	return strings.Join(list[:firstShown], ", ") + " and " + strconv.Itoa(all-firstShown) + " more (--all)"
-}
-
-// Clean returns s with every character that could control a terminal, or the
-// direction of its text, written as an escape such as \x1b.
-func Clean(s string) string {
-	harmful := func(r rune) bool {
-		return r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) ||
-			r == '\u2028' || r == '\u2029' || string(r) == apartMark
-	}
-	if strings.IndexFunc(s, harmful) < 0 {
-		return s
-	}
-	var b strings.Builder
-	for i, r := range s {
-		switch {
-		case !harmful(r) || r == unicode.ReplacementChar && strings.HasPrefix(s[i:], "\ufffd"):
-			b.WriteRune(r)
-		case r == unicode.ReplacementChar:
-			b.WriteString(`\x` + hex(rune(s[i]), 2))
-		case r < 0x80:
-			b.WriteString(`\x` + hex(r, 2))
-		default:
-			b.WriteString(`\u` + hex(r, 4))
-		}
-	}
-	return b.String()
-}
-
-func hex(r rune, digits int) string {
-	s := strconv.FormatInt(int64(r), 16)
-	return strings.Repeat("0", max(digits-len(s), 0)) + s
 }
 
 // Heading writes a heading to w.

@@ -29,8 +29,12 @@ type Person struct {
 	Owns       []string            `json:"owns"`
 	Named      []Naming            `json:"named"` // the rules that name them by address
 	Alone      []Alone             `json:"alone"` // what breaks without them
+	// Unknown are the groups of which it was not worked out whose mail they do not get: they hold too
+	// many others.
+	Unknown []string `json:"notFromUnknown,omitempty"`
 
-	told int // groups along the ways that are told and do not decide
+	effort int // that is left for NotFrom
+	told   int // groups along the ways that are told and do not decide
 }
 
 // The bounds of what is told of ways that do not decide: in rings of groups there
@@ -108,6 +112,7 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 		Owns:       []string{},
 		Named:      n.naming(id),
 		Alone:      []Alone{},
+		effort:     mostEffort,
 	}
 	for _, also := range p.Also {
 		a.Also = append(a.Also, also.String())
@@ -148,7 +153,10 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 		}
 	}
 	if delivered(g.Outcome) && n.e.Group(group).Kind != estate.Roster {
-		g.NotFrom = n.personNotFrom(group, id)
+		known := false
+		if g.NotFrom, known = n.personNotFrom(group, id, &a.effort); !known {
+			a.Unknown = append(a.Unknown, g.Group)
+		}
 	}
 	g.Invitations = n.invited(group, id)
 	a.Receives = append(a.Receives, g)
@@ -234,6 +242,11 @@ func (a *Person) writeText(p *Page) {
 	p.Gap()
 	p.personGroups("misses", a.Receives, false)
 	p.personGroups("gets", a.Receives, true)
+	if n := len(a.Unknown); n > 0 {
+		p.Line(4, Span{Doubtful, "  ! "}, Span{Plain, "For " + count(n, "group", "groups") +
+			", it is not worked out which senders' mail nested gates keep from them: too many groups are nested in " +
+			choose(n, "it", "them")})
+	}
 	p.Gap()
 	a.writePosts(p)
 	a.writeRoles(p)

@@ -7,13 +7,11 @@ package present
 import (
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strings"
-	"unicode/utf8"
 )
 
 // A Format is a kind of output.
@@ -57,14 +55,14 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 		if long, ok := a.(interface{ writeJSON(*jsonStream) }); ok {
 			return streamJSON(w, long.writeJSON)
 		}
-		return writeJSON(w, a)
+		return encode(w, a, "", "  ")
 	case CSV:
 		return writeCSV(w, a)
 	case Markdown:
 		return writeMarkdown(w, a, options)
 	case SARIF:
 		if hazards, ok := a.(*Hazards); ok {
-			return writeJSON(w, hazards.sarif())
+			return encode(w, hazards.sarif(), "", "  ")
 		}
 		return errors.New("only hazards can be printed as SARIF")
 	case TAP:
@@ -100,38 +98,6 @@ func FirstLine(a Answer) string {
 	return line
 }
 
-// writeJSON writes JSON in which no control character stands as itself.
-func writeJSON(w io.Writer, a any) error {
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(a); err != nil {
-		return err
-	}
-	_, err := w.Write(withoutLateControls(b.Bytes()))
-	return err
-}
-
-// withoutLateControls writes DEL and the C1 controls as escapes: package json leaves them.
-// They stand in strings only.
-func withoutLateControls(data []byte) []byte {
-	if !bytes.ContainsFunc(data, isLateControl) {
-		return data
-	}
-	var clean []byte
-	for _, r := range string(data) {
-		if isLateControl(r) {
-			clean = fmt.Appendf(clean, `\u%04x`, r)
-		} else {
-			clean = utf8.AppendRune(clean, r)
-		}
-	}
-	return clean
-}
-
-func isLateControl(r rune) bool { return 0x7f <= r && r <= 0x9f }
-
 // writeCSV writes a table after RFC 4180. A cell that a spreadsheet would take
 // for a formula gets an apostrophe in front, and control characters are made
 // visible.
@@ -139,7 +105,7 @@ func writeCSV(w io.Writer, a Answer) error {
 	writer := csv.NewWriter(w)
 	writer.UseCRLF = true
 	header, rows := a.table()
-	if err := writer.Write(header); err != nil {
+	if err := writer.Write(harmless(slices.Clone(header))); err != nil {
 		return err
 	}
 	for row := range rows {
@@ -149,16 +115,4 @@ func writeCSV(w io.Writer, a Answer) error {
 	}
 	writer.Flush()
 	return writer.Error()
-}
-
-// harmless makes the cells of a row harmless, and returns it.
-func harmless(row []string) []string {
-	for i, cell := range row {
-		cell = Clean(cell)
-		if cell != "" && strings.IndexByte("=+-@", cell[0]) >= 0 {
-			cell = "'" + cell
-		}
-		row[i] = cell
-	}
-	return row
 }

@@ -3,9 +3,9 @@ package present
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"io"
 	"iter"
+	"strings"
 )
 
 // jsonStream writes a JSON object field by field, and long lists item by item: what writeJSON
@@ -38,14 +38,11 @@ func (s *jsonStream) text(text string) {
 // value writes a value whose lines but for the first begin with a prefix.
 func (s *jsonStream) value(v any, prefix string) {
 	s.item.Reset()
-	encoder := json.NewEncoder(&s.item)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent(prefix, "  ")
-	if err := encoder.Encode(v); err != nil && s.err == nil {
+	if err := encode(&s.item, v, prefix, "  "); err != nil && s.err == nil {
 		s.err = err
 		return
 	}
-	s.text(string(withoutLateControls(bytes.TrimSuffix(s.item.Bytes(), []byte("\n")))))
+	s.text(strings.TrimSuffix(s.item.String(), "\n"))
 }
 
 // name begins a field.

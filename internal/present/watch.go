@@ -156,7 +156,7 @@ func PrintWatchEvent(w io.Writer, e *WatchEvent, format Format, options Options)
 		if err != nil {
 			return err
 		}
-		_, err = w.Write(append(withoutLateControls(line), '\n'))
+		_, err = w.Write(append(escaped(line), '\n'))
 		return err
 	}
 	style := Plain

@@ -2,6 +2,7 @@ package hazard
 
 import (
 	"slices"
+	"sync"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -185,17 +186,18 @@ func (p *Pass) nested(id estate.ID, verdict estate.Verdict, verb string) {
 		if t.verdict != verdict {
 			continue
 		}
+		shown := sync.OnceValues(func() (senders, estate.ID) { return p.shown(&t) })
 		p.reportAs(t.use(), Finding{
 			Group: id, Address: p.name(t.group), Place: t.place,
 			more: &more{
 				witness: func() *Witness {
-					from, _ := p.shown(&t)
+					from, _ := shown()
 					return p.witness(from, t.message)
 				},
 				cure: func() string { return p.admitThem(t.group) },
 			},
 			text: func() (says, fix string) {
-				from, person := p.shown(&t)
+				from, person := shown()
 				return p.name(t.group) + " " + verb + " mail that " + p.name(id) + " admits from " +
 						p.who(from, t.message) + like(t.message) + ". " + p.name(person) + " gets it no other way.",
 					p.admitThem(t.group)

@@ -73,7 +73,7 @@ type sheet struct {
 func newSheet(columns ...string) *sheet {
 	s := &sheet{}
 	s.w = csv.NewWriter(&s.b)
-	_ = s.w.Write(columns)
+	s.row(slices.Clone(columns))
 	return s
 }
 
