@@ -283,9 +283,10 @@ func FromCompiled(data []byte) (*Estate, error) {
 	e.children.all = raisedNestings(viewOf[flatNesting](parts[sectionChildren]))
 	e.parents.all = raisedNestings(viewOf[flatNesting](parts[sectionParents]))
 	e.index.subaddress = strings.ToLower(e.settings.Subaddress)
+	whole = whole && e.isWhole(len(parts[sectionPeople])/int(unsafe.Sizeof(flatPerson{})))
 	whole = <-raised && whole
 	code(sectionAlso, func(c *coder) { c.also(e) })
-	if !whole || !e.fits() {
+	if !whole || !e.fits() || !e.arePeopleWhole() {
 		return nil, errDamaged
 	}
 	return e, nil
@@ -294,7 +295,7 @@ func FromCompiled(data []byte) (*Estate, error) {
 // fits reports whether what an estate consists of has the lengths that belong together.
 func (e *Estate) fits() bool {
 	people := len(e.people)
-	last := func(start []uint32, n int) bool { return len(start) == e.count+1 && start[e.count] == uint32(n) }
+	last := func(start []uint32, n int) bool { return len(start) == e.count+1 && start[0] == 0 && ascend(start, n) }
 	return len(e.rules) == e.count && len(e.inside) == people && len(e.rank) == people && len(e.byAddress) == people &&
 		len(e.domain) == e.count+people && last(e.entryStart, len(e.entries)) &&
 		last(e.children.start, len(e.children.all)) && last(e.parents.start, len(e.parents.all))
