@@ -146,6 +146,9 @@ func (f *File) Revert(now []byte) ([]byte, error) {
 				return nil, &Conflict{f.Path, e.Line}
 			}
 		}
+		if start < 0 || start > len(text) || !strings.HasPrefix(text[start:], e.New) { // it was not kept by Yorvet
+			return nil, &Conflict{f.Path, e.Line}
+		}
 		text = text[:start] + e.Old + text[start+len(e.New):]
 	}
 	return []byte(text), nil

@@ -1,6 +1,7 @@
 package undo
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -146,4 +147,51 @@ func TestStore(t *testing.T) {
 	if info, err := os.Stat(s.path(1)); err != nil || info.Mode().Perm()&0o077 != 0 {
 		t.Errorf("others can read what is kept: %v %v", info.Mode(), err)
 	}
+}
+
+// A kept change that somebody else has written takes nothing back but the lines that it names.
+func TestCraftedChange(t *testing.T) {
+	const now = "a\nb\nc\n"
+	for about, edit := range map[string]Edit{
+		"before the file":  {Start: -5, Old: "x"},
+		"behind the file":  {Start: 7, Old: "x"},
+		"across its end":   {Start: 4, New: "c\nd\n", Old: "x"},
+		"other lines":      {Start: 2, New: "c\n", Old: "x"},
+		"a number as such": {Start: -1 << 63, New: "a\n"},
+	} {
+		f := File{Path: "x", Later: sumOf([]byte(now)), Edits: []Edit{edit}}
+		if got, err := f.Revert([]byte(now)); err == nil {
+			t.Errorf("%s: the file becomes %q", about, got)
+		}
+	}
+}
+
+// Whatever a kept change says: what comes of it is a file, or an error.
+func FuzzRevert(f *testing.F) {
+	kept, err := NewFile("x", []byte("a\nb\n"), []byte("a\nc\nd\n"))
+	if err != nil {
+		f.Fatal(err)
+	}
+	whole, err := json.Marshal(kept)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(whole, []byte("a\nc\nd\n"), true)
+	f.Add([]byte(`{"edits": [{"start": -5, "old": "x"}]}`), []byte("a\n"), true)
+	f.Fuzz(func(t *testing.T, data, now []byte, same bool) {
+		var file File
+		if json.Unmarshal(data, &file) != nil {
+			return
+		}
+		if same {
+			file.Later = sumOf(now)
+		}
+		before := len(now)
+		for _, e := range file.Edits {
+			before += len(e.Old)
+		}
+		if got, err := file.Revert(now); err == nil && len(got) > before {
+			t.Errorf("%d bytes become %d", len(now), len(got))
+		}
+	})
 }
