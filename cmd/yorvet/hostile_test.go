@@ -532,3 +532,39 @@ func TestSmallFilesTakeLittle(t *testing.T) {
 		}
 	}
 }
+
+// A file of the estate that is a link out of its folder is written only if that is asked for.
+func TestLinksOutside(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	const table = "address,name\nann@kelp.example,Ann\n"
+	lay(t, dir, map[string]string{"estate/estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: people.csv}\n", "elsewhere/people.csv": table, "own/people.csv": table})
+	outside, link := filepath.Join(dir, "elsewhere", "people.csv"), filepath.Join(dir, "estate", "people.csv")
+	if err := os.Symlink(outside, link); err != nil {
+		t.Skip("there are no links here: ", err)
+	}
+	command := []string{"--estate", "estate", "person", "set", "ann@kelp.example", "name=Anna", "--yes"}
+	r := run(t, dir, nil, command)
+	if now, err := os.ReadFile(outside); err != nil || string(now) != table || r.code != 2 || !strings.Contains(strings.Join(strings.Fields(r.stderr), " "), outside) {
+		t.Errorf("exit code %d, %v, the file is %q\n%s%s", r.code, err, now, r.stdout, r.stderr)
+	}
+	r = run(t, dir, nil, append(command, "--through-links"))
+	if now, err := os.ReadFile(outside); err != nil || !strings.Contains(string(now), "Anna") || r.code != 0 || !strings.Contains(r.stdout, "out of the estate's folder") {
+		t.Errorf("asked for: exit code %d, %v, the file is %q\n%s%s", r.code, err, now, r.stdout, r.stderr)
+	}
+	if info, err := os.Lstat(link); err != nil || info.Mode()&os.ModeSymlink == 0 {
+		t.Errorf("the link is gone: %v", err)
+	}
+	// The folder itself may be reached by a link, and files in it by links within.
+	if err := os.Symlink("own", filepath.Join(dir, "alias")); err != nil {
+		t.Fatal(err)
+	}
+	lay(t, dir, map[string]string{"own/estate.yaml": "yorvet: 1\ndomains: [kelp.example]\npeople: {table: table.csv}\n"})
+	if err := os.Symlink("people.csv", filepath.Join(dir, "own", "table.csv")); err != nil {
+		t.Fatal(err)
+	}
+	command[1] = filepath.Join("alias", "estate.yaml")
+	if r := run(t, dir, nil, command); r.code != 0 {
+		t.Errorf("within: exit code %d\n%s%s", r.code, r.stdout, r.stderr)
+	}
+}

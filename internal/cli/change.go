@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +18,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/source"
 )
@@ -28,7 +30,12 @@ func changeFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "preview", Usage: "show what the change does; write nothing"},
 		&cli.BoolFlag{Name: "diff", Usage: "show the lines of the files that change"},
 		&cli.BoolFlag{Name: "quietly", Usage: "do not welcome new members"},
+		throughLinks(),
 	}
+}
+
+func throughLinks() cli.Flag {
+	return &cli.BoolFlag{Name: "through-links", Usage: "with --yes: write files outside that links of the estate lead to"}
 }
 
 // A changer is a command that changes the estate: what it does is shown, then
@@ -157,6 +164,7 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		}
 		answer.Files = append(answer.Files, change)
 	}
+	answer.Notes = append(answer.Notes, c.throughLinks(path, files)...)
 	show := func() error {
 		if c.wrap != nil {
 			return c.print(c.wrap(answer))
@@ -191,6 +199,44 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 		answer.Notes = append(answer.Notes, problem)
 	}
 	return false, errors.Join(show(), done)
+}
+
+// throughLinks says which files are written outside the folder of the estate, as links in it lead there.
+// Without a question that is refused unless it is asked for.
+func (c *changer) throughLinks(path string, files []estatefile.FileChange) (notes []string) {
+	folder := path
+	if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		folder = filepath.Dir(path)
+	}
+	for _, f := range files {
+		where, leaves := linkOutside(folder, f.File)
+		if !leaves {
+			continue
+		}
+		notes = append(notes, fmt.Sprintf("%s is a link out of the estate's folder; the file that is written is %s", f.File, where))
+		if c.refused == nil && c.cmd.Bool("yes") && !c.cmd.Bool("through-links") {
+			c.refused = usageError("%s is a link to %s, outside the estate's folder; nothing is written. If that file is to be written: "+
+				"--through-links", f.File, where)
+		}
+	}
+	return notes
+}
+
+// linkOutside returns where a file that is named below a folder really is, and whether that is outside
+// of where the folder is.
+func linkOutside(folder, name string) (where string, leaves bool) {
+	below := func(folder, path string) bool {
+		rest, err := filepath.Rel(folder, path)
+		return err == nil && filepath.IsLocal(rest)
+	}
+	named, err := filepath.Abs(name)
+	within, err2 := filepath.Abs(folder)
+	if err != nil || err2 != nil || !below(within, named) {
+		return "", false // what is named elsewhere is meant to be there
+	}
+	where, err = localfile.Real(name)
+	real, err2 := localfile.Real(folder)
+	return where, err == nil && err2 == nil && !below(real, where)
 }
 
 // writeIfAgreed asks whether a change that was shown is to be made, and makes it.
