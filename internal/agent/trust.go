@@ -40,8 +40,8 @@ func (d *Draft) check() error {
 	if d.Attachment < 0 || d.Attachment > MostAttachment {
 		return fmt.Errorf("%d bytes are to be attached, and %d are the most", d.Attachment, MostAttachment)
 	}
-	for _, text := range []string{d.From, d.To, d.By, d.ReplyTo, d.Plain} {
-		if text == "" {
+	for i, text := range []string{d.From, d.To, d.By, d.ReplyTo, d.Plain} {
+		if text == "" && i > 1 {
 			continue
 		}
 		if _, err := address.Parse(text); err != nil {

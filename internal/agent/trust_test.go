@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -13,6 +14,7 @@ import (
 
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
@@ -159,4 +161,35 @@ func TestMaySend(t *testing.T) {
 			t.Errorf("%s: %v", domain, err)
 		}
 	}
+}
+
+// Whatever a row of the store asks for: what is sent of it has the marks of its case, bounds, and no
+// header that a text has brought in.
+func FuzzDraft(f *testing.F) {
+	f.Add([]byte(`{"from": "ada@k.example", "by": "bo@k.example", "sender": true, "to": "g@k.example", "replyTo": "x@k.example", "subject": "s", "text": "t", "inReplyTo": "a@b", "automatic": true, "invitation": true, "attachment": 100}`))
+	f.Add([]byte(`{"from": "ada@k.example", "to": "g@k.example", "subject": "a\r\nBcc: all@k.example\r\n\r\nx", "inReplyTo": "a>\r\nBcc: <b"}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var d Draft
+		if json.Unmarshal(data, &d) != nil || d.check() != nil {
+			return
+		}
+		raw, err := d.Message(idA, tagA, began)
+		if err != nil {
+			return
+		}
+		if most := 4*len(data) + 2*d.Attachment + 20_000; len(raw) > most {
+			t.Errorf("%d bytes of a draft make %d", len(data), len(raw))
+		}
+		m, err := read.Parse(raw)
+		if err != nil || m.Tag != tagA || m.ID != idA || len(m.From) != 1 {
+			t.Errorf("%q: %v, %+v", raw, err, m)
+		}
+		head, _, _ := bytes.Cut(raw, []byte("\r\n\r\n"))
+		for line := range bytes.Lines(head) {
+			name, _, _ := bytes.Cut(line, []byte(":"))
+			if line[0] != ' ' && line[0] != '\t' && strings.EqualFold(string(name), "Bcc") {
+				t.Errorf("a text has brought in %q", line)
+			}
+		}
+	})
 }

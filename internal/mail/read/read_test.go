@@ -232,3 +232,35 @@ func TestBouncesInText(t *testing.T) {
 		}
 	}
 }
+
+// Whatever a bounce says, in its fields, its text or in what a server found out about its sender: it is
+// read in bounds, and names nobody without an address.
+func FuzzBounce(f *testing.F) {
+	f.Add("failed", "5.1.1", "smtp; 550 5.1.1 gone", "  gone@corp.example\r\n    Unrouteable address", "mx.example; spf=pass smtp.mailfrom=a@b.example")
+	f.Add("delayed", "4.0.0 (x)", "", "<a@b.example>: \r\n(generated from c@d.example)", ";;=")
+	f.Add("", "", "x;y;z", "@@@ <<<a@b>>> ---", "1; none")
+	f.Fuzz(func(t *testing.T, action, status, diagnostic, text, results string) {
+		clean := func(s string) string { return strings.NewReplacer("\r", " ", "\n", " ").Replace(s) }
+		raw := "From: MAILER-DAEMON@mx.example\r\nTo: ann@far.example\r\nSubject: Undeliverable\r\nAuthentication-Results: " + clean(results) +
+			"\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\n\r\n" + text +
+			"\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.example\r\n\r\nFinal-Recipient: rfc822; g@corp.example\r\nAction: " +
+			clean(action) + "\r\nStatus: " + clean(status) + "\r\nDiagnostic-Code: " + clean(diagnostic) + "\r\n\r\n--b--\r\n"
+		m, err := Parse([]byte(raw))
+		if err != nil {
+			return
+		}
+		if m.Bounce != nil {
+			for _, one := range m.Bounce.Recipients {
+				if one.Final == "" || len(one.Diagnostic) > len(raw) {
+					t.Errorf("%+v", one)
+				}
+			}
+		}
+		for _, named := range Named(m.AllText()) {
+			if !strings.Contains(named, "@") {
+				t.Errorf("%q is named", named)
+			}
+		}
+		_, _ = ParseLight([]byte(raw))
+	})
+}
