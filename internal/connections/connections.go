@@ -511,7 +511,9 @@ func (l *Connections) Sender(a address.Address, inside, claims bool) (*Outgoing,
 }
 
 // For reports whether a way is for a sender; inside says whether their domain is one of the estate's.
-func (w *Outgoing) For(a address.Address, inside bool) bool { return w.Claims || covers(w.From, a, inside) }
+func (w *Outgoing) For(a address.Address, inside bool) bool {
+	return w.Claims || covers(w.From, a, inside)
+}
 
 // Opens reports whether a connection opens somebody's mailbox, likewise.
 func (m *Mailboxes) Opens(a address.Address, inside bool) bool { return covers(m.For, a, inside) }

@@ -345,7 +345,7 @@ func NewLogRows(w io.Writer, zone *time.Location) *LogRows {
 func (r *LogRows) Add(s *trail.Story) {
 	m := NewLogMessage(s, r.zone)
 	for _, row := range m.rows() {
-		_ = r.w.Write(harmless(row))
+		_ = r.w.Write(cells(row))
 	}
 }
 

@@ -105,11 +105,11 @@ func writeCSV(w io.Writer, a Answer) error {
 	writer := csv.NewWriter(w)
 	writer.UseCRLF = true
 	header, rows := a.table()
-	if err := writer.Write(harmless(slices.Clone(header))); err != nil {
+	if err := writer.Write(cells(slices.Clone(header))); err != nil {
 		return err
 	}
 	for row := range rows {
-		if err := writer.Write(harmless(row)); err != nil {
+		if err := writer.Write(cells(row)); err != nil {
 			return err
 		}
 	}

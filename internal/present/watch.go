@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yorvet.example/yorvet/internal/harmless"
 )
 
 // A WatchEvent is one answer of something that is watched, with what is new in it.
@@ -156,7 +158,7 @@ func PrintWatchEvent(w io.Writer, e *WatchEvent, format Format, options Options)
 		if err != nil {
 			return err
 		}
-		_, err = w.Write(append(escaped(line), '\n'))
+		_, err = w.Write(append(harmless.JSON(line), '\n'))
 		return err
 	}
 	style := Plain

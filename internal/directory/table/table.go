@@ -11,34 +11,21 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/harmless"
 )
 
 // The words are at hand, as there are many memberships.
 var copyWords, invitationsWords = estate.CopyWords(), estate.InvitationsWords()
 
-// formula are the characters at which spreadsheets begin a formula; some take the wide forms, too.
-const formula = "=+-@\t\r\n\uff1d\uff0b\uff0d\uff20"
-
-// IsFormula reports whether a spreadsheet may take a cell for a formula: by how it begins, behind blanks.
-func IsFormula(cell string) bool {
-	if cell != "" && strings.IndexByte("\t\r\n", cell[0]) >= 0 {
-		return true
-	}
-	first, _ := utf8.DecodeRuneInString(strings.TrimLeftFunc(cell, unicode.IsSpace))
-	return first != utf8.RuneError && strings.ContainsRune(formula, first)
-}
-
 // Neutral returns a cell so that no spreadsheet takes it for a formula: with an
 // apostrophe in front. Plain undoes it.
 func Neutral(cell string) string {
-	if IsFormula(strings.TrimLeft(cell, "'")) {
+	if harmless.IsFormula(strings.TrimLeft(cell, "'")) {
 		return "'" + cell
 	}
 	return cell
@@ -46,7 +33,7 @@ func Neutral(cell string) string {
 
 // Plain is the reverse of Neutral.
 func Plain(cell string) string {
-	if strings.HasPrefix(cell, "'") && IsFormula(strings.TrimLeft(cell, "'")) {
+	if strings.HasPrefix(cell, "'") && harmless.IsFormula(strings.TrimLeft(cell, "'")) {
 		return cell[1:]
 	}
 	return cell
