@@ -1,9 +1,11 @@
 package source_test
 
 import (
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -93,7 +95,13 @@ func TestHostileSCIM(t *testing.T) {
 			_ = json.NewEncoder(w).Encode(map[string]any{"totalResults": asked + 5, "Resources": []any{map[string]any{"id": "same", "userName": "a@kelpmere.example"}}})
 		},
 		"short": func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"totalResults": 7, "Resources": []}`) },
-		"page":  func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<html>") },
+		"gzip": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Encoding", "gzip")
+			z := gzip.NewWriter(w)
+			_, _ = io.WriteString(z, `{"totalResults": 1, "Resources": [`+strings.Repeat("{},", 5_000_000)+"{}]}")
+			_ = z.Close()
+		},
+		"page": func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<html>") },
 		"refusing": func(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, `{"detail": "go away, tide-42-secret"}`, http.StatusForbidden)
 		},
@@ -102,7 +110,7 @@ func TestHostileSCIM(t *testing.T) {
 		},
 	}
 	secret.New("tide-42-secret")
-	for name, want := range map[string]string{"endless": "again on the page", "growing": "again on the page", "short": "says that there are 7, and gives 0", "page": "no page of resources", "refusing": "go away", "moving": "302"} {
+	for name, want := range map[string]string{"endless": "again on the page", "growing": "again on the page", "short": "says that there are 7, and gives 0", "gzip": "more than 2000000 values", "page": "no page of resources", "refusing": "go away", "moving": "302"} {
 		server := httptest.NewServer(http.HandlerFunc(answers[name]))
 		_, err := source.Read(context.Background(), server.URL+"/scim/v2", source.Options{})
 		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "tide-42") {

@@ -25,6 +25,7 @@ import (
 const (
 	mostResources = 2_000_000
 	mostOfPage    = 10_000           // resources of one page
+	mostParts     = 2_000_000        // values of one page, by the commas between
 	mostText      = 1 << 30          // bytes of all pages
 	whole         = 30 * time.Minute // for all of them
 )
@@ -153,6 +154,9 @@ func (s *Service) get(ctx context.Context, kind string, start, count int) (*page
 	data, _, err := s.client().Get(ctx, where+"?"+query.Encode())
 	if err != nil {
 		return nil, err
+	}
+	if bytes.Count(data, []byte(",")) > mostParts { // short ones take many times the memory of their text
+		return nil, fmt.Errorf("%s: the page has more than %d values", where, mostParts)
 	}
 	p := &page{size: len(data)}
 	if err := json.Unmarshal(data, p); err != nil {
