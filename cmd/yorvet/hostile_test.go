@@ -391,10 +391,14 @@ func TestInterrupt(t *testing.T) {
 			"connections.yaml": fmt.Sprintf("yorvet-connections: 1\nsend:\n- {name: all, server: '%s', from: [anyone], tls: none}\n"+
 				"look:\n- {server: '%[1]s', tls: none, for: [anyone], login: {password: {environment: SECRET}}}\n", silent.Addr()),
 		})
-		dense := "yorvet: 1\ndomains: [kelp.example]\ngroups:\n" // which takes half a minute to check
-		for i := range 1500 {
-			dense += fmt.Sprintf("- {address: g%d@kelp.example, gate: [admit in g%d@kelp.example], members: [g%d@kelp.example, g%d@kelp.example, g%d@kelp.example]}\n",
-				i, (i*7+3)%1500, (i*3+1)%1500, (i*3+2)%1500, (i*3+3)%1500)
+		dense := "yorvet: 1\ndomains: [kelp.example]\npeople: [{address: a@kelp.example}]\ngroups:\n" // which takes a while to check
+		const turns = 225
+		for i := range 2 * turns {
+			members := "a@kelp.example"
+			if i < 2*turns-2 {
+				members = fmt.Sprintf("g%d@kelp.example, g%d@kelp.example", i/2*2+2, i/2*2+3)
+			}
+			dense += fmt.Sprintf("- {address: g%d@kelp.example, members: [%s], gate: [admit members, hold a@kelp.example, refuse anyone]}\n", i, members)
 		}
 		lay(t, dir, map[string]string{"dense.yaml": dense})
 		before, _ := os.ReadFile(filepath.Join(dir, "estate", "groups.yaml"))
