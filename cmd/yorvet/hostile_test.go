@@ -572,3 +572,34 @@ func TestLinksOutside(t *testing.T) {
 		t.Errorf("within: exit code %d\n%s%s", r.code, r.stdout, r.stderr)
 	}
 }
+
+// A list of a megabyte, whatever it is made of, takes seconds: to read, and to add to a group.
+func TestLongListsTakeLittle(t *testing.T) {
+	t.Parallel()
+	const most = 900_000
+	var distinct strings.Builder
+	for i := 0; distinct.Len() < most; i++ {
+		fmt.Fprintf(&distinct, "n%d@elsewhere.example\n", i)
+	}
+	dir := t.TempDir()
+	var estate strings.Builder
+	estate.WriteString("yorvet: 1\ndomains: [kelp.example]\npeople:\n")
+	for i := range 5000 {
+		fmt.Fprintf(&estate, "- {address: p%d@kelp.example, name: Ann Oake %[1]d}\n", i)
+	}
+	estate.WriteString("groups: [{address: g@kelp.example, members: [p1@kelp.example]}]\n")
+	lay(t, dir, map[string]string{"estate.yaml": estate.String()})
+	for about, text := range map[string]string{
+		"angles": strings.Repeat("<", most), "parentheses": strings.Repeat("(", most), "semicolons": strings.Repeat(";", most), "quotes": strings.Repeat(`" `, most/2),
+		"words": strings.Repeat("Ann\n", most/4), "one again": strings.Repeat("a@elsewhere.example\n", most/20), "unknown ones": strings.ReplaceAll(distinct.String(), "elsewhere", "kelp"),
+		"many": distinct.String(),
+	} {
+		lay(t, dir, map[string]string{"list.txt": text})
+		for _, command := range [][]string{{"import", "list:list.txt", "-o", "new.yaml", "--domain", "elsewhere.example", "--preview"}, {"member", "add", "g@kelp.example", "--from", "list.txt", "--preview"}} {
+			r := run(t, dir, nil, command)
+			if r.memory > 500<<20 || r.code > 2 || r.processor > 20*time.Second { // beside others it takes up to twice as much
+				t.Errorf("%s, %s: exit code %d, %d MiB, %s of processor\n%.300s", about, command[0], r.code, r.memory>>20, r.processor, r.stderr)
+			}
+		}
+	}
+}

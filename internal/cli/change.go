@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 
@@ -42,23 +41,31 @@ func throughLinks() cli.Flag {
 // asked about, then written.
 type changer struct {
 	*session
-	draft   *estatefile.Draft
-	path    string       // of the estate
-	undoes  int          // the number of the change that this one takes back, or 0
-	tally   *pastedTally // of what was pasted, or nil
-	about   string       // what is made, in words
-	notes   []string
-	wrap    func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
-	wrong   bool                                 // something that was asked for could not be done
-	written map[string]bool                      // people outside who are written down, by key
-	input   func() (string, error)               // what --from names
-	refused error                                // why the change is not made, though it may be looked at
-	after   error                                // what went wrong besides
+	draft       *estatefile.Draft
+	path        string       // of the estate
+	undoes      int          // the number of the change that this one takes back, or 0
+	tally       *pastedTally // of what was pasted, or nil
+	about       string       // what is made, in words
+	notes       []string
+	noted       map[string]bool                      // which of them there are
+	suggested   int                                  // how often it was looked who may have been meant
+	wrap        func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
+	wrong       bool                                 // something that was asked for could not be done
+	written     map[string]bool                      // people outside who are written down, by key
+	pastedNames map[string]byName                    // by name: who it was found to be
+	input       func() (string, error)               // what --from names
+	refused     error                                // why the change is not made, though it may be looked at
+	after       error                                // what went wrong besides
 }
 
 // note tells of something besides the change.
 func (c *changer) note(format string, args ...any) {
-	if text := fmt.Sprintf(format, args...); !slices.Contains(c.notes, text) {
+	text := fmt.Sprintf(format, args...)
+	if c.noted == nil {
+		c.noted = map[string]bool{}
+	}
+	if !c.noted[text] {
+		c.noted[text] = true
 		c.notes = append(c.notes, text)
 	}
 }

@@ -412,8 +412,14 @@ func (c *changer) listed(what string, texts []string) ([]string, error) {
 	return list, nil
 }
 
+// mostSuggested is for how many texts of one command it is looked who may have been meant.
+const mostSuggested = 100
+
 // nearAddress returns the address of somebody that a text may have meant.
 func (c *changer) nearAddress(text string) string {
+	if c.suggested++; c.suggested > mostSuggested {
+		return ""
+	}
 	near := nearest.Words(text, c.e.Addresses, 1)
 	return strings.Join(near, "")
 }

@@ -85,8 +85,7 @@ func (s *session) byName(text string) (id estate.ID, ok bool, err error) {
 		return estate.None, false, nil
 	}
 	var exact, found []estate.ID
-	for i := range s.e.People() {
-		id := s.e.PersonID(i)
+	for _, id := range s.rarest(words) {
 		name := strings.Fields(strings.ToLower(s.e.Person(id).Name))
 		if strings.Join(name, " ") == strings.Join(words, " ") {
 			exact = append(exact, id)
@@ -109,6 +108,27 @@ func (s *session) byName(text string) (id estate.ID, ok bool, err error) {
 		names = append(names, s.e.Person(id).Name+" ("+s.e.Address(id).String()+")")
 	}
 	return estate.None, false, usageError("%q may be %s", text, someOf(names))
+}
+
+// rarest returns the people who have that of some words in their name which fewest have.
+func (s *session) rarest(words []string) (few []estate.ID) {
+	if s.byWord == nil {
+		s.byWord = map[string][]estate.ID{}
+		for i := range s.e.People() {
+			id := s.e.PersonID(i)
+			for word := range strings.FieldsSeq(strings.ToLower(s.e.Person(id).Name)) {
+				if list := s.byWord[word]; len(list) == 0 || list[len(list)-1] != id {
+					s.byWord[word] = append(list, id)
+				}
+			}
+		}
+	}
+	for i, word := range words {
+		if list := s.byWord[word]; i == 0 || len(list) < len(few) {
+			few = list
+		}
+	}
+	return few
 }
 
 func containsAll(list, words []string) bool {

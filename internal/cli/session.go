@@ -34,6 +34,7 @@ type session struct {
 	r       *resolve.Resolver
 	format  present.Format
 	picks   map[string][]estate.ID // people, by a selector that asks nothing about a group
+	byWord  map[string][]estate.ID // people by a word of their name; nil: not asked yet
 }
 
 // open checks the flags that all commands share, then loads the estate.

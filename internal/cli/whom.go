@@ -172,16 +172,16 @@ type somebody struct {
 // with them; to be a member one has to be known or outside.
 func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]somebody, error) {
 	var list []somebody
+	met, written := map[estate.ID]bool{}, map[string]bool{}
 	add := func(a address.Address, name string) {
 		id, known := c.e.Find(a)
 		if !known {
 			id = estate.None
 		}
-		for _, one := range list {
-			if one.id == id && id != estate.None || one.address.Key() == a.Key() {
-				return
-			}
+		if known && met[id] || written[a.Key()] {
+			return
 		}
+		met[id], written[a.Key()] = true, true
 		list = append(list, somebody{id, a, name})
 	}
 	for _, text := range addresses {
@@ -325,6 +325,13 @@ func (t *pastedTally) String() string {
 	return strings.Join(parts, ", ")
 }
 
+// byName is who has a name.
+type byName struct {
+	id  estate.ID
+	ok  bool
+	err error
+}
+
 // namedAs returns the person whose name is pasted without an address: the whole name, or
 // two words of it at least that only they have.
 func (c *changer) namedAs(r paste.Remark) (estate.ID, bool, error) {
@@ -332,7 +339,15 @@ func (c *changer) namedAs(r paste.Remark) (estate.ID, bool, error) {
 	if !r.Nameless || len(words) == 0 || len(words) > 6 {
 		return estate.None, false, nil
 	}
-	id, ok, err := c.byName(r.Text)
+	if c.pastedNames == nil {
+		c.pastedNames = map[string]byName{}
+	}
+	found, asked := c.pastedNames[r.Text]
+	if !asked {
+		found.id, found.ok, found.err = c.byName(r.Text)
+		c.pastedNames[r.Text] = found
+	}
+	id, ok, err := found.id, found.ok, found.err
 	if ok && len(words) == 1 && !strings.EqualFold(c.e.Person(id).Name, r.Text) {
 		return estate.None, false, nil
 	}

@@ -94,8 +94,12 @@ func (t *yamlText) changeItems(list *yaml.Node, c listChange) {
 	}
 	if isFlow(list) {
 		t.dropFlow(list, c.drop)
-		for _, v := range c.add {
-			t.appendFlow(list, v.inline(style))
+		if len(c.add) > 0 {
+			var added []string
+			for _, v := range c.add {
+				added = append(added, v.inline(style))
+			}
+			t.appendFlow(list, strings.Join(added, ", "))
 		}
 		return
 	}
