@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"yorvet.example/yorvet/internal/directory"
+	"yorvet.example/yorvet/internal/sample"
 )
 
 // Rows become entries, whatever separates their cells.
@@ -334,5 +336,19 @@ func TestMergedCells(t *testing.T) {
 		if got := plainDay(cell); got != want {
 			t.Errorf("%s is %s, want %s", cell, got, want)
 		}
+	}
+}
+
+// A heading that a spreadsheet would take for a formula is none, and comes back as it was.
+func TestNeutralHeadings(t *testing.T) {
+	e := sample.Load(t, "yorvet: 1\ndomains: [k.example]\npeople:\n  - {address: ann@k.example, attributes: {'=HYPERLINK(1)': a, \"\uff1dx\": b, post: '@c'}}\n").Estate()
+	data := Write(e)["people.csv"]
+	head, _, _ := strings.Cut(string(data), "\n")
+	if !strings.Contains(head, ",'=HYPERLINK(1)") || !strings.Contains(head, ",'\uff1dx") {
+		t.Errorf("the headings are %q", head)
+	}
+	r, err := NewReader(bytes.NewReader(data), "people.csv", Options{})
+	if err != nil || !slices.Contains(r.Header, "=HYPERLINK(1)") || !slices.Contains(r.Header, "\uff1dx") {
+		t.Errorf("they are read as %v, %v", r.Header, err)
 	}
 }
