@@ -220,10 +220,10 @@ func (c *changer) throughLinks(path string, files []estatefile.FileChange) (note
 		if !leaves {
 			continue
 		}
-		notes = append(notes, fmt.Sprintf("%s is a link out of the estate's folder; the file that is written is %s", f.File, where))
+		notes = append(notes, fmt.Sprintf("%s is a link out of the estate's folder, to %s", f.File, where))
 		if c.refused == nil && c.cmd.Bool("yes") && !c.cmd.Bool("through-links") {
-			c.refused = usageError("%s is a link to %s, outside the estate's folder; nothing is written. If that file is to be written: "+
-				"--through-links", f.File, where)
+			c.refused = usageError("%s is a link to %s, outside the estate's folder; nothing is written. "+
+				"If that file is to be written: --through-links", f.File, where)
 		}
 	}
 	return notes

@@ -302,14 +302,15 @@ func (a *asker) listen(ctx context.Context, w *watch.Worker, where string) (end 
 	if err != nil {
 		return nil, networkError(err)
 	}
-	page := &watch.Page{Worker: w, Version: version(), Names: a.cmd.StringSlice("known-as"), Report: func(ctx context.Context, out io.Writer) error {
+	page := &watch.Page{Worker: w, Version: version(), Names: a.cmd.StringSlice("known-as")}
+	page.Report = func(ctx context.Context, out io.Writer) error {
 		args := append([]string{"report", "--output", "-"}, a.storeArgs()...)
 		for _, file := range a.plan.Report {
 			args = append(args, "--expect", file)
 		}
 		_, err := a.run(ctx, out, args...)
 		return err
-	}}
+	}
 	fmt.Fprintf(a.streams.Err, "yorvet: http://%s/ shows the latest results\n", listener.Addr())
 	return page.Serve(listener), nil
 }

@@ -29,8 +29,8 @@ type Person struct {
 	Owns       []string            `json:"owns"`
 	Named      []Naming            `json:"named"` // the rules that name them by address
 	Alone      []Alone             `json:"alone"` // what breaks without them
-	// Unknown are the groups of which it was not worked out whose mail they do not get: they hold too
-	// many others.
+	// Unknown are the groups of which it was not worked out whose mail they do not get: there are too
+	// many nested groups, or kinds of senders.
 	Unknown []string `json:"notFromUnknown,omitempty"`
 
 	effort int // that is left for NotFrom
@@ -244,8 +244,7 @@ func (a *Person) writeText(p *Page) {
 	p.personGroups("gets", a.Receives, true)
 	if n := len(a.Unknown); n > 0 {
 		p.Line(4, Span{Doubtful, "  ! "}, Span{Plain, "For " + count(n, "group", "groups") +
-			", it is not worked out which senders' mail nested gates keep from them: too many groups are nested in " +
-			choose(n, "it", "them")})
+			", it is not worked out which senders' mail nested gates keep from them: too many nested groups, or kinds of senders"})
 	}
 	p.Gap()
 	a.writePosts(p)

@@ -127,7 +127,8 @@ func databaseConfig(where string) (*pgxpool.Config, error) {
 // isNear reports whether a database is on this machine, at whatever of its hosts.
 func isNear(c *pgxpool.Config) bool {
 	near := func(host string) bool { return strings.HasPrefix(host, "/") || endpoint.IsLoopback(host) }
-	return near(c.ConnConfig.Host) && !slices.ContainsFunc(c.ConnConfig.Fallbacks, func(f *pgconn.FallbackConfig) bool { return !near(f.Host) })
+	isFar := func(f *pgconn.FallbackConfig) bool { return !near(f.Host) }
+	return near(c.ConnConfig.Host) && !slices.ContainsFunc(c.ConnConfig.Fallbacks, isFar)
 }
 
 // isVerified reports whether nothing is said to any host of a database but through TLS by which it has

@@ -49,7 +49,8 @@ func (e *Estate) isWhole(people int) bool {
 func (e *Estate) arePeopleWhole() bool {
 	for i := range e.people {
 		p := &e.people[i]
-		if !e.hasPlace(p.Place) || int(p.Mailbox) >= len(mailboxWords) || int(e.rank[i]) >= len(e.people) || !e.IsPerson(e.byAddress[i]) {
+		if !e.hasPlace(p.Place) || int(p.Mailbox) >= len(mailboxWords) || int(e.rank[i]) >= len(e.people) ||
+			!e.IsPerson(e.byAddress[i]) {
 			return false
 		}
 	}

@@ -103,7 +103,10 @@ func (p *parts) scan(file *zip.File, left *amounts) error {
 		case "mergeCell":
 			p.merged++
 		}
-		if left.marks < 0 || left.cells < 0 || p.merged > mostMerged {
+		if p.merged > mostMerged {
+			return fmt.Errorf("it has more than %d merged cells", mostMerged)
+		}
+		if left.marks < 0 || left.cells < 0 {
 			return errors.New("it has far more cells than its size lets expect")
 		}
 	}
