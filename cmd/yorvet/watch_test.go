@@ -112,13 +112,27 @@ func (p *process) kill() {
 	_ = p.cmd.Wait()
 }
 
+// openOnly opens a store as its only estate sees it.
+func openOnly(t testing.TB, where string) *store.Store {
+	t.Helper()
+	st, err := store.Open(context.Background(), where)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := st.Estates(context.Background())
+	if err != nil || len(list) > 1 {
+		t.Fatalf("the estates are %+v, %v", list, err)
+	}
+	if len(list) == 0 { // nothing has used it yet
+		return st
+	}
+	return st.Of(list[0].Name)
+}
+
 // kept returns the answers of the store.
 func (w *watched) kept() []store.Answer {
 	w.t.Helper()
-	s, err := store.Open(context.Background(), w.store)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	s := openOnly(w.t, w.store)
 	defer s.Close()
 	list, err := s.Answers(context.Background(), time.Time{}, 1<<20)
 	if err != nil {
@@ -480,12 +494,9 @@ func TestWatchProbesAndMail(t *testing.T) {
 	if states["check"] != store.Wrong || states["probe"] != store.Good {
 		t.Errorf("%v: %s", states, p.errs)
 	}
-	s, err := store.Open(t.Context(), w.store)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := openOnly(t, w.store)
 	defer s.Close()
-	if waiting, err := s.Backlogs(t.Context()); err != nil || len(waiting) > 0 {
+	if waiting, err := s.Backlogs(t.Context(), "plan"); err != nil || len(waiting) > 0 {
 		t.Errorf("alarms wait: %+v, %v", waiting, err)
 	}
 	if runs, err := s.Runs(t.Context()); err != nil || len(runs) != 1 || runs[0].Good == 0 || runs[0].Bad > 0 {

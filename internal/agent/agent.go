@@ -26,11 +26,11 @@ import (
 type Agent struct {
 	Store       *store.Store
 	Connections *connections.Connections // with their secrets
-	Run         string                   // only this run; "": all
+	Run         string                   // only the run of this ID; "": all
 	// Standing is told how far a run is, now and then; nil: nobody is.
-	Standing func(run string, s store.Standing)
+	Standing func(store.Standing)
 	// Sent is called once, when all messages of a run have been sent; nil: nothing is.
-	Sent func(ctx context.Context, run string)
+	Sent func(ctx context.Context)
 	// Trouble is told what keeps the agent from its work: the store that cannot be reached,
 	// a login that fails. nil: nobody is.
 	Trouble func(text string)
@@ -214,7 +214,7 @@ func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	row, err := a.Store.RunNamed(ctx, run)
+	row, err := a.Store.RunOf(ctx, run)
 	if err != nil {
 		return nil, err
 	}
@@ -242,7 +242,7 @@ func (a *Agent) steer(ctx context.Context) {
 				break
 			}
 			if a.Standing != nil {
-				a.Standing(name, t)
+				a.Standing(t)
 			}
 			if a.Run != "" && t.State != store.StateOpen && t.State != store.StateClosing {
 				return
@@ -275,7 +275,7 @@ func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) err
 	sent := t.Waiting == 0 && t.Sending == 0
 	if sent && a.Sent != nil && !a.sentTo[name] {
 		a.sentTo[name] = true
-		a.Sent(ctx, name)
+		a.Sent(ctx)
 	}
 	switch t.State {
 	case store.StateOpen:

@@ -121,7 +121,7 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 		return nil, fmt.Errorf("%w of %s", errNotOurs, v.Account)
 	}
 	x := &visitor{a: a, visit: v, account: boxes.Account(address)}
-	if x.run, err = a.Store.RunNamed(ctx, v.Run); err != nil {
+	if x.run, err = a.Store.RunOf(ctx, v.Run); err != nil {
 		return nil, err
 	}
 	if !boxes.Opens(address, slices.Contains(x.run.Terms.Domains, address.Domain())) {
@@ -256,7 +256,7 @@ func (x *visitor) answer(ctx context.Context, o store.Observation) {
 		return
 	}
 	request := fmt.Sprint(o.Account, " ", o.Folder, " ", o.Validity, " ", o.UID)
-	mine, err := x.a.Store.Answer(ctx, x.a.name, x.run.Name, o.N, request)
+	mine, err := x.a.Store.Answer(ctx, x.a.name, x.run.ID, o.N, request)
 	if err != nil || !mine {
 		x.a.trouble(ctx, err)
 		return
@@ -269,7 +269,7 @@ func (x *visitor) answer(ctx context.Context, o store.Observation) {
 	if err != nil || !reply.Accepted() {
 		return
 	}
-	x.a.trouble(ctx, x.a.Store.Answered(context.WithoutCancel(ctx), x.run.Name, o.N, request))
+	x.a.trouble(ctx, x.a.Store.Answered(context.WithoutCancel(ctx), x.run.ID, o.N, request))
 }
 
 // Decide answers a request to an approver: the message is admitted, or refused.

@@ -153,7 +153,11 @@ func (s *sender) draft(ctx context.Context, c *store.Claim) (d Draft, from addre
 	if len(c.Draft) > mostDraft || json.Unmarshal(c.Draft, &d) != nil {
 		return d, from, errors.New("what is to be sent cannot be read")
 	}
-	if !isMark(c.Run, c.Tag, c.MessageID) {
+	run, err := s.a.cases(ctx, c.Run)
+	if err != nil {
+		return d, from, fmt.Errorf("%w: %w", errStore, err)
+	}
+	if !isMark(run.run, c.Tag, c.MessageID) {
 		return d, from, errors.New("what is to be sent is not marked as a plan marks it")
 	}
 	if err := d.check(); err != nil {
@@ -161,10 +165,6 @@ func (s *sender) draft(ctx context.Context, c *store.Claim) (d Draft, from addre
 	}
 	if from, err = d.Submitter(); err != nil {
 		return d, from, err
-	}
-	run, err := s.a.cases(ctx, c.Run)
-	if err != nil {
-		return d, from, fmt.Errorf("%w: %w", errStore, err)
 	}
 	return d, from, maySend(s.way, from, run.domains)
 }

@@ -88,7 +88,7 @@ func TestPlantedRows(t *testing.T) {
 	if err := st.Plan(t.Context(), plan); err != nil {
 		t.Fatal(err)
 	}
-	if err := (&Agent{Store: st, Connections: l, Run: "run7"}).Work(t.Context()); err != nil {
+	if err := (&Agent{Store: st, Connections: l, Run: plan.ID}).Work(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	record, err := st.Record(t.Context(), "run7")

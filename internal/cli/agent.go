@@ -37,7 +37,7 @@ func newAgent(streams Streams) *cli.Command {
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
-			st, err := openStore(ctx, cmd, false)
+			st, err := openAgentStore(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -45,10 +45,10 @@ func newAgent(streams Streams) *cli.Command {
 			fmt.Fprintf(streams.Out, "Working on the runs of %s until interrupted\n", present.Clean(st.Where()))
 			states := map[string]string{}
 			a := &agent.Agent{Store: st, Connections: l, Trouble: func(text string) { warn(streams, text) },
-				Standing: func(run string, t store.Standing) {
-					if states[run] != t.State {
-						states[run] = t.State
-						fmt.Fprintf(streams.Out, "Run %s: %s\n", present.Clean(run), progressOf(t))
+				Standing: func(t store.Standing) {
+					if states[t.Name] != t.State {
+						states[t.Name] = t.State
+						fmt.Fprintf(streams.Out, "Run %s: %s\n", present.Clean(t.Name), progressOf(t))
 					}
 				}}
 			if err := a.Work(ctx); err != nil && !errors.Is(err, context.Canceled) {

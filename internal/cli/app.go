@@ -39,8 +39,9 @@ type Streams struct {
 	Out io.Writer // answers
 	Err io.Writer // everything else
 
-	args   []string             // of the command line
-	answer func(present.Answer) // takes the answer of a command in place of Out; nil: Out does
+	args    []string             // of the command line
+	answer  func(present.Answer) // takes the answer of a command in place of Out; nil: Out does
+	passing bool                 // the store will be thrown away: no estate has an identity for it
 }
 
 // How long a command may go on when ctx has ended: one that thinks, and one that
@@ -264,6 +265,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 			newAgent(streams),
 			newRuns(streams),
 			newHistory(streams),
+			newStore(streams),
 			newWatch(streams),
 			newRollcall(streams),
 			newHeld(streams),

@@ -197,7 +197,7 @@ func (d *demonstration) show(ctx context.Context, a act) error {
 	}
 	answer := &captured{options: pageOptions(w)}
 	answer.options.Folder = filepath.ToSlash(d.dir) + "/"
-	if code := Run(ctx, args, Streams{Out: answer, Err: d.streams.Err}); code != exitAnswered && code != exitWrong {
+	if code := Run(ctx, args, Streams{Out: answer, Err: d.streams.Err, passing: true}); code != exitAnswered && code != exitWrong {
 		return usageError("this step of the demo ended with exit code %d", code)
 	}
 	_, err := io.WriteString(w, a.cut(answer.String()))

@@ -28,6 +28,7 @@ func newHistory(streams Streams) *cli.Command {
 		Flags: []cli.Flag{
 			storeFlag(),
 			&cli.StringFlag{Name: "kind", Usage: "list runs of one `KIND`: check, expect, compare or probe"},
+			allEstatesFlag(),
 			&cli.IntFlag{Name: "days", Value: 30, HideDefault: true, Usage: "look `DAYS` back for changes (default: 30)"},
 		},
 		Commands: []*cli.Command{
@@ -54,6 +55,9 @@ func newHistory(streams Streams) *cli.Command {
 			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
 				if cmd.Args().Len() == 0 {
 					return s.listHistory(st)
+				}
+				if cmd.Bool("all-estates") {
+					return usageError("--all-estates lists runs; a group or person is one estate's")
 				}
 				return s.historyOf(st, cmd.Args().First())
 			})
@@ -96,7 +100,7 @@ func withHistory(ctx context.Context, cmd *cli.Command, streams Streams, do func
 	if s.format, err = formatOf(cmd); err != nil {
 		return err
 	}
-	st, err := openStore(ctx, cmd, true)
+	st, err := openListed(ctx, cmd, streams)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "history" && cmd.Args().Len() == 0 {
 		return s.print(&present.History{Store: none.where, Runs: []present.HistoryRun{}, NoStore: !keepsAnswers(cmd)})
 	}

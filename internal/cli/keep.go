@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -58,7 +59,7 @@ func (s *session) record(o *history.Outcome) {
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, mostKeeping)
 	defer cancel()
-	st, err := openStore(ctx, s.cmd, false)
+	st, err := openStore(ctx, s.cmd, Streams{Out: io.Discard}, o.Series.Path, false)
 	if err == nil {
 		defer st.Close()
 		o.Began = o.Began.Add(st.Now().Sub(clock.Now())) // by the clock of the store

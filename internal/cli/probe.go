@@ -111,7 +111,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Bool("check-connections") {
 		return s.checkConnections(l)
 	}
-	st, err := openStore(ctx, cmd, existing != "")
+	st, err := openStore(ctx, cmd, streams, estatePath(cmd), existing != "")
 	if err != nil {
 		return err
 	}
@@ -365,7 +365,7 @@ func (s *session) judge(st *store.Store, run *probe.Run) error {
 	j := probe.Judge(run)
 	ending := context.WithoutCancel(s.ctx)
 	as, not, unlooked := j.Counts()
-	if err := st.Judge(ending, run.Plan.Run, j.Checks(), as, not, unlooked); err != nil {
+	if err := st.Judge(ending, run.Plan.ID, j.Checks(), as, not, unlooked); err != nil {
 		warn(s.streams, err.Error())
 	}
 	if dir := s.cmd.String("evidence"); dir != "" {

@@ -164,7 +164,7 @@ const mostRuns = 10
 // of the runs before it arrived. Where there is no store, nothing is added.
 func (s *session) reportRuns(c *report.Choice) error {
 	named := s.cmd.String("run")
-	st, err := openStore(s.ctx, s.cmd, true)
+	st, err := openStore(s.ctx, s.cmd, s.streams, estatePath(s.cmd), true)
 	if missing := (*noRunsError)(nil); errors.As(err, &missing) && named == "" {
 		return nil
 	}

@@ -102,7 +102,7 @@ func newRollcall(streams Streams) *cli.Command {
 
 // startCall asks the members of a group to answer.
 func (s *session) startCall(l *connections.Connections, group estate.ID, me address.Address, run string) error {
-	st, err := openStore(s.ctx, s.cmd, false)
+	st, err := openStore(s.ctx, s.cmd, s.streams, estatePath(s.cmd), false)
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	if err := unlock(ctx, cmd, streams, l); err != nil {
 		return err
 	}
-	st, err := openStore(ctx, cmd, true)
+	st, err := openStore(ctx, cmd, streams, estatePath(cmd), true)
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,7 @@ func newRuns(streams Streams) *cli.Command {
 		Usage: "list, show or remove runs of probes",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "list the runs that are kept", Flags: []cli.Flag{storeFlag()},
+				Name: "list", Usage: "list the runs that are kept", Flags: []cli.Flag{storeFlag(), allEstatesFlag()},
 				Description: "Example: yorvet runs list",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
@@ -94,9 +94,11 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 	if s.format, err = formatOf(cmd, present.JUnit); err != nil {
 		return err
 	}
-	st, err := openStore(ctx, cmd, true)
+	st, err := openListed(ctx, cmd, streams)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "list" {
 		return s.print(keptRunsOf(nil, nil, none.where))
+	} else if ok && cmd.Name == "store" {
+		return s.print(&present.Estates{Store: none.where, Estates: []present.KeptEstate{}})
 	} else if ok && cmd.Name == "remove" && cmd.Args().Len() == 0 {
 		fmt.Fprintln(streams.Out, "0 runs removed")
 		return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -29,23 +30,28 @@ func storeFlag() cli.Flag {
 	}
 }
 
-// openStore opens the store that is named, or the usual one. With wanted it has to be there.
-func openStore(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store, error) {
-	where := cmd.String("store")
+// storePlace returns where the store is that is named, or the usual one; named is whether it is named.
+func storePlace(cmd *cli.Command) (where string, named bool, err error) {
+	where = cmd.String("store")
 	if where != "" && store.IsURL(where) && store.HasPassword(where) {
-		return nil, usageError("--store has a password in it, which others on this machine can read; leave it out and " +
+		return "", true, usageError("--store has a password in it, which others on this machine can read; leave it out and " +
 			"set PGPASSWORD, use a passfile, or put the URL into $" + storeVariable)
 	}
 	if where == "" {
 		where = os.Getenv(storeVariable)
 	}
-	if where == "" {
-		folder, err := localfile.StateFolder()
-		if err != nil {
-			return nil, usageError("name the store with --store: %w", err)
-		}
-		where = filepath.Join(folder, "runs.db")
+	if where != "" {
+		return where, true, nil
 	}
+	folder, err := localfile.StateFolder()
+	if err != nil {
+		return "", false, usageError("name the store with --store: %w", err)
+	}
+	return filepath.Join(folder, "runs.db"), false, nil
+}
+
+// openPlace opens the store at a place, for no estate yet. With wanted it has to be there.
+func openPlace(ctx context.Context, where string, wanted bool) (*store.Store, error) {
 	if _, err := os.Stat(where); wanted && !store.IsURL(where) && errors.Is(err, os.ErrNotExist) {
 		return nil, &noRunsError{where}
 	}
@@ -57,6 +63,148 @@ func openStore(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store
 		return nil, usageError("%w", err)
 	}
 	return nil, networkError(err)
+}
+
+// openStore opens the store that is named, or the usual one, for the estate at a path. With wanted it
+// has to be there.
+func openStore(ctx context.Context, cmd *cli.Command, streams Streams, path string, wanted bool) (*store.Store, error) {
+	where, named, err := storePlace(cmd)
+	if err != nil {
+		return nil, err
+	}
+	st, err := openPlace(ctx, where, wanted)
+	if err != nil {
+		return nil, err
+	}
+	if streams.passing {
+		return st, nil
+	}
+	e := &entry{ctx, streams, st, path, ""}
+	if named {
+		e.named = where
+	}
+	mine, err := e.enter()
+	if err != nil {
+		st.Close()
+		return nil, err
+	}
+	return mine, nil
+}
+
+// openListed opens the store that is named or the usual one, which has to be there, to show what it keeps
+// of the estate here, or of all of them.
+func openListed(ctx context.Context, cmd *cli.Command, streams Streams) (*store.Store, error) {
+	if !cmd.Bool("all-estates") {
+		return openStore(ctx, cmd, streams, estatePath(cmd), true)
+	}
+	where, _, err := storePlace(cmd)
+	if err != nil {
+		return nil, err
+	}
+	st, err := openPlace(ctx, where, true)
+	if err != nil {
+		return nil, err
+	}
+	return st.All(), nil
+}
+
+// entry is how an estate comes into a store.
+type entry struct {
+	ctx     context.Context
+	streams Streams
+	store   *store.Store
+	path    string // of the estate
+	named   string // where the store is, if somebody named it
+}
+
+// enter returns the store as the estate sees it. An estate has its identity in a file beside it; one
+// without gets one. Where no estate is, the only one of the store is meant.
+func (e *entry) enter() (*store.Store, error) {
+	folder, err := store.FolderOf(e.path)
+	if err != nil {
+		return nil, err
+	}
+	identity, err := store.ReadIdentity(e.ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	if identity.Estate == "" {
+		if !onDisk(e.path) {
+			return onlyEstate(e.ctx, e.store)
+		}
+		return e.begin(folder, false)
+	}
+	mine, err := e.store.Enter(e.ctx, identity.Estate, store.Here(folder), false, e.paths()...)
+	elsewhere, ok := errors.AsType[*store.ElsewhereError](err)
+	switch {
+	case !ok:
+		return mine, stored(err)
+	case !askable(e.streams):
+		return nil, usageError("%w; if this is that estate: yorvet store join; if it is another, made from a copy: "+
+			"yorvet store begin", elsewhere)
+	case agreed(e.ctx, e.streams, elsewhere.Error()+". Is it the same estate, with the same runs and plans?",
+		"It begins as an estate of its own."):
+		return e.join(identity.Estate, folder)
+	}
+	return e.begin(folder, true)
+}
+
+// begin gives the estate an identity of its own, instead of one that it has or not.
+func (e *entry) begin(folder string, instead bool) (*store.Store, error) {
+	identity := store.Identity{Version: 1, Store: e.named, Estate: store.NewName()}
+	if e.named != "" && !store.IsURL(e.named) {
+		if path, err := filepath.Abs(e.named); err == nil {
+			identity.Store = path
+		}
+	} else if store.HasPassword(e.named) {
+		identity.Store = e.store.Where()
+	}
+	switch err := identity.Write(folder, instead); {
+	case errors.Is(err, fs.ErrExist):
+		return e.enter() // another process was first
+	case err != nil:
+		return nil, usageError("the estate has no identity in the store %s, and none can be written beside it: %w; run "+
+			"yorvet store begin once as somebody who may write there", e.store.Where(), err)
+	}
+	return e.join(identity.Estate, folder)
+}
+
+func (e *entry) join(estate, folder string) (*store.Store, error) {
+	mine, err := e.store.Enter(e.ctx, estate, store.Here(folder), true, e.paths()...)
+	return mine, stored(err)
+}
+
+// paths are the names of the estate by which a store of before knew it.
+func (e *entry) paths() []string {
+	list := []string{e.path}
+	if path, err := filepath.Abs(e.path); err == nil && path != e.path {
+		list = append(list, path)
+	}
+	return list
+}
+
+// stored says that a store failed, if it did.
+func stored(err error) error {
+	if err == nil {
+		return nil
+	}
+	return networkError(err)
+}
+
+// onlyEstate returns the store as its only estate sees it.
+func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
+	list, err := st.Estates(ctx)
+	if err != nil {
+		return nil, networkError(err)
+	}
+	switch len(list) {
+	case 0:
+		return st, nil
+	case 1:
+		return st.Of(list[0].Name), nil
+	}
+	return nil, usageError("the store %s has %d estates; name one with --estate (yorvet store --all-estates lists them)",
+		st.Where(), len(list))
 }
 
 // noRunsError says that there is no store.

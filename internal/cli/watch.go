@@ -66,7 +66,7 @@ func watchPlan(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Bool("once") && cmd.IsSet("listen") {
 		return usageError("--once and --listen exclude each other")
 	}
-	st, err := openStore(ctx, cmd, false)
+	st, err := openStore(ctx, cmd, streams, plan.Estate, false)
 	if err != nil {
 		return err
 	}

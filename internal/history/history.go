@@ -6,7 +6,6 @@ package history
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -24,7 +23,7 @@ import (
 const Watched = "watch-"
 
 // NewID returns the name of a new run.
-func NewID() string { return strings.ToLower(rand.Text()[:16]) }
+func NewID() string { return store.NewName()[:16] }
 
 // NewSeries returns what is asked of an estate at a path again and again.
 func NewSeries(kind, path, what string) store.Series {
@@ -33,7 +32,7 @@ func NewSeries(kind, path, what string) store.Series {
 		where = real
 	}
 	sum := sha256.Sum256([]byte(kind + "\x00" + where + "\x00" + what))
-	return store.Series{ID: hex.EncodeToString(sum[:12]), Kind: kind, Path: path, What: what}
+	return store.Series{Asked: hex.EncodeToString(sum[:12]), Kind: kind, Path: path, What: what}
 }
 
 // An Outcome is what a question came to, as it is kept.
@@ -156,7 +155,7 @@ func showProbe(ctx context.Context, s *store.Store, id string) (*present.History
 		return nil, err
 	}
 	shown := &present.HistoryShown{HistoryRun: probeOf(&run), Found: []present.HistoryFact{}}
-	facts, err := s.FailedOf(ctx, id)
+	facts, err := s.FailedOf(ctx, run.ID)
 	met := map[string]bool{}
 	for _, f := range facts {
 		if !met[f.Name] { // several messages of a kind may have failed alike

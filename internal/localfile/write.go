@@ -99,6 +99,20 @@ func Place(ready, path string) error {
 	return syncFolder(filepath.Dir(path))
 }
 
+// Create writes a new file, whole or not at all. Where there is one of its name, that stays, and the
+// error is fs.ErrExist.
+func Create(path string, data []byte, mode fs.FileMode) error {
+	ready, err := Beside(filepath.Dir(path), unready+"*", path, data, mode)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(ready)
+	if err := os.Link(ready, path); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
 // removeStale removes what killed writers have left in a folder.
 func removeStale(folder string) {
 	left, _ := filepath.Glob(filepath.Join(folder, unready+"*"))

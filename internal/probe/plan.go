@@ -91,7 +91,8 @@ func (c *Case) sender() address.Address {
 
 // A Plan is what a run is going to do.
 type Plan struct {
-	Run   string
+	Run   string // the name of the run
+	ID    string // of the run in the store; "" before it is there
 	Cases []Case
 	// Notes say what could not be planned, and why.
 	Notes []string

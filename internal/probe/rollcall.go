@@ -87,6 +87,7 @@ func StartCall(
 	if err := o.Store.Plan(ctx, row); err != nil {
 		return nil, err
 	}
+	p.ID = row.ID
 	run, err := p.work(ctx, o)
 	if err != nil {
 		return nil, err

@@ -100,6 +100,7 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 	if err := o.Store.Plan(ctx, row); err != nil {
 		return nil, err
 	}
+	p.ID = row.ID
 	return p.work(ctx, o)
 }
 
@@ -119,18 +120,13 @@ func (o *Options) trouble(text string) {
 
 // work works on the run of a plan until it has ended.
 func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
-	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.Run, Trouble: o.Trouble}
-	if o.Sent != nil {
-		a.Sent = func(ctx context.Context, _ string) { o.Sent(ctx) }
-	}
-	if o.Progress != nil {
-		a.Standing = func(_ string, t store.Standing) { o.Progress(t) }
-	}
+	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, Trouble: o.Trouble, Sent: o.Sent,
+		Standing: o.Progress}
 	err := a.Work(ctx)
 	finishing, stop := context.WithTimeout(context.WithoutCancel(ctx), farewell)
 	defer stop()
 	if ctx.Err() != nil {
-		err = errors.Join(err, o.Store.Stop(finishing, p.Run))
+		err = errors.Join(err, o.Store.Stop(finishing, p.ID))
 	}
 	record, recordErr := o.Store.Record(finishing, p.Run)
 	if recordErr != nil {
@@ -185,7 +181,7 @@ func Load(
 	if r == nil {
 		return nil, fmt.Errorf("the estate of run %s is not kept, and none is at hand", name)
 	}
-	p := &Plan{Run: record.Name, Notes: record.Notes, resolver: r, connections: l}
+	p := &Plan{Run: record.Name, ID: record.ID, Notes: record.Notes, resolver: r, connections: l}
 	return &Kept{record, p}, p.restore(record)
 }
 
@@ -206,7 +202,7 @@ func (k *Kept) Unsent() int {
 // Resume goes on with a run that was ended before its time. What has been sent, or may have
 // been, is not sent again.
 func (k *Kept) Resume(ctx context.Context, o Options) (*Run, error) {
-	if err := o.Store.Reopen(ctx, k.Plan.Run, k.Plan.mayLast(k.Unsent())); err != nil {
+	if err := o.Store.Reopen(ctx, k.Plan.ID, k.Plan.mayLast(k.Unsent())); err != nil {
 		return nil, err
 	}
 	return k.Plan.work(ctx, o)

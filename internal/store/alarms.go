@@ -6,15 +6,15 @@ import (
 	"time"
 )
 
-func addAlarm(ctx context.Context, tx *sql.Tx, a Alarm) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO alarms VALUES ($1, $2, $3, $4, $5, $6)`, a.ID, plain(a.Plan), plain(a.Item),
-		a.Record, milliseconds(a.At), plain(a.Body))
+func (s *Store) addAlarm(ctx context.Context, tx *sql.Tx, a Alarm) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO alarms VALUES ($1, $2, $3, $4, $5, $6, $7)`, a.ID, plain(a.Plan),
+		plain(a.Item), a.Record, milliseconds(a.At), plain(a.Body), s.owner)
 	if err != nil {
 		return err
 	}
 	for way, due := range a.Ways {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (alarm, way, due) VALUES ($1, $2, $3)`, a.ID, plain(way),
-			milliseconds(due)); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (alarm, way, due, owner, plan) VALUES ($1, $2, $3, $4, $5)`,
+			a.ID, plain(way), milliseconds(due), s.owner, plain(a.Plan)); err != nil {
 			return err
 		}
 	}
@@ -33,15 +33,16 @@ type Batch struct {
 // mostTold is how many alarms go out together.
 const mostTold = 200
 
-// ClaimBatch returns alarms that are due to go out by a way, for one holder alone; nil if there
-// are none. id names them, unless they have a name already.
+// ClaimBatch returns alarms of a plan that are due to go out by a way, for one holder alone; nil if
+// there are none. id names them, unless they have a name already.
 func (s *Store) ClaimBatch(
-	ctx context.Context, way, id, holder string, now time.Time, lease time.Duration,
+	ctx context.Context, plan, way, id, holder string, now time.Time, lease time.Duration,
 ) (*Batch, error) {
 	// Most often nothing waits: looking takes no lock.
 	var waits int
-	err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM deliveries WHERE way = $1 AND state <> 'sent' AND due <= $2`,
-		plain(way), milliseconds(now)).Scan(&waits)
+	err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM deliveries
+		WHERE way = $1 AND state <> 'sent' AND due <= $2 AND owner = $3 AND plan = $4`, plain(way), milliseconds(now),
+		s.owner, plain(plan)).Scan(&waits)
 	if err != nil || waits == 0 {
 		return nil, err
 	}
@@ -56,16 +57,16 @@ func (s *Store) ClaimBatch(
 		// A batch that somebody began and is gone from goes first, as it was.
 		var begun string
 		row := tx.QueryRowContext(ctx, `SELECT COALESCE(MIN(batch), '') FROM deliveries
-			WHERE way = $1 AND batch <> '' AND due <= $2 AND (state = 'waiting' OR state = 'sending' AND lease < $2)`,
-			plain(way), ms)
+			WHERE way = $1 AND batch <> '' AND due <= $2 AND (state = 'waiting' OR state = 'sending' AND lease < $2) AND
+				owner = $3 AND plan = $4`, plain(way), ms, s.owner, plain(plan))
 		if err := row.Scan(&begun); err != nil {
 			return err
 		}
 		if begun == "" {
 			begun = id
 			done, err := tx.ExecContext(ctx, `UPDATE deliveries SET batch = $1 WHERE way = $2 AND alarm IN
-				(SELECT alarm FROM deliveries WHERE way = $2 AND state = 'waiting' AND batch = '' AND due <= $3
-				ORDER BY due, alarm LIMIT $4)`, begun, plain(way), ms, mostTold)
+				(SELECT alarm FROM deliveries WHERE way = $2 AND state = 'waiting' AND batch = '' AND due <= $3 AND owner = $5 AND
+				plan = $6 ORDER BY due, alarm LIMIT $4)`, begun, plain(way), ms, mostTold, s.owner, plain(plan))
 			if err != nil {
 				return err
 			}
@@ -126,13 +127,13 @@ type Backlog struct {
 	Problem string    // why the last try failed, or ""
 }
 
-// Backlogs returns what has not gone out, by way.
-func (s *Store) Backlogs(ctx context.Context) ([]Backlog, error) {
+// Backlogs returns what of a plan has not gone out, by way.
+func (s *Store) Backlogs(ctx context.Context, plan string) ([]Backlog, error) {
 	return rows(ctx, s, func(r *sql.Rows) (b Backlog, err error) {
 		var since int64
 		err = r.Scan(&b.Way, &b.Waiting, &since, &b.Problem)
 		b.Since = at(since)
 		return b, err
 	}, `SELECT d.way, COUNT(*), MIN(a.at), MAX(d.problem) FROM deliveries d JOIN alarms a ON a.alarm = d.alarm
-		WHERE d.state <> 'sent' GROUP BY d.way ORDER BY d.way`)
+		WHERE d.state <> 'sent' AND d.owner = $1 AND d.plan = $2 GROUP BY d.way ORDER BY d.way`, s.owner, plain(plan))
 }

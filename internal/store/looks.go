@@ -23,10 +23,10 @@ const Lease = 30 * time.Second
 // Visit takes a mailbox that is due to be looked into, if less than most are held in its
 // lane. It returns nil where there is none.
 func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
-	in, args := w.lanes("l.lane", 3)
+	in, args := w.lanes("l.lane", 4)
 	lanes, err := rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
 		`SELECT DISTINCT l.lane FROM looks l JOIN runs r ON r.run = l.run WHERE `+dueToVisit+` AND `+in,
-		append([]any{s.now(), w.Run}, args...)...)
+		append([]any{s.now(), w.Run, s.owner}, args...)...)
 	if err != nil {
 		return nil, err
 	}
@@ -40,27 +40,27 @@ func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
 }
 
 // dueToVisit is the condition of a mailbox l of a run r that somebody is to look into by $1,
-// of the run $2 or any.
-const dueToVisit = `l.lease <= $1 AND l.certain = 0 AND ($2 = '' OR l.run = $2) AND
+// of the run $2 or any, of the estate $3.
+const dueToVisit = `l.owner = $3 AND l.lease <= $1 AND l.certain = 0 AND ($2 = '' OR l.run = $2) AND
 	(r.state = 'open' AND l.due <= $1 OR r.state = 'closing' AND l.through < r.closing AND l.due <= $1)`
 
 func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*Visit, error) {
 	var v *Visit
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE lane = $1`, plain(lane)); err != nil {
+		if err := s.holdLane(ctx, tx, lane); err != nil {
 			return err
 		}
 		now := s.now()
 		found := &Visit{}
 		var marks, first, state string
 		var looked, through, tried, closing int64
-		err := tx.QueryRowContext(ctx, `UPDATE looks SET holder = $3, lease = $4
+		err := tx.QueryRowContext(ctx, `UPDATE looks SET holder = $7, lease = $4
 			WHERE (run, account) = (SELECT l.run, l.account FROM looks l JOIN runs r ON r.run = l.run
 				WHERE l.lane = $5 AND `+dueToVisit+` ORDER BY l.due, l.run, l.account LIMIT 1`+s.skipLocked("l")+`)
-			AND (SELECT COUNT(*) FROM looks WHERE lane = $5 AND lease > $1) < $6
+			AND (SELECT COUNT(*) FROM looks WHERE owner = $3 AND lane = $5 AND lease > $1) < $6
 			RETURNING run, account, lane, marks, first, looked, through, tried, problem,
 				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
-			now, w.Run, w.Holder, now+Lease.Milliseconds(), plain(lane), most).
+			now, w.Run, s.owner, now+Lease.Milliseconds(), plain(lane), most, w.Holder).
 			Scan(&found.Run, &found.Account, &found.Lane, &marks, &first, &looked, &through, &tried, &found.Problem,
 				&state, &closing)
 		if errors.Is(err, sql.ErrNoRows) {
@@ -167,11 +167,12 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 
 // Standing is how far a run is.
 type Standing struct {
-	State                   string
+	Name, State             string
 	Began, Until, Closing   time.Time
-	Cases, Waiting, Sending int // messages in all, still to be sent, and being sent
-	Accepted                int // messages that were taken over, or may have been
-	Checks, Missing         int // what has to be observed where somebody looks, and what of it is not there yet
+	Resumed                 time.Time // as Run.Resumed
+	Cases, Waiting, Sending int       // messages in all, still to be sent, and being sent
+	Accepted                int       // messages that were taken over, or may have been
+	Checks, Missing         int       // what has to be observed where somebody looks, and what of it is not there yet
 	LastSent, LastNews      time.Time
 	Mailboxes, Opened       int       // that are looked into, and those that have been
 	Unlooked                int       // mailboxes that have not been gone through since the closing
@@ -180,33 +181,34 @@ type Standing struct {
 	Held                    int // mailboxes that somebody looks into now
 }
 
-// Standing returns how far a run is.
-func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
+// Standing returns how far the run of an ID is.
+func (s *Store) Standing(ctx context.Context, run string) (Standing, error) {
 	var t Standing
-	r, err := s.RunNamed(ctx, name)
+	r, err := s.RunOf(ctx, run)
 	if err != nil {
 		return t, err
 	}
-	t.State, t.Began, t.Until, t.Closing, t.Terms = r.State, r.Began, r.Until, r.Closing, r.Terms
+	t.Name, t.State, t.Terms = r.Name, r.State, r.Terms
+	t.Began, t.Until, t.Closing, t.Resumed = r.Began, r.Until, r.Closing, r.Resumed
 	var sent, news, through int64
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
 		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure') OR EXISTS (
 			SELECT 1 FROM signs g WHERE g.run = cases.run AND g.n = cases.n AND g.sign = 'code')), COALESCE(MAX(settled), 0)
-		FROM cases WHERE run = $1`, name).Scan(&t.Cases, &t.Waiting, &t.Sending, &t.Accepted, &sent)
+		FROM cases WHERE run = $1`, run).Scan(&t.Cases, &t.Waiting, &t.Sending, &t.Accepted, &sent)
 	if err != nil {
 		return t, err
 	}
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COUNT(*) FILTER (WHERE looked > 0),
 		COUNT(*) FILTER (WHERE through < $2 AND certain = 0), COUNT(*) FILTER (WHERE lease > $3), COALESCE(MAX(through), 0)
-		FROM looks WHERE run = $1`, name, milliseconds(r.Closing), s.now()).
+		FROM looks WHERE run = $1`, run, milliseconds(r.Closing), s.now()).
 		Scan(&t.Mailboxes, &t.Opened, &t.Unlooked, &t.Held, &through)
 	if err != nil {
 		return t, err
 	}
 	err = s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(t), 0) FROM (
 		SELECT MAX(seen) AS t FROM observations WHERE run = $1
-		UNION ALL SELECT MAX(intent) AS t FROM answers WHERE run = $1) news`, name).Scan(&news)
+		UNION ALL SELECT MAX(intent) AS t FROM answers WHERE run = $1) news`, run).Scan(&news)
 	if err != nil {
 		return t, err
 	}
@@ -219,71 +221,70 @@ func (s *Store) Standing(ctx context.Context, name string) (Standing, error) {
 			JOIN looks l ON l.run = g.run AND l.account = g.account
 		WHERE g.run = $1 AND (k.state IN ('sent', 'unsure') OR g.sign = 'code' AND k.state IN ('refused', 'given-up')) AND
 			l.certain = 0 AND (g.sign <> 'released' OR EXISTS (
-			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n))`, name).Scan(&t.Checks, &t.Missing)
+			SELECT 1 FROM answers a WHERE a.run = g.run AND a.n = g.n))`, run).Scan(&t.Checks, &t.Missing)
 	return t, err
 }
 
 // Mailboxes returns how many mailboxes a worker could look into now.
 func (s *Store) Mailboxes(ctx context.Context, w Worker) (n int, err error) {
-	in, args := w.lanes("l.lane", 2)
+	in, args := w.lanes("l.lane", 3)
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM looks l JOIN runs r ON r.run = l.run
-		WHERE r.state IN ('open', 'closing') AND l.certain = 0 AND ($1 = '' OR l.run = $1) AND `+in,
-		append([]any{w.Run}, args...)...).Scan(&n)
+		WHERE l.owner = $2 AND r.state IN ('open', 'closing') AND l.certain = 0 AND ($1 = '' OR l.run = $1) AND `+in,
+		append([]any{w.Run, s.owner}, args...)...).Scan(&n)
 	return n, err
 }
 
-// Under returns the names of the runs that are being worked on, and have to do with some
-// lanes.
+// Under returns the IDs of the runs that are being worked on, and have to do with some lanes.
 func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
-	inCases, args := w.lanes("c.lane", 2)
-	inLooks, _ := w.lanes("l.lane", 2)
-	return rows(ctx, s, func(found *sql.Rows) (name string, err error) { return name, found.Scan(&name) },
-		`SELECT r.run FROM runs r WHERE r.state IN ('open', 'closing') AND ($1 = '' OR r.run = $1) AND (
+	inCases, args := w.lanes("c.lane", 3)
+	inLooks, _ := w.lanes("l.lane", 3)
+	return rows(ctx, s, func(found *sql.Rows) (run string, err error) { return run, found.Scan(&run) },
+		`SELECT r.run FROM runs r WHERE r.owner = $2 AND r.state IN ('open', 'closing') AND ($1 = '' OR r.run = $1) AND (
 			EXISTS (SELECT 1 FROM cases c WHERE c.run = r.run AND `+inCases+`) OR
 			EXISTS (SELECT 1 FROM looks l WHERE l.run = r.run AND `+inLooks+`)) ORDER BY r.began, r.run`,
-		append([]any{w.Run}, args...)...)
+		append([]any{w.Run, s.owner}, args...)...)
 }
 
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,
 // and nothing more is sent. What was not sent stays so.
-func (s *Store) Finish(ctx context.Context, name string) error {
+func (s *Store) Finish(ctx context.Context, run string) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		_, err := tx.ExecContext(ctx, `UPDATE cases SET state = 'given-up', settled = $1
-			WHERE run = $2 AND state = 'planned' AND EXISTS (SELECT 1 FROM runs WHERE run = $2 AND state = 'open')`, now, name)
+			WHERE run = $2 AND state = 'planned' AND EXISTS (SELECT 1 FROM runs WHERE run = $2 AND state = 'open')`, now, run)
 		if err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1 WHERE run = $2 AND state = 'open'`,
-			now, name)
+			now, run)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0 WHERE run = $1`, name)
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0 WHERE run = $1`, run)
 		return err
 	})
 }
 
 // End says that a run has ended.
-func (s *Store) End(ctx context.Context, name string) error {
+func (s *Store) End(ctx context.Context, run string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'ended', ended = $1 WHERE run = $2 AND state = 'closing'`,
-		s.now(), name)
+		s.now(), run)
 	return err
 }
 
 // Stop says that a run was interrupted: nobody works on it.
-func (s *Store) Stop(ctx context.Context, name string) error {
+func (s *Store) Stop(ctx context.Context, run string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = 'stopped' WHERE run = $1 AND state IN ('open', 'closing')`,
-		name)
+		run)
 	return err
 }
 
 // Reopen has a run worked on again, for so long at most.
-func (s *Store) Reopen(ctx context.Context, name string, wait time.Duration) error {
+func (s *Store) Reopen(ctx context.Context, run string, wait time.Duration) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'open', closing = 0, ended = 0, until = $1
-			WHERE run = $2`, now+wait.Milliseconds(), name)
+			WHERE run = $2`, now+wait.Milliseconds(), run)
 		if err != nil {
 			return err
 		}
@@ -291,11 +292,11 @@ func (s *Store) Reopen(ctx context.Context, name string, wait time.Duration) err
 			return errors.Join(err, ErrNoRun)
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE cases SET state = 'planned', due = 0 WHERE run = $1 AND state = 'given-up'`,
-			name)
+			run)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0, certain = 0 WHERE run = $1`, name)
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET due = 0, certain = 0 WHERE run = $1`, run)
 		return err
 	})
 }

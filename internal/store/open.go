@@ -22,9 +22,11 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// A Store is an open store. Its methods may be called by several goroutines.
+// A Store is an open store, as one estate sees it. Its methods may be called by several goroutines.
 type Store struct {
 	db     *sql.DB
+	owner  string        // the name of the estate; see Of
+	all    bool          // lists have the rows of all estates
 	shared bool          // PostgreSQL
 	ahead  time.Duration // how far the clock of the database is ahead of this machine's
 	where  string
@@ -171,8 +173,14 @@ func (s *Store) in(ctx context.Context, do func(tx *sql.Tx) error) error {
 // migrationLock is the advisory lock of those who bring tables up to date.
 const migrationLock = 796573
 
-// migrate brings the tables up to date. Several processes may do so at once.
+// migrate brings the tables up to date. Several processes may do so at once. A login that may make no
+// tables finds them up to date, or whoever runs the store has to open it first.
 func (s *Store) migrate(ctx context.Context) error {
+	var have int
+	err := s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(n), 0) FROM yorvet_version`).Scan(&have)
+	if err == nil && have == len(migrations) {
+		return nil
+	}
 	return s.in(ctx, func(tx *sql.Tx) error {
 		if s.shared {
 			if _, err := tx.ExecContext(ctx, fmt.Sprintf(`SELECT pg_advisory_xact_lock(%d)`, migrationLock)); err != nil {

@@ -10,10 +10,11 @@ import (
 
 // A Series is what is made again and again: one kind of question about one estate.
 type Series struct {
-	ID   string
-	Kind string // check, expect or compare
-	Path string // of the estate
-	What string // what else was asked for, in words
+	ID    string // its key in the store; "" before it is there
+	Asked string // stands for what is asked: no other series of an estate has it
+	Kind  string // check, expect or compare
+	Path  string // of the estate
+	What  string // what else was asked for, in words
 }
 
 // The states of a record.
@@ -26,6 +27,7 @@ const (
 // An Answer is one answer of a series.
 type Answer struct {
 	ID           string
+	Owner        string // the name of the estate that it belongs to
 	Series       Series
 	Seq          int64     // of its answers, from 1; 0 where it is broken
 	Item         string    // of a plan that is watched; "" where somebody asked
@@ -99,17 +101,17 @@ func (s *Store) Keep(
 	var news *News
 	err := s.in(ctx, func(tx *sql.Tx) error {
 		if done != nil {
-			if ok, err := done(&Tx{ctx, tx}); err != nil || !ok {
+			if ok, err := done(&Tx{ctx, tx, s.owner}); err != nil || !ok {
 				return errors.Join(err, whether(!ok, ErrTaken))
 			}
 		}
-		k := &keeping{ctx, tx, r, nil}
+		k := &keeping{ctx, tx, r, s.owner}
 		var err error
 		if news, err = k.keep(facts); err != nil || tell == nil {
 			return err
 		}
 		for _, a := range tell(news) {
-			if err := addAlarm(ctx, tx, a); err != nil {
+			if err := s.addAlarm(ctx, tx, a); err != nil {
 				return err
 			}
 		}
@@ -127,16 +129,17 @@ func whether(is bool, err error) error {
 
 // Tx is a transaction in which a record is written.
 type Tx struct {
-	ctx context.Context
-	tx  *sql.Tx
+	ctx   context.Context
+	tx    *sql.Tx
+	owner string
 }
 
 // keeping writes one record.
 type keeping struct {
-	ctx    context.Context
-	tx     *sql.Tx
-	r      *Answer
-	before []Fact // that the answer before it found
+	ctx   context.Context
+	tx    *sql.Tx
+	r     *Answer
+	owner string
 }
 
 func (k *keeping) exec(statement string, args ...any) error {
@@ -150,19 +153,17 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	if len(facts)+r.Untold > MostFacts {
 		r.Untold, facts = len(facts)+r.Untold, nil
 	}
-	err := k.exec(`INSERT INTO series (series, kind, path, what) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
-		r.Series.ID, r.Series.Kind, plain(r.Series.Path), plain(r.Series.What))
+	err := k.exec(`INSERT INTO series (series, owner, asked, kind, path, what) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT DO NOTHING`, NewName(), k.owner, r.Series.Asked, r.Series.Kind, plain(r.Series.Path), plain(r.Series.What))
 	if err != nil {
-		return nil, err
-	}
-	// The row is written first, so that others wait for it.
-	if err := k.exec(`UPDATE series SET kind = kind WHERE series = $1`, r.Series.ID); err != nil {
 		return nil, err
 	}
 	var last int64
 	var broken string
-	row := k.tx.QueryRowContext(k.ctx, `SELECT last, broken FROM series WHERE series = $1`, r.Series.ID)
-	if err := row.Scan(&last, &broken); err != nil {
+	// The row is written, so that others wait for it.
+	row := k.tx.QueryRowContext(k.ctx, `UPDATE series SET kind = kind WHERE owner = $1 AND asked = $2
+		RETURNING series, last, broken`, k.owner, r.Series.Asked)
+	if err := row.Scan(&r.Series.ID, &last, &broken); err != nil {
 		return nil, err
 	}
 	news := &News{FirstEver: last == 0}
@@ -183,9 +184,9 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	if err := k.exec(`UPDATE series SET last = $1, broken = $2 WHERE series = $3`, last, said, r.Series.ID); err != nil {
 		return nil, err
 	}
-	err = k.exec(`INSERT INTO records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
+	err = k.exec(`INSERT INTO records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)`,
 		r.ID, r.Series.ID, r.Seq, plain(r.Item), milliseconds(r.Slot), milliseconds(r.Began), milliseconds(r.Ended), r.Day,
-		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Untold, plain(r.Says))
+		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Untold, plain(r.Says), k.owner)
 	switch {
 	case err != nil || r.State == Broken:
 		return news, err
@@ -277,19 +278,19 @@ func (k *keeping) move(gone []string, fresh []Fact) error {
 	}); err != nil {
 		return err
 	}
-	return insertAll(k.ctx, k.tx, `INSERT INTO findings VALUES ($1, $2, $3, $3, $4, $4, $5, $6, $7, $8)`, fresh,
+	return insertAll(k.ctx, k.tx, `INSERT INTO findings VALUES ($1, $2, $3, $3, $4, $4, $5, $6, $7, $8, $9)`, fresh,
 		func(f Fact) []any {
 			return []any{r.Series.ID, plain(f.Name), r.Seq, milliseconds(r.Began), plain(f.Group), plain(f.Who), f.Severity,
-				plain(f.Says)}
+				plain(f.Says), k.owner}
 		})
 }
 
-const recordColumns = `r.record, r.series, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day,
+const recordColumns = `r.record, r.owner, r.series, s.asked, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day,
 	r.version, r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
 
 func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 	var slot, began, ended int64
-	err = row.Scan(&r.ID, &r.Series.ID, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began,
+	err = row.Scan(&r.ID, &r.Owner, &r.Series.ID, &r.Series.Asked, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began,
 		&ended,
 		&r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
 	r.Slot, r.Began, r.Ended = at(slot), at(began), at(ended)
@@ -301,13 +302,14 @@ func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 func (s *Store) Answers(ctx context.Context, since time.Time, most int) ([]Answer, error) {
 	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.began >= $1
-		ORDER BY r.began DESC, r.record DESC LIMIT $2`, milliseconds(since), most)
+		AND `+s.mine("r.owner", 3)+` ORDER BY r.began DESC, r.record DESC LIMIT $2`, milliseconds(since), most, s.owner)
 }
 
 // AnswerNamed returns one answer.
 func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
 	r, err := scanRecord(s.db.QueryRowContext(ctx,
-		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.record = $1`, id))
+		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.record = $1
+		AND `+s.mine("r.owner", 2), id, s.owner))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNoRun
 	}
@@ -318,15 +320,16 @@ func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
 func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
 	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM series s JOIN records r ON r.record = (SELECT record FROM records
-		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) ORDER BY s.path, s.kind, s.what, s.series`)
+		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) WHERE s.owner = $1
+		ORDER BY s.path, s.kind, s.what, s.asked`, s.owner)
 }
 
-const spellColumns = `s.series, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp, f.who,
+const spellColumns = `s.series, s.asked, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp, f.who,
 	f.severity, f.says`
 
 func scanSpell(row *sql.Rows) (x Spell, err error) {
 	var newest, since, until int64
-	err = row.Scan(&x.Series.ID, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
+	err = row.Scan(&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
 		&since, &until, &x.Group, &x.Who, &x.Severity, &x.Says)
 	x.Since, x.Until, x.Open = at(since), at(until), x.Last == newest
 	return x, err
@@ -341,8 +344,8 @@ func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Spell, error) {
 // SpellsOf returns what was found of a group or person, the newest first, most of it at most.
 func (s *Store) SpellsOf(ctx context.Context, address string, most int) ([]Spell, error) {
 	const of = `SELECT ` + spellColumns + ` FROM findings f JOIN series s ON s.series = f.series WHERE `
-	return rows(ctx, s, scanSpell, `SELECT * FROM (`+of+`f.grp = $1 UNION `+of+`f.who = $1) AS x
-		ORDER BY since DESC, name LIMIT $2`, address, most)
+	return rows(ctx, s, scanSpell, `SELECT * FROM (`+of+`f.owner = $3 AND f.grp = $1 UNION `+of+`f.owner = $3 AND f.who = $1) AS x
+		ORDER BY since DESC, name LIMIT $2`, address, most, s.owner)
 }
 
 // CountOf returns how many answers a series has.
@@ -367,21 +370,22 @@ type Arrival struct {
 // ArrivalsOf returns what probes saw of messages to a group, or in the mailbox of a person, the
 // newest first, most of it at most.
 func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arrival, error) {
-	const columns = `SELECT c.run AS run, c.kind AS kind, c.grp AS grp, k.n AS n, k.who AS who, r.began AS began,
+	const columns = `SELECT r.name AS run, c.kind AS kind, c.grp AS grp, k.n AS n, k.who AS who, r.began AS began,
 		k.predicted AS predicted, k.seen AS seen, k.ok AS ok, k.seconds AS seconds FROM `
 	const join = ` JOIN runs r ON r.run = k.run WHERE `
+	const mail, mailbox = `c.owner = $3 AND c.grp = $1`, `k.owner = $3 AND k.who = $1`
 	return rows(ctx, s, func(row *sql.Rows) (a Arrival, err error) {
 		var n, ok int
 		var began int64
 		err = row.Scan(&a.Run, &a.Kind, &a.Group, &n, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
 		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
 		return a, err
-	}, `SELECT * FROM (SELECT * FROM (`+columns+`cases c JOIN checks k ON k.run = c.run AND k.n = c.n`+join+`c.grp = $1
-		UNION `+columns+`checks k JOIN cases c ON c.run = k.run AND c.n = k.n`+join+`k.who = $1) AS y) AS x
-		ORDER BY began DESC, run, n, who LIMIT $2`, address, most)
+	}, `SELECT * FROM (SELECT * FROM (`+columns+`cases c JOIN checks k ON k.run = c.run AND k.n = c.n`+join+mail+`
+		UNION `+columns+`checks k JOIN cases c ON c.run = k.run AND c.n = k.n`+join+mailbox+`) AS y) AS x
+		ORDER BY began DESC, run, n, who LIMIT $2`, address, most, s.owner)
 }
 
-// FailedOf returns what a run of a probe found not to be as predicted, or could not find out.
+// FailedOf returns what the run of an ID, of a probe, found not to be as predicted, or could not find out.
 func (s *Store) FailedOf(ctx context.Context, run string) ([]Fact, error) {
 	return rows(ctx, s, func(row *sql.Rows) (f Fact, err error) {
 		var kind, predicted, seen string
@@ -402,16 +406,18 @@ func (s *Store) FailedOf(ctx context.Context, run string) ([]Fact, error) {
 // RemoveRecords removes records that were made before a time, and findings that were over then.
 func (s *Store) RemoveRecords(ctx context.Context, before time.Time) (removed int64, err error) {
 	err = s.in(ctx, func(tx *sql.Tx) error {
-		done, err := tx.ExecContext(ctx, `DELETE FROM records WHERE began < $1 AND NOT EXISTS
-			(SELECT 1 FROM series WHERE series.series = records.series AND series.last = records.seq)`, milliseconds(before))
+		done, err := tx.ExecContext(ctx, `DELETE FROM records WHERE owner = $2 AND began < $1 AND NOT EXISTS
+			(SELECT 1 FROM series WHERE series.series = records.series AND series.last = records.seq)`, milliseconds(before),
+			s.owner)
 		if err != nil {
 			return err
 		}
 		if removed, err = done.RowsAffected(); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM findings WHERE until < $1 AND NOT EXISTS
-			(SELECT 1 FROM series WHERE series.series = findings.series AND series.last = findings.last)`, milliseconds(before))
+		_, err = tx.ExecContext(ctx, `DELETE FROM findings WHERE owner = $2 AND until < $1 AND NOT EXISTS
+			(SELECT 1 FROM series WHERE series.series = findings.series AND series.last = findings.last)`, milliseconds(before),
+			s.owner)
 		return err
 	})
 	return removed, err
@@ -434,7 +440,7 @@ func (s *Store) Mail(ctx context.Context, since time.Time) (Mail, error) {
 		n     int
 	}
 	counts, err := rows(ctx, s, func(r *sql.Rows) (c count, err error) { return c, r.Scan(&c.state, &c.n) },
-		`SELECT state, COUNT(*) FROM cases GROUP BY state`)
+		`SELECT state, COUNT(*) FROM cases WHERE owner = $1 GROUP BY state`, s.owner)
 	if err != nil {
 		return m, err
 	}
@@ -442,8 +448,8 @@ func (s *Store) Mail(ctx context.Context, since time.Time) (Mail, error) {
 		m.Messages[c.state] = c.n
 	}
 	took, err := rows(ctx, s, func(r *sql.Rows) (x float64, err error) { return x, r.Scan(&x) },
-		`SELECT seconds FROM checks WHERE run IN (SELECT run FROM runs WHERE began >= $1) AND ok = 1 AND seconds > 0
-		ORDER BY seconds LIMIT 100000`, milliseconds(since))
+		`SELECT seconds FROM checks WHERE run IN (SELECT run FROM runs WHERE owner = $2 AND began >= $1) AND ok = 1 AND
+		seconds > 0 ORDER BY seconds LIMIT 100000`, milliseconds(since), s.owner)
 	if err != nil || len(took) == 0 {
 		return m, err
 	}

@@ -35,7 +35,7 @@ func namesOf(list []Fact) []string {
 func give(t *testing.T, s *Store, series string, minute int, names ...string) (*Answer, *News) {
 	t.Helper()
 	began := time.UnixMilli(1_800_000_000_000).Add(time.Duration(minute) * time.Minute)
-	a := &Answer{ID: fmt.Sprint(series, "-", minute), Series: Series{series, "check", "estate", ""}, Began: began,
+	a := &Answer{ID: fmt.Sprint(series, "-", minute), Series: Series{Asked: series, Kind: "check", Path: "estate"}, Began: began,
 		Ended: began.Add(time.Second), Day: "2026-11-26", State: Wrong, Bad: len(names), Says: fmt.Sprint(len(names), " found")}
 	news, err := s.Keep(t.Context(), a, facts(names...), nil, nil)
 	if err != nil {
@@ -62,7 +62,7 @@ func TestFindings(t *testing.T) {
 		if !reflect.DeepEqual(namesOf(news.New), []string{"z"}) || !reflect.DeepEqual(namesOf(news.Over), []string{"x"}) {
 			t.Errorf("another one: %+v", news)
 		}
-		broken := &Answer{ID: "broken", Series: Series{"a", "check", "estate", ""}, Began: time.UnixMilli(1_800_000_300_000), State: Broken, Says: "why"}
+		broken := &Answer{ID: "broken", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_300_000), State: Broken, Says: "why"}
 		news, err := s.Keep(t.Context(), broken, nil, nil, nil)
 		if err != nil || !news.Breaks || len(news.Over) > 0 {
 			t.Errorf("broken: %+v, %v", news, err)
@@ -77,7 +77,7 @@ func TestFindings(t *testing.T) {
 		}
 		var told []string
 		for _, x := range spells {
-			told = append(told, fmt.Sprint(x.Series.ID, " ", x.Name, " ", x.First, "-", x.Last, " ", x.Open))
+			told = append(told, fmt.Sprint(x.Series.Asked, " ", x.Name, " ", x.First, "-", x.Last, " ", x.Open))
 		}
 		slices.Sort(told)
 		want := []string{"a x 1-2 false", "a x 4-4 true", "a y 1-4 true", "a z 3-3 false", "b z 1-1 true"}
@@ -124,7 +124,7 @@ func TestVeryMany(t *testing.T) {
 	many := func(n int) *News {
 		t.Helper()
 		at++
-		a := &Answer{ID: fmt.Sprint("m", at), Series: Series{"a", "check", "estate", ""}, Began: time.UnixMilli(int64(at) * 60_000),
+		a := &Answer{ID: fmt.Sprint("m", at), Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(int64(at) * 60_000),
 			State: Wrong, Bad: n}
 		names := make([]string, n)
 		for i := range names {
@@ -161,7 +161,7 @@ func TestVeryMany(t *testing.T) {
 func TestReworded(t *testing.T) {
 	s := open(t, t.TempDir()+"/store.db")
 	give(t, s, "a", 1, "x")
-	a := &Answer{ID: "later", Series: Series{"a", "check", "estate", ""}, Began: time.UnixMilli(1_800_000_900_000), State: Wrong}
+	a := &Answer{ID: "later", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_900_000), State: Wrong}
 	news, err := s.Keep(t.Context(), a, []Fact{{Name: "x", Group: "g@k.example", Severity: "low", Says: "in other words"}}, nil, nil)
 	if err != nil || !news.IsEmpty() {
 		t.Errorf("%+v, %v", news, err)
@@ -256,7 +256,7 @@ func TestItems(t *testing.T) {
 			count++
 			next, _ := timing.End("item", held.(schedule.Row), now)
 			ended := func(tx *Tx) (bool, error) { return tx.Swap(item, held.(schedule.Row), next) }
-			a := &Answer{ID: "one", Series: Series{"s", "check", "estate", ""}, State: Good, Began: now}
+			a := &Answer{ID: "one", Series: Series{Asked: "s", Kind: "check", Path: "estate"}, State: Good, Began: now}
 			if _, err := s.Keep(t.Context(), a, nil, nil, ended); err != nil {
 				t.Error(err)
 			}
@@ -279,7 +279,7 @@ func TestAlarms(t *testing.T) {
 		s := open(t, where)
 		now := time.UnixMilli(1_800_000_000_000)
 		for i := range 3 {
-			a := &Answer{ID: fmt.Sprint("r", i), Series: Series{"s", "check", "e", ""}, State: Wrong, Began: now.Add(time.Duration(i) * time.Second)}
+			a := &Answer{ID: fmt.Sprint("r", i), Series: Series{Asked: "s", Kind: "check", Path: "e"}, State: Wrong, Began: now.Add(time.Duration(i) * time.Second)}
 			tell := func(*News) []Alarm {
 				return []Alarm{{ID: a.ID, Plan: "p", Item: "i", Record: a.ID, At: a.Began, Body: "{}",
 					Ways: map[string]time.Time{"now": now, "later": now.Add(time.Hour)}}}
@@ -290,7 +290,7 @@ func TestAlarms(t *testing.T) {
 		}
 		claim := func(way, id, holder string, at time.Time) *Batch {
 			t.Helper()
-			b, err := s.ClaimBatch(t.Context(), way, id, holder, at, time.Minute)
+			b, err := s.ClaimBatch(t.Context(), "p", way, id, holder, at, time.Minute)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -316,7 +316,7 @@ func TestAlarms(t *testing.T) {
 		if err := s.Untold(t.Context(), again, "h2", "down", now.Add(time.Hour)); err != nil {
 			t.Fatal(err)
 		}
-		if list, err := s.Backlogs(t.Context()); err != nil || len(list) != 2 || list[1].Problem != "down" || list[1].Waiting != 3 {
+		if list, err := s.Backlogs(t.Context(), "p"); err != nil || len(list) != 2 || list[1].Problem != "down" || list[1].Waiting != 3 {
 			t.Errorf("backlog %+v, %v", list, err)
 		}
 		if b := claim("now", "b3", "h3", now.Add(30*time.Minute)); b != nil {
@@ -332,29 +332,8 @@ func TestAlarms(t *testing.T) {
 		if b := claim("now", "b4", "h4", now.Add(3*time.Hour)); b != nil {
 			t.Errorf("told twice: %+v", b)
 		}
-		if list, err := s.Backlogs(t.Context()); err != nil || len(list) != 1 || list[0].Way != "later" {
+		if list, err := s.Backlogs(t.Context(), "p"); err != nil || len(list) != 1 || list[0].Way != "later" {
 			t.Errorf("backlog %+v, %v", list, err)
-		}
-	})
-}
-
-// A store of the first version is brought up to date with what is in it.
-func TestUpgrade(t *testing.T) {
-	each(t, func(t *testing.T, where string) {
-		all := migrations
-		migrations = all[:1]
-		old := open(t, where)
-		plan(t, old, "old-run", 2, "a@k.example")
-		migrations = all
-		s := open(t, where)
-		if r, err := s.Record(t.Context(), "old-run"); err != nil || len(r.Cases) != 2 {
-			t.Errorf("the old run is %+v, %v", r, err)
-		}
-		give(t, s, "a", 1, "x")
-		migrations = all[:1]
-		defer func() { migrations = all }()
-		if _, err := Open(t.Context(), where); !errors.Is(err, ErrNewer) {
-			t.Errorf("a program of before opens it: %v", err)
 		}
 	})
 }

@@ -6,6 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +25,10 @@ const (
 
 // A Run is a row for each run. Its times are those of the store's clock.
 type Run struct {
-	Name, Kind, State     string
+	ID                    string // by which its rows know it; no other run has it
+	Name                  string // no other run of its estate has it
+	Kind, State           string
+	Owner                 string // the name of the estate that it belongs to
 	Estate                string // the digest of what was evaluated
 	Path                  string // where that was
 	Day                   string // of evaluation
@@ -32,6 +38,7 @@ type Run struct {
 	Approve               bool     // requests to approvers are answered
 	Began, Closing, Ended time.Time
 	Until                 time.Time // when nothing more is waited for, at the latest
+	Resumed               time.Time // when work on it went on, after nobody could do any for a while
 	Good, Bad             int       // checks as predicted and otherwise, once it was judged
 	Unlooked              int       // checks of which nothing can be said
 }
@@ -143,8 +150,11 @@ func plain(text string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(secret.Hide(text), "?"), "\x00", "")
 }
 
-// Plan writes a new run: from then on it may be worked on.
+// Plan writes a new run: from then on it may be worked on. It gets an ID, if it has none.
 func (s *Store) Plan(ctx context.Context, p *Plan) error {
+	if p.ID == "" {
+		p.ID = NewName()
+	}
 	limits, err := json.Marshal(p.Terms)
 	if err != nil {
 		return err
@@ -154,14 +164,16 @@ func (s *Store) Plan(ctx context.Context, p *Plan) error {
 		return err
 	}
 	return s.in(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO estates VALUES ($1, $2) ON CONFLICT DO NOTHING`, p.Estate, p.Body)
+		key := bodyKey(s.owner, p.Estate)
+		_, err := tx.ExecContext(ctx, `INSERT INTO estates (digest, body, owner) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
+			key, p.Body, s.owner)
 		if err != nil {
 			return err
 		}
 		done, err := tx.ExecContext(ctx, `INSERT INTO runs
-			(run, kind, state, estate, path, day, version, terms, notes, approve, began, until)
-			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT DO NOTHING`,
-			p.Name, p.Kind, p.Estate, plain(p.Path), p.Day, p.Version, string(limits), plain(string(notes)),
+			(run, name, owner, kind, state, estate, path, day, version, terms, notes, approve, began, until)
+			VALUES ($1, $2, $3, $4, 'open', $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT DO NOTHING`,
+			p.ID, p.Name, s.owner, p.Kind, key, plain(p.Path), p.Day, p.Version, string(limits), plain(string(notes)),
 			number(p.Approve), milliseconds(p.Began), milliseconds(p.Until))
 		if err != nil {
 			return err
@@ -169,39 +181,41 @@ func (s *Store) Plan(ctx context.Context, p *Plan) error {
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrExists)
 		}
-		return planRows(ctx, tx, p)
+		return s.planRows(ctx, tx, p)
 	})
 }
 
-func planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
-	for _, c := range p.Cases {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, p.Name, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft),
-			string(c.Predicted), c.MessageID, c.Tag); err != nil {
-			return err
-		}
-		if err := addLane(ctx, tx, c.Lane); err != nil {
-			return err
-		}
-	}
-	for _, l := range p.Looks {
-		_, err := tx.ExecContext(ctx, `INSERT INTO looks (run, account, lane, marks, first, problem, certain)
-			VALUES ($1, $2, $3, $4, $4, $5, $6)`,
-			p.Name, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem), number(l.Certain))
-		if err != nil {
-			return err
-		}
-		if err := addLane(ctx, tx, l.Lane); err != nil {
-			return err
-		}
-	}
-	err := insertAll(ctx, tx, `INSERT INTO signs VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, p.Signs,
-		func(s Sign) []any { return []any{p.Name, s.N, plain(s.Account), s.Sign} })
+func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
+	lanes := map[string]bool{}
+	err := insertAll(ctx, tx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag, owner)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, p.Cases, func(c Case) []any {
+		lanes[c.Lane] = true
+		return []any{p.ID, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft), string(c.Predicted), c.MessageID, c.Tag,
+			s.owner}
+	})
 	if err != nil {
 		return err
 	}
-	return insertAll(ctx, tx, `INSERT INTO checks (run, n, who, predicted, why) VALUES ($1, $2, $3, $4, $5)`, p.Checks,
-		func(c Check) []any { return []any{p.Name, c.N, plain(c.Who), c.Predicted, plain(c.Why)} })
+	err = insertAll(ctx, tx, `INSERT INTO looks (run, account, lane, marks, first, problem, certain, owner)
+		VALUES ($1, $2, $3, $4, $4, $5, $6, $7)`, p.Looks, func(l Look) []any {
+		lanes[l.Lane] = true
+		return []any{p.ID, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem), number(l.Certain), s.owner}
+	})
+	if err != nil {
+		return err
+	}
+	err = insertAll(ctx, tx, `INSERT INTO lanes VALUES ($1, $2, 0) ON CONFLICT DO NOTHING`,
+		slices.Sorted(maps.Keys(lanes)), func(lane string) []any { return []any{s.owner, plain(lane)} })
+	if err != nil {
+		return err
+	}
+	err = insertAll(ctx, tx, `INSERT INTO signs VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, p.Signs,
+		func(g Sign) []any { return []any{p.ID, g.N, plain(g.Account), g.Sign} })
+	if err != nil {
+		return err
+	}
+	return insertAll(ctx, tx, `INSERT INTO checks (run, n, who, predicted, why, owner) VALUES ($1, $2, $3, $4, $5, $6)`,
+		p.Checks, func(c Check) []any { return []any{p.ID, c.N, plain(c.Who), c.Predicted, plain(c.Why), s.owner} })
 }
 
 // insertAll inserts a row for each of a list.
@@ -219,11 +233,6 @@ func insertAll[T any](ctx context.Context, tx *sql.Tx, statement string, list []
 	return nil
 }
 
-func addLane(ctx context.Context, tx *sql.Tx, lane string) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO lanes VALUES ($1, 0) ON CONFLICT DO NOTHING`, plain(lane))
-	return err
-}
-
 func number(b bool) int {
 	if b {
 		return 1
@@ -231,20 +240,22 @@ func number(b bool) int {
 	return 0
 }
 
-const runColumns = `run, kind, state, estate, path, day, version, terms, notes, approve, began, closing, ended, until,
-	good, bad, unlooked`
+const runColumns = `run, name, owner, kind, state, estate, path, day, version, terms, notes, approve, began, closing, ended,
+	until, resumed, good, bad, unlooked`
 
 // scanRun reads a row of runColumns.
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 	var terms, notes string
 	var approve int
-	var began, closing, ended, until int64
-	err = row.Scan(&r.Name, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &terms, &notes, &approve,
-		&began, &closing, &ended, &until, &r.Good, &r.Bad, &r.Unlooked)
+	var began, closing, ended, until, resumed int64
+	err = row.Scan(&r.ID, &r.Name, &r.Owner, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &terms, &notes,
+		&approve, &began, &closing, &ended, &until, &resumed, &r.Good, &r.Bad, &r.Unlooked)
 	if err != nil {
 		return r, err
 	}
-	r.Approve, r.Began, r.Closing, r.Ended, r.Until = approve != 0, at(began), at(closing), at(ended), at(until)
+	r.Approve, r.Began, r.Closing, r.Ended = approve != 0, at(began), at(closing), at(ended)
+	r.Until, r.Resumed = at(until), at(resumed)
+	r.Estate = r.Estate[strings.Index(r.Estate, bodyKey("", ""))+1:]
 	return r, errors.Join(json.Unmarshal([]byte(terms), &r.Terms), json.Unmarshal([]byte(notes), &r.Notes))
 }
 
@@ -269,45 +280,53 @@ func rows[T any](ctx context.Context, s *Store, scan func(*sql.Rows) (T, error),
 
 // Runs returns all runs, the newest first.
 func (s *Store) Runs(ctx context.Context) ([]Run, error) {
-	return rows(ctx, s, func(r *sql.Rows) (Run, error) { return scanRun(r) },
-		`SELECT `+runColumns+` FROM runs ORDER BY began DESC, run`)
+	return s.RunsSince(ctx, time.Time{}, math.MaxInt32)
 }
 
 // RunsSince returns the runs that began since a time, the newest first, most of them at most.
 func (s *Store) RunsSince(ctx context.Context, since time.Time, most int) ([]Run, error) {
 	return rows(ctx, s, func(r *sql.Rows) (Run, error) { return scanRun(r) },
-		`SELECT `+runColumns+` FROM runs WHERE began >= $1 ORDER BY began DESC, run LIMIT $2`, milliseconds(since), most)
+		`SELECT `+runColumns+` FROM runs WHERE began >= $1 AND `+s.mine("owner", 3)+` ORDER BY began DESC, name LIMIT $2`,
+		milliseconds(since), most, s.owner)
 }
 
-// RunNamed returns one run.
+// RunNamed returns the run of a name.
 func (s *Store) RunNamed(ctx context.Context, name string) (Run, error) {
-	r, err := scanRun(s.db.QueryRowContext(ctx, `SELECT `+runColumns+` FROM runs WHERE run = $1`, name))
+	return s.oneRun(ctx, "name", name)
+}
+
+// RunOf returns the run of an ID.
+func (s *Store) RunOf(ctx context.Context, id string) (Run, error) { return s.oneRun(ctx, "run", id) }
+
+func (s *Store) oneRun(ctx context.Context, column, value string) (Run, error) {
+	r, err := scanRun(s.db.QueryRowContext(ctx, `SELECT `+runColumns+` FROM runs WHERE `+column+` = $1 AND `+
+		s.mine("owner", 2), value, s.owner))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNoRun
 	}
 	return r, err
 }
 
-// Record returns one run with all that belongs to it.
+// Record returns the run of a name with all that belongs to it.
 func (s *Store) Record(ctx context.Context, name string) (*Record, error) {
 	r := &Record{Answered: map[int]bool{}}
 	var err error
 	if r.Run, err = s.RunNamed(ctx, name); err != nil {
 		return nil, err
 	}
-	if r.Cases, err = s.Cases(ctx, name); err != nil {
+	if r.Cases, err = s.Cases(ctx, r.ID); err != nil {
 		return nil, err
 	}
-	if r.Looks, err = s.Looks(ctx, name); err != nil {
+	if r.Looks, err = s.Looks(ctx, r.ID); err != nil {
 		return nil, err
 	}
 	r.Observations, err = rows(ctx, s, scanObservation, `SELECT n, account, folder, validity, uid, what, seen, detail, look
-		FROM observations WHERE run = $1 ORDER BY seen, n, account, folder, uid, what`, name)
+		FROM observations WHERE run = $1 ORDER BY seen, n, account, folder, uid, what`, r.ID)
 	if err != nil {
 		return nil, err
 	}
 	answered, err := rows(ctx, s, func(found *sql.Rows) (n int, err error) { return n, found.Scan(&n) },
-		`SELECT n FROM answers WHERE run = $1 AND taken = 1`, name)
+		`SELECT n FROM answers WHERE run = $1 AND taken = 1`, r.ID)
 	for _, n := range answered {
 		r.Answered[n] = true
 	}
@@ -323,8 +342,8 @@ func scanObservation(found *sql.Rows) (o Observation, err error) {
 	return o, err
 }
 
-// Cases returns the messages of a run, in order.
-func (s *Store) Cases(ctx context.Context, name string) ([]Case, error) {
+// Cases returns the messages of the run of an ID, in order.
+func (s *Store) Cases(ctx context.Context, run string) ([]Case, error) {
 	return rows(ctx, s, func(found *sql.Rows) (c Case, err error) {
 		var draft, predicted, reply string
 		var intent, settled int64
@@ -337,11 +356,11 @@ func (s *Store) Cases(ctx context.Context, name string) ([]Case, error) {
 		}
 		return c, err
 	}, `SELECT n, kind, grp, lane, draft, predicted, message_id, tag, state, tries, intent, settled, reply
-		FROM cases WHERE run = $1 ORDER BY n`, name)
+		FROM cases WHERE run = $1 ORDER BY n`, run)
 }
 
-// Looks returns the mailboxes of a run, by account.
-func (s *Store) Looks(ctx context.Context, name string) ([]Look, error) {
+// Looks returns the mailboxes of the run of an ID, by account.
+func (s *Store) Looks(ctx context.Context, run string) ([]Look, error) {
 	return rows(ctx, s, func(found *sql.Rows) (l Look, err error) {
 		var marks string
 		var looked, through, tried int64
@@ -354,34 +373,40 @@ func (s *Store) Looks(ctx context.Context, name string) ([]Look, error) {
 		}
 		return l, err
 	}, `SELECT account, lane, marks, looked, through, tried, problem, certain
-		FROM looks WHERE run = $1 ORDER BY account`, name)
+		FROM looks WHERE run = $1 ORDER BY account`, run)
 }
 
-// EstateOf returns what the digest of an estate stands for.
+// bodyKey is the key of what an estate had evaluated: what has the same digest is another's. Before estates
+// were told apart it was the digest alone.
+func bodyKey(owner, digest string) string { return owner + " " + digest }
+
+// EstateOf returns what Run.Estate stands for.
 func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT body FROM estates WHERE digest = $1`, digest).Scan(&body)
+	err = s.db.QueryRowContext(ctx, `SELECT body FROM estates WHERE digest IN ($1, $2) AND owner = $3`, digest,
+		bodyKey(s.owner, digest), s.owner).Scan(&body)
 	return body, err
 }
 
-// Judge writes what became of the checks of a run, and how many were as predicted in all,
-// otherwise, and of how many nothing can be said.
-func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, bad, unlooked int) error {
+// Judge writes what became of the checks of the run of an ID, and how many were as predicted in
+// all, otherwise, and of how many nothing can be said.
+func (s *Store) Judge(ctx context.Context, run string, checks []Check, good, bad, unlooked int) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
-		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds)
-			VALUES ($1, $2, $3, $4, '', $5, $6, $7) ON CONFLICT (run, n, who)
+		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds, owner)
+			VALUES ($1, $2, $3, $4, '', $5, $6, $7, $8) ON CONFLICT (run, n, who)
 			DO UPDATE SET seen = excluded.seen, ok = excluded.ok, seconds = excluded.seconds`)
 		if err != nil {
 			return err
 		}
 		defer write.Close()
 		for _, c := range checks {
-			_, err := write.ExecContext(ctx, name, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds)
+			_, err := write.ExecContext(ctx, run, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds,
+				s.owner)
 			if err != nil {
 				return err
 			}
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE runs SET good = $1, bad = $2, unlooked = $3 WHERE run = $4`, good, bad,
-			unlooked, name)
+			unlooked, run)
 		return err
 	})
 }
@@ -390,7 +415,7 @@ func (s *Store) Judge(ctx context.Context, name string, checks []Check, good, ba
 func (s *Store) Remove(ctx context.Context, names ...string) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		for _, name := range names {
-			done, err := tx.ExecContext(ctx, `DELETE FROM runs WHERE run = $1`, name)
+			done, err := tx.ExecContext(ctx, `DELETE FROM runs WHERE name = $1 AND owner = $2`, name, s.owner)
 			if err != nil {
 				return err
 			}
@@ -398,7 +423,8 @@ func (s *Store) Remove(ctx context.Context, names ...string) error {
 				return errors.Join(err, fmt.Errorf("%w: %s", ErrNoRun, name))
 			}
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM estates WHERE digest NOT IN (SELECT estate FROM runs)`)
+		_, err := tx.ExecContext(ctx, `DELETE FROM estates WHERE owner = $1 AND digest NOT IN
+			(SELECT estate FROM runs WHERE owner = $1)`, s.owner)
 		return err
 	})
 }

@@ -35,7 +35,7 @@ func open(t *testing.T, where string) *Store {
 // run is a run of some cases and mailboxes, planned now.
 func plan(t *testing.T, s *Store, name string, cases int, accounts ...string) Run {
 	t.Helper()
-	p := &Plan{Body: "the estate", Run: Run{Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23",
+	p := &Plan{Body: "the estate", Run: Run{ID: name, Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23",
 		Version: "test", Notes: []string{"left out"}, Terms: Terms{Patience: time.Minute, LookEvery: time.Second}, Approve: true,
 		Began: s.Now(), Until: s.Now().Add(time.Minute)}}
 	for n := range cases {
@@ -417,7 +417,7 @@ func TestAnswers(t *testing.T) {
 func TestReleasedIsWaitedFor(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
-		p := &Plan{Body: "the estate", Run: Run{Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
+		p := &Plan{Body: "the estate", Run: Run{ID: "one", Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
 			Cases: []Case{{Kind: "insider", Lane: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: "m", Tag: "t"}},
 			Looks: []Look{{Account: "a@k.example", Lane: "boxes"}}, Signs: []Sign{{0, "a@k.example", SignReleased}}}
 		if err := s.Plan(t.Context(), p); err != nil {
@@ -452,7 +452,7 @@ func TestJudge(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		for i, name := range []string{"one", "two", "three", "four"} {
-			r := Run{Name: name, Kind: "probe", Estate: "d", Began: s.Now().Add(-time.Duration(i*24) * time.Hour)}
+			r := Run{ID: name, Name: name, Kind: "probe", Estate: "d", Began: s.Now().Add(-time.Duration(i*24) * time.Hour)}
 			p := &Plan{Run: r, Checks: []Check{{Who: "a@k.example", Predicted: "inbox"}},
 				Cases: []Case{{Kind: "member", Draft: []byte("{}"), Predicted: []byte("{}"), MessageID: name, Tag: name}}}
 			if err := s.Plan(t.Context(), p); err != nil {

@@ -40,11 +40,11 @@ func (w Worker) lanes(column string, from int) (condition string, args []any) {
 
 // Waiting returns the lanes of a worker in which a case is due to be sent.
 func (s *Store) Waiting(ctx context.Context, w Worker) ([]string, error) {
-	in, args := w.lanes("c.lane", 3)
+	in, args := w.lanes("c.lane", 4)
 	return rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
 		`SELECT DISTINCT c.lane FROM cases c JOIN runs r ON r.run = c.run
-		WHERE c.state = 'planned' AND c.due <= $1 AND r.state = 'open' AND ($2 = '' OR c.run = $2) AND `+in,
-		append([]any{s.now(), w.Run}, args...)...)
+		WHERE c.owner = $3 AND c.state = 'planned' AND c.due <= $1 AND r.state = 'open' AND ($2 = '' OR c.run = $2) AND `+in,
+		append([]any{s.now(), w.Run, s.owner}, args...)...)
 }
 
 // Turn takes the next turn in a lane, and returns when it is: each comes a step after the
@@ -53,7 +53,7 @@ func (s *Store) Turn(ctx context.Context, lane string, step time.Duration) (time
 	var next int64
 	micro := max(step.Milliseconds(), 0)
 	err := s.db.QueryRowContext(ctx, `UPDATE lanes SET next = CASE WHEN next > $1 THEN next ELSE $1 END + $2
-		WHERE lane = $3 RETURNING next`, s.now(), micro, plain(lane)).Scan(&next)
+		WHERE owner = $3 AND lane = $4 RETURNING next`, s.now(), micro, s.owner, plain(lane)).Scan(&next)
 	return time.UnixMilli(next - micro), err
 }
 
@@ -63,18 +63,18 @@ func (s *Store) Turn(ctx context.Context, lane string, step time.Duration) (time
 func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Claim, error) {
 	var c *Claim
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		// Whoever counts what is being sent in a lane holds its row.
-		if _, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE lane = $1`, plain(lane)); err != nil {
+		if err := s.holdLane(ctx, tx, lane); err != nil {
 			return err
 		}
 		now := s.now()
 		row := tx.QueryRowContext(ctx, `UPDATE cases SET state = 'sending', holder = $1, intent = $2, tries = tries + 1
 			WHERE state = 'planned' AND (run, n) = (
 				SELECT c.run, c.n FROM cases c JOIN runs r ON r.run = c.run
-				WHERE c.lane = $3 AND c.state = 'planned' AND c.due <= $2 AND r.state = 'open' AND ($4 = '' OR c.run = $4)
+				WHERE c.owner = $6 AND c.lane = $3 AND c.state = 'planned' AND c.due <= $2 AND r.state = 'open' AND
+					($4 = '' OR c.run = $4)
 				ORDER BY c.due, c.run, c.n LIMIT 1`+s.skipLocked("c")+`)
-			AND (SELECT COUNT(*) FROM cases WHERE lane = $3 AND state = 'sending') < $5
-			RETURNING run, n, kind, grp, lane, draft, message_id, tag, tries`, w.Holder, now, plain(lane), w.Run, most)
+			AND (SELECT COUNT(*) FROM cases WHERE owner = $6 AND lane = $3 AND state = 'sending') < $5
+			RETURNING run, n, kind, grp, lane, draft, message_id, tag, tries`, w.Holder, now, plain(lane), w.Run, most, s.owner)
 		found := &Claim{}
 		var draft string
 		err := row.Scan(&found.Run, &found.N, &found.Kind, &found.Group, &found.Lane, &draft, &found.MessageID,
@@ -90,6 +90,12 @@ func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Cl
 		return nil, err
 	}
 	return c, nil
+}
+
+// holdLane holds the row of a lane: whoever counts what is being done in it does so alone.
+func (s *Store) holdLane(ctx context.Context, tx *sql.Tx, lane string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner, plain(lane))
+	return err
 }
 
 // skipLocked has a claim pass over rows that others are about to claim.
@@ -125,7 +131,9 @@ func (s *Store) Settle(ctx context.Context, holder string, c *Claim, state strin
 // An Agent is a process that works on runs.
 type Agent struct {
 	Name, Host  string
+	Owner       string          // the name of the estate whose runs those are
 	Offers      json.RawMessage // the connections that it has, without secrets
+	Problem     string          // what keeps it from a part of its work, or ""
 	Began, Beat time.Time
 }
 
@@ -134,15 +142,15 @@ const Silence = 6 * time.Second
 
 // Beat says that an agent is alive.
 func (s *Store) Beat(ctx context.Context, a Agent) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO agents VALUES ($1, $2, $3, $4, $4)
-		ON CONFLICT (agent) DO UPDATE SET beat = excluded.beat, offers = excluded.offers`,
-		a.Name, plain(a.Host), string(a.Offers), s.now())
+	_, err := s.db.ExecContext(ctx, `INSERT INTO agents VALUES ($1, $2, $3, $4, $5, $6, $6)
+		ON CONFLICT (owner, agent) DO UPDATE SET beat = excluded.beat, offers = excluded.offers, problem = excluded.problem`,
+		s.owner, a.Name, plain(a.Host), string(a.Offers), plain(a.Problem), s.now())
 	return err
 }
 
 // Leave says that an agent ends. What it holds is free at once.
 func (s *Store) Leave(ctx context.Context, name string) error {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM agents WHERE agent = $1`, name); err != nil {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM agents WHERE agent = $1 AND owner = $2`, name, s.owner); err != nil {
 		return err
 	}
 	return s.Rescue(ctx)
@@ -153,11 +161,11 @@ func (s *Store) Agents(ctx context.Context) ([]Agent, error) {
 	return rows(ctx, s, func(found *sql.Rows) (a Agent, err error) {
 		var offers string
 		var began, beat int64
-		err = found.Scan(&a.Name, &a.Host, &offers, &began, &beat)
+		err = found.Scan(&a.Name, &a.Owner, &a.Host, &offers, &a.Problem, &began, &beat)
 		a.Offers, a.Began, a.Beat = json.RawMessage(offers), at(began), at(beat)
 		return a, err
-	}, `SELECT agent, host, offers, began, beat FROM agents WHERE beat >= $1 ORDER BY agent`,
-		s.now()-Silence.Milliseconds())
+	}, `SELECT agent, owner, host, offers, problem, began, beat FROM agents WHERE beat >= $1 AND `+s.mine("owner", 2)+
+		` ORDER BY agent`, s.now()-Silence.Milliseconds(), s.owner)
 }
 
 // Rescue takes over what dead agents held: what they were about to send may have been sent,
@@ -165,18 +173,20 @@ func (s *Store) Agents(ctx context.Context) ([]Agent, error) {
 func (s *Store) Rescue(ctx context.Context) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
-		living := `SELECT agent FROM agents WHERE beat >= $1`
+		const living = `SELECT agent FROM agents WHERE beat >= $1`
 		since := now - Silence.Milliseconds()
 		_, err := tx.ExecContext(ctx, `UPDATE cases SET state = 'unsure', settled = $2
-			WHERE state = 'sending' AND holder NOT IN (`+living+`)`, since, now)
+			WHERE owner = $3 AND state = 'sending' AND holder NOT IN (`+living+`)`, since, now, s.owner)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE looks SET lease = 0 WHERE lease > $2 AND holder NOT IN (`+living+`)`, since, now)
+		_, err = tx.ExecContext(ctx, `UPDATE looks SET lease = 0
+			WHERE owner = $3 AND lease > $2 AND holder NOT IN (`+living+`)`, since, now, s.owner)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM agents WHERE beat < $1`, now-int64(time.Hour/time.Millisecond))
+		_, err = tx.ExecContext(ctx, `DELETE FROM agents WHERE beat < $1 AND owner = $2`,
+			now-time.Hour.Milliseconds(), s.owner)
 		return err
 	})
 }

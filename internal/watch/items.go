@@ -67,7 +67,7 @@ func (p *Page) items(w http.ResponseWriter, r *http.Request) {
 	page.Says = summary(len(page.Items), counts)
 	ctx, cancel := context.WithTimeout(r.Context(), 5*time.Second)
 	defer cancel()
-	page.Waiting, _ = p.Worker.Store.Backlogs(ctx) // without a store the health says so
+	page.Waiting, _ = p.Worker.Store.Backlogs(ctx, p.Worker.Plan.Name) // without a store the health says so
 	var b bytes.Buffer
 	if err := itemsPage.Execute(&b, page); err != nil {
 		http.Error(w, "the page cannot be made", http.StatusInternalServerError)

@@ -292,7 +292,7 @@ func (p *Page) Collect(to chan<- prometheus.Metric) {
 
 // fromStore collects what the store knows: of all processes.
 func (p *Page) fromStore(ctx context.Context, to chan<- prometheus.Metric, now time.Time) {
-	if list, err := p.Worker.Store.Backlogs(ctx); err == nil {
+	if list, err := p.Worker.Store.Backlogs(ctx, p.Worker.Plan.Name); err == nil {
 		waiting := map[string]int{}
 		for _, b := range list {
 			waiting[b.Way] = b.Waiting

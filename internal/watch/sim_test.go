@@ -323,7 +323,7 @@ func (s *sim) deliver() {
 		}
 		s.dieIn = s.random.IntN(60) == 0
 		for _, w := range p.workers {
-			b, err := s.store.ClaimBatch(s.t.Context(), "w "+w.Plan.Name, history.NewID(), w.Name, s.clock(), sending)
+			b, err := s.store.ClaimBatch(s.t.Context(), w.Plan.Name, "w "+w.Plan.Name, history.NewID(), w.Name, s.clock(), sending)
 			if err != nil {
 				s.t.Fatal(err)
 			}

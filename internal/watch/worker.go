@@ -249,7 +249,7 @@ func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
 	for i := range w.Plan.Ways {
 		way := &w.Plan.Ways[i]
 		for ctx.Err() == nil {
-			b, err := w.Store.ClaimBatch(ctx, way.Name, history.NewID(), w.Name, now, sending)
+			b, err := w.Store.ClaimBatch(ctx, w.Plan.Name, way.Name, history.NewID(), w.Name, now, sending)
 			if err != nil {
 				w.Trouble("alarms by " + way.Name + ": " + err.Error())
 				failed = true

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
+)
+
+// allEstatesFlag is for whoever runs a store.
+func allEstatesFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "all-estates", Usage: "of all estates of the store, for those who run it", Local: true}
+}
+
+func newStore(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name:  "store",
+		Usage: "show which estates a store serves, and keep them apart",
+		Description: "Runs, answers, plans and agents of a store belong to an estate, which sees those of no other. Which one\n" +
+			"it is stands in " + store.IdentityFile + " beside it, and is made when the store is first used.\n\n" +
+			"Example: yorvet store",
+		Flags: []cli.Flag{storeFlag(), allEstatesFlag()},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 0 {
+				return usageError("store takes flags only, not %q", cmd.Args().First())
+			}
+			return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showEstates(st) })
+		},
+		Commands: []*cli.Command{
+			{
+				Name: "join", Usage: "use an estate that is used elsewhere, in this folder, too", Flags: []cli.Flag{storeFlag()},
+				Description: "For a second machine with the same estate: a checkout, or a copy of its folder. Once is enough.\n\n" +
+					"Example: yorvet store join",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return enterAs(ctx, cmd, streams, func(e *entry, folder string) (*store.Store, error) {
+						identity, err := store.ReadIdentity(ctx, folder)
+						if err == nil && identity.Estate == "" {
+							err = usageError("there is no %s in %s; copy it from where the estate is used", store.IdentityFile, folder)
+						}
+						if err != nil {
+							return nil, err
+						}
+						return e.join(identity.Estate, folder)
+					})
+				},
+			},
+			{
+				Name: "begin", Usage: "give the estate here an identity of its own", Flags: []cli.Flag{storeFlag()},
+				Description: "For a new estate that was made from a copy of another: what that one has in a store stays that one's.\n\n" +
+					"Example: yorvet store begin",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return enterAs(ctx, cmd, streams, func(e *entry, folder string) (*store.Store, error) {
+						return e.begin(folder, true)
+					})
+				},
+			},
+			newStoreSeparate(streams),
+		},
+	}
+}
+
+// enterAs has the estate enter the store in a way of its own.
+func enterAs(ctx context.Context, cmd *cli.Command, streams Streams,
+	enter func(*entry, string) (*store.Store, error)) error {
+	if cmd.Args().Len() > 0 {
+		return usageError("store %s takes flags only, not %q", cmd.Name, cmd.Args().First())
+	}
+	path := estatePath(cmd)
+	if !onDisk(path) {
+		return errNoEstate
+	}
+	folder, err := store.FolderOf(path)
+	if err != nil {
+		return err
+	}
+	where, named, err := storePlace(cmd)
+	if err != nil {
+		return err
+	}
+	st, err := openPlace(ctx, where, false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	e := &entry{ctx, streams, st, path, ""}
+	if named {
+		e.named = where
+	}
+	mine, err := enter(e, folder)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(streams.Out, "In the store %s this is the estate %s\n", present.Clean(st.Where()), mine.Estate())
+	return nil
+}
+
+func newStoreSeparate(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name: "separate", Usage: "have a login of the database see this estate alone", ArgsUsage: "LOGIN",
+		Flags: []cli.Flag{
+			storeFlag(),
+			&cli.BoolFlag{Name: "yes", Usage: "run the SQL without asking"},
+		},
+		Description: "It shows the SQL (row-level security of PostgreSQL), and runs it with a yes. It is for the login that\n" +
+			"owns the tables, which goes on seeing all; the new one gets its password from you.\n\n" +
+			"Example: yorvet store separate ferry_probes",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			login, err := oneArgument(cmd, "a login of the database")
+			if err != nil {
+				return err
+			}
+			st, err := openStore(ctx, cmd, streams, estatePath(cmd), false)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			if st.Estate() == "" {
+				return errNoEstate
+			}
+			statements, err := st.Apart(ctx, login)
+			if err != nil {
+				return usageError("%w", err)
+			}
+			fmt.Fprintln(streams.Out, strings.Join(statements, ";\n")+";")
+			if !cmd.Bool("yes") {
+				if !askable(streams) {
+					return usageError("nothing is changed: no terminal to ask on; use --yes")
+				}
+				if !agreed(ctx, streams, "Run this?", "Nothing is changed.") {
+					return errWrong
+				}
+			}
+			if err := st.Execute(ctx, statements); err != nil {
+				return networkError(err)
+			}
+			fmt.Fprintf(streams.Out, "The login %s sees this estate alone. Give it a password: \\password %s in psql\n", login, login)
+			return nil
+		},
+	}
+}
+
+func (s *session) showEstates(st *store.Store) error {
+	list, err := st.Estates(s.ctx)
+	if err != nil {
+		return networkError(err)
+	}
+	if !s.cmd.Bool("all-estates") {
+		list = slices.DeleteFunc(list, func(e store.Estate) bool { return e.Name != st.Estate() })
+	}
+	a := &present.Estates{Store: st.Where(), Shared: st.Shared(), Estates: []present.KeptEstate{}}
+	for _, e := range list {
+		one := present.KeptEstate{Estate: e.Name, Here: e.Name == st.Estate(), Began: e.Began.UTC().Format(time.RFC3339),
+			Login: e.Role, Places: []present.KeptPlace{}, Runs: e.Runs, Answers: e.Answers, Agents: e.Agents}
+		if !e.LastUsed.IsZero() {
+			one.LastUsed = e.LastUsed.UTC().Format(time.RFC3339)
+		}
+		for _, place := range e.Places {
+			one.Places = append(one.Places, present.KeptPlace(place))
+		}
+		a.Estates = append(a.Estates, one)
+	}
+	return s.print(a)
+}
+
+// openAgentStore opens the store for an agent: of the estate whose identity lies beside its
+// connections, or beside the estate that is named; else of the only one of the store.
+func openAgentStore(ctx context.Context, cmd *cli.Command) (*store.Store, error) {
+	beside := cmd.String("connections")
+	if cmd.IsSet("estate") {
+		beside = estatePath(cmd)
+	}
+	folder, err := store.FolderOf(beside)
+	if err != nil {
+		return nil, err
+	}
+	identity, err := store.ReadIdentity(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	where, named, err := storePlace(cmd)
+	if err != nil && (named || identity.Store == "") {
+		return nil, err
+	}
+	if !named && identity.Store != "" {
+		where = identity.Store
+	}
+	st, err := openPlace(ctx, where, false)
+	if err != nil || identity.Estate != "" {
+		if err == nil {
+			st = st.Of(identity.Estate)
+		}
+		return st, err
+	}
+	mine, err := onlyEstate(ctx, st)
+	if err == nil && mine.Estate() == "" {
+		err = usageError("the store %s has no estate yet, and no %s lies beside the connections file; copy it there from "+
+			"beside the estate, or use the store at your desk first", st.Where(), store.IdentityFile)
+	}
+	if err != nil {
+		st.Close()
+	}
+	return mine, err
+}
