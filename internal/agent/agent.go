@@ -10,9 +10,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
+	"maps"
 	"os"
-	"strconv"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -27,42 +27,50 @@ type Agent struct {
 	Store       *store.Store
 	Connections *connections.Connections // with their secrets
 	Run         string                   // only the run of this ID; "": all
+	State       string                   // a folder that holds its identity; "": it has none that lasts
 	// Standing is told how far a run is, now and then; nil: nobody is.
 	Standing func(store.Standing)
 	// Sent is called once, when all messages of a run have been sent; nil: nothing is.
 	Sent func(ctx context.Context)
-	// Trouble is told what keeps the agent from its work: the store that cannot be reached,
-	// a login that fails. nil: nobody is.
+	// Trouble is told what keeps the agent from its work: the store that does not answer, a login
+	// that fails. nil: nobody is.
 	Trouble func(text string)
 
-	name string
-	host string
-	ways []string // the names of the connections that it sends over
-	look []string // and of those that it opens mailboxes by
+	identity *identity
+	name     string // of this process
+	host     string
+	ways     []string // the names of the connections that it sends over
+	look     []string // and of those that it opens mailboxes by
 
-	mutex  sync.Mutex
-	runs   map[string]*wanted // by name
-	told   map[string]bool    // troubles
-	sentTo map[string]bool    // runs of which Sent was called
+	outage store.Outage
+
+	mutex   sync.Mutex
+	runs    map[string]*wanted // by ID
+	told    map[string]bool    // troubles
+	refused map[string]string  // by connection: why others of its name are left to do the work
+	sentTo  map[string]bool    // runs of which Sent was called
 
 	unknownSince map[string]time.Time // by Message-ID: when the server did not know the address first
 }
 
 // The times between looks for work.
 const (
-	beatEvery = 1500 * time.Millisecond
-	pollOwn   = 60 * time.Millisecond // of an agent for one run
-	pollAll   = 250 * time.Millisecond
-	away      = time.Second // after an error of the store
+	steerEvery = time.Second
+	beatEvery  = 1500 * time.Millisecond
+	pollOwn    = 60 * time.Millisecond // of an agent for one run
+	pollAll    = 250 * time.Millisecond
+	away       = time.Second // after an error of the store
 )
 
 // Work works until ctx ends; where it is for one run, until that has ended.
 func (a *Agent) Work(ctx context.Context) error {
-	host, _ := os.Hostname()
-	a.host = host
-	a.name = fmt.Sprintf("%s-%d-%s", host, os.Getpid(), randomID(6))
+	a.host, _ = os.Hostname()
+	a.identity = takeIdentity(a.State)
+	defer a.identity.leave()
+	a.name = a.identity.name + "-" + randomID(6)
 	a.runs, a.told, a.sentTo = map[string]*wanted{}, map[string]bool{}, map[string]bool{}
-	a.unknownSince = map[string]time.Time{}
+	a.refused, a.unknownSince = map[string]string{}, map[string]time.Time{}
+	a.outage.Tell = a.Trouble
 	offer := a.Connections.Offer()
 	for _, w := range offer.Send {
 		a.ways = append(a.ways, w.Name)
@@ -70,18 +78,13 @@ func (a *Agent) Work(ctx context.Context) error {
 	for _, m := range offer.Look {
 		a.look = append(a.look, m.Name)
 	}
-	offers, err := json.Marshal(offer)
-	if err != nil {
-		return err
-	}
-	me := store.Agent{Name: a.name, Host: host, Offers: offers}
-	if err := a.Store.Beat(ctx, me); err != nil {
+	if err := a.sayAlive(ctx); err != nil {
 		return err
 	}
 	working, stop := context.WithCancel(ctx)
 	defer stop()
 	var done sync.WaitGroup
-	done.Go(func() { a.beat(working, me) })
+	done.Go(func() { a.beat(working) })
 	for _, way := range a.ways {
 		for range a.senders() {
 			done.Go(func() { a.sendIn(working, way) })
@@ -114,35 +117,97 @@ func randomID(bytes int) string {
 }
 
 // beat says again and again that the agent is alive, and takes over what dead ones held.
-func (a *Agent) beat(ctx context.Context, me store.Agent) {
+func (a *Agent) beat(ctx context.Context) {
 	for {
-		a.beaten(ctx, errors.Join(a.Store.Beat(ctx, me), a.bury(ctx), a.Store.Rescue(ctx)))
+		err := errors.Join(a.sayAlive(ctx), a.bury(ctx), a.Store.Rescue(ctx))
+		if ctx.Err() == nil {
+			a.outage.Note(err)
+		}
 		if !sleep(ctx, beatEvery) {
 			return
 		}
 	}
 }
 
-// beaten tells what kept the agent from saying that it is alive; when nothing does, an outage has
-// ended, and is told again if it comes again.
-func (a *Agent) beaten(ctx context.Context, err error) {
-	if err != nil {
-		a.trouble(ctx, err)
-		return
-	}
+// sayAlive says that the agent is alive, and what it can do.
+func (a *Agent) sayAlive(ctx context.Context) error {
+	offer := a.Connections.Offer()
 	a.mutex.Lock()
-	defer a.mutex.Unlock()
-	clear(a.told)
+	problems := slices.Sorted(maps.Values(a.refused))
+	offer.Send = slices.DeleteFunc(offer.Send, func(w connections.OfferedWay) bool { return a.refused[w.Name] != "" })
+	offer.Look = slices.DeleteFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return a.refused[m.Name] != "" })
+	a.mutex.Unlock()
+	offers, err := json.Marshal(offer)
+	if err != nil {
+		return err
+	}
+	return a.Store.Beat(ctx, store.Agent{Name: a.name, Host: a.host, Offers: offers, Problem: strings.Join(problems, "; ")})
 }
 
-// bury takes agents of this machine whose process is gone for dead at once: others are when
+// others reports whether another agent that is alive has a connection of a name.
+func (a *Agent) others(ctx context.Context, lane string) bool {
+	agents, err := a.Store.Agents(ctx)
+	return err == nil && slices.ContainsFunc(agents, func(other store.Agent) bool {
+		var offer connections.Offer
+		return other.Name != a.name && json.Unmarshal(other.Offers, &offer) == nil &&
+			(slices.ContainsFunc(offer.Send, func(w connections.OfferedWay) bool { return w.Name == lane }) ||
+				slices.ContainsFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return m.Name == lane }))
+	})
+}
+
+// refuse leaves the work of a connection whose login is refused to others that have one of its name, and
+// reports whether there are any: without them it goes on, so that the run tells why.
+func (a *Agent) refuse(ctx context.Context, lane, why string) bool {
+	if a.isRefused(lane) {
+		return true
+	}
+	if !a.others(ctx, lane) {
+		return false
+	}
+	text := lane + ": " + why + "; others do its work"
+	a.mutex.Lock()
+	a.refused[lane] = text
+	a.mutex.Unlock()
+	a.outage.Note(a.sayAlive(ctx))
+	a.trouble(ctx, errors.New(text))
+	return true
+}
+
+func (a *Agent) isRefused(lane string) bool {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	return a.refused[lane] != ""
+}
+
+// persist writes something into the store, however long that is away: while the agent works, and a few
+// times more when it is to end.
+func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) error) error {
+	const tries, wait, most = 5, 5 * time.Second, 2 * time.Second
+	lasting := context.WithoutCancel(ctx)
+	pause := away / 4
+	for ending := 0; ; pause = min(2*pause, most) {
+		writing, stop := context.WithTimeout(lasting, wait)
+		err := write(writing)
+		stop()
+		a.outage.Note(err)
+		if ctx.Err() != nil {
+			ending++
+		}
+		if err == nil || ending == tries {
+			return err
+		}
+		sleep(lasting, pause)
+	}
+}
+
+// bury takes agents of the same state folder whose process is gone for dead at once: others are when
 // they have been silent for a while.
 func (a *Agent) bury(ctx context.Context) error {
 	agents, err := a.Store.Agents(ctx)
+	gone := a.identity.gone()
 	for _, other := range agents {
-		rest, ours := strings.CutPrefix(other.Name, a.host+"-")
-		number, _, _ := strings.Cut(rest, "-")
-		if pid, bad := strconv.Atoi(number); ours && other.Host == a.host && bad == nil && !isAlive(pid) {
+		identity, _, _ := strings.Cut(other.Name, "-")
+		if other.Name != a.name && (identity == a.identity.name || slices.Contains(gone, identity)) {
 			err = errors.Join(err, a.Store.Leave(ctx, other.Name))
 		}
 	}
@@ -247,7 +312,7 @@ func (a *Agent) steer(ctx context.Context) {
 			if a.Run != "" && t.State != store.StateOpen && t.State != store.StateClosing {
 				return
 			}
-			if err = a.steerRun(ctx, name, t); err != nil {
+			if err = a.steerRun(ctx, name, &t); err != nil {
 				break
 			}
 		}
@@ -257,7 +322,7 @@ func (a *Agent) steer(ctx context.Context) {
 		// A busy store is asked less often; but this process may just have been asleep.
 		pause := min(max(2*a.poll(), 10*clock.Since(began)), away)
 		if err != nil {
-			a.trouble(ctx, err)
+			a.outage.Note(err)
 			pause = away
 		}
 		if !sleep(ctx, pause) {
@@ -270,8 +335,13 @@ func (a *Agent) steer(ctx context.Context) {
 // last time.
 const mostGrace = 20 * time.Second
 
-func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) error {
+func (a *Agent) steerRun(ctx context.Context, name string, t *store.Standing) error {
 	now := a.Store.Now()
+	if now.Sub(t.Steered) > steerEvery {
+		if was, err := a.Store.Steer(ctx, name); err != nil || was {
+			return err // there is more time now: look again
+		}
+	}
 	sent := t.Waiting == 0 && t.Sending == 0
 	if sent && a.Sent != nil && !a.sentTo[name] {
 		a.sentTo[name] = true
@@ -279,11 +349,11 @@ func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) err
 	}
 	switch t.State {
 	case store.StateOpen:
-		if isOver(t, now) {
+		if isOver(*t, now) {
 			return a.Store.Finish(ctx, name)
 		}
 	case store.StateClosing:
-		if isThrough(t, now) {
+		if isThrough(*t, now) {
 			return a.Store.End(ctx, name)
 		}
 	}
@@ -294,7 +364,8 @@ func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) err
 // for a while.
 func isThrough(t store.Standing, now time.Time) bool {
 	grace := min(max(t.Terms.Patience/2, 2*time.Second), mostGrace)
-	return t.Unlooked == 0 || now.After(t.Closing.Add(grace)) && now.After(t.LastThrough.Add(grace))
+	last := later(later(t.Closing, t.LastThrough), t.Resumed)
+	return t.Unlooked == 0 || now.After(last.Add(grace))
 }
 
 // isOver reports whether nothing more is waited for in a run.
@@ -309,7 +380,7 @@ func Ends(t store.Standing) time.Time {
 	if t.Accepted == 0 {
 		return time.Time{} // nothing is under way
 	}
-	news, sent, quiet := t.LastNews, t.LastSent, t.Terms.Settle
+	news, sent, quiet := later(t.LastNews, t.Resumed), later(t.LastSent, t.Resumed), t.Terms.Settle
 	if t.Missing > 0 {
 		begun := t.Until.Add(-Grace - t.Terms.Patience) // when all could be sent, or the run was taken up again
 		news, sent, quiet = later(news, begun), later(sent, begun), t.Terms.Quiet

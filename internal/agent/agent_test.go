@@ -2,8 +2,10 @@ package agent
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -268,8 +270,9 @@ func TestOutages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	told := 0
-	a := &Agent{Store: st, Connections: l, Trouble: func(string) { told++ }, told: map[string]bool{}, runs: map[string]*wanted{}}
+	var told []string
+	a := &Agent{Store: st, Connections: l, told: map[string]bool{}, runs: map[string]*wanted{}}
+	a.outage.Tell = func(text string) { told = append(told, text) }
 	st.Close()
 	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "boxes", Account: "ada@k.example"}}); err == nil || errors.Is(err, errNotOurs) {
 		t.Errorf("a store that is away gives %v", err)
@@ -277,13 +280,15 @@ func TestOutages(t *testing.T) {
 	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "none", Account: "ada@k.example"}}); !errors.Is(err, errNotOurs) {
 		t.Errorf("no connection gives %v", err)
 	}
-	outage := errors.New("the store is away")
-	for range 3 {
-		a.trouble(t.Context(), outage)
+	for i := range 3 {
+		a.outage.Note(fmt.Errorf("dial error\n\t no %d", i))
 	}
-	a.beaten(t.Context(), nil)
-	a.trouble(t.Context(), outage)
-	if told != 2 {
-		t.Errorf("two outages are told %d times", told)
+	a.outage.Note(nil)
+	a.outage.Note(nil)
+	a.outage.Note(errors.New("again"))
+	want := []string{"the store does not answer, and is asked again: dial error no 0", "the store is back after 0s",
+		"the store does not answer, and is asked again: again"}
+	if !slices.Equal(told, want) {
+		t.Errorf("told was %q", told)
 	}
 }

@@ -29,7 +29,7 @@ const (
 // lookInto looks into mailboxes that are due, as many at once as there may be connections,
 // until ctx ends.
 func (a *Agent) lookInto(ctx context.Context) {
-	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: a.look}
+	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: slices.Clone(a.look)}
 	most := max(1, a.Connections.Limits.Connections)
 	free := make(chan struct{}, most)
 	for range most {
@@ -43,10 +43,11 @@ func (a *Agent) lookInto(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+		worker.Lanes = slices.DeleteFunc(worker.Lanes, a.isRefused)
 		v, err := a.Store.Visit(ctx, worker, most)
 		if v != nil && err == nil {
 			visits.Go(func() {
-				a.visit(ctx, worker, v)
+				a.visit(ctx, store.Worker{Holder: a.name, Run: a.Run, Lanes: a.look}, v)
 				free <- struct{}{}
 			})
 			continue
@@ -54,7 +55,7 @@ func (a *Agent) lookInto(ctx context.Context) {
 		free <- struct{}{}
 		pause := a.poll()
 		if err != nil {
-			a.trouble(ctx, err)
+			a.outage.Note(err)
 			pause = away
 		}
 		sleep(ctx, pause)
@@ -78,7 +79,8 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 	if err != nil {
 		a.trouble(ctx, err)
 		now := a.Store.Now()
-		certain := errors.Is(err, errNotOurs) // else the store could not be asked, which ends some time
+		// Else the store could not be asked, or another agent opens it, which ends some time.
+		certain := errors.Is(err, errNotOurs) && !a.others(ctx, v.Lane)
 		a.found(ctx, v, store.Finding{Began: now, Problem: err.Error(), Certain: certain, Next: now.Add(holdEvery)})
 		return
 	}
@@ -97,8 +99,7 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 		began := a.Store.Now()
 		r := box.Look(x.query(through))
 		keep := stay && !through && r.Err == nil
-		x.report(ctx, r, began, through, keep)
-		if !keep {
+		if kept := x.report(ctx, r, began, through, keep); !keep || !kept {
 			return
 		}
 		var mine bool
@@ -159,7 +160,7 @@ func (x *visitor) wait(ctx context.Context, box watch.Box) (mine, through bool) 
 		var err error
 		mine, through, err = x.a.Store.Hold(ctx, x.a.name, x.visit)
 		if err != nil {
-			x.a.trouble(ctx, err)
+			x.a.outage.Note(err)
 			return false, false
 		}
 		if !mine || through || news {
@@ -177,14 +178,17 @@ func (x *visitor) release(ctx context.Context) {
 	}
 }
 
-// report writes what a look came to.
-func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, through, keep bool) {
+// report writes what a look came to, and reports whether that is kept.
+func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, through, keep bool) bool {
 	f := store.Finding{Began: began, Through: through, Keep: keep, Next: x.a.Store.Now().Add(x.run.Terms.LookEvery)}
 	if r.Err != nil {
 		if ctx.Err() != nil {
-			return // it was the agent that ended it
+			return false // it was the agent that ended it
 		}
 		f.Problem, f.Certain, f.Keep = r.Err.Error(), watch.IsCertain(r.Err), false
+		if f.Certain && x.a.refuse(ctx, x.visit.Lane, f.Problem) {
+			f.Certain = false
+		}
 		f.Next = x.a.Store.Now().Add(min(x.run.Terms.LookEvery, holdEvery))
 		if x.a.Run == "" { // else it is told with what was seen
 			x.a.trouble(ctx, r.Err)
@@ -206,17 +210,22 @@ func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, t
 				Validity: item.Validity, UID: item.UID, What: s.what, Seen: x.a.Store.Now(), Detail: detail})
 		}
 	}
-	for _, o := range x.a.found(ctx, x.visit, f) {
+	fresh, kept := x.a.found(ctx, x.visit, f)
+	for _, o := range fresh {
 		if o.What == Approval && x.run.Approve {
 			x.answer(ctx, o)
 		}
 	}
+	return kept
 }
 
-func (a *Agent) found(ctx context.Context, v *store.Visit, f store.Finding) []store.Observation {
-	fresh, err := a.Store.Found(ctx, a.name, v, f)
-	a.trouble(ctx, err)
-	return fresh
+// found keeps what a look came to, and returns what of it is new, and whether it is kept.
+func (a *Agent) found(ctx context.Context, v *store.Visit, f store.Finding) (fresh []store.Observation, kept bool) {
+	err := a.persist(ctx, func(ctx context.Context) (err error) {
+		fresh, err = a.Store.Found(ctx, a.name, v, f)
+		return err
+	})
+	return fresh, err == nil
 }
 
 // doubt says why a request to an approver is not believed, or returns "": anybody could
@@ -258,7 +267,7 @@ func (x *visitor) answer(ctx context.Context, o store.Observation) {
 	request := fmt.Sprint(o.Account, " ", o.Folder, " ", o.Validity, " ", o.UID)
 	mine, err := x.a.Store.Answer(ctx, x.a.name, x.run.ID, o.N, request)
 	if err != nil || !mine {
-		x.a.trouble(ctx, err)
+		x.a.outage.Note(err)
 		return
 	}
 	to, err := address.Parse(d.Answer)
@@ -269,7 +278,11 @@ func (x *visitor) answer(ctx context.Context, o store.Observation) {
 	if err != nil || !reply.Accepted() {
 		return
 	}
-	x.a.trouble(ctx, x.a.Store.Answered(context.WithoutCancel(ctx), x.run.ID, o.N, request))
+	if err := x.a.persist(ctx, func(ctx context.Context) error {
+		return x.a.Store.Answered(ctx, x.run.ID, o.N, request)
+	}); err != nil {
+		x.a.trouble(ctx, err)
+	}
 }
 
 // Decide answers a request to an approver: the message is admitted, or refused.

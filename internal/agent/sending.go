@@ -16,13 +16,6 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// To say what became of a message, a store that is away is asked a few times, each for so
-// long: not by the clock alone, as the process may have been asleep meanwhile.
-const (
-	settleTries = 5
-	settleWait  = 5 * time.Second
-)
-
 // sender sends messages over one connection, one after the other.
 type sender struct {
 	a        *Agent
@@ -42,10 +35,10 @@ func (a *Agent) sendIn(ctx context.Context, lane string) {
 	limits := a.Connections.Limits
 	step := time.Duration(float64(time.Second) / limits.Pace)
 	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: []string{lane}}
-	for ctx.Err() == nil {
+	for ctx.Err() == nil && !a.isRefused(lane) {
 		waiting, err := a.Store.Waiting(ctx, worker)
 		if err != nil {
-			a.trouble(ctx, err)
+			a.outage.Note(err)
 			sleep(ctx, away)
 			continue
 		}
@@ -55,14 +48,18 @@ func (a *Agent) sendIn(ctx context.Context, lane string) {
 			continue
 		}
 		turn, err := a.Store.Turn(ctx, lane, step)
-		if err != nil || !sleep(ctx, turn.Sub(a.Store.Now())) {
-			a.trouble(ctx, err)
+		if err != nil {
+			a.outage.Note(err)
+			sleep(ctx, away)
+			continue
+		}
+		if !sleep(ctx, turn.Sub(a.Store.Now())) {
 			continue
 		}
 		c, err := a.Store.Claim(ctx, worker, lane, max(1, limits.Connections))
 		switch {
 		case err != nil:
-			a.trouble(ctx, err)
+			a.outage.Note(err)
 			sleep(ctx, away)
 		case c == nil:
 			sleep(ctx, a.poll())
@@ -84,6 +81,8 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 	reply, again := s.send(ctx, c)
 	state, due := store.GivenUp, time.Time{}
 	switch {
+	case isLoginRefused(reply) && s.a.refuse(ctx, s.way.Name, reply.String()):
+		state = store.Planned
 	case reply.Accepted():
 		state, reply.KnownAfter = store.Sent, s.a.known(c.MessageID).Seconds()
 	case again && reply.UnknownAddress():
@@ -101,18 +100,15 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 		data = nil
 	}
 	// What became of it is written even if the agent is to end, or the store is away.
-	lasting := context.WithoutCancel(ctx)
-	for range settleTries {
-		settling, stop := context.WithTimeout(lasting, settleWait)
-		err = s.a.Store.Settle(settling, s.a.name, c, state, data, due)
-		stop()
-		if err == nil {
-			return
-		}
-		sleep(lasting, away/4)
+	if err := s.a.persist(ctx, func(ctx context.Context) error {
+		return s.a.Store.Settle(ctx, s.a.name, c, state, data, due)
+	}); err != nil {
+		s.a.trouble(ctx, err)
 	}
-	s.a.trouble(ctx, err)
 }
+
+// isLoginRefused reports whether a login is refused for good: nothing was sent.
+func isLoginRefused(r send.Reply) bool { return r.Stage == "login" && r.Code >= 500 && !r.Again() }
 
 // pauseAfter returns how long to wait before a message is sent again.
 func pauseAfter(tries int) time.Duration {
@@ -138,7 +134,7 @@ func (s *sender) send(ctx context.Context, c *store.Claim) (reply send.Reply, ag
 	session := s.session(from)
 	reply = session.Send(ctx, send.Envelope{From: from.String(), To: d.To, ID: c.Tag, Notify: d.Notify,
 		Plain: d.Plain}, raw)
-	if reply.Certain || reply.Stage == "login" && reply.Code >= 500 && !reply.Again() {
+	if reply.Certain || isLoginRefused(reply) {
 		s.hopeless[who] = reply
 	}
 	return reply, d.Again

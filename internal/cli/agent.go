@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/store"
@@ -37,14 +39,14 @@ func newAgent(streams Streams) *cli.Command {
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
-			st, err := openAgentStore(ctx, cmd)
+			st, err := awaitStore(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
 			defer st.Close()
 			fmt.Fprintf(streams.Out, "Working on the runs of %s until interrupted\n", present.Clean(st.Where()))
 			states := map[string]string{}
-			a := &agent.Agent{Store: st, Connections: l, Trouble: func(text string) { warn(streams, text) },
+			a := &agent.Agent{Store: st, Connections: l, State: stateFolder(), Trouble: func(text string) { warn(streams, text) },
 				Standing: func(t store.Standing) {
 					if states[t.Name] != t.State {
 						states[t.Name] = t.State
@@ -57,6 +59,38 @@ func newAgent(streams Streams) *cli.Command {
 			return nil
 		},
 	}
+}
+
+// awaitStore opens the store for an agent. One that is away, or that no estate has used yet, is waited for.
+func awaitStore(ctx context.Context, cmd *cli.Command, streams Streams) (*store.Store, error) {
+	told := ""
+	for {
+		st, err := openAgentStore(ctx, cmd)
+		if err == nil || !isNetwork(err) && !errors.Is(err, errNobodyYet) {
+			return st, err
+		}
+		if text := plainError(err).Error(); text != told {
+			told = text
+			warn(streams, text+"; it is waited for")
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(awaitEvery):
+		}
+	}
+}
+
+// awaitEvery is how often a store is asked that is waited for.
+const awaitEvery = 2 * time.Second
+
+// stateFolder returns the folder in which agents have their identities, or "".
+func stateFolder() string {
+	folder, err := localfile.StateFolder()
+	if err != nil {
+		return ""
+	}
+	return folder
 }
 
 // progressOf says in words how far a run is.

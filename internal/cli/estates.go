@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -168,6 +169,9 @@ func (s *session) showEstates(st *store.Store) error {
 	return s.print(a)
 }
 
+// errNobodyYet says that a store has no estate yet.
+var errNobodyYet = errors.New("yorvet: there is nothing to work on")
+
 // openAgentStore opens the store for an agent: of the estate whose identity lies beside its
 // connections, or beside the estate that is named; else of the only one of the store.
 func openAgentStore(ctx context.Context, cmd *cli.Command) (*store.Store, error) {
@@ -199,8 +203,8 @@ func openAgentStore(ctx context.Context, cmd *cli.Command) (*store.Store, error)
 	}
 	mine, err := onlyEstate(ctx, st)
 	if err == nil && mine.Estate() == "" {
-		err = usageError("the store %s has no estate yet, and no %s lies beside the connections file; copy it there from "+
-			"beside the estate, or use the store at your desk first", st.Where(), store.IdentityFile)
+		err = fmt.Errorf("%w: no estate has used %s yet, and no %s lies beside the connections file; copy it there from beside "+
+			"the estate, or use the store at your desk", errNobodyYet, st.Where(), store.IdentityFile)
 	}
 	if err != nil {
 		st.Close()

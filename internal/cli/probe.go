@@ -78,14 +78,19 @@ func kindList() string {
 }
 
 // networkError says that a server or the network failed.
-func networkError(err error) error { return fmt.Errorf("%w: %w", errNetwork, err) }
+func networkError(err error) error { return fmt.Errorf("%w: %w", errNetwork, store.Reason(err)) }
 
 func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	s, err := open(ctx, cmd, streams, present.JUnit)
+	existing := cmd.String("tidy") + cmd.String("resume") + cmd.String("show")
+	s, err := openFor(ctx, cmd, streams, existing != "")
 	if err != nil {
 		return err
 	}
 	l, err := connections.Load(ctx, cmd.String("connections"))
+	var bare error // what is wrong if no agent has connections either
+	if errors.Is(err, fs.ErrNotExist) && !cmd.IsSet("connections") {
+		l, bare, err = connections.None(), connectionError(cmd, err), nil
+	}
 	if err != nil {
 		return connectionError(cmd, err)
 	}
@@ -99,9 +104,8 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 			return usageError("--%s: %q is no name of a run, expected letters, digits and hyphens", name, run)
 		}
 	}
-	existing := cmd.String("tidy") + cmd.String("resume") + cmd.String("show")
 	if existing == "" && !cmd.Bool("send") && !cmd.Bool("check-connections") {
-		return s.begin(nil, l)
+		return s.showPlan(l, bare)
 	}
 	if cmd.String("show") == "" || cmd.String("evidence") != "" {
 		if err := unlock(ctx, cmd, streams, l); err != nil {
@@ -109,6 +113,9 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		}
 	}
 	if cmd.Bool("check-connections") {
+		if bare != nil {
+			return bare
+		}
 		return s.checkConnections(l)
 	}
 	st, err := openStore(ctx, cmd, streams, estatePath(cmd), existing != "")
@@ -124,13 +131,24 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	case cmd.String("resume") != "":
 		return s.resume(st, cmd.String("resume"), l)
 	}
-	return s.begin(st, l)
+	return s.begin(st, l, bare)
+}
+
+// openFor opens the estate for a new run. One that is there was planned with its own, which the store
+// keeps.
+func openFor(ctx context.Context, cmd *cli.Command, streams Streams, existing bool) (*session, error) {
+	if !existing {
+		return open(ctx, cmd, streams, present.JUnit)
+	}
+	format, err := formatOf(cmd, present.JUnit)
+	return &session{ctx: ctx, cmd: cmd, streams: streams, format: format}, err
 }
 
 // options returns how a run of the command goes.
 func (s *session) options(st *store.Store, shown *progress) probe.Options {
 	return probe.Options{
 		Store:    st,
+		State:    stateFolder(),
 		Version:  version(),
 		Approve:  s.cmd.Bool("approve"),
 		Progress: shown.set,
@@ -204,38 +222,66 @@ func (s *session) checkConnections(l *connections.Connections) error {
 	return errWrong
 }
 
-// begin makes a plan, and sends it if that is asked for: then there is a store.
-func (s *session) begin(st *store.Store, l *connections.Connections) error {
-	cmd := s.cmd
-	var estate probe.Evaluated
-	if st != nil {
-		agents, err := st.Agents(s.ctx)
+// showPlan shows what would be sent, by this machine and the agents of the store that are alive.
+func (s *session) showPlan(l *connections.Connections, bare error) error {
+	machines := []present.RunAgent{machineOf(l)}
+	switch st, err := peek(s.ctx, s.cmd); {
+	case err != nil:
+		warn(s.streams, "agents are not counted: "+plainError(err).Error())
+	case st != nil:
+		defer st.Close()
+		others, err := s.join(st, l)
 		if err != nil {
-			return networkError(err)
-		}
-		if err := join(l, agents); err != nil {
 			return err
 		}
-		if estate, err = s.evaluated(); err != nil {
-			return err
-		}
+		machines = append(machines, others...)
+	}
+	if bare != nil && len(machines) == 1 {
+		return bare
+	}
+	return s.printPlan(l, machines)
+}
+
+func (s *session) printPlan(l *connections.Connections, machines []present.RunAgent) error {
+	plan, err := s.plan(l)
+	if err != nil {
+		return err
+	}
+	return s.print(present.NewProbePlan(s.r, plan, l.Limits.People, machines))
+}
+
+// begin makes a plan and sends it.
+func (s *session) begin(st *store.Store, l *connections.Connections, bare error) error {
+	cmd := s.cmd
+	machines := []present.RunAgent{machineOf(l)}
+	others, err := s.join(st, l)
+	switch {
+	case err != nil:
+		return err
+	case bare != nil && len(others) == 0:
+		return bare
+	}
+	machines = append(machines, others...)
+	estate, err := s.evaluated()
+	if err != nil {
+		return err
 	}
 	plan, err := s.plan(l)
 	if err != nil {
 		return err
 	}
-	if st != nil && len(plan.Cases) == 0 {
+	if len(plan.Cases) == 0 {
 		return usageError("there is nothing to send: the connections have no way for any of the messages")
 	}
-	if tooMany := len(plan.Touched) > l.Limits.People; st == nil || tooMany {
-		if err := s.print(present.NewProbePlan(s.r, plan, l.Limits.People)); err != nil {
+	if len(plan.Touched) > l.Limits.People {
+		if err := s.printPlan(l, machines); err != nil {
 			return err
 		}
-		if st != nil {
-			const text = "nothing is sent: %d people would find a test message, and the connections allow %d"
-			return usageError(text, len(plan.Touched), l.Limits.People)
-		}
-		return nil
+		const text = "nothing is sent: %d people would find a test message, and the connections allow %d"
+		return usageError(text, len(plan.Touched), l.Limits.People)
+	}
+	if !s.sendsUnwatched(present.NewProbePlan(s.r, plan, l.Limits.People, machines)) {
+		return errWrong
 	}
 	if name := cmd.String("run"); name != "" {
 		if _, err := st.RunNamed(s.ctx, name); err == nil {
@@ -256,16 +302,43 @@ func (s *session) begin(st *store.Store, l *connections.Connections) error {
 	return s.judge(st, run)
 }
 
-// join adds what the agents of a store can do.
-func join(l *connections.Connections, agents []store.Agent) error {
+// sendsUnwatched tells who sends and who looks, and what nobody can look at: with somebody to ask, that is
+// asked about. It reports whether the messages are sent.
+func (s *session) sendsUnwatched(plan *present.ProbePlan) bool {
+	if len(plan.Machines) > 1 {
+		for _, line := range plan.Work() {
+			warn(s.streams, line)
+		}
+	}
+	if len(plan.Unwatched) == 0 {
+		return true
+	}
+	warn(s.streams, plan.Blind())
+	return s.cmd.Bool("send-anyway") || !askable(s.streams) ||
+		agreed(s.ctx, s.streams, "Send all the same?", "Nothing is sent.")
+}
+
+// join adds what the agents of a store can do that are alive, and returns them.
+func (s *session) join(st *store.Store, l *connections.Connections) ([]present.RunAgent, error) {
+	agents, err := st.Agents(s.ctx)
+	if err != nil {
+		return nil, networkError(err)
+	}
+	var list []present.RunAgent
 	for _, a := range agents {
 		var offer connections.Offer
 		if err := json.Unmarshal(a.Offers, &offer); err != nil {
-			return fmt.Errorf("what agent %s can do: %w", a.Name, err)
+			return nil, fmt.Errorf("what agent %s can do: %w", a.Name, err)
 		}
 		l.Join(offer)
+		list = append(list, agentOf(&a, offer))
 	}
-	return nil
+	return list, nil
+}
+
+// machineOf tells what this machine can do.
+func machineOf(l *connections.Connections) present.RunAgent {
+	return agentOf(&store.Agent{Host: "this machine"}, l.Offer())
 }
 
 // plan plans a run: of the usual cases, or of everyone who writes in a group's name.
@@ -365,8 +438,10 @@ func (s *session) judge(st *store.Store, run *probe.Run) error {
 	j := probe.Judge(run)
 	ending := context.WithoutCancel(s.ctx)
 	as, not, unlooked := j.Counts()
-	if err := st.Judge(ending, run.Plan.ID, j.Checks(), as, not, unlooked); err != nil {
-		warn(s.streams, err.Error())
+	if !run.UnderWay { // else its last word is not spoken
+		if err := st.Judge(ending, run.Plan.ID, j.Checks(), as, not, unlooked); err != nil {
+			warn(s.streams, store.Reason(err).Error())
+		}
 	}
 	if dir := s.cmd.String("evidence"); dir != "" {
 		kept, missing, err := probe.KeepEvidence(ending, j, dir)
@@ -377,10 +452,19 @@ func (s *session) judge(st *store.Store, run *probe.Run) error {
 			warn(s.streams, fmt.Sprintf("evidence: %d messages are kept, %d cannot be had from here", kept, missing))
 		}
 	}
-	if err := s.print(present.NewProbe(s.r, j)); err != nil {
+	a := present.NewProbe(s.r, j)
+	if run.UnderWay {
+		var err error
+		if a.UnderWay, err = runUnderWay(ending, st, run.Plan.Run); err != nil {
+			return networkError(err)
+		}
+	}
+	if err := s.print(a); err != nil {
 		return err
 	}
 	switch {
+	case run.UnderWay:
+		return errWrong
 	case j.Nothing():
 		return networkError(errors.New("nothing could be sent, or nothing could be looked at"))
 	case not > 0 || unlooked > 0 || run.Broken:

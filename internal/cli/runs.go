@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
@@ -33,11 +34,11 @@ func newRuns(streams Streams) *cli.Command {
 						if err != nil {
 							return networkError(err)
 						}
-						agents, err := st.Agents(ctx)
-						if err != nil {
+						a := keptRunsOf(list, st.Where())
+						if err := underWay(ctx, st, list, a); err != nil {
 							return networkError(err)
 						}
-						return s.print(keptRunsOf(list, agents, st.Where()))
+						return s.print(a)
 					})
 				},
 			},
@@ -96,7 +97,7 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 	}
 	st, err := openListed(ctx, cmd, streams)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "list" {
-		return s.print(keptRunsOf(nil, nil, none.where))
+		return s.print(keptRunsOf(nil, none.where))
 	} else if ok && cmd.Name == "store" {
 		return s.print(&present.Estates{Store: none.where, Estates: []present.KeptEstate{}})
 	} else if ok && cmd.Name == "remove" && cmd.Args().Len() == 0 {
@@ -184,28 +185,91 @@ func severalOf(names []string) string {
 // mostDays is how far back --older may reach: a hundred years.
 const mostDays = 36_525
 
-// keptRunsOf tells of the runs of a store, the newest first, and of the agents at work.
-func keptRunsOf(list []store.Run, agents []store.Agent, where string) *present.Runs {
+// keptRunsOf tells of the runs of a store, the newest first.
+func keptRunsOf(list []store.Run, where string) *present.Runs {
 	a := &present.Runs{Store: where, Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
 	for _, r := range list {
 		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
-			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
+			Owner: r.Owner, Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
 		if !r.Ended.IsZero() {
 			one.Ended = r.Ended.UTC().Format(time.RFC3339)
 		}
 		a.Runs = append(a.Runs, one)
 	}
-	for _, one := range agents {
-		var offer connections.Offer
-		_ = json.Unmarshal(one.Offers, &offer) // what cannot be read is nothing
-		out := present.RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}}
-		for _, w := range offer.Send {
-			out.Sends = append(out.Sends, w.Name)
-		}
-		for _, m := range offer.Look {
-			out.Looks = append(out.Looks, m.Name)
-		}
-		a.Agents = append(a.Agents, out)
-	}
 	return a
+}
+
+// agentOf tells what an agent can do.
+func agentOf(one *store.Agent, offer connections.Offer) present.RunAgent {
+	out := present.RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}, Works: []string{},
+		Problem: one.Problem}
+	for _, w := range offer.Send {
+		out.Sends, out.SendsAs = append(out.Sends, w.Name), append(out.SendsAs, w.Name+" as "+strings.Join(w.From, ", "))
+	}
+	for _, m := range offer.Look {
+		out.Looks, out.LooksInto = append(out.Looks, m.Name), append(out.LooksInto, m.Name+" for "+strings.Join(m.For, ", "))
+	}
+	return out
+}
+
+// underWay tells of the agents at work what they work on, and of the runs that are open how far they are
+// and what nobody does.
+func underWay(ctx context.Context, st *store.Store, list []store.Run, a *present.Runs) error {
+	agents, err := st.Agents(ctx)
+	if err != nil {
+		return err
+	}
+	shares, err := st.Shares(ctx)
+	if err != nil {
+		return err
+	}
+	offered := map[string]bool{}
+	for i := range agents {
+		var offer connections.Offer
+		_ = json.Unmarshal(agents[i].Offers, &offer) // what cannot be read is nothing
+		one := agentOf(&agents[i], offer)
+		for _, lane := range slices.Concat(one.Sends, one.Looks) {
+			offered[lane] = true
+		}
+		for _, share := range shares {
+			if slices.Contains(share.Holders, one.Agent) && !slices.Contains(one.Works, share.Run) {
+				one.Works = append(one.Works, share.Run)
+			}
+		}
+		a.Agents = append(a.Agents, one)
+	}
+	for i, r := range list {
+		if r.State != store.StateOpen && r.State != store.StateClosing {
+			continue
+		}
+		t, err := st.Of(r.Owner).Standing(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		a.Runs[i].Progress = agent.Progress(t, st.Now())
+		for _, share := range shares {
+			if share.Run == r.Name && share.Left > 0 && !offered[share.Lane] {
+				a.Runs[i].Missing = append(a.Runs[i].Missing, missing(share))
+			}
+		}
+	}
+	return nil
+}
+
+// runUnderWay tells how far a run is, who is at it, and what of it nobody does.
+func runUnderWay(ctx context.Context, st *store.Store, name string) (*present.Runs, error) {
+	run, err := st.RunNamed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	a := keptRunsOf([]store.Run{run}, st.Where())
+	return a, underWay(ctx, st, []store.Run{run}, a)
+}
+
+// missing says what nobody does who is alive.
+func missing(share store.Share) string {
+	if share.Sends {
+		return "nobody alive sends by " + share.Lane + ": " + present.Count(share.Left, "message waits", "messages wait")
+	}
+	return "nobody alive looks into " + share.Lane + ": " + present.Count(share.Left, "mailbox waits", "mailboxes wait")
 }

@@ -13,6 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/localfile"
+	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/source"
 	"yorvet.example/yorvet/internal/store"
@@ -106,6 +107,31 @@ func openListed(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 		return nil, err
 	}
 	return st.All(), nil
+}
+
+// peek opens the store that is named or the usual one, as the estate sees it, and writes nothing; nil
+// where there is none, or the estate has not used it yet.
+func peek(ctx context.Context, cmd *cli.Command) (*store.Store, error) {
+	folder, err := store.FolderOf(estatePath(cmd))
+	if err != nil {
+		return nil, err
+	}
+	identity, err := store.ReadIdentity(ctx, folder)
+	if err != nil || identity.Estate == "" {
+		return nil, err
+	}
+	where, _, err := storePlace(cmd)
+	if err != nil {
+		return nil, err
+	}
+	st, err := openPlace(ctx, where, true)
+	if _, none := errors.AsType[*noRunsError](err); none {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return st.Of(identity.Estate), nil
 }
 
 // entry is how an estate comes into a store.
@@ -230,9 +256,17 @@ func (s *session) evaluated() (probe.Evaluated, error) {
 	return probe.Evaluated{Digest: taken.Digest, Body: taken.Body, Path: path}, nil
 }
 
-// kept returns a run of the store.
+// kept returns a run of the store, with the estate that is kept of it, or the one here.
 func (s *session) kept(st *store.Store, name string, l *connections.Connections) (*probe.Kept, error) {
 	k, err := probe.Load(s.ctx, st, name, l, estatefile.Restore, s.r)
+	if errors.Is(err, probe.ErrNoEstate) && s.r == nil {
+		here, failed := open(s.ctx, s.cmd, s.streams, present.JUnit)
+		if failed != nil {
+			return nil, failed
+		}
+		s.e, s.r = here.e, here.r
+		k, err = probe.Load(s.ctx, st, name, l, estatefile.Restore, s.r)
+	}
 	if errors.Is(err, store.ErrNoRun) {
 		return nil, usageError("there is no run %s; yorvet runs list shows those that are kept", name)
 	}

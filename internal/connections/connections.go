@@ -150,6 +150,13 @@ var defaults = Limits{
 	Settle:      3 * time.Second,
 }
 
+// None returns connections of a machine that has none: others of a store have some.
+func None() *Connections {
+	l := &Connections{Limits: defaults}
+	(&reader{}).limits(&l.Limits, fileLimits{})
+	return l
+}
+
 // Load reads a connections file. It fetches no secrets: that is for Unlock.
 func Load(ctx context.Context, path string) (*Connections, error) {
 	var f file
@@ -181,8 +188,8 @@ func Load(ctx context.Context, path string) (*Connections, error) {
 	r.names(l)
 	r.limits(&l.Limits, f.Limits)
 	l.waits()
-	if len(l.Ways) == 0 {
-		r.fail("send", 0, "there is no way to send")
+	if len(l.Ways)+len(l.Mailboxes) == 0 {
+		r.fail("send", 0, "there is neither a way to send nor a mailbox to look into")
 	}
 	l.locked, l.asked = r.locked, r.asked
 	return l, errors.Join(r.errs...)

@@ -20,6 +20,10 @@ type ProbePlan struct {
 	Unwatched []string `json:"unwatched"`
 	Notes     []string `json:"notes"` // what cannot be tried, and why
 	Limit     int      `json:"limit"` // how many a run may touch
+	// Machines are who works on it: this one, and the agents of the store that are alive.
+	Machines []RunAgent `json:"machines"`
+
+	senders, lookers map[string]int // messages and mailboxes, by connection
 }
 
 // PlannedCase is one message of a plan.
@@ -38,16 +42,17 @@ type PlannedCase struct {
 }
 
 // NewProbePlan describes a plan.
-func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int) *ProbePlan {
+func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int, machines []RunAgent) *ProbePlan {
 	n := newNamer(r)
 	a := &ProbePlan{
 		Cases:   []PlannedCase{},
 		Touched: n.addresses(p.Touched), Unwatched: n.addresses(p.Unwatched),
 		Notes: append([]string{}, p.Notes...),
-		Limit: limit,
+		Limit: limit, Machines: machines, senders: map[string]int{}, lookers: p.Lookers(),
 	}
 	for i := range p.Cases {
 		c := &p.Cases[i]
+		a.senders[c.Way]++
 		prediction := p.Predict(i)
 		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Connection: c.Way,
 			Predicted: prediction.Verdict.String(), Rule: prediction.Rule, Receives: map[string]int{}, group: n.address(c.Group)}
@@ -68,6 +73,13 @@ func (a *ProbePlan) writeText(p *Page) {
 		p.Line(2, Span{Doubtful, "! " + count(n, "mailbox", "mailboxes") + " of those who would get some cannot be " +
 			"looked into: "},
 			Span{Plain, p.some(a.Unwatched)})
+	}
+	if len(a.Machines) > 1 {
+		p.Gap()
+		p.Title("Who works on it")
+		for _, line := range a.Work() {
+			p.Line(4, Span{Plain, "  " + line})
+		}
 	}
 	a.writeCases(p)
 	a.writeNotes(p)
@@ -91,6 +103,40 @@ func (a *ProbePlan) answer() string {
 	return "Plan: " + count(len(a.Cases), "test message", "test messages") + " to " +
 		count(len(groups), "group", "groups") +
 		"; " + count(len(a.Touched), "person", "people") + " would get some. Nothing is sent without --send."
+}
+
+// Work says for each machine what of the plan it sends and looks into.
+func (a *ProbePlan) Work() (lines []string) {
+	for _, m := range a.Machines {
+		var parts []string
+		for _, way := range m.Sends {
+			if n := a.senders[way]; n > 0 {
+				parts = append(parts, "can send "+count(n, "message", "messages")+" by "+way)
+			}
+		}
+		for _, boxes := range m.Looks {
+			if n := a.lookers[boxes]; n > 0 {
+				parts = append(parts, "can look into "+count(n, "mailbox", "mailboxes")+" by "+boxes)
+			}
+		}
+		text := m.Host + ": " + list(parts)
+		if m.Problem != "" {
+			text += " (" + m.Problem + ")"
+		}
+		lines = append(lines, text)
+	}
+	return lines
+}
+
+// Blind says which mailboxes nobody can look into.
+func (a *ProbePlan) Blind() string {
+	few := a.Unwatched[:min(len(a.Unwatched), firstShown)]
+	text := count(len(a.Unwatched), "mailbox", "mailboxes") + " of those who would get some cannot be looked into by anybody: " +
+		strings.Join(few, ", ")
+	if more := len(a.Unwatched) - len(few); more > 0 {
+		text += " and " + strconv.Itoa(more) + " more"
+	}
+	return text
 }
 
 // writeCases lists the messages by group.
@@ -179,7 +225,9 @@ type Probe struct {
 	Unexplained    int           `json:"unexplained"`   // differences that no change to the estate explains
 	NotLookedInto  []string      `json:"notLookedInto"` // mailboxes that were not gone through to the end, and why
 	Notes          []string      `json:"notes"`
-	Ended          bool          `json:"ended"` // false: it was ended before its time
+	Ended          bool          `json:"ended"` // false: it was ended before its time, or is under way
+	// UnderWay tells of a run that others are at how far it is; nil: nobody is at it.
+	UnderWay *Runs `json:"underWay,omitempty"`
 
 	settled int      // differences that servers say the cause of
 	late    []string // groups that servers came to know meanwhile

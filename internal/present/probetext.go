@@ -35,7 +35,12 @@ func (a *Probe) writeText(p *Page) {
 	if a.NotAsPredicted > 0 {
 		p.Line(2, a.explanation())
 	}
-	if !a.Ended {
+	switch {
+	case a.UnderWay != nil:
+		p.Line(2, Span{Doubtful, "! This is what was seen so far."})
+		a.UnderWay.writeUnderWay(p)
+		writeAgents(p, a.UnderWay.Agents)
+	case !a.Ended:
 		p.Line(2, Span{Doubtful, "! The run was interrupted; what was not seen may yet come. To go on:"})
 		p.Line(2, Span{Plain, "  yorvet probe --resume " + a.Run + " --send"})
 	}

@@ -23,18 +23,44 @@ type KeptRun struct {
 	State          string `json:"state"`
 	Began          string `json:"began"` // RFC 3339
 	Ended          string `json:"ended,omitempty"`
-	Estate         string `json:"estate"` // where it was read from
+	Owner          string `json:"storeEstate,omitempty"` // the name of the estate in the store
+	Estate         string `json:"estate"`                // where it was read from
 	AsPredicted    int    `json:"asPredicted"`
 	NotAsPredicted int    `json:"notAsPredicted"`
 	NotLookedAt    int    `json:"notLookedAt"` // checks of which nothing can be said
+	// Progress says how far a run is that is under way, and Missing what of it nobody does.
+	Progress string   `json:"progress,omitempty"`
+	Missing  []string `json:"missing,omitempty"`
 }
 
 // RunAgent is a process that works on runs.
 type RunAgent struct {
-	Agent string   `json:"agent"`
-	Host  string   `json:"host"`
-	Sends []string `json:"sends"`
-	Looks []string `json:"looks"`
+	Agent     string   `json:"agent"`
+	Host      string   `json:"host"`
+	Sends     []string `json:"sends"` // by which connections
+	SendsAs   []string `json:"sendsAs,omitempty"`
+	Looks     []string `json:"looks"`
+	LooksInto []string `json:"looksInto,omitempty"`
+	Works     []string `json:"works"`             // the runs that it is at now
+	Problem   string   `json:"problem,omitempty"` // what keeps it from a part of its work
+}
+
+// writeAgents lists agents or machines, with what each can do.
+func writeAgents(p *Page, list []RunAgent) {
+	for _, one := range list {
+		p.Line(4, Span{Strong, "  " + one.Host}, Span{Plain, ": " + one.can()})
+		if len(one.Works) > 0 {
+			p.Line(4, Span{Plain, "    at work on " + strings.Join(one.Works, ", ")})
+		}
+		if one.Problem != "" {
+			p.Line(4, Span{Bad, "    ! " + one.Problem})
+		}
+	}
+}
+
+// can says what an agent can do.
+func (a *RunAgent) can() string {
+	return "sends by " + list(a.SendsAs) + "; looks into " + list(a.LooksInto)
 }
 
 func (a *Runs) writeText(p *Page) {
@@ -62,6 +88,9 @@ func (a *Runs) writeText(p *Page) {
 		if t, err := time.Parse(time.RFC3339, r.Began); err == nil {
 			began = t.Format("2006-01-02 15:04")
 		}
+		if r.Progress != "" {
+			good, bad, unlooked = Span{Doubtful, "under way"}, Span{}, Span{}
+		}
 		rows = append(rows, []Span{{Strong, r.Run}, {Faint, began}, {Plain, r.Kind}, {Plain, r.State}, good, bad, unlooked})
 	}
 	if len(rows) > 0 {
@@ -71,12 +100,23 @@ func (a *Runs) writeText(p *Page) {
 	if len(rows) < len(a.Runs) {
 		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Runs)-len(rows)) + " more (--all)"})
 	}
+	a.writeUnderWay(p)
 	if len(a.Agents) > 0 {
 		p.Gap()
 		p.Title("Agents at work")
-		for _, one := range a.Agents {
-			p.Line(4, Span{Strong, "  " + one.Host}, Span{Plain, ": sends by " + list(one.Sends) + "; looks into " +
-				list(one.Looks)})
+		writeAgents(p, a.Agents)
+	}
+}
+
+func (a *Runs) writeUnderWay(p *Page) {
+	for _, r := range a.Runs {
+		if r.Progress == "" {
+			continue
+		}
+		p.Gap()
+		p.Line(4, Span{Strong, r.Run}, Span{Plain, " is under way: " + r.Progress})
+		for _, text := range r.Missing {
+			p.Line(4, Span{Bad, "  ! " + text})
 		}
 	}
 }

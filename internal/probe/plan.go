@@ -520,6 +520,17 @@ func (p *Plan) verdict(group, person estate.ID) estate.Verdict {
 	return p.resolver.Post(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
 }
 
+// Lookers returns how many mailboxes are looked into, by the connection that opens them.
+func (p *Plan) Lookers() map[string]int {
+	counts := map[string]int{}
+	for _, a := range p.watched() {
+		if boxes, ok := p.connections.Mailbox(a, p.resolver.Estate().InsideDomain(a.Domain())); ok {
+			counts[boxes.Name]++
+		}
+	}
+	return counts
+}
+
 // watched returns everybody whose mailbox is looked into, and the groups whose
 // archive is: all who can be, as long as there are no more than the run may touch;
 // else those whom a case concerns.

@@ -23,6 +23,7 @@ import (
 // Options say how a run goes.
 type Options struct {
 	Store    *store.Store
+	State    string // a folder for the identity of the agent of this process; "": it has none that lasts
 	Estate   Evaluated
 	Version  string                    // of the program
 	Approve  bool                      // answer the requests to approvers
@@ -46,7 +47,8 @@ type Run struct {
 	Sightings []Sighting
 	Boxes     map[string]Box // by address of who it belongs to, as Plan.key returns it
 	Approved  map[int]bool   // by case: a request was answered
-	Broken    bool           // it was ended before its time
+	Broken    bool           // it was ended before its time, or is under way
+	UnderWay  bool           // it is being worked on
 	// Elsewhere is set where the estate that it was planned with is not at hand: what was
 	// predicted then is known, why it differs is not.
 	Elsewhere bool
@@ -120,7 +122,7 @@ func (o *Options) trouble(text string) {
 
 // work works on the run of a plan until it has ended.
 func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
-	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, Trouble: o.Trouble, Sent: o.Sent,
+	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, State: o.State, Trouble: o.Trouble, Sent: o.Sent,
 		Standing: o.Progress}
 	err := a.Work(ctx)
 	finishing, stop := context.WithTimeout(context.WithoutCancel(ctx), farewell)
@@ -179,11 +181,14 @@ func Load(
 		r = resolve.New(e, day)
 	}
 	if r == nil {
-		return nil, fmt.Errorf("the estate of run %s is not kept, and none is at hand", name)
+		return nil, ErrNoEstate
 	}
 	p := &Plan{Run: record.Name, ID: record.ID, Notes: record.Notes, resolver: r, connections: l}
 	return &Kept{record, p}, p.restore(record)
 }
+
+// ErrNoEstate says that the estate of a run is not kept, and none is at hand.
+var ErrNoEstate = errors.New("its estate is not kept, and none is at hand")
 
 // Run returns what was sent and seen, as far as it goes.
 func (k *Kept) Run() (*Run, error) { return k.Plan.run(k.Record) }
@@ -211,7 +216,8 @@ func (k *Kept) Resume(ctx context.Context, o Options) (*Run, error) {
 // run returns what the store knows of a run of the plan.
 func (p *Plan) run(record *store.Record) (*Run, error) {
 	run := &Run{Plan: p, Replies: map[int]send.Reply{}, Unsure: map[int]bool{}, Boxes: map[string]Box{},
-		Approved: record.Answered, Broken: record.State != store.StateEnded}
+		Approved: record.Answered, Broken: record.State != store.StateEnded,
+		UnderWay: record.State == store.StateOpen || record.State == store.StateClosing}
 	sent := map[int]time.Time{}
 	for _, c := range record.Cases {
 		if c.Reply != nil {

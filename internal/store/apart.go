@@ -62,7 +62,7 @@ func (s *Store) Execute(ctx context.Context, statements []string) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		for _, statement := range statements {
 			if _, err := tx.ExecContext(ctx, statement); err != nil {
-				return reason(err)
+				return Reason(err)
 			}
 		}
 		return nil

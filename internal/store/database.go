@@ -52,7 +52,7 @@ func (s *Store) openDatabase(ctx context.Context) error {
 	milliseconds, err := s.databaseTime(ctx)
 	if err != nil {
 		go s.close() // what is under way with it may not end
-		return reason(err)
+		return Reason(err)
 	}
 	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(clock.Machine().Sub(asked) / 2))
 	return nil
@@ -139,8 +139,11 @@ func isVerified(c *pgxpool.Config) bool {
 		!slices.ContainsFunc(c.ConnConfig.Fallbacks, func(f *pgconn.FallbackConfig) bool { return !verified(f.TLSConfig) })
 }
 
-// reason says in plain words why a database cannot be used.
-func reason(err error) error {
+// Reason says in one plain sentence what a database has come to. Any other error stays as it is.
+func Reason(err error) error {
+	if err == nil {
+		return nil
+	}
 	var said *pgconn.PgError
 	var lookup *net.DNSError
 	switch {
@@ -151,5 +154,8 @@ func reason(err error) error {
 	case errors.As(err, &lookup):
 		return fmt.Errorf("the host %s is not found", lookup.Name)
 	}
-	return errors.New(strings.Join(strings.Fields(err.Error()), " "))
+	if text := strings.Join(strings.Fields(err.Error()), " "); text != err.Error() {
+		return errors.New(text)
+	}
+	return err
 }

@@ -169,7 +169,7 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 type Standing struct {
 	Name, State             string
 	Began, Until, Closing   time.Time
-	Resumed                 time.Time // as Run.Resumed
+	Resumed, Steered        time.Time // as Run has them
 	Cases, Waiting, Sending int       // messages in all, still to be sent, and being sent
 	Accepted                int       // messages that were taken over, or may have been
 	Checks, Missing         int       // what has to be observed where somebody looks, and what of it is not there yet
@@ -189,7 +189,7 @@ func (s *Store) Standing(ctx context.Context, run string) (Standing, error) {
 		return t, err
 	}
 	t.Name, t.State, t.Terms = r.Name, r.State, r.Terms
-	t.Began, t.Until, t.Closing, t.Resumed = r.Began, r.Until, r.Closing, r.Resumed
+	t.Began, t.Until, t.Closing, t.Resumed, t.Steered = r.Began, r.Until, r.Closing, r.Resumed, r.Steered
 	var sent, news, through int64
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
@@ -245,6 +245,34 @@ func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
 		append([]any{w.Run, s.owner}, args...)...)
 }
 
+// Time in which nobody steered a run, as the database was away or all agents were, is made up for: from
+// leastGap on, as far as mostGap, after which whoever planned the run has long stopped waiting.
+const (
+	leastGap = 4 * time.Second
+	mostGap  = time.Hour
+)
+
+// Steer says that somebody steers a run now, and reports whether nobody had for a while: what is waited
+// for then is waited for so much longer.
+func (s *Store) Steer(ctx context.Context, run string) (was bool, err error) {
+	now := s.now()
+	err = s.in(ctx, func(tx *sql.Tx) error {
+		done, err := tx.ExecContext(ctx, `UPDATE runs SET until = until + $1 - steered, resumed = $1, steered = $1
+			WHERE run = $2 AND steered > $1 - CAST($3 AS BIGINT) AND steered < $1 - CAST($4 AS BIGINT)`,
+			now, run, mostGap.Milliseconds(), leastGap.Milliseconds())
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n > 0 {
+			was = true
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE runs SET steered = $1 WHERE run = $2 AND steered < $1`, now, run)
+		return err
+	})
+	return was, err
+}
+
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,
 // and nothing more is sent. What was not sent stays so.
 func (s *Store) Finish(ctx context.Context, run string) error {
@@ -283,8 +311,8 @@ func (s *Store) Stop(ctx context.Context, run string) error {
 func (s *Store) Reopen(ctx context.Context, run string, wait time.Duration) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
-		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'open', closing = 0, ended = 0, until = $1
-			WHERE run = $2`, now+wait.Milliseconds(), run)
+		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'open', closing = 0, ended = 0, until = $1,
+			steered = 0 WHERE run = $2`, now+wait.Milliseconds(), run)
 		if err != nil {
 			return err
 		}

@@ -38,7 +38,8 @@ type Run struct {
 	Approve               bool     // requests to approvers are answered
 	Began, Closing, Ended time.Time
 	Until                 time.Time // when nothing more is waited for, at the latest
-	Resumed               time.Time // when work on it went on, after nobody could do any for a while
+	Steered               time.Time // when somebody last looked how far it is
+	Resumed               time.Time // when somebody did again, after nobody had for a while
 	Good, Bad             int       // checks as predicted and otherwise, once it was judged
 	Unlooked              int       // checks of which nothing can be said
 }
@@ -241,20 +242,20 @@ func number(b bool) int {
 }
 
 const runColumns = `run, name, owner, kind, state, estate, path, day, version, terms, notes, approve, began, closing, ended,
-	until, resumed, good, bad, unlooked`
+	until, steered, resumed, good, bad, unlooked`
 
 // scanRun reads a row of runColumns.
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 	var terms, notes string
 	var approve int
-	var began, closing, ended, until, resumed int64
+	var began, closing, ended, until, steered, resumed int64
 	err = row.Scan(&r.ID, &r.Name, &r.Owner, &r.Kind, &r.State, &r.Estate, &r.Path, &r.Day, &r.Version, &terms, &notes,
-		&approve, &began, &closing, &ended, &until, &resumed, &r.Good, &r.Bad, &r.Unlooked)
+		&approve, &began, &closing, &ended, &until, &steered, &resumed, &r.Good, &r.Bad, &r.Unlooked)
 	if err != nil {
 		return r, err
 	}
 	r.Approve, r.Began, r.Closing, r.Ended = approve != 0, at(began), at(closing), at(ended)
-	r.Until, r.Resumed = at(until), at(resumed)
+	r.Until, r.Steered, r.Resumed = at(until), at(steered), at(resumed)
 	r.Estate = r.Estate[strings.Index(r.Estate, bodyKey("", ""))+1:]
 	return r, errors.Join(json.Unmarshal([]byte(terms), &r.Terms), json.Unmarshal([]byte(notes), &r.Notes))
 }

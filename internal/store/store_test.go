@@ -548,3 +548,43 @@ func TestOddTexts(t *testing.T) {
 		}
 	})
 }
+
+// Time in which nobody could work on a run is made up for, once for all who come back.
+func TestSteer(t *testing.T) {
+	each(t, func(t *testing.T, where string) {
+		s := open(t, where)
+		r := plan(t, s, "one", 1)
+		steer := func(ahead time.Duration) bool {
+			t.Helper()
+			s.ahead += ahead
+			was, err := s.Steer(t.Context(), r.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return was
+		}
+		standing := func() Standing {
+			t.Helper()
+			now, err := s.Standing(t.Context(), r.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return now
+		}
+		for _, step := range []struct {
+			ahead, gained time.Duration
+		}{{0, 0}, {time.Second, 0}, {leastGap - time.Second, 0}, {30 * time.Second, 30 * time.Second}, {0, 0}, {2 * time.Hour, 0}, {time.Second, 0},
+			{time.Minute, time.Minute}} {
+			before := standing()
+			was := steer(step.ahead)
+			after := standing()
+			gained := after.Until.Sub(before.Until)
+			if was != (step.gained > 0) || gained < step.gained || gained > step.gained+2*time.Second {
+				t.Errorf("after %s: %v, %s more, want %s", step.ahead, was, gained, step.gained)
+			}
+			if was && after.Resumed.Before(before.Resumed.Add(step.gained)) {
+				t.Errorf("it went on at %v", after.Resumed)
+			}
+		}
+	})
+}

@@ -211,3 +211,46 @@ func (s *Store) Answered(ctx context.Context, run string, n int, request string)
 		run, n, plain(request))
 	return err
 }
+
+// A Share is what there is to do by one connection in a run that is being worked on.
+type Share struct {
+	Run, Lane string // the name of the run, and of the connection
+	Sends     bool   // the things are messages to send; else mailboxes to look into
+	All, Left int    // things, and those that are not sent, or were never opened
+	Holders   []string
+}
+
+// Shares returns what there is to do in the runs that are being worked on, by their names and lanes, and
+// which agents are at it now.
+func (s *Store) Shares(ctx context.Context) ([]Share, error) {
+	const from = ` FROM runs r JOIN `
+	open := ` x ON x.run = r.run WHERE r.state IN ('open', 'closing') AND ` + s.mine("r.owner", 1)
+	list, err := rows(ctx, s, func(found *sql.Rows) (h Share, err error) {
+		var sends int
+		err = found.Scan(&h.Run, &h.Lane, &sends, &h.All, &h.Left)
+		h.Sends = sends == 1
+		return h, err
+	}, `SELECT r.name, x.lane, 1, COUNT(*), COUNT(*) FILTER (WHERE x.state IN ('planned', 'sending'))`+from+`cases`+open+
+		` GROUP BY r.name, x.lane UNION ALL
+		SELECT r.name, x.lane, 0, COUNT(*), COUNT(*) FILTER (WHERE x.looked = 0 AND x.certain = 0)`+from+`looks`+open+
+		` GROUP BY r.name, x.lane ORDER BY 1, 3 DESC, 2`, s.owner)
+	if err != nil {
+		return nil, err
+	}
+	type held struct {
+		run, lane, holder string
+		sends             int
+	}
+	holders, err := rows(ctx, s, func(found *sql.Rows) (h held, err error) {
+		return h, found.Scan(&h.run, &h.lane, &h.sends, &h.holder)
+	}, `SELECT DISTINCT r.name, x.lane, 1, x.holder`+from+`cases`+open+` AND x.state = 'sending' UNION ALL
+		SELECT DISTINCT r.name, x.lane, 0, x.holder`+from+`looks`+open+` AND x.lease > $2 ORDER BY 4`, s.owner, s.now())
+	for i := range list {
+		for _, h := range holders {
+			if h.run == list[i].Run && h.lane == list[i].Lane && (h.sends == 1) == list[i].Sends {
+				list[i].Holders = append(list[i].Holders, h.holder)
+			}
+		}
+	}
+	return list, err
+}

@@ -31,6 +31,7 @@ type Worker struct {
 	// Trouble is told of what went wrong besides.
 	Trouble func(text string)
 
+	outage  store.Outage
 	mu      sync.Mutex
 	status  Status
 	raised  bool // an alarm was, since the worker began
@@ -251,7 +252,7 @@ func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
 		for ctx.Err() == nil {
 			b, err := w.Store.ClaimBatch(ctx, w.Plan.Name, way.Name, history.NewID(), w.Name, now, sending)
 			if err != nil {
-				w.Trouble("alarms by " + way.Name + ": " + err.Error())
+				w.outage.Note(err)
 				failed = true
 				break
 			}
@@ -385,7 +386,7 @@ func (w *Worker) keep(ctx context.Context, job *Job, o *history.Outcome, failed 
 		case ctx.Err() != nil:
 			return
 		}
-		w.Trouble(job.Item.Name + ": the answer cannot be kept yet: " + err.Error())
+		w.outage.Note(err)
 		select {
 		case <-time.After(wait):
 		case <-ctx.Done():
@@ -422,6 +423,7 @@ const (
 
 // Run watches until ctx ends. With once it does what is due, and returns when that is done.
 func (w *Worker) Run(ctx context.Context, once bool) {
+	w.outage.Tell = w.Trouble
 	if w.Name == "" {
 		host, _ := os.Hostname()
 		w.Name = host + " " + history.NewID()
@@ -437,13 +439,11 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 				swept = now
 			}
 		}
-		if err := w.Recall(ctx); err != nil && ctx.Err() == nil {
-			w.Trouble("the store cannot be read: " + err.Error())
-		}
+		recalled := w.Recall(ctx)
 		now := w.Store.Now()
 		begun, next, err := w.Claim(ctx, now, mostJobs-len(free))
-		if err != nil && ctx.Err() == nil {
-			w.Trouble("the store cannot be read: " + err.Error())
+		if ctx.Err() == nil {
+			w.outage.Note(errors.Join(recalled, err))
 		}
 		for _, job := range begun {
 			job.Since = w.began(job.Item)
