@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -21,15 +22,16 @@ import (
 
 // An agentProcess is an agent that is killed and frozen again and again.
 type agentProcess struct {
-	t    *testing.T
-	dir  string
-	args []string
-	env  []string
-	cmd  *exec.Cmd
+	t       *testing.T
+	dir     string
+	program string // "": the one that is tested
+	args    []string
+	env     []string
+	cmd     *exec.Cmd
 }
 
 func (a *agentProcess) start() {
-	a.cmd = exec.Command(program, a.args...)
+	a.cmd = exec.Command(cmp.Or(a.program, program), a.args...)
 	a.cmd.Dir, a.cmd.Env = a.dir, a.env
 	if err := a.cmd.Start(); err != nil {
 		a.t.Error(err)

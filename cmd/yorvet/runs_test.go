@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"yorvet.example/yorvet/internal/store"
 )
@@ -27,7 +28,7 @@ func TestRunsRemove(t *testing.T) {
 			t.Fatal(err)
 		}
 		if name != "run-59" { // which goes on
-			if err := errors.Join(st.Finish(t.Context(), name), st.End(t.Context(), name)); err != nil {
+			if err := errors.Join(st.Finish(t.Context(), name, time.Time{}), st.End(t.Context(), name)); err != nil {
 				t.Fatal(err)
 			}
 		}

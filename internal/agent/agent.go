@@ -312,7 +312,7 @@ func (a *Agent) steer(ctx context.Context) {
 			if a.Run != "" && t.State != store.StateOpen && t.State != store.StateClosing {
 				return
 			}
-			if err = a.steerRun(ctx, name, &t); err != nil {
+			if err = a.steerRun(ctx, name, t); err != nil {
 				break
 			}
 		}
@@ -335,11 +335,12 @@ func (a *Agent) steer(ctx context.Context) {
 // last time.
 const mostGrace = 20 * time.Second
 
-func (a *Agent) steerRun(ctx context.Context, name string, t *store.Standing) error {
+func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) error {
 	now := a.Store.Now()
 	if now.Sub(t.Steered) > steerEvery {
-		if was, err := a.Store.Steer(ctx, name); err != nil || was {
-			return err // there is more time now: look again
+		var err error
+		if t, err = a.Store.Steer(ctx, name); err != nil { // there may be more time now
+			return err
 		}
 	}
 	sent := t.Waiting == 0 && t.Sending == 0
@@ -349,11 +350,11 @@ func (a *Agent) steerRun(ctx context.Context, name string, t *store.Standing) er
 	}
 	switch t.State {
 	case store.StateOpen:
-		if isOver(*t, now) {
-			return a.Store.Finish(ctx, name)
+		if isOver(t, now) {
+			return a.Store.Finish(ctx, name, t.Resumed)
 		}
 	case store.StateClosing:
-		if isThrough(*t, now) {
+		if isThrough(t, now) {
 			return a.Store.End(ctx, name)
 		}
 	}

@@ -13,16 +13,25 @@ import (
 //	go test -ldflags "-X yorvet.example/yorvet/internal/clock.shift=720h" ./...
 var shift string
 
-var shifted = sync.OnceValue(func() time.Duration {
-	if shift == "" {
-		return 0
-	}
-	d, err := time.ParseDuration(shift)
-	if err != nil {
-		panic("clock: this program was built with a shift that is not a duration: " + err.Error())
-	}
-	return d
-})
+// skew is how wrong the clock of the machine is, likewise: empty, but in tests of programs that share a
+// store.
+var skew string
+
+var shifted, skewed = once(&shift), once(&skew)
+
+// once returns the duration in a variable, which the linker sets.
+func once(text *string) func() time.Duration {
+	return sync.OnceValue(func() time.Duration {
+		if *text == "" {
+			return 0
+		}
+		d, err := time.ParseDuration(*text)
+		if err != nil {
+			panic("clock: this program was built with a time that is not a duration: " + err.Error())
+		}
+		return d
+	})
+}
 
 // Shift returns how far from the machine's clock this program lives: 0, but in a build
 // for tests.
@@ -37,8 +46,14 @@ func Flags() []string {
 	return []string{"-ldflags", "-X yorvet.example/yorvet/internal/clock.shift=" + shift}
 }
 
+// Skewed returns what makes go build build a program as Flags does, whose machine has a wrong clock.
+func Skewed(by time.Duration) []string {
+	return []string{"-ldflags", "-X yorvet.example/yorvet/internal/clock.shift=" + shift +
+		" -X yorvet.example/yorvet/internal/clock.skew=" + by.String()}
+}
+
 // Now returns the time, by which days are told, answers are dated and things become due.
-func Now() time.Time { return time.Now().Add(shifted()) }
+func Now() time.Time { return time.Now().Add(shifted() + skewed()) }
 
 // Since returns how long ago t, a value of [Now], was.
 func Since(t time.Time) time.Duration { return Now().Sub(t) }

@@ -48,13 +48,13 @@ func (s *Store) openDatabase(ctx context.Context) error {
 		_ = s.db.Close()
 		pool.Close()
 	}
-	asked := clock.Machine()
+	asked := clock.Now()
 	milliseconds, err := s.databaseTime(ctx)
 	if err != nil {
 		go s.close() // what is under way with it may not end
 		return Reason(err)
 	}
-	s.ahead = time.UnixMilli(int64(milliseconds)).Sub(asked.Add(clock.Machine().Sub(asked) / 2))
+	s.ahead = time.UnixMilli(int64(milliseconds)).Add(clock.Shift()).Sub(asked.Add(clock.Since(asked) / 2))
 	return nil
 }
 

@@ -252,38 +252,45 @@ const (
 	mostGap  = time.Hour
 )
 
-// Steer says that somebody steers a run now, and reports whether nobody had for a while: what is waited
-// for then is waited for so much longer.
-func (s *Store) Steer(ctx context.Context, run string) (was bool, err error) {
+// Steer says that somebody steers a run now, and returns how far it is. Where nobody had for a while, what
+// is waited for is waited for so much longer.
+func (s *Store) Steer(ctx context.Context, run string) (Standing, error) {
 	now := s.now()
-	err = s.in(ctx, func(tx *sql.Tx) error {
-		done, err := tx.ExecContext(ctx, `UPDATE runs SET until = until + $1 - steered, resumed = $1, steered = $1
+	err := s.in(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE runs SET until = until + $1 - steered, resumed = $1, steered = $1
 			WHERE run = $2 AND steered > $1 - CAST($3 AS BIGINT) AND steered < $1 - CAST($4 AS BIGINT)`,
 			now, run, mostGap.Milliseconds(), leastGap.Milliseconds())
 		if err != nil {
 			return err
 		}
-		if n, err := done.RowsAffected(); err != nil || n > 0 {
-			was = true
+		if err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE runs SET steered = $1 WHERE run = $2 AND steered < $1`, now, run)
 		return err
 	})
-	return was, err
+	if err != nil {
+		return Standing{}, err
+	}
+	return s.Standing(ctx, run)
 }
 
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,
-// and nothing more is sent. What was not sent stays so.
-func (s *Store) Finish(ctx context.Context, run string) error {
+// and nothing more is sent. What was not sent stays so. resumed is Standing.Resumed, by which that was
+// worked out: a run that was resumed since goes on, and one that nobody steered for a while.
+func (s *Store) Finish(ctx context.Context, run string, resumed time.Time) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
-		_, err := tx.ExecContext(ctx, `UPDATE cases SET state = 'given-up', settled = $1
-			WHERE run = $2 AND state = 'planned' AND EXISTS (SELECT 1 FROM runs WHERE run = $2 AND state = 'open')`, now, run)
+		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1
+			WHERE run = $2 AND state = 'open' AND resumed = $3 AND (steered = 0 OR steered >= $1 - CAST($4 AS BIGINT))`,
+			now, run, milliseconds(resumed), leastGap.Milliseconds())
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1 WHERE run = $2 AND state = 'open'`,
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE cases SET state = 'given-up', settled = $1 WHERE run = $2 AND state = 'planned'`,
 			now, run)
 		if err != nil {
 			return err

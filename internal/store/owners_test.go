@@ -225,7 +225,7 @@ func TestEstatesApart(t *testing.T) {
 		}
 		for _, err := range []error{
 			ours.Judge(t.Context(), "one", []Check{{N: 0, Who: "a@k.example", Seen: "inbox", OK: true}}, 1, 0, 0),
-			ours.Leave(t.Context(), "agent"), ours.Finish(t.Context(), "one"), ours.End(t.Context(), "one"), ours.Remove(t.Context(), "monday"),
+			ours.Leave(t.Context(), "agent"), ours.Finish(t.Context(), "one", time.Time{}), ours.End(t.Context(), "one"), ours.Remove(t.Context(), "monday"),
 		} {
 			if err != nil {
 				t.Fatal(err)

@@ -311,7 +311,7 @@ func TestLooks(t *testing.T) {
 			standing.Missing != 2 || standing.Mailboxes != 3 || standing.Opened != 1 {
 			t.Errorf("%+v, %v", standing, err)
 		}
-		if err := s.Finish(t.Context(), "one"); err != nil {
+		if err := s.Finish(t.Context(), "one", time.Time{}); err != nil {
 			t.Fatal(err)
 		}
 		for range 3 {
@@ -459,7 +459,7 @@ func TestJudge(t *testing.T) {
 				t.Fatal(err)
 			}
 			if name != "four" {
-				if err := errors.Join(s.Finish(t.Context(), name), s.End(t.Context(), name)); err != nil {
+				if err := errors.Join(s.Finish(t.Context(), name, time.Time{}), s.End(t.Context(), name)); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -554,14 +554,14 @@ func TestSteer(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		r := plan(t, s, "one", 1)
-		steer := func(ahead time.Duration) bool {
+		steer := func(ahead time.Duration) Standing {
 			t.Helper()
 			s.ahead += ahead
-			was, err := s.Steer(t.Context(), r.ID)
+			now, err := s.Steer(t.Context(), r.ID)
 			if err != nil {
 				t.Fatal(err)
 			}
-			return was
+			return now
 		}
 		standing := func() Standing {
 			t.Helper()
@@ -576,15 +576,25 @@ func TestSteer(t *testing.T) {
 		}{{0, 0}, {time.Second, 0}, {leastGap - time.Second, 0}, {30 * time.Second, 30 * time.Second}, {0, 0}, {2 * time.Hour, 0}, {time.Second, 0},
 			{time.Minute, time.Minute}} {
 			before := standing()
-			was := steer(step.ahead)
-			after := standing()
+			after := steer(step.ahead)
 			gained := after.Until.Sub(before.Until)
+			was := after.Resumed.After(before.Resumed)
 			if was != (step.gained > 0) || gained < step.gained || gained > step.gained+2*time.Second {
 				t.Errorf("after %s: %v, %s more, want %s", step.ahead, was, gained, step.gained)
 			}
-			if was && after.Resumed.Before(before.Resumed.Add(step.gained)) {
-				t.Errorf("it went on at %v", after.Resumed)
+			if step.ahead < leastGap {
+				continue
 			}
+			if err := s.Finish(t.Context(), r.ID, before.Resumed); err != nil || was != (standing().State == StateOpen) {
+				t.Errorf("it is finished by what was known before: %+v, %v", standing(), err)
+			}
+			if _, err := s.db.ExecContext(t.Context(), `UPDATE runs SET state = 'open', closing = 0`); err != nil {
+				t.Fatal(err)
+			}
+		}
+		s.ahead += leastGap + time.Second
+		if err := s.Finish(t.Context(), r.ID, standing().Resumed); err != nil || standing().State != StateOpen {
+			t.Errorf("it is finished though nobody steered it: %+v, %v", standing(), err)
 		}
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -157,4 +158,26 @@ func serve(programs, dir string) error {
 		default:
 		}
 	}
+}
+
+// Processes returns the process numbers of the server and of all that work for it.
+func (s *Server) Processes() (pids []int) {
+	s.t.Helper()
+	data, err := os.ReadFile(filepath.Join(s.dir, "data", "postmaster.pid"))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	first, _, _ := strings.Cut(string(data), "\n")
+	all, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, path := range all {
+		stat, err := os.ReadFile(path)
+		_, after, found := strings.Cut(string(stat), ") ")
+		if fields := strings.Fields(after); err == nil && found && len(fields) > 1 {
+			pid := filepath.Base(filepath.Dir(path))
+			if n, err := strconv.Atoi(pid); err == nil && (pid == first || fields[1] == first) {
+				pids = append(pids, n)
+			}
+		}
+	}
+	return pids
 }
