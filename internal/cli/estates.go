@@ -61,6 +61,7 @@ func newStore(streams Streams) *cli.Command {
 					})
 				},
 			},
+			newStoreKeep(streams),
 			newStoreSeparate(streams),
 		},
 	}
@@ -99,6 +100,51 @@ func enterAs(ctx context.Context, cmd *cli.Command, streams Streams,
 	}
 	fmt.Fprintf(streams.Out, "In the store %s this is the estate %s\n", present.Clean(st.Where()), mine.Estate())
 	return nil
+}
+
+func newStoreKeep(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name: "keep", Usage: "say how long runs and answers of this estate are kept",
+		Flags: []cli.Flag{
+			storeFlag(),
+			&cli.IntFlag{Name: "days", Usage: "keep them `DAYS` (0: for ever; default: 400)"},
+			&cli.IntFlag{Name: "runs", Usage: "keep the newest `N` (0: all, which is the default)"},
+		},
+		Description: "yorvet watch removes the rest once a day, and says what; a plan may have a keep: of its own. Nothing is\n" +
+			"removed now. Without flags it says what holds.\n\n" +
+			"Example: yorvet store keep --days 90",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			st, err := openStore(ctx, cmd, streams, estatePath(cmd), false)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			if st.Estate() == "" {
+				return errNoEstate
+			}
+			rule, err := st.Rule(ctx)
+			if err != nil {
+				return networkError(err)
+			}
+			given, err := ruleOf(cmd, "days", "runs")
+			if err != nil {
+				return err
+			}
+			if cmd.IsSet("days") {
+				rule.Days = given.Days
+			}
+			if cmd.IsSet("runs") {
+				rule.Runs = given.Runs
+			}
+			if cmd.IsSet("days") || cmd.IsSet("runs") {
+				if err := st.SetRule(ctx, rule); err != nil {
+					return networkError(err)
+				}
+			}
+			fmt.Fprintf(streams.Out, "Of runs and answers of this estate, %s\n", rule)
+			return nil
+		},
+	}
 }
 
 func newStoreSeparate(streams Streams) *cli.Command {

@@ -68,12 +68,12 @@ func newRunsRemove(streams Streams) *cli.Command {
 		Name: "remove", Usage: "remove runs, with all that was seen", ArgsUsage: "[RUN...]",
 		Flags: []cli.Flag{
 			storeFlag(),
-			&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N`"},
+			&cli.IntFlag{Name: "keep", Usage: "all that have ended, except the newest `N` of runs and kept answers"},
 			&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
 			&cli.BoolFlag{Name: "yes", Usage: "remove what --keep and --older pick without asking"},
 		},
-		Description: "With --keep and --older it shows which runs go, and asks. Mailboxes are left alone: yorvet " +
-			"probe --tidy RUN removes messages.\n\nExample: yorvet runs remove --keep 50",
+		Description: "With --keep and --older it shows which runs go, and asks; kept answers of the same age go with them.\n" +
+			"Mailboxes are left alone: yorvet probe --tidy RUN removes messages. yorvet store keep does it by a rule.\n\nExample: yorvet runs remove --keep 50",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
 			case chosen && cmd.Args().Len() > 0:
@@ -113,14 +113,25 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 
 func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *store.Store) error {
 	names := cmd.Args().Slice()
+	var cutoff time.Time
 	if cmd.IsSet("keep") || cmd.IsSet("older") {
 		var err error
-		if names, err = oldRuns(ctx, cmd, st); err != nil {
+		if names, cutoff, err = oldRuns(ctx, cmd, st); err != nil {
 			return err
 		}
-		if len(names) > 0 && !cmd.Bool("yes") {
+		answers, err := st.AnswersBefore(ctx, cutoff, store.Part{})
+		if err != nil {
+			return networkError(err)
+		}
+		if len(names)+answers > 0 && !cmd.Bool("yes") {
 			said := present.Count(len(names), "run goes", "runs go")
-			present.Paragraph(streams.Out, said+": "+severalOf(names), pageOptions(streams.Out))
+			if len(names) > 0 {
+				said += ": " + severalOf(names)
+			}
+			if answers > 0 {
+				said += "; and " + present.Count(answers, "kept answer", "kept answers")
+			}
+			present.Paragraph(streams.Out, said, pageOptions(streams.Out))
 			if !askable(streams) {
 				return usageError("nothing is removed: no terminal to ask on; use --yes")
 			}
@@ -138,38 +149,44 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 		return networkError(err)
 	}
 	fmt.Fprintf(streams.Out, "%d runs removed\n", len(names))
-	if cmd.IsSet("older") {
-		n, err := st.RemoveRecords(ctx, st.Now().AddDate(0, 0, -cmd.Int("older")))
-		if err != nil {
-			return networkError(err)
-		}
-		if n > 0 {
-			fmt.Fprintf(streams.Out, "%d answers of checks, expectations and comparisons removed\n", n)
-		}
+	n, err := st.RemoveAnswers(ctx, cutoff, store.Part{})
+	if err != nil {
+		return networkError(err)
+	}
+	if n > 0 {
+		fmt.Fprintf(streams.Out, "%d answers of checks, expectations and comparisons removed\n", n)
 	}
 	return nil
 }
 
-// oldRuns returns the names of the runs that --keep and --older pick, the newest first.
-func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, error) {
-	keep, days := cmd.Int("keep"), cmd.Int("older")
-	if keep < 0 || days < 0 || days > mostDays {
-		return nil, usageError("--keep takes a number from 0 up, --older one up to %d", mostDays)
-	}
-	list, err := st.Runs(ctx)
+// oldRuns returns the names of the runs that --keep and --older pick, the newest first, and the time before
+// which they and the answers began that go with them.
+func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, time.Time, error) {
+	rule, err := ruleOf(cmd, "older", "keep")
 	if err != nil {
-		return nil, networkError(err)
+		return nil, time.Time{}, err
 	}
-	since := st.Now().AddDate(0, 0, -days)
-	var old []string
-	for i, r := range list {
-		ended := r.State == store.StateEnded || r.State == store.StateStopped
-		beyond := cmd.IsSet("keep") && i >= keep
-		if ended && (beyond || cmd.IsSet("older") && r.Began.Before(since)) {
-			old = append(old, r.Name)
-		}
+	cutoff, err := st.Cutoff(ctx, rule, store.Part{})
+	if cmd.IsSet("older") && rule.Days == 0 || cmd.IsSet("keep") && rule.Runs == 0 {
+		cutoff = st.Now().Add(time.Millisecond) // all that has ended
 	}
-	return old, nil
+	if err != nil {
+		return nil, cutoff, networkError(err)
+	}
+	names, err := st.EndedBefore(ctx, cutoff, store.Part{})
+	if err != nil {
+		return nil, cutoff, networkError(err)
+	}
+	return names, cutoff, nil
+}
+
+// ruleOf reads a rule from two flags.
+func ruleOf(cmd *cli.Command, days, runs string) (store.Rule, error) {
+	r := store.Rule{Days: cmd.Int(days), Runs: cmd.Int(runs)}
+	if r.Days < 0 || r.Runs < 0 || r.Days > mostDays {
+		return r, usageError("--%s takes a number from 0 up, --%s one up to %d", runs, days, mostDays)
+	}
+	return r, nil
 }
 
 // severalOf names the first few of a list.

@@ -176,7 +176,7 @@ func (a *asker) ask(ctx context.Context, item *watch.Item, since time.Time) (*hi
 			args = append(args, "--since", since.UTC().Format("2006-01-02 15:04:05"), "--time-zone", "UTC")
 		}
 	case watch.KindProbe:
-		args = append(args, "--run", history.Watched+history.NewID())
+		args = append(args, "--run", history.WatchedBy(a.plan.Name)+history.NewID())
 	}
 	if item.Kind == watch.KindProbe {
 		args = append(args, a.storeArgs()...)

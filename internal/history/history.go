@@ -22,6 +22,12 @@ import (
 // Watched is how the names of those runs of probes begin whose answer is kept, too.
 const Watched = "watch-"
 
+// WatchedBy is how the names of those of a plan begin.
+func WatchedBy(plan string) string {
+	sum := sha256.Sum256([]byte(plan))
+	return Watched + hex.EncodeToString(sum[:3]) + "-"
+}
+
 // NewID returns the name of a new run.
 func NewID() string { return store.NewName()[:16] }
 
@@ -214,16 +220,25 @@ const (
 func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf, error) {
 	a := &present.HistoryOf{Address: address, Now: []present.HistorySpell{}, Over: []present.HistorySpell{},
 		Changes: []present.HistoryChanged{}}
-	spells, err := s.SpellsOf(ctx, address, mostSpells)
+	spells, all, err := s.SpellsOf(ctx, address, mostSpells)
 	if err != nil {
 		return nil, err
 	}
-	a.Now, a.Over = gathered(spells)
+	if a.Now, a.Over = gathered(spells); all > len(spells) {
+		a.LeftOut = all - len(spells)
+	}
+	tally, err := s.TallyOf(ctx, address)
+	if err != nil {
+		return nil, err
+	}
 	arrivals, err := s.ArrivalsOf(ctx, address, mostArrivals)
 	if err != nil {
 		return nil, err
 	}
-	a.Mail = mailOf(arrivals)
+	if a.Mail = mailOf(arrivals); tally.All > a.Mail.Checks {
+		a.Mail.Latest = a.Mail.Checks
+	}
+	a.Mail.Checks, a.Mail.Wrong, a.Mail.Since = tally.All, tally.Wrong, stamp(tally.Since)
 	return a, nil
 }
 
@@ -231,15 +246,6 @@ func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf
 // in several ways, such as by hand and by a plan, the one counts that found it last.
 func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 	now, over = []present.HistorySpell{}, []present.HistorySpell{}
-	type key struct{ series, name string }
-	times, first := map[key]int{}, map[key]time.Time{}
-	for _, s := range spells {
-		k := key{s.Series.ID, s.Name}
-		times[k]++
-		if begun, ok := first[k]; !ok || s.Since.Before(begun) {
-			first[k] = s.Since
-		}
-	}
 	type finding struct{ kind, path, name string }
 	last := map[finding]*store.Spell{}
 	var order []finding // the newest first
@@ -256,9 +262,8 @@ func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 	}
 	for _, f := range order {
 		s := last[f]
-		k := key{s.Series.ID, s.Name}
-		one := present.HistorySpell{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: times[k],
-			First: stamp(first[k]), Estate: s.Series.Path, Begun: s.First == 1}
+		one := present.HistorySpell{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: s.Times,
+			First: stamp(s.Ever), Estate: s.Series.Path, Begun: s.First == 1}
 		if s.Open {
 			now = append(now, one)
 		} else {

@@ -63,9 +63,10 @@ type HistoryCompared struct {
 // HistoryOf is the history of a group or person.
 type HistoryOf struct {
 	Address string           `json:"address"`
-	Now     []HistorySpell   `json:"now"`  // what the last answers find
-	Over    []HistorySpell   `json:"over"` // what earlier ones found
-	Mail    HistoryMail      `json:"mail"` // what probes saw
+	Now     []HistorySpell   `json:"now"`               // what the last answers find
+	Over    []HistorySpell   `json:"over"`              // what earlier ones found
+	LeftOut int              `json:"leftOut,omitempty"` // older findings that are in neither list
+	Mail    HistoryMail      `json:"mail"`              // what probes saw
 	Changes []HistoryChanged `json:"changes"`
 	Days    int              `json:"days"` // how far back Changes look
 	// Unread says which changes could not be looked at, and why.
@@ -85,8 +86,10 @@ type HistorySpell struct {
 
 // HistoryMail is what probes saw of messages to a group, or in somebody's mailbox.
 type HistoryMail struct {
-	Checks int            `json:"checks"` // of which something can be said
-	Wrong  int            `json:"wrong"`  // not as predicted
+	Checks int            `json:"checks"`           // of which something can be said
+	Wrong  int            `json:"wrong"`            // not as predicted
+	Since  string         `json:"since,omitempty"`  // when the first was made
+	Latest int            `json:"latest,omitempty"` // so many, the newest, make up what follows; 0: all
 	Median float64        `json:"median,omitempty"`
 	P95    float64        `json:"p95,omitempty"` // seconds
 	Days   []HistoryDay   `json:"days"`          // the oldest first
@@ -312,9 +315,12 @@ func (a *HistoryOf) answer() string {
 	if len(a.Over) > 0 {
 		parts = append(parts, strconv.Itoa(len(a.Over))+" found earlier")
 	}
+	if a.LeftOut > 0 {
+		parts = append(parts, thousands(a.LeftOut)+" older findings left out")
+	}
 	if a.Mail.Checks > 0 {
-		parts = append(parts, fmt.Sprintf("%d of %s not as predicted", a.Mail.Wrong, count(a.Mail.Checks, "message",
-			"messages")))
+		parts = append(parts, fmt.Sprintf("%d of %s not as predicted since %s", a.Mail.Wrong, count(a.Mail.Checks, "message",
+			"messages"), shortTime(a.Mail.Since)[:10]))
 	}
 	if len(a.Mail.Flaky) > 0 {
 		parts = append(parts, strconv.Itoa(len(a.Mail.Flaky))+" flaky")
@@ -349,6 +355,9 @@ func (a *HistoryOf) writeMail(p *Page) {
 	}
 	p.Gap()
 	p.Title("Messages of probes")
+	if a.Mail.Latest > 0 {
+		p.Line(2, Span{Doubtful, "  ! What follows is of the last " + thousands(a.Mail.Latest) + " of them"})
+	}
 	for _, list := range [][]HistoryFlaky{a.Mail.Failed, a.Mail.Flaky} {
 		for _, f := range list {
 			about := f.Group

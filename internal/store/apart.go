@@ -39,6 +39,7 @@ func (s *Store) Apart(ctx context.Context, login string) ([]string, error) {
 	}
 	say(`GRANT USAGE ON SCHEMA public TO %s`, login)
 	say(`GRANT SELECT ON yorvet_version, owners TO %s`, login)
+	say(`GRANT UPDATE (keep_days, keep_runs) ON owners TO %s`, login)
 	protect := func(table, mine string) {
 		say(`ALTER TABLE %s ENABLE ROW LEVEL SECURITY`, table)
 		say(`DROP POLICY IF EXISTS own_estate ON %s`, table)

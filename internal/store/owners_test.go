@@ -137,7 +137,7 @@ func seen(t *testing.T, s *Store) string {
 	runs, err1 := s.Runs(ctx)
 	answers, err2 := s.Answers(ctx, time.Time{}, 100)
 	latest, err3 := s.Latest(ctx)
-	spells, err4 := s.SpellsOf(ctx, "g@k.example", 100)
+	spells, _, err4 := s.SpellsOf(ctx, "g@k.example", 100)
 	arrivals, err5 := s.ArrivalsOf(ctx, "a@k.example", 100)
 	agents, err6 := s.Agents(ctx)
 	mail, err7 := s.Mail(ctx, time.Time{})
@@ -231,7 +231,7 @@ func TestEstatesApart(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if n, err := ours.RemoveRecords(t.Context(), ours.Now().Add(time.Hour)); err != nil || n != 0 {
+		if n, err := ours.RemoveAnswers(t.Context(), ours.Now().Add(time.Hour), Part{}); err != nil || n != 0 {
 			t.Errorf("%d removed, %v", n, err) // the last one stays
 		}
 		if after := seen(t, theirs); after != before {
@@ -370,7 +370,7 @@ func byHand(t *testing.T, db *sql.DB, ours, theirs *Store) {
 		}
 	}
 	for _, statement := range []string{
-		`UPDATE owners SET role = current_user`, `INSERT INTO owners VALUES ('x', 0, current_user)`,
+		`UPDATE owners SET role = current_user`, `INSERT INTO owners VALUES ('x', 0, current_user, 0, 0)`,
 		`ALTER TABLE runs DISABLE ROW LEVEL SECURITY`, `DROP POLICY own_estate ON runs`, `SET ROLE yorvet`, `TRUNCATE runs CASCADE`,
 		fmt.Sprintf(`INSERT INTO runs SELECT 'x', kind, state, estate, path, day, version, terms, notes, approve, began, until, closing, ended,
 			good, bad, unlooked, '%s', 'x', steered, resumed FROM runs`, theirs.Estate()),
@@ -381,4 +381,82 @@ func byHand(t *testing.T, db *sql.DB, ours, theirs *Store) {
 			t.Errorf("it may %s", statement)
 		}
 	}
+}
+
+// What a rule no longer keeps goes, of one plan, of none, or of all; what was last found stays, and so do runs that are open.
+func TestSweep(t *testing.T) {
+	each(t, func(t *testing.T, where string) {
+		s, other := enter(t, where)
+		put := func(s *Store, days int, item, run string) {
+			t.Helper()
+			at := s.Now().AddDate(0, 0, -days)
+			id := fmt.Sprint(s.Estate()[:1], days, item, run)
+			if run != "" {
+				p := &Plan{Run: Run{ID: id, Name: run, Kind: "probe", Estate: "d", Began: at, Until: at}}
+				if err := errors.Join(s.Plan(t.Context(), p), s.Finish(t.Context(), id, time.Time{}), s.End(t.Context(), id)); err != nil {
+					t.Fatal(err)
+				}
+				return
+			}
+			a := &Answer{ID: id, Series: Series{Asked: item, Kind: "check"}, Item: item, Began: at, State: Wrong}
+			if _, err := s.Keep(t.Context(), a, facts(id), nil, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		fill := func(s *Store) {
+			for _, days := range []int{500, 300, 100, 10} {
+				for _, item := range []string{"p/one", "q/one", ""} {
+					put(s, days, item, "")
+				}
+				put(s, days, "", fmt.Sprint("watch-p-", days))
+				put(s, days, "", fmt.Sprint("mine-", days))
+			}
+		}
+		fill(s)
+		fill(other)
+		if err := s.Plan(t.Context(), &Plan{Run: Run{Name: "open", Began: s.Now().AddDate(-9, 0, 0)}}); err != nil {
+			t.Fatal(err)
+		}
+		left := func(s *Store) string {
+			t.Helper()
+			runs, err1 := s.Runs(t.Context())
+			answers, err2 := s.Answers(t.Context(), time.Time{}, 99)
+			if err := errors.Join(err1, err2); err != nil {
+				t.Fatal(err)
+			}
+			return fmt.Sprint(len(runs), " ", len(answers))
+		}
+		plan, rest := Part{Item: "p/", Run: "watch-p-"}, Part{Rest: true, Run: "watch-"}
+		for _, step := range []struct {
+			rule Rule
+			part Part
+			left string
+		}{
+			{Rule{}, Part{}, "9 12"}, {Rule{Days: 400}, plan, "8 11"}, {Rule{Days: 400}, plan, "8 11"}, {Rule{Days: 400}, rest, "7 10"},
+			{Rule{Runs: 3}, plan, "6 8"}, {Rule{Runs: 3, Days: 50}, plan, "5 8"}, {Rule{Days: 1}, Part{}, "1 3"},
+		} {
+			runs, answers, cutoff, err := s.Sweep(t.Context(), step.rule, step.part)
+			if got := left(s); err != nil || got != step.left {
+				t.Errorf("%v of %+v leaves %s, want %s; %d and %d from before %v, %v", step.rule, step.part, got, step.left, runs, answers, cutoff, err)
+			}
+		}
+		if got := left(other); got != "8 12" {
+			t.Errorf("the other estate has %s", got)
+		}
+		if list, all, err := s.SpellsOf(t.Context(), "g@k.example", 9); err != nil || all != 3 || !list[0].Open {
+			t.Errorf("what was found last: %+v, %v", list, err)
+		}
+		if r, err := s.Rule(t.Context()); err != nil || r != (Rule{Days: 400}) {
+			t.Errorf("the rule is %v, %v", r, err)
+		}
+		if err := s.SetRule(t.Context(), Rule{30, 5}); err != nil {
+			t.Fatal(err)
+		}
+		if r, err := s.Rule(t.Context()); err != nil || r != (Rule{30, 5}) || r.String() != "the newest 5 of 30 days are kept" {
+			t.Errorf("the rule is %v, %v", r, err)
+		}
+		if r, err := other.Rule(t.Context()); err != nil || r != (Rule{Days: 400}) {
+			t.Errorf("the other's rule is %v, %v", r, err)
+		}
+	})
 }

@@ -59,6 +59,8 @@ type Spell struct {
 	First, Last  int64     // the numbers of the records
 	Since, Until time.Time // when they were made
 	Open         bool      // the last answer of the series found it, too
+	Times        int       // how often it came up in its series; 0 where nobody asked for it
+	Ever         time.Time // when it came up the first time of all, likewise
 }
 
 // News is what an answer has otherwise than the one before it.
@@ -324,28 +326,42 @@ func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
 		ORDER BY s.path, s.kind, s.what, s.asked`, s.owner)
 }
 
-const spellColumns = `s.series, s.asked, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp, f.who,
-	f.severity, f.says`
+const spellColumns = `s.series, s.asked, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp,
+	f.who, f.severity, f.says`
 
-func scanSpell(row *sql.Rows) (x Spell, err error) {
+func scanSpell(row *sql.Rows, more ...any) (x Spell, err error) {
 	var newest, since, until int64
-	err = row.Scan(&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
-		&since, &until, &x.Group, &x.Who, &x.Severity, &x.Says)
+	err = row.Scan(append([]any{&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
+		&since, &until, &x.Group, &x.Who, &x.Severity, &x.Says}, more...)...)
 	x.Since, x.Until, x.Open = at(since), at(until), x.Last == newest
 	return x, err
 }
 
 // FactsOf returns what a record found.
 func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Spell, error) {
-	return rows(ctx, s, scanSpell, `SELECT `+spellColumns+` FROM findings f JOIN series s ON s.series = f.series
+	scan := func(row *sql.Rows) (Spell, error) { return scanSpell(row) }
+	return rows(ctx, s, scan, `SELECT `+spellColumns+` FROM findings f JOIN series s ON s.series = f.series
 		WHERE f.series = $1 AND f.first <= $2 AND f.last >= $2 ORDER BY f.severity, f.grp, f.who, f.name`, r.Series.ID, r.Seq)
 }
 
-// SpellsOf returns what was found of a group or person, the newest first, most of it at most.
-func (s *Store) SpellsOf(ctx context.Context, address string, most int) ([]Spell, error) {
-	const of = `SELECT ` + spellColumns + ` FROM findings f JOIN series s ON s.series = f.series WHERE `
-	return rows(ctx, s, scanSpell, `SELECT * FROM (`+of+`f.owner = $3 AND f.grp = $1 UNION `+of+`f.owner = $3 AND f.who = $1) AS x
-		ORDER BY since DESC, name LIMIT $2`, address, most, s.owner)
+// SpellsOf returns what was found of a group or person, each finding of a series once, by its last spell:
+// the newest first, most of it at most, and how many there are in all.
+func (s *Store) SpellsOf(ctx context.Context, address string, most int) (list []Spell, all int, err error) {
+	scan := func(row *sql.Rows) (Spell, error) {
+		var times int
+		var ever int64
+		x, err := scanSpell(row, &times, &ever, &all)
+		x.Times, x.Ever = times, at(ever)
+		return x, err
+	}
+	list, err = rows(ctx, s, scan, `SELECT `+spellColumns+`, x.times, x.ever, COUNT(*) OVER () FROM (
+			SELECT series, name, COUNT(*) AS times, MIN(since) AS ever, MAX(first) AS newest FROM (
+				SELECT series, name, first, since FROM findings WHERE owner = $3 AND grp = $1
+				UNION SELECT series, name, first, since FROM findings WHERE owner = $3 AND who = $1) AS y
+			GROUP BY series, name) AS x
+		JOIN findings f ON f.series = x.series AND f.name = x.name AND f.first = x.newest
+		JOIN series s ON s.series = f.series ORDER BY f.since DESC, f.name LIMIT $2`, address, most, s.owner)
+	return list, all, err
 }
 
 // CountOf returns how many answers a series has.
@@ -367,22 +383,40 @@ type Arrival struct {
 	Seconds     float64
 }
 
+// arrivals are the checks x of messages to the group $1, or in the mailbox of the person $1, of the
+// estate $2.
+const arrivals = ` FROM (SELECT c.run, c.kind, c.grp, k.n, k.who, k.predicted, k.seen, k.ok, k.seconds
+		FROM cases c JOIN checks k ON k.run = c.run AND k.n = c.n WHERE c.owner = $2 AND c.grp = $1
+	UNION SELECT c.run, c.kind, c.grp, k.n, k.who, k.predicted, k.seen, k.ok, k.seconds
+		FROM checks k JOIN cases c ON c.run = k.run AND c.n = k.n WHERE k.owner = $2 AND k.who = $1) AS x
+	JOIN runs r ON r.run = x.run `
+
 // ArrivalsOf returns what probes saw of messages to a group, or in the mailbox of a person, the
 // newest first, most of it at most.
 func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arrival, error) {
-	const columns = `SELECT r.name AS run, c.kind AS kind, c.grp AS grp, k.n AS n, k.who AS who, r.began AS began,
-		k.predicted AS predicted, k.seen AS seen, k.ok AS ok, k.seconds AS seconds FROM `
-	const join = ` JOIN runs r ON r.run = k.run WHERE `
-	const mail, mailbox = `c.owner = $3 AND c.grp = $1`, `k.owner = $3 AND k.who = $1`
 	return rows(ctx, s, func(row *sql.Rows) (a Arrival, err error) {
-		var n, ok int
+		var ok int
 		var began int64
-		err = row.Scan(&a.Run, &a.Kind, &a.Group, &n, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
+		err = row.Scan(&a.Run, &a.Kind, &a.Group, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
 		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
 		return a, err
-	}, `SELECT * FROM (SELECT * FROM (`+columns+`cases c JOIN checks k ON k.run = c.run AND k.n = c.n`+join+mail+`
-		UNION `+columns+`checks k JOIN cases c ON c.run = k.run AND c.n = k.n`+join+mailbox+`) AS y) AS x
-		ORDER BY began DESC, run, n, who LIMIT $2`, address, most, s.owner)
+	}, `SELECT r.name, x.kind, x.grp, x.who, r.began, x.predicted, x.seen, x.ok, x.seconds`+arrivals+
+		`ORDER BY r.began DESC, x.run, x.n, x.who LIMIT $3`, address, s.owner, most)
+}
+
+// A Tally counts checks of which something can be said.
+type Tally struct {
+	All, Wrong int
+	Since      time.Time // when the first was made
+}
+
+// TallyOf counts all that ArrivalsOf could return.
+func (s *Store) TallyOf(ctx context.Context, address string) (t Tally, err error) {
+	var since int64
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(CASE WHEN x.ok = 0 THEN 1 ELSE 0 END), 0),
+		COALESCE(MIN(r.began), 0)`+arrivals+`WHERE x.ok >= 0`, address, s.owner).Scan(&t.All, &t.Wrong, &since)
+	t.Since = at(since)
+	return t, err
 }
 
 // FailedOf returns what the run of an ID, of a probe, found not to be as predicted, or could not find out.
@@ -401,26 +435,6 @@ func (s *Store) FailedOf(ctx context.Context, run string) ([]Fact, error) {
 		return f, nil
 	}, `SELECT c.kind, c.grp, k.who, k.predicted, k.seen, k.ok FROM checks k
 		JOIN cases c ON c.run = k.run AND c.n = k.n WHERE k.run = $1 AND k.ok <> 1 ORDER BY c.n, k.who`, run)
-}
-
-// RemoveRecords removes records that were made before a time, and findings that were over then.
-func (s *Store) RemoveRecords(ctx context.Context, before time.Time) (removed int64, err error) {
-	err = s.in(ctx, func(tx *sql.Tx) error {
-		done, err := tx.ExecContext(ctx, `DELETE FROM records WHERE owner = $2 AND began < $1 AND NOT EXISTS
-			(SELECT 1 FROM series WHERE series.series = records.series AND series.last = records.seq)`, milliseconds(before),
-			s.owner)
-		if err != nil {
-			return err
-		}
-		if removed, err = done.RowsAffected(); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM findings WHERE owner = $2 AND until < $1 AND NOT EXISTS
-			(SELECT 1 FROM series WHERE series.series = findings.series AND series.last = findings.last)`, milliseconds(before),
-			s.owner)
-		return err
-	})
-	return removed, err
 }
 
 // Mail is how much mail probes sent, and how long what arrived took.

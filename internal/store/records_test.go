@@ -71,17 +71,17 @@ func TestFindings(t *testing.T) {
 		if !news.Works || !reflect.DeepEqual(namesOf(news.New), []string{"x"}) || !reflect.DeepEqual(namesOf(news.Over), []string{"z"}) {
 			t.Errorf("it works again: %+v", news)
 		}
-		spells, err := s.SpellsOf(t.Context(), "g@k.example", 100)
+		spells, all, err := s.SpellsOf(t.Context(), "g@k.example", 100)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var told []string
 		for _, x := range spells {
-			told = append(told, fmt.Sprint(x.Series.Asked, " ", x.Name, " ", x.First, "-", x.Last, " ", x.Open))
+			told = append(told, fmt.Sprint(x.Series.Asked, " ", x.Name, " ", x.First, "-", x.Last, " ", x.Open, " ", x.Times))
 		}
 		slices.Sort(told)
-		want := []string{"a x 1-2 false", "a x 4-4 true", "a y 1-4 true", "a z 3-3 false", "b z 1-1 true"}
-		if !reflect.DeepEqual(told, want) {
+		want := []string{"a x 4-4 true 2", "a y 1-4 true 1", "a z 3-3 false 1", "b z 1-1 true 1"}
+		if all != len(want) || !reflect.DeepEqual(told, want) {
 			t.Errorf("spells are %q, want %q", told, want)
 		}
 		for answer, want := range map[*Answer][]string{first: {"x", "y"}, last: {"x", "y"}} {
@@ -102,16 +102,16 @@ func TestFindings(t *testing.T) {
 		if list, err := s.Answers(t.Context(), time.UnixMilli(0), 3); err != nil || len(list) != 3 || list[0].ID != "a-6" || list[1].ID != "broken" {
 			t.Errorf("answers %+v, %v", list, err)
 		}
-		if who, err := s.SpellsOf(t.Context(), "x@k.example", 100); err != nil || len(who) != 2 {
+		if who, _, err := s.SpellsOf(t.Context(), "x@k.example", 100); err != nil || len(who) != 1 || who[0].Ever.UnixMilli() != who[0].Since.Add(-5*time.Minute).UnixMilli() {
 			t.Errorf("of a person: %+v, %v", who, err)
 		}
 		if _, err := s.AnswerNamed(t.Context(), "none"); !errors.Is(err, ErrNoRun) {
 			t.Error(err)
 		}
-		if removed, err := s.RemoveRecords(t.Context(), time.UnixMilli(1_900_000_000_000)); err != nil || removed != 4 {
+		if removed, err := s.RemoveAnswers(t.Context(), time.UnixMilli(1_900_000_000_000), Part{}); err != nil || removed != 4 {
 			t.Errorf("%d removed, %v", removed, err)
 		}
-		if spells, _ := s.SpellsOf(t.Context(), "g@k.example", 100); len(spells) != 3 {
+		if _, all, _ := s.SpellsOf(t.Context(), "g@k.example", 2); all != 3 {
 			t.Errorf("%d spells stay", len(spells))
 		}
 	})
@@ -166,7 +166,7 @@ func TestReworded(t *testing.T) {
 	if err != nil || !news.IsEmpty() {
 		t.Errorf("%+v, %v", news, err)
 	}
-	spells, err := s.SpellsOf(t.Context(), "g@k.example", 10)
+	spells, _, err := s.SpellsOf(t.Context(), "g@k.example", 10)
 	if err != nil || len(spells) != 1 || spells[0].Says != "in other words" || spells[0].Severity != "low" || spells[0].First != 1 {
 		t.Errorf("%+v, %v", spells, err)
 	}

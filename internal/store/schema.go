@@ -210,7 +210,9 @@ var migrations = [][]string{{
 	`CREATE TABLE owners (
 		owner TEXT PRIMARY KEY,
 		began BIGINT NOT NULL,
-		role TEXT NOT NULL DEFAULT '')`,
+		role TEXT NOT NULL DEFAULT '',
+		keep_days INTEGER NOT NULL DEFAULT 400,
+		keep_runs INTEGER NOT NULL DEFAULT 0)`,
 	`CREATE TABLE places (
 		owner TEXT NOT NULL REFERENCES owners ON DELETE CASCADE,
 		host TEXT NOT NULL,

@@ -23,6 +23,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/schedule"
 	"yorvet.example/yorvet/internal/secret"
+	"yorvet.example/yorvet/internal/store"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
@@ -33,7 +34,8 @@ type Plan struct {
 	Estate string // "": the usual one
 	Items  []Item
 	Ways   []Way
-	Report []string // files of expectations that the page shows
+	Report []string    // files of expectations that the page shows
+	Keep   *store.Rule // of what it finds and sends; nil: that of the estate
 }
 
 // The kinds of items.
@@ -82,6 +84,7 @@ type file struct {
 	Estate       string         `yaml:"estate"`
 	Zone         string         `yaml:"zone"`
 	Jitter       *time.Duration `yaml:"jitter"`
+	Keep         *fileKeep      `yaml:"keep"`
 	Checks       []fileCheck    `yaml:"checks"`
 	Expectations []fileExpect   `yaml:"expectations"`
 	Comparisons  []fileCompare  `yaml:"comparisons"`
@@ -95,6 +98,11 @@ type fileTimes struct {
 	Every  time.Duration  `yaml:"every"`
 	At     []string       `yaml:"at"`
 	Jitter *time.Duration `yaml:"jitter"`
+}
+
+type fileKeep struct {
+	Days int `yaml:"days"`
+	Runs int `yaml:"runs"`
 }
 
 type fileCheck struct {
@@ -210,6 +218,12 @@ func Load(ctx context.Context, path string) (*Plan, error) {
 	}
 	if f.Jitter != nil {
 		r.jitter = *f.Jitter
+	}
+	if f.Keep != nil {
+		p.Keep = &store.Rule{Days: f.Keep.Days, Runs: f.Keep.Runs}
+		if f.Keep.Days < 0 || f.Keep.Runs < 0 || *p.Keep == (store.Rule{}) {
+			r.fail("keep", 0, "keep has days, runs, or both, which are numbers from 1 up")
+		}
 	}
 	r.items(p, &f)
 	for i, w := range f.Alarms {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"sync"
@@ -415,11 +416,38 @@ const poll = 5 * time.Second
 // mostJobs is how many items one process carries out at once.
 const mostJobs = 4
 
-// Answers and what they found are kept for so long, unless they still hold; the old ones go so often.
-const (
-	keptFor    = 400 * 24 * time.Hour
-	sweepEvery = 24 * time.Hour
-)
+// sweepEvery is how often what is kept no longer goes.
+const sweepEvery = 24 * time.Hour
+
+// sweep removes what is kept no longer: of this plan by its rule, and of what no plan made by that of the
+// estate. What other plans made is theirs to remove.
+func (w *Worker) sweep(ctx context.Context) error {
+	rule, err := w.Store.Rule(ctx)
+	if err != nil {
+		return err
+	}
+	own := rule
+	if w.Plan.Keep != nil {
+		own = *w.Plan.Keep
+	}
+	mine := store.Part{Item: w.Plan.Name + "/", Run: history.WatchedBy(w.Plan.Name)}
+	others := store.Part{Rest: true, Run: history.Watched}
+	for _, one := range []struct {
+		rule store.Rule
+		part store.Part
+		what string
+	}{{own, mine, "of this plan"}, {rule, others, "that no plan made"}} {
+		runs, answers, before, err := w.Store.Sweep(ctx, one.rule, one.part)
+		if err != nil {
+			return err
+		}
+		if runs+answers > 0 {
+			w.Trouble(fmt.Sprintf("removed %s and %s %s, from before %s: %s", present.Count(runs, "run", "runs"),
+				present.Count(answers, "answer", "answers"), one.what, before.UTC().Format("2006-01-02 15:04"), one.rule))
+		}
+	}
+	return nil
+}
 
 // Run watches until ctx ends. With once it does what is due, and returns when that is done.
 func (w *Worker) Run(ctx context.Context, once bool) {
@@ -434,10 +462,8 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 	ended := make(chan struct{}, 1)
 	var swept time.Time
 	for ctx.Err() == nil {
-		if now := w.Store.Now(); now.Sub(swept) > sweepEvery {
-			if _, err := w.Store.RemoveRecords(ctx, now.Add(-keptFor)); err == nil {
-				swept = now
-			}
+		if now := w.Store.Now(); now.Sub(swept) > sweepEvery && w.sweep(ctx) == nil {
+			swept = now
 		}
 		recalled := w.Recall(ctx)
 		now := w.Store.Now()
