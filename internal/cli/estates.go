@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -34,32 +35,12 @@ func newStore(streams Streams) *cli.Command {
 			return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showEstates(st) })
 		},
 		Commands: []*cli.Command{
+			newStoreBegin(streams),
 			{
 				Name: "join", Usage: "use an estate that is used elsewhere, in this folder, too", Flags: []cli.Flag{storeFlag()},
 				Description: "For a second machine with the same estate: a checkout, or a copy of its folder. Once is enough.\n\n" +
 					"Example: yorvet store join",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					return enterAs(ctx, cmd, streams, func(e *entry, folder string) (*store.Store, error) {
-						identity, err := store.ReadIdentity(ctx, folder)
-						if err == nil && identity.Estate == "" {
-							err = usageError("there is no %s in %s; copy it from where the estate is used", store.IdentityFile, folder)
-						}
-						if err != nil {
-							return nil, err
-						}
-						return e.join(identity.Estate, folder)
-					})
-				},
-			},
-			{
-				Name: "begin", Usage: "give the estate here an identity of its own", Flags: []cli.Flag{storeFlag()},
-				Description: "For a new estate that was made from a copy of another: what that one has in a store stays that one's.\n\n" +
-					"Example: yorvet store begin",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					return enterAs(ctx, cmd, streams, func(e *entry, folder string) (*store.Store, error) {
-						return e.begin(folder, true)
-					})
-				},
+				Action: func(ctx context.Context, cmd *cli.Command) error { return joinStore(ctx, cmd, streams) },
 			},
 			newStoreKeep(streams),
 			newStoreSeparate(streams),
@@ -67,21 +48,61 @@ func newStore(streams Streams) *cli.Command {
 	}
 }
 
-// enterAs has the estate enter the store in a way of its own.
-func enterAs(ctx context.Context, cmd *cli.Command, streams Streams,
-	enter func(*entry, string) (*store.Store, error)) error {
+func newStoreBegin(streams Streams) *cli.Command {
+	return &cli.Command{
+		Name: "begin", Usage: "give the estate here an identity of its own", Flags: []cli.Flag{storeFlag()},
+		Description: "For an estate that was made from a copy of another, which keeps what it has in a store; or for one whose\n" +
+			"folder those who use it may not write. It writes " + store.IdentityFile + " beside it, and asks no store.\n\n" +
+			"Example: yorvet store begin",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			folder, err := folderHere(cmd)
+			if err != nil {
+				return err
+			}
+			where, named, err := storePlace(cmd)
+			if err != nil {
+				return err
+			}
+			if !named {
+				where = ""
+			}
+			identity := newIdentity(where)
+			if err := identity.Write(folder, true); err != nil {
+				return usageError("%w", err)
+			}
+			fmt.Fprintf(streams.Out, "Written: %s, by which a store knows this estate as %s\n",
+				present.Clean(filepath.Join(folder, store.IdentityFile)), identity.Estate)
+			return nil
+		},
+	}
+}
+
+// folderHere returns the folder of the estate here, for a command that takes flags only.
+func folderHere(cmd *cli.Command) (string, error) {
 	if cmd.Args().Len() > 0 {
-		return usageError("store %s takes flags only, not %q", cmd.Name, cmd.Args().First())
+		return "", usageError("store %s takes flags only, not %q", cmd.Name, cmd.Args().First())
 	}
 	path := estatePath(cmd)
 	if !onDisk(path) {
-		return errNoEstate
+		return "", errNoEstate
 	}
-	folder, err := store.FolderOf(path)
+	return store.FolderOf(path)
+}
+
+// joinStore has the estate here use the store in this folder, too.
+func joinStore(ctx context.Context, cmd *cli.Command, streams Streams) error {
+	folder, err := folderHere(cmd)
 	if err != nil {
 		return err
 	}
-	where, named, err := storePlace(cmd)
+	identity, err := store.ReadIdentity(ctx, folder)
+	if err == nil && identity.Estate == "" {
+		err = usageError("there is no %s in %s; copy it from where the estate is used", store.IdentityFile, folder)
+	}
+	if err != nil {
+		return err
+	}
+	where, _, err := storePlace(cmd)
 	if err != nil {
 		return err
 	}
@@ -90,15 +111,11 @@ func enterAs(ctx context.Context, cmd *cli.Command, streams Streams,
 		return err
 	}
 	defer st.Close()
-	e := &entry{ctx, streams, st, path, ""}
-	if named {
-		e.named = where
-	}
-	mine, err := enter(e, folder)
-	if err != nil {
+	e := &entry{ctx: ctx, streams: streams, store: st, path: estatePath(cmd)}
+	if _, err := e.join(identity.Estate, folder); err != nil {
 		return err
 	}
-	fmt.Fprintf(streams.Out, "In the store %s this is the estate %s\n", present.Clean(st.Where()), mine.Estate())
+	fmt.Fprintf(streams.Out, "In %s this is the estate %s\n", present.Clean(st.Where()), identity.Estate)
 	return nil
 }
 

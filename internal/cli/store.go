@@ -177,14 +177,7 @@ func (e *entry) enter() (*store.Store, error) {
 
 // begin gives the estate an identity of its own, instead of one that it has or not.
 func (e *entry) begin(folder string, instead bool) (*store.Store, error) {
-	identity := store.Identity{Version: 1, Store: e.named, Estate: store.NewName()}
-	if e.named != "" && !store.IsURL(e.named) {
-		if path, err := filepath.Abs(e.named); err == nil {
-			identity.Store = path
-		}
-	} else if store.HasPassword(e.named) {
-		identity.Store = e.store.Where()
-	}
+	identity := newIdentity(e.named)
 	switch err := identity.Write(folder, instead); {
 	case errors.Is(err, fs.ErrExist):
 		return e.enter() // another process was first
@@ -193,6 +186,17 @@ func (e *entry) begin(folder string, instead bool) (*store.Store, error) {
 			"yorvet store begin once as somebody who may write there", e.store.Where(), err)
 	}
 	return e.join(identity.Estate, folder)
+}
+
+// newIdentity returns an identity for an estate; where is the store, if somebody named it.
+func newIdentity(where string) store.Identity {
+	switch path, err := filepath.Abs(where); {
+	case where == "" || store.HasPassword(where): // which is no file's to know
+		where = ""
+	case err == nil && !store.IsURL(where):
+		where = path
+	}
+	return store.Identity{Version: 1, Store: where, Estate: store.NewName()}
 }
 
 func (e *entry) join(estate, folder string) (*store.Store, error) {
