@@ -168,7 +168,11 @@ func TestStoreInTrouble(t *testing.T) {
 				judgeTroubled(t, name, r, names[i] == "killed")
 			})
 		}
-		time.Sleep(2 * time.Second) // some are sent by then, and some are not
+		before := logLength(d.dir)
+		await(t, func() bool {
+			return strings.Count(must(t, d.dir, 0, []string{where}, "runs", "list", "--all"), names[i]+"-") >= runs
+		})
+		awaitMore(t, d.dir, before) // some are sent, and some are not
 		trouble(length)
 		all.Wait()
 	}

@@ -6,30 +6,32 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+
+	"yorvet.example/yorvet/internal/clock"
 )
 
 // What has to be written is written once the store is back, and tried a few times more when the agent is to end.
 func TestPersist(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		began, tries := time.Now(), 0
+		began, tries := clock.Now(), 0
 		a := &Agent{}
 		err := a.persist(t.Context(), func(context.Context) error {
-			if tries++; time.Since(began) < time.Minute {
+			if tries++; clock.Since(began) < time.Minute {
 				return errors.New("away")
 			}
 			return nil
 		})
-		if took := time.Since(began); err != nil || took > 63*time.Second || tries > 40 {
+		if took := clock.Since(began); err != nil || took > 63*time.Second || tries > 40 {
 			t.Errorf("%v after %s and %d tries", err, took, tries)
 		}
 		ctx, cancel := context.WithCancel(t.Context())
-		began, tries = time.Now(), 0
+		began, tries = clock.Now(), 0
 		time.AfterFunc(10*time.Second, cancel)
 		err = a.persist(ctx, func(context.Context) error {
 			tries++
 			return errors.New("away")
 		})
-		if took := time.Since(began); err == nil || took < 10*time.Second || took > 25*time.Second {
+		if took := clock.Since(began); err == nil || took < 10*time.Second || took > 25*time.Second {
 			t.Errorf("%v after %s and %d tries", err, took, tries)
 		}
 	})

@@ -124,7 +124,7 @@ func newStoreKeep(streams Streams) *cli.Command {
 		Name: "keep", Usage: "say how long runs and answers of this estate are kept",
 		Flags: []cli.Flag{
 			storeFlag(),
-			&cli.IntFlag{Name: "days", Usage: "keep them `DAYS` (0: for ever; default: 400)"},
+			&cli.IntFlag{Name: "days", Usage: "keep them `DAYS` (0: no limit; default: 400)"},
 			&cli.IntFlag{Name: "runs", Usage: "keep the newest `N` (0: all, which is the default)"},
 		},
 		Description: "yorvet watch removes the rest once a day, and says what; a plan may have a keep: of its own. Nothing is\n" +
