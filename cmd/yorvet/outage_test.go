@@ -170,7 +170,7 @@ func TestStoreInTrouble(t *testing.T) {
 		}
 		before := logLength(d.dir)
 		await(t, func() bool {
-			return strings.Count(must(t, d.dir, 0, []string{where}, "runs", "list", "--all"), names[i]+"-") >= runs
+			return strings.Count(must(t, d.dir, 0, []string{where}, "runs", "list", "--json"), `"run": "`+names[i]+"-") == runs
 		})
 		awaitMore(t, d.dir, before) // some are sent, and some are not
 		trouble(length)
