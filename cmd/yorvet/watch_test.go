@@ -119,14 +119,14 @@ func openOnly(t testing.TB, where string) *store.Store {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list, err := st.Estates(context.Background())
+	list, err := st.Names(context.Background())
 	if err != nil || len(list) > 1 {
 		t.Fatalf("the estates are %+v, %v", list, err)
 	}
 	if len(list) == 0 { // nothing has used it yet
 		return st
 	}
-	return st.Of(list[0].Name)
+	return st.Of(list[0])
 }
 
 // kept returns the answers of the store.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -213,9 +212,6 @@ func (s *session) showEstates(st *store.Store) error {
 	list, err := st.Estates(s.ctx)
 	if err != nil {
 		return networkError(err)
-	}
-	if !s.cmd.Bool("all-estates") {
-		list = slices.DeleteFunc(list, func(e store.Estate) bool { return e.Name != st.Estate() })
 	}
 	a := &present.Estates{Store: st.Where(), Shared: st.Shared(), Estates: []present.KeptEstate{}}
 	for _, e := range list {

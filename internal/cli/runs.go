@@ -30,11 +30,20 @@ func newRuns(streams Streams) *cli.Command {
 						if cmd.Args().Len() > 0 {
 							return usageError("runs list takes flags only, not %q", cmd.Args().First())
 						}
-						list, err := st.Runs(ctx)
+						all, err := st.CountRuns(ctx)
+						if err != nil {
+							return networkError(err)
+						}
+						most := all
+						if s.format == present.Text && !cmd.Bool("all") {
+							most = mostListed
+						}
+						list, err := st.RunsSince(ctx, time.Time{}, most)
 						if err != nil {
 							return networkError(err)
 						}
 						a := keptRunsOf(list, st.Where())
+						a.All = all
 						if err := underWay(ctx, st, list, a); err != nil {
 							return networkError(err)
 						}
@@ -204,7 +213,7 @@ const mostDays = 36_525
 
 // keptRunsOf tells of the runs of a store, the newest first.
 func keptRunsOf(list []store.Run, where string) *present.Runs {
-	a := &present.Runs{Store: where, Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
+	a := &present.Runs{Store: where, All: len(list), Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
 	for _, r := range list {
 		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
 			Owner: r.Owner, Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}

@@ -223,7 +223,7 @@ func stored(err error) error {
 
 // onlyEstate returns the store as its only estate sees it.
 func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
-	list, err := st.Estates(ctx)
+	list, err := st.Names(ctx)
 	if err != nil {
 		return nil, networkError(err)
 	}
@@ -231,7 +231,7 @@ func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
 	case 0:
 		return st, nil
 	case 1:
-		return st.Of(list[0].Name), nil
+		return st.Of(list[0]), nil
 	}
 	return nil, usageError("the store %s has %d estates; name one with --estate (yorvet store --all-estates lists them)",
 		st.Where(), len(list))

@@ -49,7 +49,7 @@ func day(n int) time.Time { return time.Date(2026, 11, n, 8, 0, 0, 0, time.UTC) 
 // nobody looked at says nothing.
 func TestMailOf(t *testing.T) {
 	arrival := func(n int, who string, ok, looked bool, seconds float64) store.Arrival {
-		return store.Arrival{Run: "r", Kind: "member", Group: "g@k.example", Who: who, Began: day(n), Predicted: "inbox",
+		return store.Arrival{Kind: "member", Group: "g@k.example", Who: who, Began: day(n), Predicted: "inbox",
 			Seen: map[bool]string{true: "inbox", false: "junk"}[ok], OK: ok, Looked: looked, Seconds: seconds}
 	}
 	list := []store.Arrival{

@@ -60,7 +60,7 @@ func (a *Estates) writeText(p *Page) {
 		case e.Login != "":
 			p.Line(4, Span{Plain, "  the login " + e.Login + " of the database sees this estate alone"})
 		case a.Shared:
-			p.Line(4, Span{Doubtful, "  whoever can log in to the database sees it: yorvet store separate LOGIN"})
+			p.Line(4, Span{Doubtful, "  any login to the database sees it; to change that: yorvet store separate LOGIN"})
 		}
 	}
 }

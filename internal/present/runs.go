@@ -12,6 +12,7 @@ import (
 // Runs are the runs that a store keeps.
 type Runs struct {
 	Store  string     `json:"store"`
+	All    int        `json:"all"` // runs; the newest are listed
 	Runs   []KeptRun  `json:"runs"`
 	Agents []RunAgent `json:"agents"` // that are alive
 }
@@ -64,12 +65,9 @@ func (a *RunAgent) can() string {
 }
 
 func (a *Runs) writeText(p *Page) {
-	p.Line(2, Span{Strong, count(len(a.Runs), "run", "runs") + " in " + a.Store})
+	p.Line(2, Span{Strong, count(a.All, "run", "runs") + " in " + a.Store})
 	var rows [][]Span
-	for i, r := range a.Runs {
-		if i == 30 && !p.options.All && len(a.Runs) > 32 {
-			break
-		}
+	for _, r := range a.Runs {
 		style := Plain
 		if r.NotAsPredicted+r.NotLookedAt == 0 && r.State == "ended" {
 			style = Good
@@ -97,8 +95,8 @@ func (a *Runs) writeText(p *Page) {
 		p.Gap()
 		p.Table(rows)
 	}
-	if len(rows) < len(a.Runs) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Runs)-len(rows)) + " more (--all)"})
+	if more := a.All - len(a.Runs); more > 0 {
+		p.Line(0, Span{Faint, "  and " + thousands(more) + " more (--all)"})
 	}
 	a.writeUnderWay(p)
 	if len(a.Agents) > 0 {

@@ -22,7 +22,7 @@ var (
 // (row-level security). Whoever owns the tables runs it, once for each estate, and still sees all.
 func (s *Store) Apart(ctx context.Context, login string) ([]string, error) {
 	if !s.shared {
-		return nil, errors.New("a SQLite file has no logins: whoever can read it reads all of it")
+		return nil, errors.New("a SQLite file has no logins: those who can read it read all of it")
 	}
 	if !role.MatchString(login) {
 		return nil, fmt.Errorf("%q is no login, expected small letters, digits and underscores", login)

@@ -149,7 +149,13 @@ func takeOver(ctx context.Context, tx *sql.Tx, estate string, paths []string) er
 	return nil
 }
 
-// Estates returns the estates of the store, the first to use it first.
+// Names returns the names of the estates of the store, the first to use it first.
+func (s *Store) Names(ctx context.Context) ([]string, error) {
+	return rows(ctx, s, func(r *sql.Rows) (name string, err error) { return name, r.Scan(&name) },
+		`SELECT owner FROM owners ORDER BY began, owner`)
+}
+
+// Estates returns what the store has of its estate, or of all, the first to use it first.
 func (s *Store) Estates(ctx context.Context) ([]Estate, error) {
 	list, err := rows(ctx, s, func(r *sql.Rows) (e Estate, err error) {
 		var began, used int64
@@ -161,7 +167,7 @@ func (s *Store) Estates(ctx context.Context) ([]Estate, error) {
 		(SELECT COUNT(*) FROM agents a WHERE a.owner = o.owner AND a.beat >= $1),
 		(SELECT COALESCE(MAX(t), 0) FROM (SELECT MAX(began) AS t FROM runs r WHERE r.owner = o.owner
 			UNION ALL SELECT MAX(began) AS t FROM records r WHERE r.owner = o.owner) AS x)
-		FROM owners o ORDER BY began, owner`, s.now()-Silence.Milliseconds())
+		FROM owners o WHERE `+s.mine("owner", 2)+` ORDER BY began, owner`, s.now()-Silence.Milliseconds(), s.owner)
 	if err != nil {
 		return nil, err
 	}

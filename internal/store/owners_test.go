@@ -61,7 +61,7 @@ func TestUpgrade(t *testing.T) {
 			if _, err := s.Record(t.Context(), "run1"); !errors.Is(err, ErrNoRun) {
 				t.Errorf("the run of another path: %v", err)
 			}
-			if list, err := s.ArrivalsOf(t.Context(), "a@k.example", 10); err != nil || len(list) != 1 || list[0].Run != "run0" {
+			if list, err := s.ArrivalsOf(t.Context(), "a@k.example", 10); err != nil || len(list) != 1 || list[0].Kind != "member" || list[0].Group != "g@k.example" {
 				t.Errorf("arrivals %+v, %v", list, err)
 			}
 			if version > 1 {
@@ -249,7 +249,7 @@ func TestEstatesApart(t *testing.T) {
 		if list, err := ours.All().Answers(t.Context(), time.Time{}, 9); err != nil || len(list) != 2 {
 			t.Errorf("all answers are %+v, %v", list, err)
 		}
-		estates, err := ours.Estates(t.Context())
+		estates, err := ours.All().Estates(t.Context())
 		if err != nil || len(estates) != 2 || estates[1].Runs != 1 || estates[0].Answers != 1 || estates[1].Agents != 1 {
 			t.Errorf("the estates are %+v, %v", estates, err)
 		}
@@ -314,7 +314,7 @@ func TestApart(t *testing.T) {
 	if s, err := limited.Enter(t.Context(), ours.Estate(), Place{"second", "/x"}, true); err != nil || seen(t, s) != seen(t, ours) {
 		t.Errorf("the login does not see its own: %v", err)
 	}
-	if list, err := limited.Estates(t.Context()); err != nil || len(list) != 1 || list[0].Role != login {
+	if list, err := limited.All().Estates(t.Context()); err != nil || len(list) != 1 || list[0].Role != login {
 		t.Errorf("it sees the estates %+v, %v", list, err)
 	}
 	if _, err := limited.Enter(t.Context(), NewName(), Place{"h", "/new"}, false); err == nil {

@@ -372,7 +372,6 @@ func (s *Store) CountOf(ctx context.Context, series string) (n int64, err error)
 
 // An Arrival is what a probe saw of a message in somebody's mailbox.
 type Arrival struct {
-	Run         string
 	Kind, Group string
 	Who         string // "" for the message itself
 	Began       time.Time
@@ -383,13 +382,9 @@ type Arrival struct {
 	Seconds     float64
 }
 
-// arrivals are the checks x of messages to the group $1, or in the mailbox of the person $1, of the
-// estate $2.
-const arrivals = ` FROM (SELECT c.run, c.kind, c.grp, k.n, k.who, k.predicted, k.seen, k.ok, k.seconds
-		FROM cases c JOIN checks k ON k.run = c.run AND k.n = c.n WHERE c.owner = $2 AND c.grp = $1
-	UNION SELECT c.run, c.kind, c.grp, k.n, k.who, k.predicted, k.seen, k.ok, k.seconds
-		FROM checks k JOIN cases c ON c.run = k.run AND c.n = k.n WHERE k.owner = $2 AND k.who = $1) AS x
-	JOIN runs r ON r.run = x.run `
+// arrivals are checks of messages to the group $1, or in the mailbox of the person $1, of the estate $2.
+const arrivals = ` FROM (SELECT * FROM checks WHERE owner = $2 AND grp = $1
+	UNION ALL SELECT * FROM checks WHERE owner = $2 AND who = $1 AND grp <> $1) AS x `
 
 // ArrivalsOf returns what probes saw of messages to a group, or in the mailbox of a person, the
 // newest first, most of it at most.
@@ -397,11 +392,11 @@ func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arr
 	return rows(ctx, s, func(row *sql.Rows) (a Arrival, err error) {
 		var ok int
 		var began int64
-		err = row.Scan(&a.Run, &a.Kind, &a.Group, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
+		err = row.Scan(&a.Kind, &a.Group, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
 		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
 		return a, err
-	}, `SELECT r.name, x.kind, x.grp, x.who, r.began, x.predicted, x.seen, x.ok, x.seconds`+arrivals+
-		`ORDER BY r.began DESC, x.run, x.n, x.who LIMIT $3`, address, s.owner, most)
+	}, `SELECT kind, grp, who, began, predicted, seen, ok, seconds`+arrivals+`ORDER BY began DESC, run, n, who LIMIT $3`,
+		address, s.owner, most)
 }
 
 // A Tally counts checks of which something can be said.
@@ -413,8 +408,8 @@ type Tally struct {
 // TallyOf counts all that ArrivalsOf could return.
 func (s *Store) TallyOf(ctx context.Context, address string) (t Tally, err error) {
 	var since int64
-	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(CASE WHEN x.ok = 0 THEN 1 ELSE 0 END), 0),
-		COALESCE(MIN(r.began), 0)`+arrivals+`WHERE x.ok >= 0`, address, s.owner).Scan(&t.All, &t.Wrong, &since)
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(CASE WHEN ok = 0 THEN 1 ELSE 0 END), 0),
+		COALESCE(MIN(began), 0)`+arrivals+`WHERE ok >= 0`, address, s.owner).Scan(&t.All, &t.Wrong, &since)
 	t.Since = at(since)
 	return t, err
 }

@@ -215,8 +215,15 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	return insertAll(ctx, tx, `INSERT INTO checks (run, n, who, predicted, why, owner) VALUES ($1, $2, $3, $4, $5, $6)`,
-		p.Checks, func(c Check) []any { return []any{p.ID, c.N, plain(c.Who), c.Predicted, plain(c.Why), s.owner} })
+	of := map[int]*Case{}
+	for i := range p.Cases {
+		of[p.Cases[i].N] = &p.Cases[i]
+	}
+	return insertAll(ctx, tx, `INSERT INTO checks (run, n, who, predicted, why, owner, kind, grp, began)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, p.Checks, func(c Check) []any {
+		return []any{p.ID, c.N, plain(c.Who), c.Predicted, plain(c.Why), s.owner, of[c.N].Kind, of[c.N].Group,
+			milliseconds(p.Began)}
+	})
 }
 
 // insertAll inserts a row for each of a list.
@@ -277,6 +284,12 @@ func rows[T any](ctx context.Context, s *Store, scan func(*sql.Rows) (T, error),
 		list = append(list, one)
 	}
 	return list, found.Err()
+}
+
+// CountRuns returns how many runs there are.
+func (s *Store) CountRuns(ctx context.Context) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM runs WHERE `+s.mine("owner", 1), s.owner).Scan(&n)
+	return n, err
 }
 
 // Runs returns all runs, the newest first.
@@ -392,16 +405,18 @@ func (s *Store) EstateOf(ctx context.Context, digest string) (body string, err e
 // all, otherwise, and of how many nothing can be said.
 func (s *Store) Judge(ctx context.Context, run string, checks []Check, good, bad, unlooked int) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
-		write, err := tx.PrepareContext(ctx, `INSERT INTO checks (run, n, who, predicted, why, seen, ok, seconds, owner)
-			VALUES ($1, $2, $3, $4, '', $5, $6, $7, $8) ON CONFLICT (run, n, who)
+		write, err := tx.PrepareContext(ctx, `INSERT INTO checks
+			(run, n, who, predicted, why, seen, ok, seconds, owner, kind, grp, began)
+			SELECT c.run, c.n, CAST($3 AS TEXT), CAST($4 AS TEXT), '', CAST($5 AS TEXT), CAST($6 AS INTEGER),
+				CAST($7 AS DOUBLE PRECISION), c.owner, c.kind, c.grp, r.began
+			FROM cases c JOIN runs r ON r.run = c.run WHERE c.run = $1 AND c.n = $2 ON CONFLICT (run, n, who)
 			DO UPDATE SET seen = excluded.seen, ok = excluded.ok, seconds = excluded.seconds`)
 		if err != nil {
 			return err
 		}
 		defer write.Close()
 		for _, c := range checks {
-			_, err := write.ExecContext(ctx, run, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds,
-				s.owner)
+			_, err := write.ExecContext(ctx, run, c.N, plain(c.Who), c.Predicted, plain(c.Seen), number(c.OK), c.Seconds)
 			if err != nil {
 				return err
 			}
