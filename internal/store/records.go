@@ -395,8 +395,8 @@ func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arr
 		err = row.Scan(&a.Kind, &a.Group, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
 		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
 		return a, err
-	}, `SELECT kind, grp, who, began, predicted, seen, ok, seconds`+arrivals+`ORDER BY began DESC, run, n, who LIMIT $3`,
-		address, s.owner, most)
+	}, `SELECT kind, grp, who, began, predicted, seen, ok, seconds FROM (SELECT *`+arrivals+`ORDER BY began DESC LIMIT $3) AS y
+		ORDER BY began DESC, run, n, who`, address, s.owner, most)
 }
 
 // A Tally counts checks of which something can be said.
