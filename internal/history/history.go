@@ -213,7 +213,7 @@ func Compare(ctx context.Context, s *store.Store, before, after string) (*presen
 // mostSpells and mostArrivals are how much is looked at of one group or person.
 const (
 	mostSpells   = 5000
-	mostArrivals = 5000
+	mostArrivals = 2000
 )
 
 // Of tells what a store knows of a group or person.
