@@ -44,6 +44,11 @@ func newRuns(streams Streams) *cli.Command {
 						}
 						a := keptRunsOf(list, st.Where())
 						a.All = all
+						for i := range list {
+							if cmd.Bool("all-estates") {
+								a.Runs[i].Owner = list[i].Owner
+							}
+						}
 						if err := underWay(ctx, st, list, a); err != nil {
 							return networkError(err)
 						}
@@ -216,7 +221,7 @@ func keptRunsOf(list []store.Run, where string) *present.Runs {
 	a := &present.Runs{Store: where, All: len(list), Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
 	for _, r := range list {
 		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
-			Owner: r.Owner, Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
+			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
 		if !r.Ended.IsZero() {
 			one.Ended = r.Ended.UTC().Format(time.RFC3339)
 		}

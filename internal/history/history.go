@@ -114,12 +114,18 @@ func List(ctx context.Context, s *store.Store, c Choice) (*present.History, erro
 	if err != nil {
 		return nil, err
 	}
+	add := func(owner string, r present.HistoryRun) {
+		if s.Estate() == "" { // it shows all of them
+			r.Owner = owner
+		}
+		a.Runs = append(a.Runs, r)
+	}
 	for i := range answers {
-		a.Runs = append(a.Runs, runOf(&answers[i]))
+		add(answers[i].Owner, runOf(&answers[i]))
 	}
 	for i := range probes {
 		if !strings.HasPrefix(probes[i].Name, Watched) { // it is there as an answer
-			a.Runs = append(a.Runs, probeOf(&probes[i]))
+			add(probes[i].Owner, probeOf(&probes[i]))
 		}
 	}
 	if c.Kind != "" {

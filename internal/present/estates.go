@@ -31,6 +31,14 @@ type KeptPlace struct {
 	Path string `json:"path"`
 }
 
+// ownerCell begins a row of a list of all estates.
+func ownerCell(name string) []Span {
+	if name == "" {
+		return nil
+	}
+	return []Span{{Faint, name[:min(len(name), 8)]}}
+}
+
 func (e *KeptEstate) counts() string {
 	return count(e.Runs, "run of probes", "runs of probes") + ", " + count(e.Answers, "kept answer", "kept answers") + ", " +
 		count(e.Agents, "agent at work", "agents at work")

@@ -25,6 +25,7 @@ type HistoryRun struct {
 	State  string `json:"state"` // good, wrong or broken; of a probe, also open, closing and stopped
 	Began  string `json:"began"` // RFC 3339
 	Ended  string `json:"ended,omitempty"`
+	Owner  string `json:"storeEstate,omitempty"` // the name of the estate in the store, where all are listed
 	Estate string `json:"estate"`
 	What   string `json:"what,omitempty"` // what was asked for besides
 	Item   string `json:"item,omitempty"` // of a plan that is watched
@@ -161,8 +162,8 @@ func (a *History) writeText(p *Page) {
 	p.Gap()
 	rows := [][]Span{}
 	for _, r := range a.Runs {
-		rows = append(rows, []Span{{Strong, r.Run}, {Faint, shortTime(r.Began)}, {Plain, r.Kind}, {r.style(), r.State},
-			{Plain, r.Says}})
+		rows = append(rows, append(ownerCell(r.Owner), Span{Strong, r.Run}, Span{Faint, shortTime(r.Began)},
+			Span{Plain, r.Kind}, Span{r.style(), r.State}, Span{Plain, r.Says}))
 	}
 	p.Table(rows)
 	if a.More {
@@ -171,11 +172,11 @@ func (a *History) writeText(p *Page) {
 }
 
 var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good",
-	"bad", "says"}
+	"bad", "says", "store-estate"}
 
 func (r HistoryRun) row() []string {
 	return []string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, strconv.Itoa(r.Good),
-		strconv.Itoa(r.Bad), r.Says}
+		strconv.Itoa(r.Bad), r.Says, r.Owner}
 }
 
 func (a *History) table() ([]string, iter.Seq[[]string]) {

@@ -24,7 +24,7 @@ type KeptRun struct {
 	State          string `json:"state"`
 	Began          string `json:"began"` // RFC 3339
 	Ended          string `json:"ended,omitempty"`
-	Owner          string `json:"storeEstate,omitempty"` // the name of the estate in the store
+	Owner          string `json:"storeEstate,omitempty"` // the name of the estate in the store, where all are listed
 	Estate         string `json:"estate"`                // where it was read from
 	AsPredicted    int    `json:"asPredicted"`
 	NotAsPredicted int    `json:"notAsPredicted"`
@@ -89,7 +89,8 @@ func (a *Runs) writeText(p *Page) {
 		if r.Progress != "" {
 			good, bad, unlooked = Span{Doubtful, "under way"}, Span{}, Span{}
 		}
-		rows = append(rows, []Span{{Strong, r.Run}, {Faint, began}, {Plain, r.Kind}, {Plain, r.State}, good, bad, unlooked})
+		rows = append(rows, append(ownerCell(r.Owner), Span{Strong, r.Run}, Span{Faint, began}, Span{Plain, r.Kind},
+			Span{Plain, r.State}, good, bad, unlooked))
 	}
 	if len(rows) > 0 {
 		p.Gap()
@@ -144,11 +145,11 @@ func list(words []string) string {
 
 func (a *Runs) table() ([]string, iter.Seq[[]string]) {
 	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted",
-		"not-looked-at"}
+		"not-looked-at", "store-estate"}
 	return header, func(yield func([]string) bool) {
 		for _, r := range a.Runs {
 			if !yield([]string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, strconv.Itoa(r.AsPredicted),
-				strconv.Itoa(r.NotAsPredicted), strconv.Itoa(r.NotLookedAt)}) {
+				strconv.Itoa(r.NotAsPredicted), strconv.Itoa(r.NotLookedAt), r.Owner}) {
 				return
 			}
 		}
