@@ -3,12 +3,20 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
+	"yorvet.example/yorvet/internal/campaign"
+	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/store"
 	"yorvet.example/yorvet/internal/store/storetest"
 )
 
@@ -276,5 +284,110 @@ func TestAgentWaits(t *testing.T) {
 	server.Stop()
 	if got := must(t, dir, 3, desk, "runs", "list"); strings.Contains(got, `\x0a`) || strings.Count(got, "\n") != 1 {
 		t.Errorf("it is said in %q, and was %s", got, text)
+	}
+}
+
+// Two organisations whose runs, connections, plans, items and channels are named alike share a database: agents of each send
+// its messages alone, and each is told of its own.
+func TestTwoOrganisations(t *testing.T) {
+	t.Parallel() // most of it is waiting
+	runs := campaign.Rounds(1, 25)
+	where := storetest.PostgreSQL(t)
+	env := "YORVET_STORE=" + where
+	st, err := store.Open(t.Context(), where)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	type organisation struct {
+		dir   string
+		heard chan string
+		sent  int
+	}
+	var both []*organisation
+	for range 2 {
+		o := &organisation{dir: standIn(t), heard: make(chan string, 100)}
+		both = append(both, o)
+		server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			o.heard <- string(body)
+		}))
+		t.Cleanup(server.Close)
+		lay(t, o.dir, map[string]string{"plan.yaml": "yorvet-watch: 1\nestate: estate\nchecks:\n- {name: hazards, every: 1h}\n" +
+			"alarms:\n- {name: pager, post: {url: '" + server.URL + "'}}\n"})
+		part(t, o.dir, "desk.yaml", "- name: outside", "- name: forged")
+		must(t, o.dir, 0, []string{env}, "store", "begin")
+		begun(t, o.dir, []string{env, "XDG_STATE_HOME=" + filepath.Join(t.TempDir(), "state")}, "agent")
+	}
+	for _, o := range both {
+		await(t, func() bool {
+			return strings.Contains(must(t, o.dir, 0, []string{env}, "runs", "list"), "sends by inside")
+		})
+	}
+	var done sync.WaitGroup
+	for _, o := range both {
+		done.Go(func() {
+			for i := range runs {
+				r := run(t, o.dir, []string{env}, []string{"probe", "lost-property", "radio-watch", "--connections", "desk.yaml", "--send",
+					"--run", fmt.Sprint("run-", i), "--json"})
+				var answer struct{ Cases []struct{ Seen string } }
+				if err := json.Unmarshal([]byte(r.stdout), &answer); err != nil || r.code != 0 {
+					t.Errorf("run %d of %s: exit code %d, %v\n%s%s", i, o.dir, r.code, err, r.stdout, r.stderr)
+					return
+				}
+				o.sent += len(answer.Cases)
+			}
+			if r := run(t, o.dir, []string{env}, []string{"watch", "plan.yaml", "--once"}); r.code != 1 {
+				t.Errorf("exit code %d: %s%s", r.code, r.stdout, r.stderr)
+			}
+		})
+	}
+	done.Wait()
+	for i, o := range both {
+		own, came := map[string]bool{}, 0
+		identity, err := store.ReadIdentity(t.Context(), o.dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n := range runs {
+			record, err := st.Of(identity.Estate).Record(t.Context(), fmt.Sprint("run-", n))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, c := range record.Cases {
+				own[c.MessageID] = true
+			}
+		}
+		for what := range logged(t, o.dir) {
+			step, message, _ := strings.Cut(what, " ")
+			message = strings.Trim(message, "<>")
+			if strings.HasPrefix(message, "run-") && !own[message] {
+				t.Errorf("to service %d came %s, which is the other's", i, what)
+			} else if step == "judged" {
+				came++
+			}
+		}
+		if len(own) != o.sent || came < 10*runs {
+			t.Errorf("%d messages were sent, %d are kept, %d came", o.sent, len(own), came)
+		}
+		var answer struct{ Runs []struct{ Run, Kind string } }
+		if err := json.Unmarshal([]byte(must(t, o.dir, 0, []string{env}, "history", "--json")), &answer); err != nil || len(answer.Runs) != runs+1 {
+			t.Errorf("history %d is %+v, %v", i, answer, err)
+		}
+		for _, r := range answer.Runs {
+			if r.Kind != "check" {
+				continue
+			}
+			if text := <-o.heard; !strings.Contains(text, r.Run) || len(o.heard) > 0 {
+				t.Errorf("pager %d heard %s and %d more, want run %s", i, text, len(o.heard), r.Run)
+			}
+		}
+		must(t, o.dir, 0, []string{env}, "runs", "remove", "--keep", "0", "--yes")
+		if text := must(t, o.dir, 0, []string{env}, "runs", "list"); !strings.Contains(text, "0 runs in") {
+			t.Errorf("%s", text)
+		}
+		if text := must(t, both[1].dir, 0, []string{env}, "runs", "list"); i == 0 && !strings.Contains(text, present.Count(runs, "run", "runs")+" in") {
+			t.Errorf("the others' are gone, too: %s", text)
+		}
 	}
 }
