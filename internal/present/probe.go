@@ -74,10 +74,10 @@ func (a *ProbePlan) writeText(p *Page) {
 			"looked into: "},
 			Span{Plain, p.some(a.Unwatched)})
 	}
-	if len(a.Machines) > 1 {
+	if work := a.Work(); len(a.Machines) > 1 && len(work) > 0 {
 		p.Gap()
 		p.Title("Who works on it")
-		for _, line := range a.Work() {
+		for _, line := range work {
 			p.Line(4, Span{Plain, "  " + line})
 		}
 	}
@@ -119,7 +119,10 @@ func (a *ProbePlan) Work() (lines []string) {
 				parts = append(parts, "can look into "+count(n, "mailbox", "mailboxes")+" by "+boxes)
 			}
 		}
-		text := m.Host + ": " + list(parts)
+		if len(parts)+len(m.Problem) == 0 {
+			continue // it has none of the connections
+		}
+		text := m.Host + ": " + strings.Join(parts, ", ")
 		if m.Problem != "" {
 			text += " (" + m.Problem + ")"
 		}

@@ -61,7 +61,17 @@ func writeAgents(p *Page, list []RunAgent) {
 
 // can says what an agent can do.
 func (a *RunAgent) can() string {
-	return "sends by " + list(a.SendsAs) + "; looks into " + list(a.LooksInto)
+	var parts []string
+	if len(a.SendsAs) > 0 {
+		parts = append(parts, "sends by "+strings.Join(a.SendsAs, ", "))
+	}
+	if len(a.LooksInto) > 0 {
+		parts = append(parts, "looks into "+strings.Join(a.LooksInto, ", "))
+	}
+	if len(parts) == 0 {
+		return "nothing at the moment"
+	}
+	return strings.Join(parts, "; ")
 }
 
 func (a *Runs) writeText(p *Page) {
@@ -85,6 +95,9 @@ func (a *Runs) writeText(p *Page) {
 		began := r.Began
 		if t, err := time.Parse(time.RFC3339, r.Began); err == nil {
 			began = t.Format("2006-01-02 15:04")
+		}
+		if r.State == "ended" && r.AsPredicted+r.NotAsPredicted+r.NotLookedAt == 0 {
+			good = Span{Doubtful, "not judged yet: yorvet runs show " + r.Run}
 		}
 		if r.Progress != "" {
 			good, bad, unlooked = Span{Doubtful, "under way"}, Span{}, Span{}
@@ -133,14 +146,6 @@ func ProbeCounts(good, bad, unlooked int) string {
 		text += ", " + strconv.Itoa(unlooked) + " not looked at"
 	}
 	return text
-}
-
-// list joins words, or says that there are none.
-func list(words []string) string {
-	if len(words) == 0 {
-		return "nothing"
-	}
-	return strings.Join(words, ", ")
 }
 
 func (a *Runs) table() ([]string, iter.Seq[[]string]) {

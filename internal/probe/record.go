@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yorvet.example/yorvet/internal/agent"
 	"yorvet.example/yorvet/internal/core/address"
@@ -108,7 +109,8 @@ func (p *Plan) asksForCode(c *Case) bool {
 func (p *Plan) row(o Options, kind string, checked *Checked) (*store.Plan, error) {
 	limits := p.connections.Limits
 	now := o.Store.Now()
-	out := &store.Plan{Body: o.Estate.Body, Run: store.Run{
+	each := time.Duration(float64(time.Second) / limits.Pace)
+	out := &store.Plan{Body: o.Estate.Body, Each: each, Run: store.Run{
 		Name: p.Run, Kind: kind, Estate: o.Estate.Digest, Path: o.Estate.Path, Day: p.resolver.Today().String(),
 		Version: o.Version, Notes: p.Notes, Approve: o.Approve, Began: now, Until: now.Add(p.mayLast(len(p.Cases))),
 		Terms: store.Terms{Patience: limits.Patience, LookEvery: limits.LookEvery, Settle: limits.Settle,

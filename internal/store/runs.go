@@ -130,7 +130,8 @@ const (
 // A Plan is a run that is to be.
 type Plan struct {
 	Run
-	Body   string // what the digest of the estate stands for
+	Each   time.Duration // how long each of its messages takes at its pace: with others, a run takes longer
+	Body   string        // what the digest of the estate stands for
 	Cases  []Case
 	Looks  []Look
 	Signs  []Sign
@@ -182,8 +183,25 @@ func (s *Store) Plan(ctx context.Context, p *Plan) error {
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrExists)
 		}
+		if err := s.makeRoom(ctx, tx, p); err != nil {
+			return err
+		}
 		return s.planRows(ctx, tx, p)
 	})
+}
+
+// makeRoom has a new run wait for what others have still to send, and those for it: they take turns.
+func (s *Store) makeRoom(ctx context.Context, tx *sql.Tx, p *Plan) error {
+	var waiting int64
+	err := tx.QueryRowContext(ctx, `SELECT COUNT(*) FROM cases c JOIN runs r ON r.run = c.run
+		WHERE c.owner = $1 AND c.state = 'planned' AND r.state = 'open'`, s.owner).Scan(&waiting)
+	if err != nil {
+		return err
+	}
+	each := p.Each.Milliseconds()
+	_, err = tx.ExecContext(ctx, `UPDATE runs SET until = until + CASE WHEN run = $1 THEN CAST($2 AS BIGINT)
+		ELSE CAST($3 AS BIGINT) END WHERE owner = $4 AND state = 'open'`, p.ID, waiting*each, int64(len(p.Cases))*each, s.owner)
+	return err
 }
 
 func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {

@@ -598,3 +598,40 @@ func TestSteer(t *testing.T) {
 		}
 	})
 }
+
+// Runs that take turns wait for one another, and not for those that are over.
+func TestRoom(t *testing.T) {
+	each(t, func(t *testing.T, where string) {
+		s, other := enter(t, where)
+		begin := func(s *Store, name string, cases int) {
+			t.Helper()
+			p := &Plan{Each: time.Second, Run: Run{ID: s.Estate()[:1] + name, Name: name, Estate: "d", Began: s.Now(), Until: time.UnixMilli(1000)}}
+			for n := range cases {
+				id := fmt.Sprint(p.ID, n)
+				p.Cases = append(p.Cases, Case{N: n, Lane: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: id})
+			}
+			if err := s.Plan(t.Context(), p); err != nil {
+				t.Fatal(err)
+			}
+		}
+		until := func(name string, want int64) {
+			t.Helper()
+			if r, err := s.RunNamed(t.Context(), name); err != nil || r.Until.UnixMilli() != want {
+				t.Errorf("%s goes on until %d, want %d: %v", name, r.Until.UnixMilli(), want, err)
+			}
+		}
+		begin(other, "one", 50)
+		begin(s, "one", 3)
+		until("one", 1000)
+		begin(s, "two", 5)
+		until("one", 6000)
+		until("two", 4000)
+		if err := s.Finish(t.Context(), s.Estate()[:1]+"one", time.Time{}); err != nil {
+			t.Fatal(err)
+		}
+		begin(s, "three", 1)
+		until("one", 6000)
+		until("two", 5000)
+		until("three", 6000)
+	})
+}
