@@ -220,7 +220,7 @@ func TestProbeKilled(t *testing.T) {
 			continue // it was killed before anything was planned
 		}
 		resumed++
-		judgeResumed(t, name, again)
+		judgeResumed(t, name, again, underWay)
 	}
 	judged := 0
 	for what, n := range logged(t, dir) {
@@ -241,8 +241,8 @@ func TestProbeKilled(t *testing.T) {
 const underWay = 12
 
 // judgeResumed fails where a run that went on says something else than that all is as
-// predicted, or that nobody knows of some messages.
-func judgeResumed(t *testing.T, name string, r result) {
+// predicted, or that nobody knows of some messages, so many at most.
+func judgeResumed(t *testing.T, name string, r result, most int) {
 	t.Helper()
 	var answer struct {
 		NotAsPredicted, NotLookedAt, NotSent int
@@ -250,7 +250,8 @@ func judgeResumed(t *testing.T, name string, r result) {
 		Ended                                bool
 	}
 	if err := json.Unmarshal([]byte(r.stdout), &answer); err != nil {
-		t.Fatalf("%v: %s%s", err, r.stdout, r.stderr)
+		t.Errorf("%s: %v: %s%s", name, err, r.stdout, r.stderr)
+		return
 	}
 	unknown := 0
 	for _, c := range answer.Cases {
@@ -259,7 +260,7 @@ func judgeResumed(t *testing.T, name string, r result) {
 		}
 	}
 	if !answer.Ended || answer.NotAsPredicted > 0 || answer.NotLookedAt > unknown || answer.NotSent > 0 ||
-		unknown > underWay {
+		unknown > most {
 		t.Errorf("%s: ended %t, %d not as predicted, %d not looked at, %d not sent, %d unknown:\n%s%s", name, answer.Ended,
 			answer.NotAsPredicted, answer.NotLookedAt, answer.NotSent, unknown, r.stdout, r.stderr)
 	}

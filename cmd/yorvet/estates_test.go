@@ -120,6 +120,30 @@ func TestBrokenIdentity(t *testing.T) {
 	}
 }
 
+// What only looks writes nothing beside the estate.
+func TestLooksWriteNoIdentity(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, 0, nil, "demo", "ferries", "--write-only")
+	dir = filepath.Join(dir, "ferries")
+	env := []string{"YORVET_STORE=" + filepath.Join(t.TempDir(), "x.db")}
+	must(t, dir, 0, env, "store", "--all-estates")
+	st, err := store.Open(t.Context(), strings.TrimPrefix(env[0], "YORVET_STORE="))
+	if err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	for _, args := range [][]string{{"history"}, {"runs", "list"}, {"history", "lost-property"}, {"store"}, {"report", "-o", "-"}} {
+		must(t, dir, 0, env, args...)
+		if _, err := os.Stat(filepath.Join(dir, "yorvet-store.yaml")); err == nil {
+			t.Fatalf("%v has written an identity", args)
+		}
+	}
+	must(t, dir, 1, env, "check")
+	if _, err := os.Stat(filepath.Join(dir, "yorvet-store.yaml")); err != nil {
+		t.Error(err)
+	}
+}
+
 // begun starts the program until the test ends, and returns what it says, which may be read while it goes on.
 func begun(t *testing.T, dir string, env []string, args ...string) (said func() string, end func()) {
 	t.Helper()

@@ -86,8 +86,9 @@ func newRunsRemove(streams Streams) *cli.Command {
 			&cli.IntFlag{Name: "older", Usage: "all that have ended and began more than `DAYS` ago"},
 			&cli.BoolFlag{Name: "yes", Usage: "remove what --keep and --older pick without asking"},
 		},
-		Description: "With --keep and --older it shows which runs go, and asks; kept answers of the same age go with them.\n" +
-			"Mailboxes are left alone: yorvet probe --tidy RUN removes messages. yorvet store keep does it by a rule.\n\nExample: yorvet runs remove --keep 50",
+		Description: "With --keep and --older it shows which runs go, and asks; kept answers of the same age go with\n" +
+			"them. yorvet store keep does it by a rule. Mailboxes are left alone: yorvet probe --tidy RUN removes\n" +
+			"messages.\n\nExample: yorvet runs remove --keep 50",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
 			case chosen && cmd.Args().Len() > 0:

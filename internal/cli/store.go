@@ -80,7 +80,7 @@ func openStore(ctx context.Context, cmd *cli.Command, streams Streams, path stri
 	if streams.passing {
 		return st, nil
 	}
-	e := &entry{ctx, streams, st, path, ""}
+	e := &entry{ctx: ctx, streams: streams, store: st, path: path, looks: wanted}
 	if named {
 		e.named = where
 	}
@@ -141,10 +141,12 @@ type entry struct {
 	store   *store.Store
 	path    string // of the estate
 	named   string // where the store is, if somebody named it
+	looks   bool   // it looks at what is there: nothing is written beside it
 }
 
 // enter returns the store as the estate sees it. An estate has its identity in a file beside it; one
-// without gets one. Where no estate is, the only one of the store is meant.
+// without gets one when it first keeps something, and sees before that what a store of before has of no
+// estate yet. Where no estate is, the only one of the store is meant.
 func (e *entry) enter() (*store.Store, error) {
 	folder, err := store.FolderOf(e.path)
 	if err != nil {
@@ -155,8 +157,11 @@ func (e *entry) enter() (*store.Store, error) {
 		return nil, err
 	}
 	if identity.Estate == "" {
-		if !onDisk(e.path) {
+		switch {
+		case !onDisk(e.path):
 			return onlyEstate(e.ctx, e.store)
+		case e.looks:
+			return e.store, nil
 		}
 		return e.begin(folder, false)
 	}

@@ -287,14 +287,13 @@ func (k *keeping) move(gone []string, fresh []Fact) error {
 		})
 }
 
-const recordColumns = `r.record, r.owner, r.series, s.asked, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began, r.ended, r.day,
-	r.version, r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
+const recordColumns = `r.record, r.owner, r.series, s.asked, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began,
+	r.ended, r.day, r.version, r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
 
 func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 	var slot, began, ended int64
-	err = row.Scan(&r.ID, &r.Owner, &r.Series.ID, &r.Series.Asked, &r.Series.Kind, &r.Series.Path, &r.Series.What, &r.Seq, &r.Item, &slot, &began,
-		&ended,
-		&r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
+	err = row.Scan(&r.ID, &r.Owner, &r.Series.ID, &r.Series.Asked, &r.Series.Kind, &r.Series.Path, &r.Series.What,
+		&r.Seq, &r.Item, &slot, &began, &ended, &r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
 	r.Slot, r.Began, r.Ended = at(slot), at(began), at(ended)
 	return r, err
 }
@@ -331,8 +330,8 @@ const spellColumns = `s.series, s.asked, s.kind, s.path, s.what, s.last, f.name,
 
 func scanSpell(row *sql.Rows, more ...any) (x Spell, err error) {
 	var newest, since, until int64
-	err = row.Scan(append([]any{&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest, &x.Name, &x.First, &x.Last,
-		&since, &until, &x.Group, &x.Who, &x.Severity, &x.Says}, more...)...)
+	err = row.Scan(append([]any{&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest,
+		&x.Name, &x.First, &x.Last, &since, &until, &x.Group, &x.Who, &x.Severity, &x.Says}, more...)...)
 	x.Since, x.Until, x.Open = at(since), at(until), x.Last == newest
 	return x, err
 }
@@ -395,8 +394,8 @@ func (s *Store) ArrivalsOf(ctx context.Context, address string, most int) ([]Arr
 		err = row.Scan(&a.Kind, &a.Group, &a.Who, &began, &a.Predicted, &a.Seen, &ok, &a.Seconds)
 		a.Began, a.OK, a.Looked = at(began), ok == 1, ok >= 0
 		return a, err
-	}, `SELECT kind, grp, who, began, predicted, seen, ok, seconds FROM (SELECT *`+arrivals+`ORDER BY began DESC LIMIT $3) AS y
-		ORDER BY began DESC, run, n, who`, address, s.owner, most)
+	}, `SELECT kind, grp, who, began, predicted, seen, ok, seconds FROM (
+			SELECT *`+arrivals+`ORDER BY began DESC LIMIT $3) AS y ORDER BY began DESC, run, n, who`, address, s.owner, most)
 }
 
 // A Tally counts checks of which something can be said.
