@@ -11,6 +11,7 @@ import (
 	"reflect"
 	"regexp"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"testing"
@@ -29,6 +30,7 @@ var program string
 func TestMain(m *testing.M) {
 	flag.Parse()
 	_ = flag.Set("test.parallel", "6") // those that run at once mostly wait
+	debug.SetMemoryLimit(96 << 20)     // what a program is said to have needed is no less than what this one has
 	os.Exit(buildAndRun(m))
 }
 

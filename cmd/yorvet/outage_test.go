@@ -119,7 +119,7 @@ func (d *troubled) killed(length time.Duration) {
 func TestStoreInTrouble(t *testing.T) {
 	t.Parallel() // most of it is waiting
 	d := &troubled{t: t, server: storetest.NewServer(t), dir: standIn(t)}
-	runs, length := 1, 20*time.Second // more than the run waits for anything
+	runs, length := 1, 35*time.Second // more than the run waits for anything
 	troubles := []func(time.Duration){d.stopped}
 	names := []string{"stopped"}
 	if n, err := strconv.Atoi(os.Getenv("YORVET_OUTAGES")); err == nil { // minutes: by hand
@@ -137,7 +137,7 @@ func TestStoreInTrouble(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(file, bytes.Replace(text, []byte("patience: 60s"), []byte("patience: 5s"), 1), 0o600); err != nil {
+		if err := os.WriteFile(file, bytes.Replace(text, []byte("patience: 60s"), []byte("patience: 15s"), 1), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
