@@ -125,12 +125,20 @@ func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
 	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, State: o.State, Trouble: o.Trouble, Sent: o.Sent,
 		Standing: o.Progress}
 	err := a.Work(ctx)
-	finishing, stop := context.WithTimeout(context.WithoutCancel(ctx), farewell)
+	wait := farewell
+	if ctx.Err() == nil {
+		wait = patientFarewell
+	}
+	finishing, stop := context.WithTimeout(context.WithoutCancel(ctx), wait)
 	defer stop()
 	if ctx.Err() != nil {
 		err = errors.Join(err, o.Store.Stop(finishing, p.ID))
 	}
 	record, recordErr := o.Store.Record(finishing, p.Run)
+	for recordErr != nil && !errors.Is(recordErr, store.ErrNoRun) && ctx.Err() == nil && finishing.Err() == nil {
+		time.Sleep(time.Second) // the store is away: what was seen is in it
+		record, recordErr = o.Store.Record(finishing, p.Run)
+	}
 	if recordErr != nil {
 		return nil, errors.Join(err, recordErr)
 	}
@@ -138,8 +146,11 @@ func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
 	return run, errors.Join(err, runErr)
 }
 
-// farewell is how long the store is waited for when a run ends.
-const farewell = 10 * time.Second
+// How long the store is waited for when a run ends: by somebody who has interrupted it, and else.
+const (
+	farewell        = 10 * time.Second
+	patientFarewell = 3 * time.Minute
+)
 
 // mayLast returns how long a run may take at most: to send what is to be sent at its pace,
 // and then as long as there is patience.
