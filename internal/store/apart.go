@@ -34,6 +34,9 @@ func (s *Store) Apart(ctx context.Context, login string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	if why, err := s.seesMore(ctx, login); err != nil || why != "" {
+		return nil, errors.Join(err, whether(why != "", fmt.Errorf("the login %s %s; name another", login, why)))
+	}
 	if !there {
 		say(`CREATE ROLE %s LOGIN`, login)
 	}
@@ -56,6 +59,17 @@ func (s *Store) Apart(ctx context.Context, login string) ([]string, error) {
 	}
 	say(`UPDATE owners SET role = '%s' WHERE owner = '%s'`, login, s.owner)
 	return list, nil
+}
+
+// seesMore says why a login would see more than this estate all the same, or "".
+func (s *Store) seesMore(ctx context.Context, login string) (why string, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT CASE
+		WHEN EXISTS (SELECT 1 FROM owners WHERE role = $1 AND owner <> $2) THEN 'is that of another estate'
+		WHEN EXISTS (SELECT 1 FROM pg_roles WHERE (rolsuper OR rolbypassrls OR rolname =
+				(SELECT tableowner FROM pg_tables WHERE tablename = 'runs' AND schemaname = current_schema())) AND
+			pg_has_role((SELECT oid FROM pg_roles WHERE rolname = $1), oid, 'MEMBER')) THEN 'may see all rows of the tables'
+		ELSE '' END`, login, s.owner).Scan(&why)
+	return why, err
 }
 
 // Execute runs statements, all of them or none.

@@ -293,6 +293,9 @@ func TestApart(t *testing.T) {
 	if _, err := ours.Apart(t.Context(), `x"; DROP TABLE runs`); err == nil {
 		t.Error("no login is taken")
 	}
+	if _, err := ours.Apart(t.Context(), "yorvet"); err == nil || !strings.Contains(err.Error(), "may see all rows") {
+		t.Errorf("the owner of the tables is taken: %v", err)
+	}
 	for range 2 { // again changes nothing
 		statements, err := ours.Apart(t.Context(), login)
 		if err == nil {
@@ -301,6 +304,9 @@ func TestApart(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+	if _, err := theirs.Apart(t.Context(), login); err == nil || !strings.Contains(err.Error(), "of another estate") {
+		t.Errorf("a login is given to two: %v", err)
 	}
 	u, err := url.Parse(where)
 	if err != nil {
