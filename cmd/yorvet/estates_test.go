@@ -134,13 +134,20 @@ func TestLooksWriteNoIdentity(t *testing.T) {
 		t.Fatal(err)
 	}
 	st.Close()
-	for _, args := range [][]string{{"history"}, {"runs", "list"}, {"history", "lost-property"}, {"store"}, {"report", "-o", "-"}} {
+	for _, args := range [][]string{{"history"}, {"runs", "list"}, {"history", "lost-property"}, {"store"}, {"store", "keep"}, {"report", "-o", "-"}} {
 		must(t, dir, 0, env, args...)
 		if _, err := os.Stat(filepath.Join(dir, "yorvet-store.yaml")); err == nil {
 			t.Fatalf("%v has written an identity", args)
 		}
 	}
-	must(t, dir, 1, env, "check")
+	keeps := func(want string) {
+		if got := must(t, dir, 0, env, "store", "keep"); !strings.Contains(got, want) {
+			t.Errorf("store keep says %s, want %s", got, want)
+		}
+	}
+	keeps("400 days are kept")
+	must(t, dir, 0, env, "store", "keep", "--days", "30")
+	keeps("30 days are kept")
 	if _, err := os.Stat(filepath.Join(dir, "yorvet-store.yaml")); err != nil {
 		t.Error(err)
 	}

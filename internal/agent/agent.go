@@ -373,26 +373,23 @@ func isThrough(t store.Standing, now time.Time) bool {
 func isOver(t store.Standing, now time.Time) bool { return now.After(Ends(t)) }
 
 // Ends returns when a run is over if nothing more comes: all has come that is predicted and a little
-// time has passed, or patience is at its end.
+// time has passed, or patience is at its end. However long sending takes, patience begins after the last
+// message that was sent.
 func Ends(t store.Standing) time.Time {
-	if t.Waiting > 0 || t.Sending > 0 {
-		return t.Until
-	}
-	if t.Accepted == 0 {
-		return time.Time{} // nothing is under way
-	}
 	news, sent, quiet := later(t.LastNews, t.Resumed), later(t.LastSent, t.Resumed), t.Terms.Settle
-	if t.Missing > 0 {
+	switch {
+	case t.Waiting > 0 || t.Sending > 0:
+		return later(t.Until, sent.Add(t.Terms.Patience))
+	case t.Accepted == 0:
+		return time.Time{} // nothing is under way
+	case t.Missing > 0:
 		begun := t.Until.Add(-Grace - t.Terms.Patience) // when all could be sent, or the run was taken up again
 		news, sent, quiet = later(news, begun), later(sent, begun), t.Terms.Quiet
 	}
-	end := t.Until
-	for _, other := range []time.Time{news.Add(quiet), sent.Add(t.Terms.Patience)} {
-		if other.Before(end) {
-			end = other
-		}
+	if end := news.Add(quiet); end.Before(sent.Add(t.Terms.Patience)) {
+		return end
 	}
-	return end
+	return sent.Add(t.Terms.Patience)
 }
 
 // Grace is how long a run may take besides sending and patience.

@@ -101,11 +101,7 @@ func joinStore(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	where, _, err := storePlace(cmd)
-	if err != nil {
-		return err
-	}
-	st, err := openPlace(ctx, where, false)
+	st, err := openNamed(ctx, cmd, false)
 	if err != nil {
 		return err
 	}
@@ -130,37 +126,49 @@ func newStoreKeep(streams Streams) *cli.Command {
 			"removed now. Without flags it says what holds.\n\n" +
 			"Example: yorvet store keep --days 90",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			st, err := openStore(ctx, cmd, streams, estatePath(cmd), false)
-			if err != nil {
+			if _, err := folderHere(cmd); err != nil {
 				return err
 			}
-			defer st.Close()
-			if st.Estate() == "" {
-				return errNoEstate
+			rule, err := keepRule(ctx, cmd, streams)
+			if err == nil {
+				fmt.Fprintf(streams.Out, "Of runs and answers of this estate, %s\n", rule)
 			}
-			rule, err := st.Rule(ctx)
-			if err != nil {
-				return networkError(err)
-			}
-			given, err := ruleOf(cmd, "days", "runs")
-			if err != nil {
-				return err
-			}
-			if cmd.IsSet("days") {
-				rule.Days = given.Days
-			}
-			if cmd.IsSet("runs") {
-				rule.Runs = given.Runs
-			}
-			if cmd.IsSet("days") || cmd.IsSet("runs") {
-				if err := st.SetRule(ctx, rule); err != nil {
-					return networkError(err)
-				}
-			}
-			fmt.Fprintf(streams.Out, "Of runs and answers of this estate, %s\n", rule)
-			return nil
+			return err
 		},
 	}
+}
+
+// keepRule changes the rule of the estate here, if it is to be, and returns it.
+func keepRule(ctx context.Context, cmd *cli.Command, streams Streams) (store.Rule, error) {
+	given, err := ruleOf(cmd, "days", "runs")
+	if err != nil {
+		return given, err
+	}
+	days, runs := cmd.IsSet("days"), cmd.IsSet("runs")
+	var st *store.Store
+	if days || runs {
+		st, err = openHere(ctx, cmd, streams)
+	} else {
+		st, err = peek(ctx, cmd)
+	}
+	if err != nil || st == nil {
+		return store.UsualRule, err
+	}
+	defer st.Close()
+	rule, err := st.Rule(ctx)
+	if err != nil {
+		return rule, networkError(err)
+	}
+	if days {
+		rule.Days = given.Days
+	}
+	if runs {
+		rule.Runs = given.Runs
+	}
+	if days || runs {
+		err = stored(st.SetRule(ctx, rule))
+	}
+	return rule, err
 }
 
 func newStoreSeparate(streams Streams) *cli.Command {
@@ -178,14 +186,11 @@ func newStoreSeparate(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			st, err := openStore(ctx, cmd, streams, estatePath(cmd), false)
+			st, err := openHere(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
 			defer st.Close()
-			if st.Estate() == "" {
-				return errNoEstate
-			}
 			statements, err := st.Apart(ctx, login)
 			if err != nil {
 				return usageError("%w", err)

@@ -66,6 +66,23 @@ func openPlace(ctx context.Context, where string, wanted bool) (*store.Store, er
 	return nil, networkError(err)
 }
 
+// openNamed opens the store that is named, or the usual one, for no estate yet. With wanted it has to be there.
+func openNamed(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store, error) {
+	where, _, err := storePlace(cmd)
+	if err != nil {
+		return nil, err
+	}
+	return openPlace(ctx, where, wanted)
+}
+
+// openHere opens the store that is named, or the usual one, for the estate here, which has to be there.
+func openHere(ctx context.Context, cmd *cli.Command, streams Streams) (*store.Store, error) {
+	if !onDisk(estatePath(cmd)) {
+		return nil, errNoEstate
+	}
+	return openStore(ctx, cmd, streams, estatePath(cmd), false)
+}
+
 // openStore opens the store that is named, or the usual one, for the estate at a path. With wanted it
 // has to be there.
 func openStore(ctx context.Context, cmd *cli.Command, streams Streams, path string, wanted bool) (*store.Store, error) {
@@ -98,11 +115,7 @@ func openListed(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 	if !cmd.Bool("all-estates") {
 		return openStore(ctx, cmd, streams, estatePath(cmd), true)
 	}
-	where, _, err := storePlace(cmd)
-	if err != nil {
-		return nil, err
-	}
-	st, err := openPlace(ctx, where, true)
+	st, err := openNamed(ctx, cmd, true)
 	if err != nil {
 		return nil, err
 	}
@@ -120,11 +133,7 @@ func peek(ctx context.Context, cmd *cli.Command) (*store.Store, error) {
 	if err != nil || identity.Estate == "" {
 		return nil, err
 	}
-	where, _, err := storePlace(cmd)
-	if err != nil {
-		return nil, err
-	}
-	st, err := openPlace(ctx, where, true)
+	st, err := openNamed(ctx, cmd, true)
 	if _, none := errors.AsType[*noRunsError](err); none {
 		return nil, nil
 	}

@@ -48,12 +48,15 @@ func (p Part) where(runs bool, n int) (condition, arg string) {
 	return begins("item", p.Item), plain(p.Item)
 }
 
+// UsualRule is that of an estate that nobody gave one.
+var UsualRule = Rule{Days: 400}
+
 // Rule returns the rule of the estate.
 func (s *Store) Rule(ctx context.Context) (r Rule, err error) {
 	err = s.db.QueryRowContext(ctx, `SELECT keep_days, keep_runs FROM owners WHERE owner = $1`, s.owner).
 		Scan(&r.Days, &r.Runs)
 	if errors.Is(err, sql.ErrNoRows) {
-		return Rule{}, nil
+		return UsualRule, nil
 	}
 	return r, err
 }

@@ -173,7 +173,7 @@ type Standing struct {
 	Cases, Waiting, Sending int       // messages in all, still to be sent, and being sent
 	Accepted                int       // messages that were taken over, or may have been
 	Checks, Missing         int       // what has to be observed where somebody looks, and what of it is not there yet
-	LastSent, LastNews      time.Time
+	LastSent, LastNews      time.Time // when something last became of a message for good, and when something else happened
 	Mailboxes, Opened       int       // that are looked into, and those that have been
 	Unlooked                int       // mailboxes that have not been gone through since the closing
 	LastThrough             time.Time // when one was last, if any has been
@@ -194,7 +194,8 @@ func (s *Store) Standing(ctx context.Context, run string) (Standing, error) {
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*),
 		COUNT(*) FILTER (WHERE state = 'planned'), COUNT(*) FILTER (WHERE state = 'sending'),
 		COUNT(*) FILTER (WHERE state IN ('sent', 'unsure') OR EXISTS (
-			SELECT 1 FROM signs g WHERE g.run = cases.run AND g.n = cases.n AND g.sign = 'code')), COALESCE(MAX(settled), 0)
+			SELECT 1 FROM signs g WHERE g.run = cases.run AND g.n = cases.n AND g.sign = 'code')),
+		COALESCE(MAX(settled) FILTER (WHERE state NOT IN ('planned', 'sending')), 0)
 		FROM cases WHERE run = $1`, run).Scan(&t.Cases, &t.Waiting, &t.Sending, &t.Accepted, &sent)
 	if err != nil {
 		return t, err
@@ -260,9 +261,6 @@ func (s *Store) Steer(ctx context.Context, run string) (Standing, error) {
 		_, err := tx.ExecContext(ctx, `UPDATE runs SET until = until + $1 - steered, resumed = $1, steered = $1
 			WHERE run = $2 AND steered > $1 - CAST($3 AS BIGINT) AND steered < $1 - CAST($4 AS BIGINT)`,
 			now, run, mostGap.Milliseconds(), leastGap.Milliseconds())
-		if err != nil {
-			return err
-		}
 		if err != nil {
 			return err
 		}
