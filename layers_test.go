@@ -33,7 +33,9 @@ var layers = []string{
 	"internal/directory/handout internal/source internal/standin internal/probe internal/maillog",
 	"internal/present",
 	"internal/history",
-	"internal/report internal/watch",
+	"internal/report",
+	"internal/ask",
+	"internal/watch",
 	"internal/cli",
 	"cmd/yorvet",
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -30,14 +31,14 @@ func newAccept(streams Streams) *cli.Command {
 		}, changeFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() == 0 {
-				return usageError("accept needs the name of a hazard, as check tells it")
+				return ask.Errorf("accept needs the name of a hazard, as check tells it")
 			}
-			check, err := findCheck(cmd.Args().First())
+			check, err := ask.FindCheck(cmd.Args().First())
 			if err != nil {
 				return err
 			}
 			if strings.TrimSpace(cmd.String("because")) == "" {
-				return usageError("accept needs the reason: --because TEXT")
+				return ask.Errorf("accept needs the reason: --because TEXT")
 			}
 			return changeEstate(ctx, cmd, streams, func(c *changer) error { return c.accept(check) })
 		},
@@ -49,11 +50,11 @@ func (c *changer) accept(check *hazard.Check) error {
 	a := estate.Acceptance{Hazard: check.Name, Because: c.cmd.String("because"), Address: c.cmd.String("address")}
 	for _, arg := range c.cmd.Args().Slice()[1:] {
 		if !strings.Contains(arg, "*") {
-			group, err := c.group(arg)
+			group, err := c.Group(arg)
 			if err != nil {
 				return err
 			}
-			arg = c.e.Address(group).String()
+			arg = c.Estate.Address(group).String()
 		} else if !strings.Contains(arg, "@") && arg != "*" {
 			arg += "@*" // a pattern of local parts
 		}
@@ -62,29 +63,29 @@ func (c *changer) accept(check *hazard.Check) error {
 	if text := c.cmd.String("groups"); text != "" {
 		f, err := selector.ParseFilter(text)
 		if err != nil {
-			return syntaxError("--groups", err)
+			return ask.SyntaxError("--groups", err)
 		}
 		if err := estate.CheckAcceptFilter(f); err != nil {
-			return usageError("--groups: %w", err)
+			return ask.Errorf("--groups: %w", err)
 		}
 		a.Filter = f
 	}
 	if len(a.Groups) == 0 && a.Filter == nil {
-		return usageError("accept needs groups, or --groups FILTER; '*' is all of them")
+		return ask.Errorf("accept needs groups, or --groups FILTER; '*' is all of them")
 	}
 	if text := c.cmd.String("until"); text != "" {
 		day, err := estate.ParseDay(text)
 		if err != nil {
-			return usageError("--until: %w", err)
+			return ask.Errorf("--until: %w", err)
 		}
-		if a.Until = day; !a.Holds(c.r.Today()) {
-			return usageError("--until: %s is over", text)
+		if a.Until = day; !a.Holds(c.Resolver.Today()) {
+			return ask.Errorf("--until: %s is over", text)
 		}
 	}
 	var groups []estate.ID
 	findings := 0
-	for _, f := range hazard.Run(c.r, []*hazard.Check{check}) {
-		if !f.Accepted && a.IsFor(c.e, f.Group) && (a.Address == "" || estate.MatchStars(a.Address, f.Address)) {
+	for _, f := range hazard.Run(c.Resolver, []*hazard.Check{check}) {
+		if !f.Accepted && a.IsFor(c.Estate, f.Group) && (a.Address == "" || estate.MatchStars(a.Address, f.Address)) {
 			findings++
 			if !slices.Contains(groups, f.Group) {
 				groups = append(groups, f.Group)
@@ -92,9 +93,9 @@ func (c *changer) accept(check *hazard.Check) error {
 		}
 	}
 	if findings == 0 {
-		return usageError("nothing to accept: check finds no %s there that is not accepted yet", check.Name)
+		return ask.Errorf("nothing to accept: check finds no %s there that is not accepted yet", check.Name)
 	}
-	c.about = fmt.Sprintf("%s accepted: %d found, in %d of %d groups", check.Name, findings, len(groups), c.e.Groups())
+	c.about = fmt.Sprintf("%s accepted: %d found, in %d of %d groups", check.Name, findings, len(groups), c.Estate.Groups())
 	c.draft.Apply(change.Accept{Acceptance: a})
 	return nil
 }

@@ -9,8 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/agent"
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/connections"
-	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/store"
@@ -30,11 +30,11 @@ func newAgent(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
-				return usageError("agent takes flags only, not %q", cmd.Args().First())
+				return ask.Errorf("agent takes flags only, not %q", cmd.Args().First())
 			}
 			l, err := connections.Load(ctx, cmd.String("connections"))
 			if err != nil {
-				return connectionError(cmd, err)
+				return ask.ConnectionsError(cmd.IsSet("connections"), err)
 			}
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
@@ -46,7 +46,7 @@ func newAgent(streams Streams) *cli.Command {
 			defer st.Close()
 			fmt.Fprintf(streams.Out, "Working on the runs of %s until interrupted\n", present.Clean(st.Where()))
 			states := map[string]string{}
-			a := &agent.Agent{Store: st, Connections: l, State: stateFolder(), Trouble: func(text string) { warn(streams, text) },
+			a := &agent.Agent{Store: st, Connections: l, State: ask.StateFolder(), Trouble: func(text string) { warn(streams, text) },
 				Standing: func(t store.Standing) {
 					if states[t.Name] != t.State {
 						states[t.Name] = t.State
@@ -54,7 +54,7 @@ func newAgent(streams Streams) *cli.Command {
 					}
 				}}
 			if err := a.Work(ctx); err != nil && !errors.Is(err, context.Canceled) {
-				return networkError(err)
+				return ask.Network(err)
 			}
 			return nil
 		},
@@ -66,7 +66,7 @@ func awaitStore(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 	told := ""
 	for {
 		st, err := openAgentStore(ctx, cmd)
-		if err == nil || !isNetwork(err) && !errors.Is(err, errNobodyYet) {
+		if err == nil || !ask.IsNetwork(err) && !errors.Is(err, errNobodyYet) {
 			return st, err
 		}
 		if text := plainError(err).Error(); text != told {
@@ -83,15 +83,6 @@ func awaitStore(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 
 // awaitEvery is how often a store is asked that is waited for.
 const awaitEvery = 2 * time.Second
-
-// stateFolder returns the folder in which agents have their identities, or "".
-func stateFolder() string {
-	folder, err := localfile.StateFolder()
-	if err != nil {
-		return ""
-	}
-	return folder
-}
 
 // progressOf says in words how far a run is.
 func progressOf(t store.Standing) string {

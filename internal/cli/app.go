@@ -20,6 +20,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
@@ -39,9 +40,8 @@ type Streams struct {
 	Out io.Writer // answers
 	Err io.Writer // everything else
 
-	args    []string             // of the command line
-	answer  func(present.Answer) // takes the answer of a command in place of Out; nil: Out does
-	passing bool                 // the store will be thrown away: no estate has an identity for it
+	args    []string // of the command line
+	passing bool     // the store will be thrown away: no estate has an identity for it
 }
 
 // How long a command may go on when ctx has ended: one that thinks, and one that
@@ -130,7 +130,7 @@ func tell(ctx context.Context, err error, w io.Writer) int {
 		return exitAnswered
 	case errors.Is(err, errWrong):
 		return exitWrong
-	case ctx.Err() != nil && (errors.Is(err, ctx.Err()) || isNetwork(err)): // which a connection that is ended comes to
+	case ctx.Err() != nil && (errors.Is(err, ctx.Err()) || ask.IsNetwork(err)): // which a connection that is ended comes to
 		fmt.Fprintln(w, "yorvet: interrupted")
 		return exitWrong
 	}
@@ -170,7 +170,7 @@ func exitCode(err error) int {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return exitWrong
-	case isNetwork(err), errors.Is(err, errPartial):
+	case ask.IsNetwork(err), errors.Is(err, ask.ErrPart):
 		return exitNetwork
 	}
 	return exitInput
@@ -208,17 +208,8 @@ func collectOften() {
 // kept: a quarter less memory, for a tenth more time.
 const gcPercentMany = 20
 
-// errPartial says that a source gave only a part of what it has.
-var errPartial = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what " +
-	"is missing")
-
 // errWrong says that the answer has been given, and that something is wrong.
 var errWrong = errors.New("something is wrong")
-
-// usageError is a mistake on the command line.
-func usageError(format string, args ...any) error {
-	return fmt.Errorf("yorvet: "+format, args...)
-}
 
 // globalFlags are the flags of every command.
 func globalFlags() []cli.Flag {
@@ -325,12 +316,12 @@ func flagError(cmd *cli.Command, err error) error {
 	const undefined = "flag provided but not defined: "
 	if _, text, twice := strings.Cut(message, " for flag -"); twice {
 		if flag, ok := strings.CutSuffix(text, ": can't duplicate this flag"); ok {
-			return usageError("--%s stands twice, and takes one value", strings.TrimLeft(flag, "-"))
+			return ask.Errorf("--%s stands twice, and takes one value", strings.TrimLeft(flag, "-"))
 		}
 	}
 	unknown, ok := strings.CutPrefix(message, undefined)
 	if !ok {
-		return usageError("%s", message)
+		return ask.Errorf("%s", message)
 	}
 	var known []string
 	for _, c := range cmd.Lineage() {
@@ -343,7 +334,7 @@ func flagError(cmd *cli.Command, err error) error {
 		}
 	}
 	unknown = "--" + strings.TrimLeft(unknown, "-")
-	return usageError("unknown flag %s%s", unknown, meant(nearest.Word(unknown, known)))
+	return ask.Errorf("unknown flag %s%s", unknown, ask.Meant(nearest.Word(unknown, known)))
 }
 
 // missingCommand says that a command of a group of them was not given or is
@@ -361,42 +352,18 @@ func missingCommand(cmd *cli.Command) error {
 			path = name(cmd) + " "
 		}
 		if near := nearest.Word(word, known); near != "" {
-			return usageError("unknown command %q; did you mean %q?", path+word, path+near)
+			return ask.Errorf("unknown command %q; did you mean %q?", path+word, path+near)
 		}
-		return usageError("unknown command %q, expected %s", path+word, orList(known))
+		return ask.Errorf("unknown command %q, expected %s", path+word, ask.OrList(known))
 	case cmd.Root() == cmd:
 		return cli.ShowRootCommandHelp(cmd)
 	}
-	return usageError("%s needs one of %s", name(cmd), orList(known))
+	return ask.Errorf("%s needs one of %s", name(cmd), ask.OrList(known))
 }
 
 // name returns the full name of a command without the program's.
 func name(cmd *cli.Command) string {
 	return strings.TrimPrefix(cmd.FullName(), cmd.Root().Name+" ")
-}
-
-// unknown says that a word is none of those that are known: with the one that was meant, or
-// else with all of them.
-func unknown(what, word string, known []string) error {
-	if near := nearest.Word(word, known); near != "" {
-		return usageError("unknown %s %q; did you mean %q?", what, word, near)
-	}
-	return usageError("unknown %s %q, expected %s", what, word, orList(known))
-}
-
-// meant returns "; did you mean X?", or "" if nothing is near.
-func meant(near ...string) string {
-	if len(near) == 0 || near[0] == "" {
-		return ""
-	}
-	return "; did you mean " + orList(near) + "?"
-}
-
-func orList(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
 // release is the version of a release, which the linker sets; "": the program was built
@@ -419,22 +386,4 @@ func version() string {
 		}
 	}
 	return v + " " + info.GoVersion
-}
-
-// loadError says why an estate could not be loaded.
-func loadError(path string, err error) error {
-	var bad *estatefile.Errors
-	if errors.As(err, &bad) {
-		n := len(bad.List) + bad.More
-		noun := "errors"
-		if n == 1 {
-			noun = "error"
-		}
-		return fmt.Errorf("%w\n%d %s in %s", err, n, noun, path)
-	}
-	var file *fs.PathError
-	if errors.As(err, &file) {
-		return usageError("the estate: %w", file)
-	}
-	return usageError("%w", err)
 }

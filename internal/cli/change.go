@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -95,12 +96,12 @@ func changeEstateAt(
 	propose func(*changer) error,
 ) error {
 	if !cmd.IsSet("estate") && path == estatePath(cmd) {
-		if err := noSource(path); err != nil {
+		if err := ask.NoSource(path); err != nil {
 			return err
 		}
 	}
 	if source.Is(path) {
-		return usageError("%s is a source, expected an estate on disk to change", path)
+		return ask.Errorf("%s is a source, expected an estate on disk to change", path)
 	}
 	format, err := formatOf(cmd)
 	if err != nil {
@@ -116,18 +117,14 @@ func changeEstateAt(
 		draft, err := estatefile.Open(ctx, path)
 		if err != nil {
 			if !cmd.IsSet("estate") && errors.Is(err, fs.ErrNotExist) {
-				return errNoEstate
+				return ask.ErrNoEstate
 			}
-			return loadError(path, err)
+			return ask.LoadError(path, err)
 		}
 		c := &changer{
 			session: &session{
-				ctx:     ctx,
-				cmd:     cmd,
-				streams: streams,
-				e:       draft.Before(),
-				format:  format,
-				r:       resolve.New(draft.Before(), today),
+				Desk: ask.Desk{Estate: draft.Before(), Resolver: resolve.New(draft.Before(), today)},
+				ctx:  ctx, cmd: cmd, streams: streams, format: format,
 			},
 			draft: draft,
 			path:  path,
@@ -154,15 +151,15 @@ func (c *changer) finish(ctx context.Context, path string, today estate.Day) (ag
 	if err != nil {
 		return false, fmt.Errorf(
 			"yorvet: with this change the estate would have errors; nothing is written\n%w",
-			loadError(path, err),
+			ask.LoadError(path, err),
 		)
 	}
-	answer := present.NewChange(c.r, resolve.New(later, today), c.cmd.Bool("quietly"))
+	answer := present.NewChange(c.Resolver, resolve.New(later, today), c.cmd.Bool("quietly"))
 	answer.Lead = c.tally.String()
 	answer.About, answer.Notes = c.about, append(answer.Notes, c.notes...)
 	files, err := c.draft.Changed()
 	if err != nil {
-		return false, usageError("%w", err)
+		return false, ask.Errorf("%w", err)
 	}
 	for _, f := range files {
 		change := present.FileChange{File: f.File, Added: f.Added, Removed: f.Removed, Names: f.Names}
@@ -222,7 +219,7 @@ func (c *changer) throughLinks(path string, files []estatefile.FileChange) (note
 		}
 		notes = append(notes, fmt.Sprintf("%s is a link out of the estate's folder, to %s", f.File, where))
 		if c.refused == nil && c.cmd.Bool("yes") && !c.cmd.Bool("through-links") {
-			c.refused = usageError("%s is a link to %s, outside the estate's folder; nothing is written. "+
+			c.refused = ask.Errorf("%s is a link to %s, outside the estate's folder; nothing is written. "+
 				"If that file is to be written: --through-links", f.File, where)
 		}
 	}
@@ -249,7 +246,7 @@ func linkOutside(folder, name string) (where string, leaves bool) {
 // writeIfAgreed asks whether a change that was shown is to be made, and makes it.
 func (c *changer) writeIfAgreed(ctx context.Context) error {
 	if !askable(c.streams) {
-		return usageError("not written: no terminal to ask on. Use --yes to apply, --preview to look")
+		return ask.Errorf("not written: no terminal to ask on. Use --yes to apply, --preview to look")
 	}
 	if !agreed(ctx, c.streams, "\nApply this change?", "Nothing written.") {
 		return errWrong
@@ -263,9 +260,9 @@ func (c *changer) writeIfAgreed(ctx context.Context) error {
 
 func writeError(err error) error {
 	if errors.Is(err, estatefile.ErrChanged) {
-		return usageError("%w; nothing is written, look again", err)
+		return ask.Errorf("%w; nothing is written, look again", err)
 	}
-	return usageError("%w", err)
+	return ask.Errorf("%w", err)
 }
 
 // askable reports whether somebody is there to be asked.
@@ -298,7 +295,7 @@ func (c *changer) warnManaged(groups ...estate.ID) {
 	by := map[string]int{}
 	var systems []string
 	for _, g := range groups {
-		if system := c.e.Group(g).ManagedIn; system != "" {
+		if system := c.Estate.Group(g).ManagedIn; system != "" {
 			if by[system] == 0 {
 				systems = append(systems, system)
 			}
@@ -306,7 +303,7 @@ func (c *changer) warnManaged(groups ...estate.ID) {
 		}
 	}
 	for _, system := range systems {
-		what := c.e.Address(groups[0]).String() + " is"
+		what := c.Estate.Address(groups[0]).String() + " is"
 		if len(groups) > 1 {
 			what = fmt.Sprintf("%d of these groups are", by[system])
 			if by[system] == 1 {

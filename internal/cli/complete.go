@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -76,9 +77,9 @@ func (c completer) complete(ctx context.Context, cmd *cli.Command) {
 	case strings.Contains(usage, "TOPIC"):
 		c.offer(topicNames())
 	case strings.HasPrefix(usage, "GROUP"), strings.HasPrefix(usage, "[GROUP"), strings.HasPrefix(usage, "OLD GROUP"):
-		c.offer(addresses(ctx, cmd, ofGroups))
+		c.offer(addresses(ctx, cmd, ask.OfGroups))
 	case strings.HasPrefix(usage, "ADDRESS"), strings.HasPrefix(usage, "PERSON"):
-		c.offer(addresses(ctx, cmd, ofAnybody))
+		c.offer(addresses(ctx, cmd, ask.Anybody))
 	}
 }
 
@@ -146,17 +147,17 @@ func (c completer) values(ctx context.Context, cmd *cli.Command, flag cli.Flag) 
 		case strings.HasPrefix(command, "member"):
 			return present.Roles()
 		}
-		return addresses(ctx, cmd, ofAnybody)
+		return addresses(ctx, cmd, ask.Anybody)
 	case "outcome":
 		return trail.FateWords()
 	case "from", "to", "owner", "moderator", "member":
-		return addresses(ctx, cmd, ofAnybody)
+		return addresses(ctx, cmd, ask.Anybody)
 	}
 	return nil
 }
 
 // addresses returns main addresses of the estate; none if it cannot be read at once.
-func addresses(ctx context.Context, cmd *cli.Command, who whose) []string {
+func addresses(ctx context.Context, cmd *cli.Command, who ask.Whose) []string {
 	path := estatePath(cmd)
 	if source.Is(path) {
 		return nil
@@ -169,7 +170,7 @@ func addresses(ctx context.Context, cmd *cli.Command, who whose) []string {
 	}
 	var list []string
 	var before estate.ID = estate.None
-	(&session{e: e}).addressesOf(who)(func(id estate.ID, a address.Address) bool {
+	(&ask.Desk{Estate: e}).Addresses(who)(func(id estate.ID, a address.Address) bool {
 		if id != before { // aliases are left to those who know them
 			before = id
 			list = append(list, a.String())

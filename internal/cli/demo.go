@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
@@ -61,7 +62,7 @@ type demonstration struct {
 func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) (*demonstration, error) {
 	d := &demonstration{cmd: cmd, program: program, streams: streams}
 	if n := cmd.Int("step"); cmd.IsSet("step") && (n < 1 || n > len(tour)+1) {
-		return nil, usageError("--step takes a number from 1 to %d, not %d", len(tour)+1, n)
+		return nil, ask.Errorf("--step takes a number from 1 to %d, not %d", len(tour)+1, n)
 	}
 	var err error
 	if d.day, err = dayOf(cmd); err != nil {
@@ -73,10 +74,10 @@ func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Str
 	case 1:
 		d.dir = args.First()
 	default:
-		return nil, usageError("demo takes one folder, not %d", args.Len())
+		return nil, ask.Errorf("demo takes one folder, not %d", args.Len())
 	}
 	if err := demo.WriteOn(ctx, d.dir, d.day); err != nil {
-		return nil, usageError("%w", err)
+		return nil, ask.Errorf("%w", err)
 	}
 	args := []string{program, "--estate", filepath.Join(d.dir, demo.Changed), "--on", d.day.String()}
 	for _, arg := range addVolunteers {
@@ -84,7 +85,7 @@ func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Str
 	}
 	if code := Run(ctx, append(args, "--yes"), Streams{Out: io.Discard, Err: io.Discard}); code != exitAnswered &&
 		code != exitWrong {
-		return nil, usageError("the demo's change ended with exit code %d", code)
+		return nil, ask.Errorf("the demo's change ended with exit code %d", code)
 	}
 	return d, demo.Remember(ctx, d.dir)
 }
@@ -198,7 +199,7 @@ func (d *demonstration) show(ctx context.Context, a act) error {
 	answer := &captured{options: pageOptions(w)}
 	answer.options.Folder = filepath.ToSlash(d.dir) + "/"
 	if code := Run(ctx, args, Streams{Out: answer, Err: d.streams.Err, passing: true}); code != exitAnswered && code != exitWrong {
-		return usageError("this step of the demo ended with exit code %d", code)
+		return ask.Errorf("this step of the demo ended with exit code %d", code)
 	}
 	_, err := io.WriteString(w, a.cut(answer.String()))
 	return err

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
 )
@@ -29,7 +30,7 @@ func newStore(streams Streams) *cli.Command {
 		Flags: []cli.Flag{storeFlag(), allEstatesFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
-				return usageError("store takes flags only, not %q", cmd.Args().First())
+				return ask.Errorf("store takes flags only, not %q", cmd.Args().First())
 			}
 			return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showEstates(st) })
 		},
@@ -67,7 +68,7 @@ func newStoreBegin(streams Streams) *cli.Command {
 			}
 			identity := newIdentity(where)
 			if err := identity.Write(folder, true); err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			fmt.Fprintf(streams.Out, "Written: %s, by which a store knows this estate as %s\n",
 				present.Clean(filepath.Join(folder, store.IdentityFile)), identity.Estate)
@@ -79,11 +80,11 @@ func newStoreBegin(streams Streams) *cli.Command {
 // folderHere returns the folder of the estate here, for a command that takes flags only.
 func folderHere(cmd *cli.Command) (string, error) {
 	if cmd.Args().Len() > 0 {
-		return "", usageError("store %s takes flags only, not %q", cmd.Name, cmd.Args().First())
+		return "", ask.Errorf("store %s takes flags only, not %q", cmd.Name, cmd.Args().First())
 	}
 	path := estatePath(cmd)
-	if !onDisk(path) {
-		return "", errNoEstate
+	if !ask.OnDisk(path) {
+		return "", ask.ErrNoEstate
 	}
 	return store.FolderOf(path)
 }
@@ -96,7 +97,7 @@ func joinStore(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	identity, err := store.ReadIdentity(ctx, folder)
 	if err == nil && identity.Estate == "" {
-		err = usageError("there is no %s in %s; copy it from where the estate is used", store.IdentityFile, folder)
+		err = ask.Errorf("there is no %s in %s; copy it from where the estate is used", store.IdentityFile, folder)
 	}
 	if err != nil {
 		return err
@@ -157,7 +158,7 @@ func keepRule(ctx context.Context, cmd *cli.Command, streams Streams) (store.Rul
 	defer st.Close()
 	rule, err := st.Rule(ctx)
 	if err != nil {
-		return rule, networkError(err)
+		return rule, ask.Network(err)
 	}
 	if days {
 		rule.Days = given.Days
@@ -193,19 +194,19 @@ func newStoreSeparate(streams Streams) *cli.Command {
 			defer st.Close()
 			statements, err := st.Apart(ctx, login)
 			if err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			fmt.Fprintln(streams.Out, strings.Join(statements, ";\n")+";")
 			if !cmd.Bool("yes") {
 				if !askable(streams) {
-					return usageError("nothing is changed: no terminal to ask on; use --yes")
+					return ask.Errorf("nothing is changed: no terminal to ask on; use --yes")
 				}
 				if !agreed(ctx, streams, "Run this?", "Nothing is changed.") {
 					return errWrong
 				}
 			}
 			if err := st.Execute(ctx, statements); err != nil {
-				return networkError(err)
+				return ask.Network(err)
 			}
 			fmt.Fprintf(streams.Out, "The login %s sees this estate alone. Give it a password: \\password %s in psql\n", login, login)
 			return nil
@@ -216,7 +217,7 @@ func newStoreSeparate(streams Streams) *cli.Command {
 func (s *session) showEstates(st *store.Store) error {
 	list, err := st.Estates(s.ctx)
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
 	a := &present.Estates{Store: st.Where(), Shared: st.Shared(), Estates: []present.KeptEstate{}}
 	for _, e := range list {

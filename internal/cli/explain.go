@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/present"
@@ -32,11 +33,11 @@ func newExplain(streams Streams) *cli.Command {
 
 func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("explain takes flags only, not %q", cmd.Args().First())
+		return ask.Errorf("explain takes flags only, not %q", cmd.Args().First())
 	}
 	for _, flag := range []string{"from", "to"} {
 		if len(cmd.StringSlice(flag)) == 0 {
-			return usageError("explain needs --%s ADDRESS", flag)
+			return ask.Errorf("explain needs --%s ADDRESS", flag)
 		}
 	}
 	m, err := message(cmd)
@@ -49,12 +50,12 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	c := present.Case{As: estate.None, For: estate.None, Message: m}
 	if cmd.IsSet("for") {
-		if c.For, err = s.person(cmd.String("for")); err != nil {
+		if c.For, err = s.Person(cmd.String("for")); err != nil {
 			return err
 		}
 	}
 	if cmd.IsSet("as") {
-		if c.As, err = s.group(cmd.String("as")); err != nil {
+		if c.As, err = s.Group(cmd.String("as")); err != nil {
 			return err
 		}
 	}
@@ -69,12 +70,12 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	var answer present.Explanations
 	for _, c.From = range senders {
 		for _, c.To = range targets {
-			one := present.NewExplanation(s.r, c)
+			one := present.NewExplanation(s.Resolver, c)
 			if one == nil {
-				return usageError(
+				return ask.Errorf(
 					"%s is neither in the estate nor in one of its domains%s",
 					c.To,
-					meant(s.nearGroups(c.To.String())...),
+					ask.Meant(s.NearGroups(c.To.String())...),
 				)
 			}
 			answer.Explanations = append(answer.Explanations, one)
@@ -87,7 +88,7 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 func (s *session) addresses(flag string) ([]address.Address, error) {
 	var list []address.Address
 	for _, text := range s.cmd.StringSlice(flag) {
-		a, err := s.address(flag, text)
+		a, err := s.Address(flag, text)
 		if err != nil {
 			return nil, err
 		}

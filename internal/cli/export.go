@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/directory/handout"
@@ -31,7 +32,7 @@ func newExport(streams Streams) *cli.Command {
 			"name. What the format cannot hold is listed.\n\n" +
 			"Example: yorvet --estate changed export --as ldif --since estate --for hq-directory",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + orList(handout.Formats())},
+			&cli.StringFlag{Name: "as", Usage: "the `FORMAT`: " + ask.OrList(handout.Formats())},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to a `FILE`; a whole estate as csv " +
 				"to a folder"},
 			&cli.StringFlag{Name: "template", Usage: "a `FILE` that renders each step of the change (Go text/template)"},
@@ -69,26 +70,26 @@ type exporter struct {
 
 func runExport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("export takes flags only, not %q", cmd.Args().First())
+		return ask.Errorf("export takes flags only, not %q", cmd.Args().First())
 	}
 	as, formats := cmd.String("as"), handout.Formats()
 	switch {
 	case cmd.IsSet("template") && (!cmd.IsSet("since") || as != ""):
-		return usageError("--template renders a change, so it goes with --since and without --as")
+		return ask.Errorf("--template renders a change, so it goes with --since and without --as")
 	case cmd.IsSet("template"):
 		as = "jsonl"
 	case as == "":
-		return usageError("export needs --as, one of %s", orList(formats))
+		return ask.Errorf("export needs --as, one of %s", ask.OrList(formats))
 	case !slices.Contains(formats, as):
-		return unknown("format", as, formats)
+		return ask.Unknown("format", as, formats)
 	case cmd.IsSet("since") && !handout.HoldsChanges(as):
-		return usageError("--since: a change can be exported as ldif, scim, csv or jsonl, not as %s", as)
+		return ask.Errorf("--since: a change can be exported as ldif, scim, csv or jsonl, not as %s", as)
 	case cmd.Int("bulk") < 0:
-		return usageError("--bulk: expected 0 or more operations")
+		return ask.Errorf("--bulk: expected 0 or more operations")
 	case !cmd.IsSet("since") && !handout.HoldsEstates(as):
-		return usageError("%s holds a change, so it goes with --since", as)
+		return ask.Errorf("%s holds a change, so it goes with --since", as)
 	case as == "csv" && !cmd.IsSet("output") && !cmd.IsSet("since"):
-		return usageError("csv is three tables, say in which folder: -o FOLDER")
+		return ask.Errorf("csv is three tables, say in which folder: -o FOLDER")
 	}
 	s, err := open(ctx, cmd, streams)
 	if err != nil {
@@ -114,7 +115,7 @@ func (x *exporter) findMap() error {
 	if path := x.cmd.String("map"); path != "" {
 		var err error
 		if x.Map, err = directory.ReadMap(x.ctx, path); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	name := x.cmd.String("ids")
@@ -122,9 +123,9 @@ func (x *exporter) findMap() error {
 		name = x.cmd.String("since")
 	}
 	if name != "" {
-		d, err := source.Read(x.ctx, name, source.Options{Map: x.cmd.String("map"), Domains: domainsOf(x.e), Identify: true})
+		d, err := source.Read(x.ctx, name, source.Options{Map: x.cmd.String("map"), Domains: ask.DomainsOf(x.Estate), Identify: true})
 		if err != nil {
-			return sourceError(err)
+			return ask.SourceError(err)
 		}
 		if x.IDs = directory.IdentifiersOf(d); x.Map == nil {
 			x.Map = d.Map
@@ -140,9 +141,9 @@ func (x *exporter) findMap() error {
 
 // whole exports the whole estate.
 func (x *exporter) whole() error {
-	files, losses, err := x.Whole(x.e)
+	files, losses, err := x.Whole(x.Estate)
 	if err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	if data, one := files[""]; one {
 		err = x.write(data)
@@ -191,12 +192,12 @@ func (x *exporter) write(data []byte) error {
 	}
 	if info, err := os.Stat(path); err == nil && info.Mode()&fs.ModeDevice != 0 {
 		if err := os.WriteFile(path, data, 0o644); err != nil { // a device is not replaced
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		return nil
 	}
 	if err := localfile.Write(path, data, 0o644); err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	return nil
 }
@@ -207,7 +208,7 @@ func (x *exporter) mayWrite(path string) error {
 	if err != nil || info.Mode()&fs.ModeDevice != 0 || info.Mode().IsRegular() && x.cmd.Bool("force") {
 		return nil
 	}
-	return usageError("%s exists; use --force", path)
+	return ask.Errorf("%s exists; use --force", path)
 }
 
 // writeTables writes the files of a folder.
@@ -219,11 +220,11 @@ func (x *exporter) writeTables(files map[string][]byte) error {
 		}
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	for name, data := range files {
 		if err := localfile.Write(filepath.Join(dir, name), data, 0o644); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	return nil
@@ -253,26 +254,26 @@ func (x *exporter) difference() error {
 	var err error
 	if source.Is(since) && system == "" {
 		if system, err = source.Name(x.ctx, since); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	if source.Is(since) && !source.Is(estatePath(x.cmd)) {
-		d, err := overlaid(x.ctx, []string{since}, estatePath(x.cmd), x.r.Today())
+		d, err := ask.Overlay(x.ctx, []string{since}, estatePath(x.cmd), x.Resolver.Today())
 		if err != nil {
 			return err
 		}
-		tellRemarks(x.streams.Err, d.merged.Remarks)
-		if err := errPart(d.merged); err != nil {
+		tellRemarks(x.streams.Err, d.Merged.Remarks)
+		if err := ask.Whole(d.Merged); err != nil {
 			return err
 		}
-		older = d.then
-	} else if older, err = loadSide(x.ctx, since); err != nil {
+		older = d.Then
+	} else if older, err = ask.LoadSide(x.ctx, since); err != nil {
 		return err
 	}
 	if system == "" {
-		return usageError("--since needs --for with the system to change; groups name theirs with managed-in")
+		return ask.Errorf("--since needs --for with the system to change; groups name theirs with managed-in")
 	}
-	d := directory.Differ(older, x.e, system)
+	d := directory.Differ(older, x.Estate, system)
 	groups, memberships := 0, 0
 	for _, g := range d.Groups {
 		if memberships += len(g.Drop); g.New == estate.None {
@@ -285,7 +286,7 @@ func (x *exporter) difference() error {
 	}
 	data, losses, err := x.rendered(d)
 	if err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	err = x.write(data)
 	x.tell(losses)

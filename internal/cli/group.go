@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -96,7 +97,7 @@ func newGroupNew(streams Streams) *cli.Command {
 // proposeGroup adds the group that the command line describes.
 func proposeGroup(c *changer) error {
 	if c.cmd.Args().Len() == 0 {
-		return usageError("group new needs the address of the group")
+		return ask.Errorf("group new needs the address of the group")
 	}
 	a, err := c.freeAddress(c.cmd.Args().First())
 	if err != nil {
@@ -109,7 +110,7 @@ func proposeGroup(c *changer) error {
 		if err != nil {
 			return err
 		}
-		for _, s := range p.Settings(c.e, c.cmd.Bool("held")) {
+		for _, s := range p.Settings(c.Estate, c.cmd.Bool("held")) {
 			said[s.Setting] = s.Texts
 		}
 		used, ownersToo = &p, p.TakesMail()
@@ -151,7 +152,7 @@ func (c *changer) settingsOfGroup(said map[string][]string) error {
 	}
 	for _, s := range settings {
 		if s.operator != '=' {
-			return usageError("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Setting, s.Setting)
+			return ask.Errorf("%s: a new group has nothing to add to or take from, expected %s=VALUE", s.Setting, s.Setting)
 		}
 		texts, err := c.listedIn(s)
 		if err != nil {
@@ -255,10 +256,10 @@ func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 	for _, one := range chosen {
 		m := change.Member{
 			Address:    one.address,
-			Membership: estate.Membership{Copy: copy, Since: c.r.Today()},
+			Membership: estate.Membership{Copy: copy, Since: c.Resolver.Today()},
 			JustNow:    true,
 		}
-		if c.e.IsGroup(one.id) {
+		if c.Estate.IsGroup(one.id) {
 			m.Membership = estate.Membership{}
 		}
 		members = append(members, m)
@@ -272,16 +273,16 @@ func (c *changer) firstMembers(joiners []string) ([]change.Member, error) {
 func (c *changer) withOwners(members []change.Member, owners []string) []change.Member {
 	for _, text := range owners {
 		a, err := address.Parse(text)
-		id, known := c.e.Find(a)
-		if err != nil || known && c.e.IsGroup(id) {
+		id, known := c.Estate.Find(a)
+		if err != nil || known && c.Estate.IsGroup(id) {
 			continue
 		}
 		listed := slices.ContainsFunc(members, func(m change.Member) bool {
-			other, ok := c.e.Find(m.Address)
-			return c.e.Key(m.Address) == c.e.Key(a) || ok && known && other == id
+			other, ok := c.Estate.Find(m.Address)
+			return c.Estate.Key(m.Address) == c.Estate.Key(a) || ok && known && other == id
 		})
 		if !listed {
-			joined := estate.Membership{Since: c.r.Today()}
+			joined := estate.Membership{Since: c.Resolver.Today()}
 			members = append(members, change.Member{Address: a, Membership: joined, JustNow: true})
 		}
 	}
@@ -294,10 +295,10 @@ func presetOf(cmd *cli.Command) (preset.Preset, error) {
 	p, ok := preset.Find(name)
 	if !ok {
 		near := nearest.Word(name, preset.Names())
-		return p, usageError("there is no preset %q, expected %s%s", name, orList(preset.Names()), meant(near))
+		return p, ask.Errorf("there is no preset %q, expected %s%s", name, ask.OrList(preset.Names()), ask.Meant(near))
 	}
 	if cmd.Bool("held") && p.Held == "" {
-		return p, usageError("--held: the preset %s has no such choice; see yorvet group presets", name)
+		return p, ask.Errorf("--held: the preset %s has no such choice; see yorvet group presets", name)
 	}
 	return p, nil
 }
@@ -311,26 +312,26 @@ func heldFlag() cli.Flag {
 func (c *changer) freeAddress(text string) (address.Address, error) {
 	a, err := address.Parse(text)
 	if err != nil {
-		return a, usageError("%w", err)
+		return a, ask.Errorf("%w", err)
 	}
-	if !c.e.InsideDomain(a.Domain()) {
+	if !c.Estate.InsideDomain(a.Domain()) {
 		var domains []string
-		for _, d := range c.e.Settings().Domains {
+		for _, d := range c.Estate.Settings().Domains {
 			domains = append(domains, d.Name)
 		}
-		return a, usageError(
+		return a, ask.Errorf(
 			"%s is outside, expected an address at %s%s",
 			text,
-			orList(domains),
-			meant(nearest.Word(a.Domain(), domains)),
+			ask.OrList(domains),
+			ask.Meant(nearest.Word(a.Domain(), domains)),
 		)
 	}
-	if id, taken := c.e.Find(a); taken {
+	if id, taken := c.Estate.Find(a); taken {
 		what := "the person"
-		if c.e.IsGroup(id) {
+		if c.Estate.IsGroup(id) {
 			what = "the group"
 		}
-		holder := c.e.Address(id).String()
+		holder := c.Estate.Address(id).String()
 		if !address.Same(holder, text) {
 			holder += ", which it leads to"
 		}
@@ -338,17 +339,17 @@ func (c *changer) freeAddress(text string) (address.Address, error) {
 		if free := c.alternatives(a); len(free) > 0 {
 			message += "; free are " + strings.Join(free, ", ")
 		}
-		return a, usageError("%s", message)
+		return a, ask.Errorf("%s", message)
 	}
 	const most, near = 3, 2
 	var close []string
-	for _, other := range nearest.Words(a.String(), c.e.Addresses, most) {
+	for _, other := range nearest.Words(a.String(), c.Estate.Addresses, most) {
 		if nearest.Distance(strings.ToLower(a.String()), strings.ToLower(other)) <= near {
 			close = append(close, other)
 		}
 	}
 	if len(close) > 0 {
-		c.note("%s is free, but easily mistaken for %s.", a, orList(close))
+		c.note("%s is free, but easily mistaken for %s.", a, ask.OrList(close))
 	}
 	return a, nil
 }
@@ -360,12 +361,12 @@ func (c *changer) alternatives(a address.Address) []string {
 	var free []string
 	try := func(text string) {
 		if one, err := address.Parse(text); err == nil && len(free) < most {
-			if _, taken := c.e.Find(one); !taken {
+			if _, taken := c.Estate.Find(one); !taken {
 				free = append(free, text)
 			}
 		}
 	}
-	for _, d := range c.e.Settings().Domains {
+	for _, d := range c.Estate.Settings().Domains {
 		if d.SameAs == "" && !strings.EqualFold(d.Name, domain) {
 			try(local + "@" + d.Name)
 		}
@@ -389,23 +390,23 @@ func (c *changer) listedIn(s setting) ([]string, error) {
 func (c *changer) listed(what string, texts []string) ([]string, error) {
 	var list []string
 	for _, text := range texts {
-		id, ok, err := c.byLocalPart(text, ofAnybody)
+		id, ok, err := c.ByLocalPart(text, ask.Anybody)
 		if err != nil {
 			return nil, err
 		}
 		if ok {
-			list = append(list, c.e.Address(id).String())
+			list = append(list, c.Estate.Address(id).String())
 			continue
 		}
 		a, err := address.Parse(text)
 		switch {
 		case err != nil && !strings.Contains(text, "@"):
-			return nil, usageError("%s: no address %q in the estate", what, text)
+			return nil, ask.Errorf("%s: no address %q in the estate", what, text)
 		case err != nil:
-			return nil, usageError("%s: %w", what, err)
+			return nil, ask.Errorf("%s: %w", what, err)
 		}
-		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) {
-			return nil, usageError("%s: %s does not exist%s", what, text, meant(c.nearAddress(text)))
+		if _, known := c.Estate.Find(a); !known && c.Estate.InsideDomain(a.Domain()) {
+			return nil, ask.Errorf("%s: %s does not exist%s", what, text, ask.Meant(c.nearAddress(text)))
 		}
 		list = append(list, a.String())
 	}
@@ -420,7 +421,7 @@ func (c *changer) nearAddress(text string) string {
 	if c.suggested++; c.suggested > mostSuggested {
 		return ""
 	}
-	near := nearest.Words(text, c.e.Addresses, 1)
+	near := nearest.Words(text, c.Estate.Addresses, 1)
 	return strings.Join(near, "")
 }
 
@@ -439,7 +440,7 @@ func newGroupRename(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() != 2 {
-					return usageError("group rename needs two addresses, OLD and NEW")
+					return ask.Errorf("group rename needs two addresses, OLD and NEW")
 				}
 				return c.renameAll(cmd.Args().First(), cmd.Args().Get(1))
 			})
@@ -451,14 +452,14 @@ func newGroupRename(streams Streams) *cli.Command {
 // another one.
 func (c *changer) renameAll(old, now string) error {
 	if !strings.Contains(old, "*") {
-		g, err := c.group(old)
+		g, err := c.Group(old)
 		if err != nil {
 			return err
 		}
 		return c.rename(g, now)
 	}
 	if strings.Count(old, "*") != 1 || strings.Count(now, "*") != 1 || !strings.Contains(old, "@") {
-		return usageError("of many groups, OLD and NEW each need one *, as in '*@old.example' '*@new.example'")
+		return ask.Errorf("of many groups, OLD and NEW each need one *, as in '*@old.example' '*@new.example'")
 	}
 	groups, err := c.changed(old)
 	if err != nil {
@@ -467,32 +468,32 @@ func (c *changer) renameAll(old, now string) error {
 	head, tail, _ := strings.Cut(strings.ToLower(old), "*")
 	renamed := 0
 	for _, g := range groups {
-		text := strings.ToLower(c.e.Address(g).String())
+		text := strings.ToLower(c.Estate.Address(g).String())
 		if !strings.HasPrefix(text, head) || !strings.HasSuffix(text, tail) || len(text) < len(head)+len(tail) {
 			continue // an alias matches
 		}
-		middle := c.e.Address(g).String()[len(head) : len(text)-len(tail)]
+		middle := c.Estate.Address(g).String()[len(head) : len(text)-len(tail)]
 		if err := c.rename(g, strings.Replace(now, "*", middle, 1)); err != nil {
 			return err
 		}
 		renamed++
 	}
 	if renamed == 0 {
-		return usageError("no group has a main address like %s", old)
+		return ask.Errorf("no group has a main address like %s", old)
 	}
 	return nil
 }
 
 func (c *changer) rename(g estate.ID, text string) error {
-	old := c.e.Address(g).String()
+	old := c.Estate.Address(g).String()
 	a, err := address.Parse(text)
 	if err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
-	if id, known := c.e.Find(a); known && id == g {
+	if id, known := c.Estate.Find(a); known && id == g {
 		isAlso := func(also address.Address) bool { return also.Key() == a.Key() }
-		if !slices.ContainsFunc(c.e.Group(g).Also, isAlso) {
-			return usageError("%s has the address %s already", old, text)
+		if !slices.ContainsFunc(c.Estate.Group(g).Also, isAlso) {
+			return ask.Errorf("%s has the address %s already", old, text)
 		}
 	} else if a, err = c.freeAddress(text); err != nil {
 		return err
@@ -506,14 +507,14 @@ func (c *changer) rename(g estate.ID, text string) error {
 func (c *changer) unused(gone []estate.ID) error {
 	for _, id := range gone {
 		var used []string
-		for _, use := range c.e.Uses(id) {
+		for _, use := range c.Estate.Uses(id) {
 			if !slices.Contains(gone, use.Group) {
-				place := c.e.Settings().Position(use.Place)
-				used = append(used, fmt.Sprintf("  %s: %s, %s", place, c.e.Address(use.Group), use.Rule))
+				place := c.Estate.Settings().Position(use.Place)
+				used = append(used, fmt.Sprintf("  %s: %s, %s", place, c.Estate.Address(use.Group), use.Rule))
 			}
 		}
 		if len(used) > 0 {
-			return usageError("%s is still named by \"in\" in these rules; change them first\n%s", c.e.Address(id),
+			return ask.Errorf("%s is still named by \"in\" in these rules; change them first\n%s", c.Estate.Address(id),
 				strings.Join(used, "\n"))
 		}
 	}
@@ -531,7 +532,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
-					return usageError("group remove needs a group")
+					return ask.Errorf("group remove needs a group")
 				}
 				gone, err := c.changed(cmd.Args().Slice()...)
 				if err != nil {
@@ -543,7 +544,7 @@ func newGroupRemove(streams Streams) *cli.Command {
 				for _, g := range gone {
 					c.draft.Apply(change.RemoveGroup{Group: g})
 				}
-				c.draft.Apply(change.Cascade(c.e, gone, nil)...)
+				c.draft.Apply(change.Cascade(c.Estate, gone, nil)...)
 				c.warnManaged(gone...)
 				return nil
 			})

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/present"
@@ -65,17 +66,17 @@ func newGroupAdvise(streams Streams) *cli.Command {
 func adviceAddress(ctx context.Context, cmd *cli.Command) (string, error) {
 	text := cmd.Args().First()
 	e, err := loadNamed(ctx, cmd)
-	if errors.Is(err, errNoEstate) {
+	if errors.Is(err, ask.ErrNoEstate) {
 		_, err := address.Parse(text)
 		if err != nil {
-			return "", usageError("%w", err)
+			return "", ask.Errorf("%w", err)
 		}
 		return text, nil
 	}
 	if err != nil {
 		return "", err
 	}
-	c := &changer{session: &session{e: e}}
+	c := &changer{session: &session{Desk: ask.Desk{Estate: e}}}
 	a, err := c.freeAddress(text)
 	return a.String(), err
 }
@@ -84,11 +85,11 @@ func adviceAddress(ctx context.Context, cmd *cli.Command) (string, error) {
 func (s *session) askNeeds() ([]string, error) {
 	out, ok := s.streams.Out.(*os.File)
 	if !ok || !term.IsTerminal(int(out.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
-		return nil, usageError("group advise needs what the address is to do, as in --outsiders-write --keep-posts; on a " +
+		return nil, ask.Errorf("group advise needs what the address is to do, as in --outsiders-write --keep-posts; on a " +
 			"terminal it asks")
 	}
 	answers := make(chan string)
-	ask := func() {
+	read := func() {
 		in := bufio.NewScanner(os.Stdin)
 		for in.Scan() {
 			select {
@@ -99,7 +100,7 @@ func (s *session) askNeeds() ([]string, error) {
 		}
 		close(answers)
 	}
-	go ask()
+	go read()
 	var needs []string
 	for _, need := range preset.Needs() {
 		fmt.Fprintf(s.streams.Out, "%s [y/N] ", need.Question)

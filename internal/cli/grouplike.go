@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/choose"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -40,11 +41,11 @@ func newGroupLike(streams Streams) *cli.Command {
 				return err
 			}
 			if len(w.people)+len(w.unknown) == 0 {
-				return usageError("group like needs people: addresses, or --from")
+				return ask.Errorf("group like needs people: addresses, or --from")
 			}
 			const most = 5
-			near := choose.Nearest(s.r, w.people, most)
-			answer := present.NewAlike(s.r, w.people, w.unknown, near)
+			near := choose.Nearest(s.Resolver, w.people, most)
+			answer := present.NewAlike(s.Resolver, w.people, w.unknown, near)
 			answer.Notes = append(answer.Notes, w.notes...)
 			answer.Command = s.commandFor(cmd)
 			return s.print(answer)
@@ -78,13 +79,13 @@ func (s *session) wanted() (*wanted, error) {
 		if r.Twice {
 			continue
 		}
-		id, ok, err := s.byLocalPart(r.Text, ofAnybody)
+		id, ok, err := s.ByLocalPart(r.Text, ask.Anybody)
 		if !ok && err == nil && r.Nameless {
-			id, ok, err = s.byName(r.Text)
+			id, ok, err = s.ByName(r.Text)
 		}
 		switch {
 		case ok:
-			s.want(w, s.e.Address(id))
+			s.want(w, s.Estate.Address(id))
 		case err != nil:
 			w.notes = append(w.notes, strings.TrimPrefix(err.Error(), "yorvet: "))
 		default:
@@ -98,13 +99,13 @@ func (s *session) wanted() (*wanted, error) {
 
 // want adds whom an address means.
 func (s *session) want(w *wanted, a address.Address) {
-	id, known := s.e.Find(a)
+	id, known := s.Estate.Find(a)
 	switch {
 	case !known:
 		w.unknown = append(w.unknown, a.String())
-	case s.e.IsGroup(id):
+	case s.Estate.IsGroup(id):
 		n := 0
-		for _, x := range s.r.Outcomes(id) {
+		for _, x := range s.Resolver.Outcomes(id) {
 			if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest || x.Outcome == resolve.Archive ||
 				x.Outcome == resolve.Undeliverable {
 				w.people = append(w.people, x.Person)
@@ -119,7 +120,7 @@ func (s *session) want(w *wanted, a address.Address) {
 
 // commandFor returns the command that makes a group of just these people.
 func (s *session) commandFor(cmd *cli.Command) string {
-	parts := []string{"yorvet group new NAME@" + s.e.Settings().Domains[0].Name + " --preset discussion --owner ADDRESS"}
+	parts := []string{"yorvet group new NAME@" + s.Estate.Settings().Domains[0].Name + " --preset discussion --owner ADDRESS"}
 	if from := cmd.String("from"); from != "" {
 		parts = append(parts, "--from "+quotedArgs([]string{from})[0])
 	}

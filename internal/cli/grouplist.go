@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -37,12 +38,12 @@ func newGroupList(streams Streams) *cli.Command {
 			}
 			for _, one := range settings {
 				if one.operator != '=' {
-					return usageError("group list takes SETTING=VALUE, not %s%c=", one.Setting, one.operator)
+					return ask.Errorf("group list takes SETTING=VALUE, not %s%c=", one.Setting, one.operator)
 				}
 				groups = slices.DeleteFunc(groups, func(g estate.ID) bool { return !s.fulfils(g, one) })
 			}
 			by := strings.TrimSpace(strings.Join(cmd.Args().Slice(), " ") + " " + cmd.String("groups"))
-			return s.print(present.NewGroups(s.r, groups, by))
+			return s.print(present.NewGroups(s.Resolver, groups, by))
 		},
 	}
 }
@@ -63,7 +64,7 @@ func splitConditions(args []string) (groups, conditions []string) {
 // fulfils reports whether a setting of a group is as it is said.
 func (s *session) fulfils(group estate.ID, said setting) bool {
 	known, _ := estate.GroupSetting(said.Setting)
-	holds := known.Holds(s.e, s.e.Group(group))
+	holds := known.Holds(s.Estate, s.Estate.Group(group))
 	if len(said.Texts) == 0 {
 		return len(holds) == 0
 	}
@@ -84,17 +85,17 @@ func newGroupShow(streams Streams) *cli.Command {
 			"Example: yorvet group show lost-property@kelpmere.example",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
-				return usageError("group show needs one group")
+				return ask.Errorf("group show needs one group")
 			}
 			s, err := open(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
-			group, err := s.group(cmd.Args().First())
+			group, err := s.Group(cmd.Args().First())
 			if err != nil {
 				return err
 			}
-			return s.print(present.NewGroupSettings(s.r, group))
+			return s.print(present.NewGroupSettings(s.Resolver, group))
 		},
 	}
 }

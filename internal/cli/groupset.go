@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
@@ -26,7 +27,7 @@ type setting struct {
 // parseAttributeSetting reads what one attribute of a group is to be.
 func parseAttributeSetting(s setting, attribute, value string) (setting, error) {
 	if err := estate.CheckGroupAttribute(attribute); err != nil {
-		return s, usageError("%s=%s: %w; nothing written", s.Setting, value, err)
+		return s, ask.Errorf("%s=%s: %w; nothing written", s.Setting, value, err)
 	}
 	s.Setting, s.attribute = "attributes", attribute
 	for _, text := range estatefile.SplitList(value) {
@@ -40,7 +41,7 @@ func parseSettings(args []string) ([]setting, error) {
 	for _, arg := range args {
 		name, value, ok := strings.Cut(arg, "=")
 		if !ok || name == "" {
-			return nil, usageError("expected SETTING=VALUE, not %q", arg)
+			return nil, ask.Errorf("expected SETTING=VALUE, not %q", arg)
 		}
 		s := setting{operator: '='}
 		if last := name[len(name)-1]; last == '+' || last == '-' || last == '^' {
@@ -58,16 +59,16 @@ func parseSettings(args []string) ([]setting, error) {
 		known, ok := estate.GroupSetting(name)
 		switch {
 		case name == "address":
-			return nil, usageError("the address of a group is changed by yorvet group rename")
+			return nil, ask.Errorf("the address of a group is changed by yorvet group rename")
 		case !ok && isFormer(name):
 			now, _ := estate.Former(name)
-			return nil, usageError("%s is %s now", name, now)
+			return nil, ask.Errorf("%s is %s now", name, now)
 		case !ok:
-			return nil, unknown("setting", name, settingNames())
+			return nil, ask.Unknown("setting", name, settingNames())
 		case s.operator == '^' && known.Form != estate.FormRules:
-			return nil, usageError("%s has no rules to put first, expected %s=VALUE", name, name)
+			return nil, ask.Errorf("%s has no rules to put first, expected %s=VALUE", name, name)
 		case !known.Form.IsList() && s.operator != '=':
-			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
+			return nil, ask.Errorf("%s is no list, expected %s=VALUE", name, name)
 		case value == "":
 		case known.Form.IsList():
 			s.Texts = estatefile.SplitList(value)
@@ -79,9 +80,9 @@ func parseSettings(args []string) ([]setting, error) {
 				if _, err := known.Parse(text); err != nil {
 					near := ""
 					if bad := (*estate.ValueError)(nil); errors.As(err, &bad) && bad.Nearest != "" {
-						near = meant(bad.Nearest)
+						near = ask.Meant(bad.Nearest)
 					}
-					return nil, usageError("%s=%s: %w%s; nothing written", name, value, err, near)
+					return nil, ask.Errorf("%s=%s: %w%s; nothing written", name, value, err, near)
 				}
 			}
 		}
@@ -135,7 +136,7 @@ func proposeSettings(c *changer) error {
 	cmd := c.cmd
 	named, said := splitConditions(cmd.Args().Slice())
 	if len(named) == 0 && !cmd.IsSet("groups") && !cmd.IsSet("except") || len(said) == 0 && !cmd.IsSet("preset") {
-		return usageError("group set needs a group and what to set, as in title=\"Lost property\"")
+		return ask.Errorf("group set needs a group and what to set, as in title=\"Lost property\"")
 	}
 	groups, err := c.changed(named...)
 	if err != nil {
@@ -151,7 +152,7 @@ func proposeSettings(c *changer) error {
 			return err
 		}
 		var first []setting
-		for _, s := range p.Settings(c.e, cmd.Bool("held")) {
+		for _, s := range p.Settings(c.Estate, cmd.Bool("held")) {
 			first = append(first, setting{Said: s, operator: '='})
 		}
 		settings = append(first, settings...)
@@ -172,7 +173,7 @@ func proposeSettings(c *changer) error {
 
 // set makes settings of a group. Of several for one, the last counts.
 func (c *changer) set(g estate.ID, settings []setting) error {
-	attributes, differ := c.e.Group(g).Attributes, false
+	attributes, differ := c.Estate.Group(g).Attributes, false
 	for _, s := range folded(settings) {
 		switch {
 		case s.Setting == "attributes":
@@ -208,26 +209,26 @@ func (c *changer) isPlaced(g estate.ID, s setting) bool {
 	if known.Form != estate.FormRules {
 		return false
 	}
-	return c.cmd.IsSet("before") || c.cmd.IsSet("after") || len(known.Texts(c.e, c.e.Group(g))) == 0 &&
-		len(known.Holds(c.e, c.e.Group(g))) > 0
+	return c.cmd.IsSet("before") || c.cmd.IsSet("after") || len(known.Texts(c.Estate, c.Estate.Group(g))) == 0 &&
+		len(known.Holds(c.Estate, c.Estate.Group(g))) > 0
 }
 
 // placed returns the rules of a group with those that a setting adds, where they are to be.
 // A rule that is there already is moved.
 func (c *changer) placed(g estate.ID, s setting) ([]string, error) {
 	known, _ := estate.GroupSetting(s.Setting)
-	rules := slices.Clone(known.Holds(c.e, c.e.Group(g)))
+	rules := slices.Clone(known.Holds(c.Estate, c.Estate.Group(g)))
 	at := len(rules)
 	before, after := c.cmd.String("before"), c.cmd.String("after")
 	switch {
 	case s.operator == '^':
 		at = 0
 	case before != "" && after != "":
-		return nil, usageError("--before and --after exclude each other")
+		return nil, ask.Errorf("--before and --after exclude each other")
 	case before+after != "":
 		i, err := ruleNamed(rules, before+after)
 		if err != nil {
-			return nil, usageError("%s of %s: %w", s.Setting, c.e.Address(g), err)
+			return nil, ask.Errorf("%s of %s: %w", s.Setting, c.Estate.Address(g), err)
 		}
 		if at = i; after != "" {
 			at++
@@ -260,7 +261,7 @@ func ruleNamed(rules []string, text string) (int, error) {
 		return strings.Join(strings.Fields(rule), " ") == strings.Join(strings.Fields(text), " ")
 	})
 	if i < 0 {
-		return 0, fmt.Errorf("there is no rule %q%s", text, meant(nearest.Word(text, rules)))
+		return 0, fmt.Errorf("there is no rule %q%s", text, ask.Meant(nearest.Word(text, rules)))
 	}
 	return i, nil
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/docs"
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/present"
 )
@@ -73,7 +74,7 @@ func newHelp(streams Streams) *cli.Command {
 			for _, sub := range cmd.Root().Commands {
 				known = append(known, sub.Name)
 			}
-			return usageError("unknown command or topic %q%s", name, meant(nearest.Word(name, known)))
+			return ask.Errorf("unknown command or topic %q%s", name, ask.Meant(nearest.Word(name, known)))
 		},
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -47,17 +48,17 @@ func newHistory(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {
-				return usageError("history takes one group or person, not %d", cmd.Args().Len())
+				return ask.Errorf("history takes one group or person, not %d", cmd.Args().Len())
 			}
 			if cmd.Int("days") < 1 || cmd.Int("days") > 3650 {
-				return usageError("--days takes a number from 1 to 3650")
+				return ask.Errorf("--days takes a number from 1 to 3650")
 			}
 			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
 				if cmd.Args().Len() == 0 {
 					return s.listHistory(st)
 				}
 				if cmd.Bool("all-estates") {
-					return usageError("--all-estates lists runs; a group or person is one estate's")
+					return ask.Errorf("--all-estates lists runs; a group or person is one estate's")
 				}
 				return s.historyOf(st, cmd.Args().First())
 			})
@@ -74,7 +75,7 @@ func newHistoryCompare(streams Streams) *cli.Command {
 			"Example: yorvet history compare 3f2a9c1e77b04d15 9b1e0c4477ad2f08",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
-				return usageError("history compare needs two runs")
+				return ask.Errorf("history compare needs two runs")
 			}
 			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
 				a, err := history.Compare(ctx, st, cmd.Args().Get(0), cmd.Args().Get(1))
@@ -119,14 +120,14 @@ var historyKinds = []string{"check", "expect", "compare", "probe"}
 func (s *session) listHistory(st *store.Store) error {
 	choice := history.Choice{Kind: s.cmd.String("kind"), Most: mostListed}
 	if choice.Kind != "" && !containsWord(historyKinds, choice.Kind) {
-		return unknown("kind", choice.Kind, historyKinds)
+		return ask.Unknown("kind", choice.Kind, historyKinds)
 	}
 	if s.cmd.Bool("all") || s.format != present.Text {
 		choice.Most = 1 << 20
 	}
 	a, err := history.List(s.ctx, st, choice)
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
 	return s.print(a)
 }
@@ -157,7 +158,7 @@ func (s *session) historyOf(st *store.Store, text string) error {
 	}
 	a, err := history.Of(s.ctx, st, strings.ToLower(who.String()))
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
 	since := clock.Now().AddDate(0, 0, -s.cmd.Int("days"))
 	history.Lately(s.ctx, a, estatePath(s.cmd), who, since)
@@ -172,33 +173,33 @@ func (s *session) formerAddress(text string) (address.Address, error) {
 		return address.Address{}, err
 	}
 	if err == nil {
-		s.use(e)
-		if id, ok, err := s.byLocalPart(text, ofAnybody); err != nil {
+		s.Use(e)
+		if id, ok, err := s.ByLocalPart(text, ask.Anybody); err != nil {
 			return address.Address{}, err
 		} else if ok {
-			return s.e.Address(id), nil
+			return s.Estate.Address(id), nil
 		}
-		if id, ok, err := s.byName(text); err != nil {
+		if id, ok, err := s.ByName(text); err != nil {
 			return address.Address{}, err
 		} else if ok {
-			return s.e.Address(id), nil
+			return s.Estate.Address(id), nil
 		}
 	}
 	a, err := address.Parse(text)
 	if err != nil {
-		return a, usageError("no group or person %q%s", text, s.near(text))
+		return a, ask.Errorf("no group or person %q%s", text, s.near(text))
 	}
-	if s.e != nil {
-		if id, ok := s.e.Find(a); ok && id != estate.None {
-			return s.e.Address(id), nil
+	if s.Estate != nil {
+		if id, ok := s.Estate.Find(a); ok && id != estate.None {
+			return s.Estate.Address(id), nil
 		}
 	}
 	return a, nil
 }
 
 func (s *session) near(text string) string {
-	if s.e == nil {
+	if s.Estate == nil {
 		return ""
 	}
-	return meant(s.nearGroups(text)...)
+	return ask.Meant(s.NearGroups(text)...)
 }

@@ -10,10 +10,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -81,11 +81,11 @@ func newDraftMap(streams Streams) *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
-				return usageError("draft-map needs one file")
+				return ask.Errorf("draft-map needs one file")
 			}
 			text, err := source.DraftMap(ctx, cmd.Args().First(), cmd.String("sheet"))
 			if err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			path := cmd.String("output")
 			if path == "" {
@@ -93,10 +93,10 @@ func newDraftMap(streams Streams) *cli.Command {
 				return err
 			}
 			if _, err := os.Lstat(path); err == nil {
-				return usageError("%s exists", path)
+				return ask.Errorf("%s exists", path)
 			}
 			if err := localfile.Write(path, []byte(text), 0o644); err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			fmt.Fprintf(streams.Out, "Wrote %s\nNext: yorvet import %s --map %s -o ESTATE --coverage\n", path,
 				cmd.Args().First(), path)
@@ -112,11 +112,11 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	switch {
 	case cmd.Args().Len() == 0:
-		return usageError("import needs a source: a file, a URL, or a source file")
+		return ask.Errorf("import needs a source: a file, a URL, or a source file")
 	case path == "":
-		return usageError("import needs -o ESTATE, where the estate is to be")
+		return ask.Errorf("import needs -o ESTATE, where the estate is to be")
 	case source.Is(path):
-		return usageError("%s is a source, expected an estate after -o", path)
+		return ask.Errorf("%s is a source, expected an estate after -o", path)
 	}
 	options := source.Options{
 		Map:        cmd.String("map"),
@@ -126,7 +126,7 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	for _, domain := range options.Domains {
 		if _, err := address.ParseDomain(domain); err != nil {
-			return usageError("--domain: %w", err)
+			return ask.Errorf("--domain: %w", err)
 		}
 	}
 	_, err := os.Stat(path)
@@ -135,10 +135,10 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if !isNew {
 		before, err := estatefile.Load(ctx, path)
 		if err != nil {
-			return loadError(path, err)
+			return ask.LoadError(path, err)
 		}
-		known = has(before)
-		for _, domain := range domainsOf(before) {
+		known = ask.Has(before)
+		for _, domain := range ask.DomainsOf(before) {
 			if !slices.Contains(options.Domains, domain) {
 				options.Domains = append(options.Domains, domain)
 			}
@@ -146,18 +146,18 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	merging := directory.MergeOptions{Name: cmd.String("name"), Domains: options.Domains, Known: known,
 		Prefer: cmd.StringSlice("prefer")}
-	merged, err := readSources(ctx, cmd.Args().Slice(), options, merging)
+	merged, err := ask.ReadSources(ctx, cmd.Args().Slice(), options, merging)
 	if err != nil {
 		return err
 	}
 	if len(options.Domains) == 0 && merged.NeedsDomain && len(merged.Domains) > 0 && !slices.Contains(cmd.Args().Slice(), "-") {
 		// The domains that were found name groups, now rather than at the next import.
 		options.Domains = merged.Domains
-		if merged, err = readSources(ctx, cmd.Args().Slice(), options, merging); err != nil {
+		if merged, err = ask.ReadSources(ctx, cmd.Args().Slice(), options, merging); err != nil {
 			return err
 		}
 	}
-	remember, err := forget(ctx, cmd, merged)
+	remember, err := ask.Forget(ctx, cmd.String("known"), merged)
 	if err != nil {
 		return err
 	}
@@ -170,60 +170,6 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return failed
 	}
 	return err
-}
-
-// errPart is what goes wrong where a source gave only a part.
-func errPart(m *directory.Merged) error {
-	if !m.Partial {
-		return nil
-	}
-	return errPartial
-}
-
-func domainsOf(e *estate.Estate) []string {
-	var list []string
-	for _, d := range e.Settings().Domains {
-		list = append(list, d.Name)
-	}
-	return list
-}
-
-// has returns whether an estate has a person or group with an address.
-func has(e *estate.Estate) func(string) bool {
-	return func(text string) bool {
-		a, err := address.Parse(text)
-		if err != nil {
-			return false
-		}
-		_, ok := e.Exact(a)
-		return ok
-	}
-}
-
-// readSources reads sources, at once, and makes one of them.
-// known reports whether the estate that is to follow them has an address; it may be nil.
-func readSources(
-	ctx context.Context, names []string, options source.Options, merging directory.MergeOptions,
-) (*directory.Merged, error) {
-	list, errs := make([]*directory.Directory, len(names)), make([]error, len(names))
-	var done sync.WaitGroup
-	for i, one := range names {
-		done.Go(func() { list[i], errs[i] = source.Read(ctx, one, options) })
-	}
-	done.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, sourceError(err)
-		}
-	}
-	return directory.Merge(list, merging), nil
-}
-
-func sourceError(err error) error {
-	if errors.Is(err, source.ErrNetwork) {
-		return networkError(err)
-	}
-	return usageError("%w", err)
 }
 
 // ungated returns how many groups no source has a gate for, and arguments of group set that name
@@ -338,7 +284,7 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		return err
 	}
 	if len(m.Domains) == 0 {
-		return usageError("the sources name no domain that is yours, say --domain")
+		return ask.Errorf("the sources name no domain that is yours, say --domain")
 	}
 	// The files are made while it is tried whether they are an estate.
 	files := make(chan *estatefile.Prepared, 1)
@@ -346,22 +292,22 @@ func createEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	_, err = m.Build()
 	prepared := <-files
 	if err != nil {
-		return loadError(path, err)
+		return ask.LoadError(path, err)
 	}
 	a := newImportAnswer(path, m, cmd.Bool("coverage"))
 	a.Files = prepared.Files()
 	if !cmd.Bool("preview") {
 		if err := prepared.Create(ctx); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		// It is an estate if it can be loaded as one.
 		if _, err := estatefile.Load(ctx, path); err != nil {
-			return fmt.Errorf("yorvet: %s was written, and is no estate\n%w", path, loadError(path, err))
+			return fmt.Errorf("yorvet: %s was written, and is no estate\n%w", path, ask.LoadError(path, err))
 		}
 		a.Written = true
 	}
 	s := &session{ctx: ctx, cmd: cmd, streams: streams, format: format}
-	return errors.Join(s.print(a), errPart(m))
+	return errors.Join(s.print(a), ask.Whole(m))
 }
 
 // guarded is of how many removals there have to be more, and more than a part in so many,
@@ -403,7 +349,7 @@ func guard(cmd *cli.Command, e *estate.Estate, groups, memberships, people int) 
 		if one.gone <= guarded || one.gone*guardedPart <= one.all || one.gone <= cmd.Int("allow-removal") {
 			continue
 		}
-		return usageError("the change would remove %d of %d %s; nothing is written. If that is intended: --allow-removal %d",
+		return ask.Errorf("the change would remove %d of %d %s; nothing is written. If that is intended: --allow-removal %d",
 			one.gone, one.all, one.what, one.gone)
 	}
 	return nil
@@ -421,13 +367,13 @@ func guardSources(cmd *cli.Command, gone directory.Gone) error {
 		if n == all {
 			shows = "shows no group any more"
 		}
-		return usageError("%s %s, and the change would remove %d of its %d groups; nothing is written. If that is "+
+		return ask.Errorf("%s %s, and the change would remove %d of its %d groups; nothing is written. If that is "+
 			"intended: --allow-removal %d", name, shows, n, all, n)
 	}
 	for _, name := range slices.Sorted(maps.Keys(gone.Reset)) {
 		if n, all := gone.Reset[name][0], gone.Reset[name][1]; n >= fewestGroups && 2*n >= all &&
 			n > cmd.Int("allow-removal") {
-			return usageError("the sources say no %s any more of %d of the %d groups that have one; nothing is written. "+
+			return ask.Errorf("the sources say no %s any more of %d of the %d groups that have one; nothing is written. "+
 				"If that is intended: --allow-removal %d", name, n, all, n)
 		}
 	}
@@ -441,19 +387,19 @@ func guardOpening(cmd *cli.Command, c *changer) error {
 	if err != nil {
 		return nil // which is told when it is written
 	}
-	now := resolve.New(later, c.r.Today())
+	now := resolve.New(later, c.Resolver.Today())
 	admits := func(r *resolve.Resolver, g estate.ID) bool {
 		return r.Post(g, r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 	}
 	var opened []string
-	for g := range estate.ID(c.e.Groups()) {
-		id, ok := later.Exact(c.e.Address(g))
-		if ok && later.IsGroup(id) && !admits(c.r, g) && admits(now, id) {
-			opened = append(opened, c.e.Address(g).String())
+	for g := range estate.ID(c.Estate.Groups()) {
+		id, ok := later.Exact(c.Estate.Address(g))
+		if ok && later.IsGroup(id) && !admits(c.Resolver, g) && admits(now, id) {
+			opened = append(opened, c.Estate.Address(g).String())
 		}
 	}
 	if n := len(opened); n >= fewestGroups && n > cmd.Int("allow-opening") {
-		return usageError("the change would open %d groups to anyone outside: %s; nothing is written. If that is "+
+		return ask.Errorf("the change would open %d groups to anyone outside: %s; nothing is written. If that is "+
 			"intended: --allow-opening %d", n, severalOf(opened), n)
 	}
 	return nil
@@ -465,17 +411,17 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	return changeEstateAt(ctx, cmd, streams, path, func(c *changer) error {
 		m.Remarks, m.Conflicts = slices.Clone(remarks), slices.Clone(conflicts) // of an attempt before, none
 		for _, domain := range cmd.StringSlice("domain") {
-			if a, err := address.ParseDomain(domain); err == nil && !c.e.InsideDomain(a) {
+			if a, err := address.ParseDomain(domain); err == nil && !c.Estate.InsideDomain(a) {
 				c.draft.Apply(change.AddDomain{Name: domain})
 			}
 		}
-		gone := m.Update(c.draft, directory.Options{Today: c.r.Today(), Prune: cmd.Bool("prune")})
+		gone := m.Update(c.draft, directory.Options{Today: c.Resolver.Today(), Prune: cmd.Bool("prune")})
 		people := 0
 		if cmd.Bool("prune") {
 			people = len(gone.People)
 		}
-		c.after = errPart(m)
-		c.refused = guard(cmd, c.e, len(gone.Groups), gone.Memberships, people)
+		c.after = ask.Whole(m)
+		c.refused = guard(cmd, c.Estate, len(gone.Groups), gone.Memberships, people)
 		if c.refused == nil {
 			c.refused = guardSources(cmd, gone)
 		}
@@ -499,96 +445,9 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 	})
 }
 
-// loadEstate loads an estate, or makes one of a source.
-func loadEstate(ctx context.Context, path string) (*estate.Estate, error) {
-	if !source.Is(path) {
-		e, err := estatefile.Load(ctx, path)
-		if err != nil {
-			return nil, loadError(path, err)
-		}
-		return e, nil
-	}
-	m, err := readSources(ctx, []string{path}, source.Options{}, directory.MergeOptions{})
-	if err != nil {
-		return nil, err
-	}
-	e, err := m.Build()
-	if err != nil {
-		return nil, loadError(path, err)
-	}
-	return e, nil
-}
-
-// drift is an estate on disk, as it would be if it followed its sources and as it is.
-type drift struct {
-	then, now *estate.Estate
-	merged    *directory.Merged
-}
-
-// overlaid returns how an estate on disk has drifted from sources.
-func overlaid(ctx context.Context, from []string, path string, today estate.Day) (*drift, error) {
-	draft, err := estatefile.Open(ctx, path)
-	if err != nil {
-		return nil, loadError(path, err)
-	}
-	before := draft.Before()
-	m, err := readSources(ctx, from, source.Options{Domains: domainsOf(before)},
-		directory.MergeOptions{Domains: domainsOf(before), Known: has(before)})
-	if err != nil {
-		return nil, err
-	}
-	gone := m.Update(draft, directory.Options{Today: today})
-	for _, who := range gone.People {
-		if id, ok := before.Exact(address.MustParse(who)); ok && before.Inside(id) && m.GivesPeople {
-			m.Remarks = append(m.Remarks, directory.Remark{Source: path, Harm: true, Drift: true,
-				Text: who + " is in no source any more"})
-		}
-	}
-	then, err := draft.Estate()
-	if err != nil {
-		return nil, loadError(path, err)
-	}
-	return &drift{then, draft.Before(), m}, nil
-}
-
 // tellRemarks tells what of a source was not taken, in short.
 func tellRemarks(w io.Writer, remarks []directory.Remark) {
-	const most = 5
-	told := 0
-	for _, r := range remarks {
-		if !r.Harm {
-			continue
-		}
-		if told++; told <= most {
-			fmt.Fprintln(w, present.Clean(r.String()))
-		}
+	for _, line := range ask.RemarkLines(remarks) {
+		fmt.Fprintln(w, present.Clean(line))
 	}
-	if told > most {
-		fmt.Fprintf(
-			w,
-			"... and %d more of the source that is not taken; yorvet import --preview --all shows it\n",
-			told-most,
-		)
-	}
-}
-
-// loadSides returns the resolvers of two estates, either of which may be a source.
-func loadSides(ctx context.Context, names [2]string, today estate.Day) (sides [2]*resolve.Resolver, err error) {
-	var errs [2]error
-	var done sync.WaitGroup
-	for i, name := range names {
-		done.Go(func() {
-			var e *estate.Estate
-			if e, errs[i] = loadSide(ctx, name); errs[i] == nil {
-				sides[i] = resolve.New(e, today)
-			}
-		})
-	}
-	done.Wait()
-	return sides, errors.Join(errs[:]...)
-}
-
-func onDisk(name string) bool {
-	_, err := os.Stat(name)
-	return err == nil
 }

@@ -9,6 +9,7 @@ import (
 	docs "github.com/urfave/cli-docs/v3"
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/localfile"
 )
 
@@ -36,19 +37,19 @@ func writeManual(dir string, force bool) error {
 	root := newRoot([]string{"yorvet"}, Streams{})
 	pages := map[string]string{}
 	if err := addPages(pages, root, root.Name); err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	for name := range pages {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil && !force {
-			return usageError("%s exists; use --force", filepath.Join(dir, name))
+			return ask.Errorf("%s exists; use --force", filepath.Join(dir, name))
 		}
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	for name, text := range pages {
 		if err := localfile.Write(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	return nil

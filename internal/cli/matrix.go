@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -34,22 +35,22 @@ func newMatrix(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			a := present.NewMatrix(s.r)
+			a := present.NewMatrix(s.Resolver)
 			a.Only(groups)
 			if cmd.IsSet("where") {
 				if err := a.Where(cmd.String("where")); err != nil {
-					return usageError("--where: %w", err)
+					return ask.Errorf("--where: %w", err)
 				}
 			}
 			a.Total()
 			if by := cmd.String("sort"); by != "" || cmd.IsSet("top") {
 				if err := a.Sort(cmp.Or(by, "get")); err != nil {
-					return usageError("--sort: %w", err)
+					return ask.Errorf("--sort: %w", err)
 				}
 			}
 			if cmd.IsSet("top") {
 				if err := a.Top(cmd.Int("top")); err != nil {
-					return usageError("--top: %w", err)
+					return ask.Errorf("--top: %w", err)
 				}
 			}
 			return s.print(a)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
@@ -54,9 +55,9 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 		}
 		if i < 0 {
 			if near := nearest.Word(text, words); near != "" {
-				return usageError("--%s: unknown value %q; did you mean %q?", flag, text, near)
+				return ask.Errorf("--%s: unknown value %q; did you mean %q?", flag, text, near)
 			}
-			return usageError("--%s: expected %s or group, not %q", flag, strings.Join(words[1:], ", "), text)
+			return ask.Errorf("--%s: expected %s or group, not %q", flag, strings.Join(words[1:], ", "), text)
 		}
 		set(i)
 		return nil
@@ -73,7 +74,7 @@ func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
 	default:
 		day, err := estate.ParseDay(since)
 		if err != nil {
-			return m, usageError("--since: %w", err)
+			return m, ask.Errorf("--since: %w", err)
 		}
 		m.Since = day
 	}
@@ -127,9 +128,9 @@ func newMemberAdd(streams Streams) *cli.Command {
 func (c *changer) rule(text string) (change.Member, error) {
 	f, err := selector.ParseFilter(text)
 	if err != nil {
-		return change.Member{}, syntaxError("--rule", err)
+		return change.Member{}, ask.SyntaxError("--rule", err)
 	}
-	if c.r.Picks(estate.MemberRule{Filter: f}).IsEmpty() {
+	if c.Resolver.Picks(estate.MemberRule{Filter: f}).IsEmpty() {
 		c.note("%s picks nobody: there is no such person inside.", f)
 	}
 	return change.Member{Filter: f}, nil
@@ -137,7 +138,7 @@ func (c *changer) rule(text string) (change.Member, error) {
 
 func (c *changer) roleAndGroups() (string, []estate.ID, error) {
 	if c.cmd.Args().Len() == 0 {
-		return "", nil, usageError("%s needs a group", name(c.cmd))
+		return "", nil, ask.Errorf("%s needs a group", name(c.cmd))
 	}
 	role, err := c.role()
 	if err != nil {
@@ -169,25 +170,25 @@ func (c *changer) addTo(g estate.ID, role string) error {
 		return err
 	}
 	if len(list) == 0 && len(c.notes) == 0 && !c.cmd.IsSet("where") {
-		return usageError("member add needs somebody to add: addresses, --from, --where, --rule or --everyone")
+		return ask.Errorf("member add needs somebody to add: addresses, --from, --where, --rule or --everyone")
 	}
-	group := c.e.Group(g)
+	group := c.Estate.Group(g)
 	for _, one := range list {
 		if role != "" {
 			c.draft.Apply(change.SetList{Group: g, Setting: role, Add: []string{one.address.String()}})
 			c.addPerson(one)
 			continue
 		}
-		if len(entriesOf(c.e, g, one.id)) > 0 && one.id != estate.None {
+		if len(entriesOf(c.Estate, g, one.id)) > 0 && one.id != estate.None {
 			c.note("%s is a member of %s already", one.address, group.Address)
 			c.tally.isThere(one.address)
 			continue
 		}
 		if one.id == g {
-			return usageError("%s cannot be a member of itself", group.Address)
+			return ask.Errorf("%s cannot be a member of itself", group.Address)
 		}
-		if group.NoOutsideMembers && !c.e.InsideDomain(one.address.Domain()) {
-			return usageError("%s is outside, and outside-members of %s is refused; nothing written. To allow it: "+
+		if group.NoOutsideMembers && !c.Estate.InsideDomain(one.address.Domain()) {
+			return ask.Errorf("%s is outside, and outside-members of %s is refused; nothing written. To allow it: "+
 				"yorvet group set %s outside-members=allowed", one.address, group.Address, group.Address)
 		}
 		says := m
@@ -195,9 +196,9 @@ func (c *changer) addTo(g estate.ID, role string) error {
 			says.Copy = group.Joiners
 		}
 		if !c.cmd.IsSet("since") {
-			says.Since = c.r.Today()
+			says.Since = c.Resolver.Today()
 		}
-		if c.e.IsGroup(one.id) {
+		if c.Estate.IsGroup(one.id) {
 			says = estate.Membership{Copy: m.Copy}
 		}
 		member := change.Member{Address: one.address, Membership: says, JustNow: !c.cmd.IsSet("since")}
@@ -228,7 +229,7 @@ func newMemberRemove(streams Streams) *cli.Command {
 						return err
 					}
 					if len(list) == 0 && len(c.notes) == 0 && !cmd.IsSet("where") {
-						return usageError("member remove needs somebody to remove: addresses, --from or --where")
+						return ask.Errorf("member remove needs somebody to remove: addresses, --from or --where")
 					}
 					if c.takeOut(g, role, list, len(groups) == 1) {
 						touched = append(touched, g)
@@ -250,30 +251,30 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 	touched := false
 	for _, one := range list {
 		if role != "" {
-			listed := map[string][]estate.Listed{"owners": c.e.Group(g).Owners, "moderators": c.e.Group(g).Moderators}[role]
+			listed := map[string][]estate.Listed{"owners": c.Estate.Group(g).Owners, "moderators": c.Estate.Group(g).Moderators}[role]
 			if slices.ContainsFunc(listed, func(l estate.Listed) bool { return l.ID == one.id }) {
-				drop := []string{c.e.Address(one.id).String()}
+				drop := []string{c.Estate.Address(one.id).String()}
 				c.draft.Apply(change.SetList{Group: g, Setting: role, Drop: drop})
 				touched = true
 			}
 			continue
 		}
-		entries := entriesOf(c.e, g, one.id)
+		entries := entriesOf(c.Estate, g, one.id)
 		if one.id == estate.None {
-			entries = nobodyEntries(c.e, g, one.address)
+			entries = nobodyEntries(c.Estate, g, one.address)
 		}
 		for _, entry := range entries {
 			c.draft.Apply(change.RemoveMember{Group: g, Entry: entry})
 			touched = true
 		}
-		if one.id == estate.None || !c.e.IsPerson(one.id) {
+		if one.id == estate.None || !c.Estate.IsPerson(one.id) {
 			continue
 		}
-		if _, isMember := c.r.Receipt(g, one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
+		if _, isMember := c.Resolver.Receipt(g, one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
 			c.leaveOut(
 				"%s is no direct member of %s: %s brings them in",
 				one.address,
-				c.e.Address(g),
+				c.Estate.Address(g),
 				c.bringsIn(g, one.id),
 			)
 		}
@@ -283,17 +284,17 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 
 // bringsIn names what makes somebody a member of a group besides an entry.
 func (c *changer) bringsIn(g, person estate.ID) string {
-	for _, rule := range c.e.Rules(g) {
-		if rule.Filter == nil && c.e.Inside(person) {
+	for _, rule := range c.Estate.Rules(g) {
+		if rule.Filter == nil && c.Estate.Inside(person) {
 			return "the rule everyone"
 		}
-		if rule.Filter != nil && c.e.Inside(person) && c.e.Matches(person, rule.Filter) {
+		if rule.Filter != nil && c.Estate.Inside(person) && c.Estate.Matches(person, rule.Filter) {
 			return "the rule " + rule.Filter.String()
 		}
 	}
-	for _, child := range c.e.Children(g) {
-		if _, ok := c.r.Receipt(child.Group, person); ok {
-			return c.e.Address(child.Group).String()
+	for _, child := range c.Estate.Children(g) {
+		if _, ok := c.Resolver.Receipt(child.Group, person); ok {
+			return c.Estate.Address(child.Group).String()
 		}
 	}
 	return "a nested group"
@@ -310,10 +311,10 @@ func newMemberSet(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 {
-					return usageError("member set needs a group")
+					return ask.Errorf("member set needs a group")
 				}
 				if !cmd.IsSet("copy") && !cmd.IsSet("invitations") && !cmd.IsSet("paused") && !cmd.IsSet("since") {
-					return usageError("member set needs something to set: --copy, --invitations, --paused or --since")
+					return ask.Errorf("member set needs something to set: --copy, --invitations, --paused or --since")
 				}
 				groups, err := c.changed(cmd.Args().First())
 				if err != nil {
@@ -349,7 +350,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 	}
 	changed := false
 	listed := map[estate.ID]bool{}
-	for i, entry := range c.e.Entries(g) {
+	for i, entry := range c.Estate.Entries(g) {
 		listed[entry.Member] = true
 		if !all && !picked[entry.Member] {
 			continue
@@ -358,7 +359,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if c.e.IsGroup(entry.Member) {
+		if c.Estate.IsGroup(entry.Member) {
 			if all || m.Copy == entry.Copy() {
 				continue // what is said of people is not meant for nested groups
 			}
@@ -373,15 +374,15 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 		if listed[one.id] || c.cmd.IsSet("where") || !alone {
 			continue
 		}
-		if _, isMember := c.r.Receipt(g, one.id); one.id != estate.None && c.e.IsPerson(one.id) && isMember {
+		if _, isMember := c.Resolver.Receipt(g, one.id); one.id != estate.None && c.Estate.IsPerson(one.id) && isMember {
 			c.leaveOut(
 				"%s is no direct member of %s: %s brings them in",
 				one.address,
-				c.e.Address(g),
+				c.Estate.Address(g),
 				c.bringsIn(g, one.id),
 			)
 		} else {
-			c.leaveOut("%s is no member of %s", one.address, c.e.Address(g))
+			c.leaveOut("%s is no member of %s", one.address, c.Estate.Address(g))
 		}
 	}
 	return changed, nil
@@ -408,7 +409,7 @@ func newMemberList(streams Streams) *cli.Command {
 				return err
 			}
 			if cmd.Args().Len() == 0 && !cmd.IsSet("groups") {
-				return usageError("member list needs a group")
+				return ask.Errorf("member list needs a group")
 			}
 			groups, err := s.groupsOrAll(cmd.Args().Slice()...)
 			if err != nil {
@@ -421,15 +422,15 @@ func newMemberList(streams Streams) *cli.Command {
 			}
 			var wanted func(group, id estate.ID) bool
 			if where := cmd.String("where"); where != "" {
-				x, err := parsePeople(s, "--where", where)
+				x, err := s.ParsePeople("--where", where)
 				if err != nil {
 					return err
 				}
 				wanted = func(group, id estate.ID) bool {
-					return s.e.IsPerson(id) && s.r.Eval(group, x, s.r.Sender(s.e.Address(id)), resolve.Message{})
+					return s.Estate.IsPerson(id) && s.Resolver.Eval(group, x, s.Resolver.Sender(s.Estate.Address(id)), resolve.Message{})
 				}
 			}
-			return s.print(present.NewMemberList(s.r, groups, cmd.String("as"), wanted))
+			return s.print(present.NewMemberList(s.Resolver, groups, cmd.String("as"), wanted))
 		},
 	}
 }

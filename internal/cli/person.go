@@ -5,9 +5,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -30,36 +27,11 @@ func newPerson(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			id, err := s.person(text)
+			id, err := s.Person(text)
 			if err != nil {
 				return err
 			}
-			return s.print(present.NewPerson(s.r, id))
+			return s.print(present.NewPerson(s.Resolver, id))
 		},
 	}
-}
-
-// person returns the person whom an argument names.
-func (s *session) person(text string) (estate.ID, error) {
-	if id, ok, err := s.byLocalPart(text, ofPeople); ok || err != nil {
-		return id, err
-	}
-	if id, ok, err := s.byName(text); ok || err != nil {
-		return id, err
-	}
-	if id, ok, _ := s.byLocalPart(text, ofGroups); ok {
-		text = s.e.Address(id).String()
-	}
-	a, err := address.Parse(text)
-	if err != nil {
-		return estate.None, usageError("no person %q", text)
-	}
-	id, ok := s.e.Find(a)
-	switch {
-	case !ok:
-		return estate.None, usageError("no person %q%s", text, meant(nearest.Words(text, s.e.Addresses, 3)...))
-	case s.e.IsGroup(id):
-		return estate.None, usageError("%s is a group; try yorvet who receives %s", text, text)
-	}
-	return id, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -57,7 +58,7 @@ func newPersonList(streams Streams) *cli.Command {
 				people = slices.DeleteFunc(people, func(id estate.ID) bool { return !picked[id] })
 				by = strings.TrimSpace(by + " " + text)
 			}
-			return s.print(present.NewPeople(s.r, people, by))
+			return s.print(present.NewPeople(s.Resolver, people, by))
 		},
 	}
 }
@@ -67,7 +68,7 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 	if _, err := selector.ParseFilter(text); err == nil {
 		text = "where " + text
 	}
-	x, err := parsePeople(s, "--where", text)
+	x, err := s.ParsePeople("--where", text)
 	if err != nil {
 		return nil, err
 	}
@@ -75,13 +76,13 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 	var own error
 	selector.Atoms(x, func(a *selector.Atom) {
 		if a.Kind.AboutGroup() {
-			own = usageError("--where: %q is about one group, expected in GROUP", a.Text)
+			own = ask.Errorf("--where: %q is about one group, expected in GROUP", a.Text)
 		}
 	})
 	if own != nil {
 		return nil, own
 	}
-	s.eachPicked(estate.None, x, func(id estate.ID) { picked[id] = true })
+	s.EachPicked(estate.None, x, func(id estate.ID) { picked[id] = true })
 	return picked, nil
 }
 
@@ -90,14 +91,14 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
 	var list []estate.ID
 	if len(args) == 0 {
-		for i := range s.e.People() {
-			list = append(list, s.e.PersonID(i))
+		for i := range s.Estate.People() {
+			list = append(list, s.Estate.PersonID(i))
 		}
 		return list, nil
 	}
 	for _, arg := range args {
 		if !strings.Contains(arg, "*") {
-			id, err := s.person(arg)
+			id, err := s.Person(arg)
 			if err != nil {
 				return nil, err
 			}
@@ -105,13 +106,13 @@ func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
 			continue
 		}
 		before := len(list)
-		for i := range s.e.People() {
-			if id := s.e.PersonID(i); estate.MatchStars(arg, s.e.Address(id).String()) {
+		for i := range s.Estate.People() {
+			if id := s.Estate.PersonID(i); estate.MatchStars(arg, s.Estate.Address(id).String()) {
 				list = append(list, id)
 			}
 		}
 		if len(list) == before {
-			return nil, usageError("no person matches %q", arg)
+			return nil, ask.Errorf("no person matches %q", arg)
 		}
 	}
 	slices.Sort(list)
@@ -130,7 +131,7 @@ func newPersonAdd(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 {
-					return usageError("person add needs an address")
+					return ask.Errorf("person add needs an address")
 				}
 				a, err := c.freePerson(cmd.Args().First(), estate.None)
 				if err != nil {
@@ -144,7 +145,7 @@ func newPersonAdd(streams Streams) *cli.Command {
 				for _, f := range fields {
 					switch {
 					case f.operator != '=':
-						return usageError("%s: a new person has nothing to add to or take from", f.name)
+						return ask.Errorf("%s: a new person has nothing to add to or take from", f.name)
 					case f.name == "name":
 						add.Name = strings.Join(f.texts, "; ")
 					case f.name == "mailbox":
@@ -184,7 +185,7 @@ func personFields(args []string) (list []personField, err error) {
 	for _, arg := range args {
 		name, value, ok := strings.Cut(arg, "=")
 		if !ok || name == "" {
-			return nil, usageError("expected FIELD=VALUE, not %q", arg)
+			return nil, ask.Errorf("expected FIELD=VALUE, not %q", arg)
 		}
 		f := personField{operator: '='}
 		if last := name[len(name)-1]; last == '+' || last == '-' {
@@ -196,12 +197,12 @@ func personFields(args []string) (list []personField, err error) {
 		}
 		switch {
 		case f.attribute == "" && !slices.Contains(personFieldNames, name):
-			return nil, unknown("field", name, personFieldNames)
+			return nil, ask.Unknown("field", name, personFieldNames)
 		case f.operator != '=' && (name == "name" || name == "mailbox"):
-			return nil, usageError("%s is no list, expected %s=VALUE", name, name)
+			return nil, ask.Errorf("%s is no list, expected %s=VALUE", name, name)
 		case name == "mailbox" && !slices.Contains(estate.MailboxWords(), value):
-			return nil, usageError("mailbox=%s: expected %s%s", value, orList(estate.MailboxWords()),
-				meant(nearest.Word(value, estate.MailboxWords())))
+			return nil, ask.Errorf("mailbox=%s: expected %s%s", value, ask.OrList(estate.MailboxWords()),
+				ask.Meant(nearest.Word(value, estate.MailboxWords())))
 		case name == "name" && value != "":
 			f.texts = []string{value}
 		case value != "":
@@ -216,17 +217,17 @@ func personFields(args []string) (list []personField, err error) {
 func (c *changer) freePerson(text string, self estate.ID) (address.Address, error) {
 	a, err := address.Parse(text)
 	if err != nil {
-		return a, usageError("%w", err)
+		return a, ask.Errorf("%w", err)
 	}
-	id, taken := c.e.Find(a)
-	if !taken || id == self || c.e.IsPerson(id) && c.e.Person(id).Implied {
+	id, taken := c.Estate.Find(a)
+	if !taken || id == self || c.Estate.IsPerson(id) && c.Estate.Person(id).Implied {
 		return a, nil
 	}
 	what := "the person"
-	if c.e.IsGroup(id) {
+	if c.Estate.IsGroup(id) {
 		what = "the group"
 	}
-	return a, usageError("%s is taken by %s %s", text, what, c.e.Address(id))
+	return a, ask.Errorf("%s is taken by %s %s", text, what, c.Estate.Address(id))
 }
 
 func newPersonSet(streams Streams) *cli.Command {
@@ -242,7 +243,7 @@ func newPersonSet(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() < 2 {
-					return usageError("person set needs a person and what to set, as in mailbox=closed")
+					return ask.Errorf("person set needs a person and what to set, as in mailbox=closed")
 				}
 				people, err := c.peopleOrAll(cmd.Args().Slice()[:1])
 				if err != nil {
@@ -265,12 +266,12 @@ func newPersonSet(streams Streams) *cli.Command {
 
 // errImplied is the error of somebody who is a member of a group and nothing else.
 func (c *changer) errImplied(id estate.ID) error {
-	a := c.e.Address(id)
-	return usageError("%s is listed in groups, and not written down as a person; yorvet person add %s", a, a)
+	a := c.Estate.Address(id)
+	return ask.Errorf("%s is listed in groups, and not written down as a person; yorvet person add %s", a, a)
 }
 
 func (c *changer) setPerson(id estate.ID, fields []personField) error {
-	p := c.e.Person(id)
+	p := c.Estate.Person(id)
 	if p.Implied {
 		return c.errImplied(id)
 	}
@@ -292,7 +293,7 @@ func (c *changer) setPerson(id estate.ID, fields []personField) error {
 		default:
 			name := selector.Fold(f.attribute)
 			if _, known := values[name]; !known {
-				values[name] = c.e.Values(id, name)
+				values[name] = c.Estate.Values(id, name)
 			}
 			values[name] = valuesOf(f, values[name])
 			c.draft.Apply(change.SetAttribute{Person: id, Attribute: f.attribute, Values: values[name]})
@@ -350,29 +351,29 @@ func newPersonRename(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() != 2 {
-					return usageError("person rename needs a person and their new address")
+					return ask.Errorf("person rename needs a person and their new address")
 				}
-				id, err := c.person(cmd.Args().First())
+				id, err := c.Person(cmd.Args().First())
 				if err != nil {
 					return err
 				}
-				if c.e.Person(id).Implied {
+				if c.Estate.Person(id).Implied {
 					return c.errImplied(id)
 				}
 				a, err := c.freePerson(cmd.Args().Get(1), id)
 				if err != nil {
 					return err
 				}
-				if a.Key() == c.e.Address(id).Key() {
-					return usageError("%s has this address already", a)
+				if a.Key() == c.Estate.Address(id).Key() {
+					return ask.Errorf("%s has this address already", a)
 				}
 				c.draft.Apply(change.RenamePerson{Person: id, To: a})
 				if !cmd.Bool("forget") {
-					also := slices.DeleteFunc(slices.Clone(c.e.Person(id).Also),
+					also := slices.DeleteFunc(slices.Clone(c.Estate.Person(id).Also),
 						func(x address.Address) bool { return x.Key() == a.Key() })
-					c.draft.Apply(change.SetPersonAlso{Person: id, Also: append(also, c.e.Address(id))})
+					c.draft.Apply(change.SetPersonAlso{Person: id, Also: append(also, c.Estate.Address(id))})
 				}
-				c.draft.Apply(change.Renamed(c.e, id, a)...)
+				c.draft.Apply(change.Renamed(c.Estate, id, a)...)
 				c.noteEdge(id)
 				return nil
 			})
@@ -382,9 +383,9 @@ func newPersonRename(streams Streams) *cli.Command {
 
 // noteEdge tells which rules of the edge name a person, as these are changed by hand.
 func (c *changer) noteEdge(id estate.ID) {
-	for i, rule := range c.e.Settings().Edge {
+	for i, rule := range c.Estate.Settings().Edge {
 		selector.Atoms(rule.Selector, func(a *selector.Atom) {
-			if who, ok := c.e.Find(a.Address); a.Kind == selector.Is && ok && who == id {
+			if who, ok := c.Estate.Find(a.Address); a.Kind == selector.Is && ok && who == id {
 				c.note("Rule %d of the edge names %s, and stays as it is: %s", i+1, a.Address, rule.Text)
 			}
 		})
@@ -402,7 +403,7 @@ func newPersonClose(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 {
-					return usageError("person close needs a person")
+					return ask.Errorf("person close needs a person")
 				}
 				people, err := c.peopleOrAll(cmd.Args().Slice())
 				if err != nil {
@@ -440,41 +441,41 @@ func newPersonLeaves(streams Streams) *cli.Command {
 // leave takes somebody out of everything.
 func leave(c *changer) error {
 	if c.cmd.Args().Len() != 1 {
-		return usageError("person leaves needs one person")
+		return ask.Errorf("person leaves needs one person")
 	}
-	id, err := c.person(c.cmd.Args().First())
+	id, err := c.Person(c.cmd.Args().First())
 	if err != nil {
 		return err
 	}
 	heir := estate.None
 	if c.cmd.IsSet("successor") {
-		if heir, err = c.person(c.cmd.String("successor")); err != nil {
+		if heir, err = c.Person(c.cmd.String("successor")); err != nil {
 			return err
 		}
 	}
-	p := c.e.Person(id)
+	p := c.Estate.Person(id)
 	switch handsOver := c.cmd.Bool("hand-over-address"); {
 	case heir == id:
-		return usageError("the successor is the person who leaves")
-	case handsOver && (heir == estate.None || c.e.Person(heir).Implied):
-		return usageError("--hand-over-address needs --successor with a person who is written down")
+		return ask.Errorf("the successor is the person who leaves")
+	case handsOver && (heir == estate.None || c.Estate.Person(heir).Implied):
+		return ask.Errorf("--hand-over-address needs --successor with a person who is written down")
 	case handsOver && c.cmd.Bool("keep"):
-		return usageError("--keep and --hand-over-address exclude each other")
+		return ask.Errorf("--keep and --hand-over-address exclude each other")
 	case p.Implied:
 	case !c.cmd.Bool("keep"):
 		c.draft.Apply(change.RemovePerson{Person: id})
 		if handsOver {
-			also := slices.Concat(c.e.Person(heir).Also, []address.Address{p.Address}, p.Also)
+			also := slices.Concat(c.Estate.Person(heir).Also, []address.Address{p.Address}, p.Also)
 			c.draft.Apply(change.SetPersonAlso{Person: heir, Also: also})
 		}
 	case p.Mailbox == estate.MailboxOpen:
 		c.draft.Apply(change.SetPerson{Person: id, Field: "mailbox", Text: "closed"})
 	}
-	changes := slices.Concat(change.Cascade(c.e, []estate.ID{id}, nil), change.Unnamed(c.e, id))
-	c.about = fmt.Sprintf("%s leaves, and is taken out of everything", c.e.Address(id))
+	changes := slices.Concat(change.Cascade(c.Estate, []estate.ID{id}, nil), change.Unnamed(c.Estate, id))
+	c.about = fmt.Sprintf("%s leaves, and is taken out of everything", c.Estate.Address(id))
 	if heir != estate.None {
-		changes = change.HandOver(c.e, id, heir, c.r.Today())
-		c.about = fmt.Sprintf("%s leaves, and %s takes their place", c.e.Address(id), c.e.Address(heir))
+		changes = change.HandOver(c.Estate, id, heir, c.Resolver.Today())
+		c.about = fmt.Sprintf("%s leaves, and %s takes their place", c.Estate.Address(id), c.Estate.Address(heir))
 	}
 	c.draft.Apply(changes...)
 	c.noteTouched(changes)
@@ -486,7 +487,7 @@ func leave(c *changer) error {
 func (c *changer) noteTouched(changes []change.Change) {
 	var groups []estate.ID
 	for _, one := range changes {
-		if g := one.About(c.e).Group; g != estate.None && !slices.Contains(groups, g) {
+		if g := one.About(c.Estate).Group; g != estate.None && !slices.Contains(groups, g) {
 			groups = append(groups, g)
 		}
 	}
@@ -508,18 +509,18 @@ func newPersonRemove(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return changeEstate(ctx, cmd, streams, func(c *changer) error {
 				if cmd.Args().Len() == 0 {
-					return usageError("person remove needs a person")
+					return ask.Errorf("person remove needs a person")
 				}
 				people, err := c.peopleOrAll(cmd.Args().Slice())
 				if err != nil {
 					return err
 				}
-				changes := change.Cascade(c.e, people, nil)
+				changes := change.Cascade(c.Estate, people, nil)
 				for _, id := range people {
-					if !c.e.Person(id).Implied {
+					if !c.Estate.Person(id).Implied {
 						c.draft.Apply(change.RemovePerson{Person: id})
 					}
-					changes = append(changes, change.Unnamed(c.e, id)...)
+					changes = append(changes, change.Unnamed(c.Estate, id)...)
 					c.noteEdge(id)
 				}
 				if err := sameRuleTwice(changes); err != nil {

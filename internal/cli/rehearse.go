@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/estatefile"
@@ -33,7 +34,7 @@ type rehearsed struct {
 func rehearsal(ctx context.Context, dir string, day estate.Day) (*rehearsed, []string, error) {
 	r := &rehearsed{folder: filepath.Join(dir, rehearsalFolder)}
 	if err := os.Mkdir(r.folder, 0o700); err != nil {
-		return nil, nil, usageError("the demo needs a folder of its own for the rehearsal: %w", err)
+		return nil, nil, ask.Errorf("the demo needs a folder of its own for the rehearsal: %w", err)
 	}
 	args, err := r.serve(ctx, dir, day)
 	if err != nil {
@@ -58,12 +59,12 @@ func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]st
 	r.service = service
 	ready := service.Ready()
 	if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
-		return nil, usageError("%w", err)
+		return nil, ask.Errorf("%w", err)
 	}
 	connectionsFile := filepath.Join(r.folder, "connections.yaml")
 	text := ready.ConnectionsFile("secret", []string{"guest@holiday.example"}, rehearsalLimits)
 	if err := localfile.WritePrivate(connectionsFile, []byte(text)); err != nil {
-		return nil, usageError("%w", err)
+		return nil, ask.Errorf("%w", err)
 	}
 	return []string{
 		"--connections", connectionsFile, "--store", filepath.Join(r.folder, "runs.db"), "--run", "rehearsal",
@@ -75,11 +76,11 @@ func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]st
 func serveDemo(ctx context.Context, path, folder string, today estate.Day) (*standin.Service, error) {
 	password, err := standin.Secret(ctx, filepath.Join(folder, "secret"))
 	if err != nil {
-		return nil, usageError("%w", err)
+		return nil, ask.Errorf("%w", err)
 	}
 	served, err := estatefile.Load(ctx, path)
 	if err != nil {
-		return nil, loadError(path, err)
+		return nil, ask.LoadError(path, err)
 	}
 	day, err := time.Parse(time.DateOnly, today.String())
 	if err != nil {
@@ -94,7 +95,7 @@ func serveDemo(ctx context.Context, path, folder string, today estate.Day) (*sta
 		Now:             func() time.Time { return day.Add(12*time.Hour + clock.Since(began)) },
 	})
 	if err != nil {
-		return nil, networkError(err)
+		return nil, ask.Network(err)
 	}
 	return service, nil
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
@@ -26,23 +27,23 @@ type letter struct {
 }
 
 // mailReports plans what each owner is sent, and sends it with --send.
-func (s *session) mailReports() error {
+func (s *session) mailReports(q *ask.Report, at *ask.Place) error {
 	if s.cmd.String("as") == "" {
-		return usageError("report --mail needs --as with your own address")
+		return ask.Errorf("report --mail needs --as with your own address")
 	}
-	me, err := s.address("as", s.cmd.String("as"))
+	me, err := s.Address("as", s.cmd.String("as"))
 	if err != nil {
 		return err
 	}
-	letters, unowned, err := s.letters()
+	letters, unowned, err := s.letters(q, at)
 	if err != nil {
 		return err
 	}
 	a := &present.Mailing{From: me.String(), Unowned: unowned, Letters: []present.Letter{}}
 	for _, one := range letters {
-		out := present.Letter{To: s.e.Address(one.to).String(), Groups: one.groups, Bytes: len(one.page)}
-		if s.r.Shut(one.to) {
-			out.Why = "the mailbox is " + s.e.Person(one.to).Mailbox.String()
+		out := present.Letter{To: s.Estate.Address(one.to).String(), Groups: one.groups, Bytes: len(one.page)}
+		if s.Resolver.Shut(one.to) {
+			out.Why = "the mailbox is " + s.Estate.Person(one.to).Mailbox.String()
 		}
 		a.Letters = append(a.Letters, out)
 	}
@@ -51,7 +52,7 @@ func (s *session) mailReports() error {
 	}
 	l, err := connections.Load(s.ctx, s.cmd.String("connections"))
 	if err != nil {
-		return connectionError(s.cmd, err)
+		return ask.ConnectionsError(s.cmd.IsSet("connections"), err)
 	}
 	if err := unlock(s.ctx, s.cmd, s.streams, l); err != nil {
 		return err
@@ -64,7 +65,7 @@ func (s *session) mailReports() error {
 	}
 	switch {
 	case a.Failed > 0 && a.Failed == len(a.Letters):
-		return networkError(errors.New("no report could be sent"))
+		return ask.Network(errors.New("no report could be sent"))
 	case a.Failed > 0:
 		return errWrong
 	}
@@ -72,33 +73,33 @@ func (s *session) mailReports() error {
 }
 
 // letters makes the page of each owner, and counts the groups without one.
-func (s *session) letters() (list []letter, unowned int, err error) {
-	choice, err := s.reportChoice()
+func (s *session) letters(q *ask.Report, at *ask.Place) (list []letter, unowned int, err error) {
+	choice, err := q.Choice(s.ctx, at, &s.Desk)
 	if err != nil {
 		return nil, 0, err
 	}
 	only := estate.None
-	if text := s.cmd.String("for"); text != "" {
-		a, err := s.address("for", text)
+	if text := q.For; text != "" {
+		a, err := s.Address("for", text)
 		if err != nil {
 			return nil, 0, err
 		}
-		if only, _ = s.e.Find(a); only == estate.None {
-			return nil, 0, usageError("--for: %s is neither a group nor a person of the estate", a)
+		if only, _ = s.Estate.Find(a); only == estate.None {
+			return nil, 0, ask.Errorf("--for: %s is neither a group nor a person of the estate", a)
 		}
 	}
 	owners := map[estate.ID]bool{}
 	var order []estate.ID
-	for group := range estate.ID(s.e.Groups()) {
-		if only != estate.None && s.e.IsGroup(only) && group != only {
+	for group := range estate.ID(s.Estate.Groups()) {
+		if only != estate.None && s.Estate.IsGroup(only) && group != only {
 			continue
 		}
-		of := s.r.Owners(group)
+		of := s.Resolver.Owners(group)
 		if len(of) == 0 {
 			unowned++
 		}
 		for _, owner := range of {
-			if only != estate.None && s.e.IsPerson(only) && owner != only {
+			if only != estate.None && s.Estate.IsPerson(only) && owner != only {
 				continue
 			}
 			if !owners[owner] {
@@ -107,10 +108,10 @@ func (s *session) letters() (list []letter, unowned int, err error) {
 			}
 		}
 	}
-	maker := report.NewMaker(s.r)
+	maker := report.NewMaker(s.Resolver)
 	for _, owner := range order {
 		one := choice
-		s.aboutOne(&one, owner)
+		s.AboutOne(&one, owner)
 		d := maker.Collect(one)
 		var page bytes.Buffer
 		if err := d.Write(&page); err != nil {
@@ -131,14 +132,14 @@ func (s *session) letters() (list []letter, unowned int, err error) {
 // sendLetters sends the letters one after the other, at the pace of the connections.
 func (s *session) sendLetters(l *connections.Connections, me address.Address, letters []letter,
 	a *present.Mailing) error {
-	way, ok := l.Sender(me, s.r.Sender(me).Inside, false)
+	way, ok := l.Sender(me, s.Resolver.Sender(me).Inside, false)
 	if !ok {
-		return usageError("no connection of %s sends as %s", s.cmd.String("connections"), me)
+		return ask.Errorf("no connection of %s sends as %s", s.cmd.String("connections"), me)
 	}
 	session := send.NewSession(way.As(me))
 	defer session.Close()
 	if reply := session.Open(s.ctx); reply != (send.Reply{}) {
-		return networkError(errors.New("sending by " + way.Name + ": " + reply.String()))
+		return ask.Network(errors.New("sending by " + way.Name + ": " + reply.String()))
 	}
 	a.Sent = true
 	for i := range letters {
@@ -173,19 +174,19 @@ func (s *session) written(me address.Address, one *letter) ([]byte, error) {
 	if _, err := rand.Read(id[:]); err != nil {
 		return nil, err
 	}
-	to := s.e.Address(one.to)
+	to := s.Estate.Address(one.to)
 	const most = 20 // groups that the text names
 	names := strings.Join(one.groups[:min(len(one.groups), most)], "\n  ")
 	if len(one.groups) > most {
 		names += "\n  and " + present.Count(len(one.groups)-most, "other", "others")
 	}
 	greeting := to.String()
-	if name := s.e.Person(one.to).Name; name != "" {
+	if name := s.Estate.Person(one.to).Name; name != "" {
 		greeting = name
 	}
 	return compose.Message{
 		From: me, To: to, ID: hex.EncodeToString(id[:]) + "@" + me.Domain(), Date: clock.Now(), Auto: "auto-generated",
-		Subject: "Your mail groups at " + present.Clean(s.e.Settings().Name),
+		Subject: "Your mail groups at " + present.Clean(s.Estate.Settings().Name),
 		Text: "Dear " + present.Clean(greeting) +
 			",\n\nattached is a page about the mail groups that you own or approve messages for:\n\n  " + names +
 			"\n\nIt shows who may write to them, who gets it and who does not, and what should be put right. " +

@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -36,12 +37,12 @@ func caller(
 	}
 	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
-		return nil, nil, me, connectionError(cmd, err)
+		return nil, nil, me, ask.ConnectionsError(cmd.IsSet("connections"), err)
 	}
 	if cmd.String("as") == "" {
-		return nil, nil, me, usageError("%s needs --as with your own address", name(cmd))
+		return nil, nil, me, ask.Errorf("%s needs --as with your own address", name(cmd))
 	}
-	me, err = s.address("as", cmd.String("as"))
+	me, err = s.Address("as", cmd.String("as"))
 	return s, l, me, err
 }
 
@@ -71,8 +72,8 @@ func newRollcall(streams Streams) *cli.Command {
 		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			run := cmd.String("run")
-			if run != "" && !runName.MatchString(run) {
-				return usageError("--run: %q is no name of a run, expected letters, digits and hyphens", run)
+			if err := ask.CheckRunName("run", run); err != nil {
+				return err
 			}
 			if run != "" && !cmd.Bool("send") {
 				return lookAgain(ctx, cmd, streams, run)
@@ -85,12 +86,12 @@ func newRollcall(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			group, err := s.group(text)
+			group, err := s.Group(text)
 			if err != nil {
 				return err
 			}
 			if !cmd.Bool("send") {
-				return s.print(present.NewRollCall(s.r, probe.PlanCall(s.r, group, me)))
+				return s.print(present.NewRollCall(s.Resolver, probe.PlanCall(s.Resolver, group, me)))
 			}
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
@@ -107,18 +108,22 @@ func (s *session) startCall(l *connections.Connections, group estate.ID, me addr
 		return err
 	}
 	defer st.Close()
-	options := s.options(st, &progress{})
-	if options.Estate, err = s.evaluated(); err != nil {
+	_, at, err := prepare(s.ctx, s.cmd, s.streams)
+	if err != nil {
 		return err
 	}
-	call, err := probe.StartCall(s.ctx, s.r, l, group, me, options, run)
+	options := probe.Options{Store: st, State: ask.StateFolder(), Version: version(), Trouble: at.Warn}
+	if options.Estate, err = s.Evaluated(s.ctx, at); err != nil {
+		return err
+	}
+	call, err := probe.StartCall(s.ctx, s.Resolver, l, group, me, options, run)
 	switch {
 	case errors.Is(err, store.ErrExists):
-		return usageError("there is a run %s already; name another", run)
+		return ask.Errorf("there is a run %s already; name another", run)
 	case err != nil:
-		return networkError(err)
+		return ask.Network(err)
 	}
-	return s.print(present.NewRollCall(s.r, call))
+	return s.print(present.NewRollCall(s.Resolver, call))
 }
 
 // lookAgain looks who has answered a roll call.
@@ -129,7 +134,7 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 	}
 	l, err := connections.Load(ctx, cmd.String("connections"))
 	if err != nil {
-		return connectionError(cmd, err)
+		return ask.ConnectionsError(cmd.IsSet("connections"), err)
 	}
 	if err := unlock(ctx, cmd, streams, l); err != nil {
 		return err
@@ -139,15 +144,20 @@ func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run strin
 		return err
 	}
 	defer st.Close()
-	k, err := s.kept(st, run, l)
+	_, at, err := prepare(ctx, cmd, streams)
+	if err != nil {
+		return err
+	}
+	at.Store = st
+	k, err := s.Kept(ctx, at, run, l)
 	if err != nil {
 		return err
 	}
 	call, err := k.LookCall(ctx)
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
-	return s.print(present.NewRollCall(s.r, call))
+	return s.print(present.NewRollCall(s.Resolver, call))
 }
 
 // newDecide returns the command by which an approver decides about held messages; done is
@@ -161,29 +171,29 @@ func newDecide(streams Streams, word, usage, done string, admit bool) *cli.Comma
 				return err
 			}
 			if cmd.Args().Len() == 0 {
-				return usageError("held %s needs the numbers that held list shows", word)
+				return ask.Errorf("held %s needs the numbers that held list shows", word)
 			}
 			if err := unlock(ctx, cmd, streams, l); err != nil {
 				return err
 			}
-			requests, err := probe.Requests(ctx, s.r, l, me)
+			requests, err := probe.Requests(ctx, s.Resolver, l, me)
 			if err != nil {
-				return networkError(err)
+				return ask.Network(err)
 			}
 			var chosen []*probe.Request
 			for _, text := range cmd.Args().Slice() {
 				n, err := strconv.Atoi(text)
 				i := slices.IndexFunc(requests, func(q probe.Request) bool { return q.Number == n })
 				if err != nil || i < 0 {
-					return usageError("%q is no number that held list shows: there are %d", text, len(requests))
+					return ask.Errorf("%q is no number that held list shows: there are %d", text, len(requests))
 				}
 				chosen = append(chosen, &requests[i])
 			}
 			for _, q := range chosen {
-				if err := q.Decide(ctx, s.r, l, admit); err != nil {
-					return networkError(err)
+				if err := q.Decide(ctx, s.Resolver, l, admit); err != nil {
+					return ask.Network(err)
 				}
-				held := present.NewHeldQueue(s.r, me, []probe.Request{*q}).Held[0]
+				held := present.NewHeldQueue(s.Resolver, me, []probe.Request{*q}).Held[0]
 				fmt.Fprintf(streams.Out, "%s: %s\n", done, present.Clean(held.Line()))
 			}
 			return nil
@@ -209,11 +219,11 @@ func newHeld(streams Streams) *cli.Command {
 					if err := unlock(ctx, cmd, streams, l); err != nil {
 						return err
 					}
-					requests, err := probe.Requests(ctx, s.r, l, me)
+					requests, err := probe.Requests(ctx, s.Resolver, l, me)
 					if err != nil {
-						return networkError(err)
+						return ask.Network(err)
 					}
-					return s.print(present.NewHeldQueue(s.r, me, requests))
+					return s.print(present.NewHeldQueue(s.Resolver, me, requests))
 				},
 			},
 			newDecide(streams, "admit", "admit messages", "Admitted", true),

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,8 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/agent"
-	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
 )
@@ -28,11 +26,11 @@ func newRuns(streams Streams) *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
 						if cmd.Args().Len() > 0 {
-							return usageError("runs list takes flags only, not %q", cmd.Args().First())
+							return ask.Errorf("runs list takes flags only, not %q", cmd.Args().First())
 						}
 						all, err := st.CountRuns(ctx)
 						if err != nil {
-							return networkError(err)
+							return ask.Network(err)
 						}
 						most := all
 						if s.format == present.Text && !cmd.Bool("all") {
@@ -40,17 +38,17 @@ func newRuns(streams Streams) *cli.Command {
 						}
 						list, err := st.RunsSince(ctx, time.Time{}, most)
 						if err != nil {
-							return networkError(err)
+							return ask.Network(err)
 						}
-						a := keptRunsOf(list, st.Where())
+						a := ask.KeptRuns(list, st.Where())
 						a.All = all
 						for i := range list {
 							if cmd.Bool("all-estates") {
 								a.Runs[i].Owner = list[i].Owner
 							}
 						}
-						if err := underWay(ctx, st, list, a); err != nil {
-							return networkError(err)
+						if err := ask.UnderWay(ctx, st, list, a); err != nil {
+							return ask.Network(err)
 						}
 						return s.print(a)
 					})
@@ -67,7 +65,12 @@ func newRuns(streams Streams) *cli.Command {
 						return err
 					}
 					return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
-						return s.show(st, name, &connections.Connections{})
+						_, at, err := prepare(ctx, cmd, streams, present.JUnit)
+						if err != nil {
+							return err
+						}
+						at.Store = st
+						return s.result((&ask.Probe{}).Show(ctx, at, name))
 					})
 				},
 			},
@@ -92,9 +95,9 @@ func newRunsRemove(streams Streams) *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch chosen := cmd.IsSet("keep") || cmd.IsSet("older"); {
 			case chosen && cmd.Args().Len() > 0:
-				return usageError("runs remove takes either names or --keep and --older")
+				return ask.Errorf("runs remove takes either names or --keep and --older")
 			case !chosen && cmd.Args().Len() == 0:
-				return usageError("runs remove needs the names of runs, --keep or --older")
+				return ask.Errorf("runs remove needs the names of runs, --keep or --older")
 			}
 			return withStore(ctx, cmd, streams, func(s *session, st *store.Store) error {
 				return removeRuns(ctx, cmd, streams, st)
@@ -112,7 +115,7 @@ func withStore(ctx context.Context, cmd *cli.Command, streams Streams, do func(*
 	}
 	st, err := openListed(ctx, cmd, streams)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "list" {
-		return s.print(keptRunsOf(nil, none.where))
+		return s.print(ask.KeptRuns(nil, none.where))
 	} else if ok && cmd.Name == "store" {
 		return s.print(&present.Estates{Store: none.where, Estates: []present.KeptEstate{}})
 	} else if ok && cmd.Name == "remove" && cmd.Args().Len() == 0 {
@@ -136,7 +139,7 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 		}
 		answers, err := st.AnswersBefore(ctx, cutoff, store.Part{})
 		if err != nil {
-			return networkError(err)
+			return ask.Network(err)
 		}
 		if len(names)+answers > 0 && !cmd.Bool("yes") {
 			said := present.Count(len(names), "run goes", "runs go")
@@ -148,7 +151,7 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 			}
 			present.Paragraph(streams.Out, said, pageOptions(streams.Out))
 			if !askable(streams) {
-				return usageError("nothing is removed: no terminal to ask on; use --yes")
+				return ask.Errorf("nothing is removed: no terminal to ask on; use --yes")
 			}
 			if !agreed(ctx, streams, "Remove them, with all that was seen?", "Nothing removed.") {
 				return errWrong
@@ -159,14 +162,14 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 	names = slices.Compact(names)
 	if err := st.Remove(ctx, names...); err != nil {
 		if errors.Is(err, store.ErrNoRun) {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
-		return networkError(err)
+		return ask.Network(err)
 	}
 	fmt.Fprintf(streams.Out, "%d runs removed\n", len(names))
 	n, err := st.RemoveAnswers(ctx, cutoff, store.Part{})
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
 	if n > 0 {
 		fmt.Fprintf(streams.Out, "%d answers of checks, expectations and comparisons removed\n", n)
@@ -186,11 +189,11 @@ func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, 
 		cutoff = st.Now().Add(time.Millisecond) // all that has ended
 	}
 	if err != nil {
-		return nil, cutoff, networkError(err)
+		return nil, cutoff, ask.Network(err)
 	}
 	names, err := st.EndedBefore(ctx, cutoff, store.Part{})
 	if err != nil {
-		return nil, cutoff, networkError(err)
+		return nil, cutoff, ask.Network(err)
 	}
 	return names, cutoff, nil
 }
@@ -199,7 +202,7 @@ func oldRuns(ctx context.Context, cmd *cli.Command, st *store.Store) ([]string, 
 func ruleOf(cmd *cli.Command, days, runs string) (store.Rule, error) {
 	r := store.Rule{Days: cmd.Int(days), Runs: cmd.Int(runs)}
 	if r.Days < 0 || r.Runs < 0 || r.Days > mostDays {
-		return r, usageError("--%s takes a number from 0 up, --%s one up to %d", runs, days, mostDays)
+		return r, ask.Errorf("--%s takes a number from 0 up, --%s one up to %d", runs, days, mostDays)
 	}
 	return r, nil
 }
@@ -216,92 +219,3 @@ func severalOf(names []string) string {
 
 // mostDays is how far back --older may reach: a hundred years.
 const mostDays = 36_525
-
-// keptRunsOf tells of the runs of a store, the newest first.
-func keptRunsOf(list []store.Run, where string) *present.Runs {
-	a := &present.Runs{Store: where, All: len(list), Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
-	for _, r := range list {
-		one := present.KeptRun{Run: r.Name, Kind: r.Kind, State: r.State, Began: r.Began.UTC().Format(time.RFC3339),
-			Estate: r.Path, AsPredicted: r.Good, NotAsPredicted: r.Bad, NotLookedAt: r.Unlooked}
-		if !r.Ended.IsZero() {
-			one.Ended = r.Ended.UTC().Format(time.RFC3339)
-		}
-		a.Runs = append(a.Runs, one)
-	}
-	return a
-}
-
-// agentOf tells what an agent can do.
-func agentOf(one *store.Agent, offer connections.Offer) present.RunAgent {
-	out := present.RunAgent{Agent: one.Name, Host: one.Host, Sends: []string{}, Looks: []string{}, Works: []string{},
-		Problem: one.Problem}
-	for _, w := range offer.Send {
-		out.Sends, out.SendsAs = append(out.Sends, w.Name), append(out.SendsAs, w.Name+" as "+strings.Join(w.From, ", "))
-	}
-	for _, m := range offer.Look {
-		out.Looks, out.LooksInto = append(out.Looks, m.Name), append(out.LooksInto, m.Name+" for "+strings.Join(m.For, ", "))
-	}
-	return out
-}
-
-// underWay tells of the agents at work what they work on, and of the runs that are open how far they are
-// and what nobody does.
-func underWay(ctx context.Context, st *store.Store, list []store.Run, a *present.Runs) error {
-	agents, err := st.Agents(ctx)
-	if err != nil {
-		return err
-	}
-	shares, err := st.Shares(ctx)
-	if err != nil {
-		return err
-	}
-	offered := map[string]bool{}
-	for i := range agents {
-		var offer connections.Offer
-		_ = json.Unmarshal(agents[i].Offers, &offer) // what cannot be read is nothing
-		one := agentOf(&agents[i], offer)
-		for _, lane := range slices.Concat(one.Sends, one.Looks) {
-			offered[lane] = true
-		}
-		for _, share := range shares {
-			if slices.Contains(share.Holders, one.Agent) && !slices.Contains(one.Works, share.Run) {
-				one.Works = append(one.Works, share.Run)
-			}
-		}
-		a.Agents = append(a.Agents, one)
-	}
-	for i, r := range list {
-		if r.State != store.StateOpen && r.State != store.StateClosing {
-			continue
-		}
-		t, err := st.Of(r.Owner).Standing(ctx, r.ID)
-		if err != nil {
-			return err
-		}
-		a.Runs[i].Progress = agent.Progress(t, st.Now())
-		for _, share := range shares {
-			if share.Run == r.Name && share.Left > 0 && !offered[share.Lane] {
-				a.Runs[i].Missing = append(a.Runs[i].Missing, missing(share))
-			}
-		}
-	}
-	return nil
-}
-
-// runUnderWay tells how far a run is, who is at it, and what of it nobody does.
-func runUnderWay(ctx context.Context, st *store.Store, name string) (*present.Runs, error) {
-	run, err := st.RunNamed(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	a := keptRunsOf([]store.Run{run}, st.Where())
-	return a, underWay(ctx, st, []store.Run{run}, a)
-}
-
-// missing says what nobody does who is alive.
-func missing(share store.Share) string {
-	if share.Sends {
-		return "nobody alive sends by " + share.Lane + ": " + present.Count(share.Left, "message waits", "messages wait")
-	}
-	return "nobody alive looks into " + share.Lane + ": " + present.Count(share.Left, "mailbox waits", "mailboxes wait")
-}

@@ -3,9 +3,8 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
+	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"slices"
 	"strconv"
@@ -14,92 +13,97 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
-	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
-	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/present"
-	"yorvet.example/yorvet/internal/source"
 )
 
 // session is one run of a command that asks about an estate.
 type session struct {
+	ask.Desk
 	ctx     context.Context // of the run
 	cmd     *cli.Command
 	streams Streams
-	e       *estate.Estate
-	r       *resolve.Resolver
 	format  present.Format
-	picks   map[string][]estate.ID // people, by a selector that asks nothing about a group
-	byWord  map[string][]estate.ID // people by a word of their name; nil: not asked yet
 }
 
 // open checks the flags that all commands share, then loads the estate.
 // formats are those that the command knows besides the usual ones.
 func open(ctx context.Context, cmd *cli.Command, streams Streams, formats ...present.Format) (*session, error) {
-	s := &session{ctx: ctx, cmd: cmd, streams: streams}
-	var err error
-	if s.format, err = formatOf(cmd, formats...); err != nil {
-		return nil, err
-	}
-	today, err := dayOf(cmd)
+	s, at, err := prepare(ctx, cmd, streams, formats...)
 	if err != nil {
 		return nil, err
 	}
-	if s.e, err = loadNamed(ctx, cmd); err != nil {
+	d, err := ask.Open(ctx, at)
+	if err != nil {
 		return nil, err
 	}
-	s.r = resolve.New(s.e, today)
+	s.Desk = *d
 	return s, nil
 }
 
-// use has the command ask about another estate.
-func (s *session) use(e *estate.Estate) {
-	s.e = e
-	if s.r != nil {
-		s.r = resolve.New(e, s.r.Today())
+// prepare checks the flags that all commands share, and returns the place of a question with a session that has no
+// estate yet.
+func prepare(ctx context.Context, cmd *cli.Command, streams Streams, formats ...present.Format) (*session, *ask.Place,
+	error) {
+	format, err := formatOf(cmd, formats...)
+	if err != nil {
+		return nil, nil, err
 	}
-	s.picks = nil
+	day, err := dayOf(cmd)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := &ask.Place{Path: estatePath(cmd), Named: cmd.IsSet("estate"), Day: day, Version: version(),
+		Warn: func(text string) { warn(streams, text) },
+		Note: func(line string) { fmt.Fprintln(streams.Err, present.Clean(line)) }}
+	if askable(streams) {
+		at.Agree = func(question, otherwise string) bool { return agreed(ctx, streams, question, otherwise) }
+	}
+	return &session{ctx: ctx, cmd: cmd, streams: streams, format: format}, at, nil
 }
 
-// loadNamed loads the estate that is named, or the one that is here. One that is
-// named may be a source.
-func loadNamed(ctx context.Context, cmd *cli.Command) (*estate.Estate, error) {
-	path := estatePath(cmd)
-	if cmd.IsSet("estate") {
-		return loadEstate(ctx, path)
+// ask asks a question and prints the answer, which is kept if answers are; flags are those that say what was asked.
+func (s *session) ask(q ask.Question, at *ask.Place, flags ...string) error {
+	r, err := q.Ask(s.ctx, at)
+	if err != nil {
+		return err
 	}
-	if err := noSource(path); err != nil {
-		return nil, err
+	return s.answer(r, flags...)
+}
+
+// answer prints an answer, and keeps it if answers are kept and flags say what was asked.
+func (s *session) answer(r *ask.Result, flags ...string) error {
+	if err := s.print(r.Answer); err != nil {
+		return err
 	}
-	e, err := estatefile.Load(ctx, path)
+	if r.Then != nil {
+		if err := r.Then(); err != nil {
+			return err
+		}
+	}
+	if flags != nil && r.Kept != nil && keepsAnswers(s.cmd) {
+		o := r.Kept()
+		o.Series = history.NewSeries(o.Series.Kind, o.Series.Path, whatOf(s.cmd, flags...))
+		s.record(o)
+	}
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, errNoEstate
-	case err != nil:
-		return nil, loadError(path, err)
-	}
-	return e, nil
-}
-
-// noSource refuses an estate that is a source where none was named: looking into a
-// folder neither runs nor reaches what a file there names.
-func noSource(path string) error {
-	if source.Is(path) {
-		return usageError(
-			"%s, which is here, is a source rather than an estate; a source is used only where it is named: --estate %s",
-			path,
-			path,
-		)
+	case r.Partial:
+		return ask.ErrPart
+	case r.Wrong:
+		return errWrong
 	}
 	return nil
 }
 
-var errNoEstate = usageError("there is no estate here: neither estate.yaml nor a folder estate; name one with " +
-	"--estate, or try yorvet demo")
+// loadNamed loads the estate that is named, or the one that is here.
+func loadNamed(ctx context.Context, cmd *cli.Command) (*estate.Estate, error) {
+	return (&ask.Place{Path: estatePath(cmd), Named: cmd.IsSet("estate")}).Load(ctx)
+}
 
 // dayOf returns the day of evaluation.
 func dayOf(cmd *cli.Command) (estate.Day, error) {
@@ -109,7 +113,7 @@ func dayOf(cmd *cli.Command) (estate.Day, error) {
 	}
 	day, err := estate.ParseDay(on)
 	if err != nil {
-		return 0, usageError("--on: %w", err)
+		return 0, ask.Errorf("--on: %w", err)
 	}
 	return day, nil
 }
@@ -122,13 +126,13 @@ func formatOf(cmd *cli.Command, more ...present.Format) (present.Format, error) 
 	}
 	switch {
 	case cmd.Bool("json") && format != "" && format != string(present.JSON):
-		return "", usageError("--json and --format %s exclude each other", format)
+		return "", ask.Errorf("--json and --format %s exclude each other", format)
 	case cmd.Bool("json"):
 		return present.JSON, nil
 	case format == "":
 		return present.Text, nil
 	case !slices.Contains(known, format):
-		return "", unknown("format", format, known)
+		return "", ask.Unknown("format", format, known)
 	}
 	return present.Format(format), nil
 }
@@ -146,10 +150,6 @@ func estatePath(cmd *cli.Command) string {
 
 // print writes an answer, all of it or nothing.
 func (s *session) print(a present.Answer) error {
-	if s.streams.answer != nil {
-		s.streams.answer(a)
-		return nil
-	}
 	const room = 1 << 16 // bytes: an answer may be very long
 	w := bufio.NewWriterSize(s.streams.Out, room)
 	options := pageOptions(s.streams.Out)
@@ -181,106 +181,15 @@ func pageOptions(w io.Writer) present.Options {
 	return options
 }
 
-// group returns the group that an argument names: by an address, or by a local part
-// that no other group has.
-func (s *session) group(text string) (estate.ID, error) {
-	if id, ok, err := s.byLocalPart(text, ofGroups); ok || err != nil {
-		return id, err
-	}
-	a, err := address.Parse(text)
-	if err != nil {
-		if near := s.nearGroups(text); !strings.Contains(text, "@") {
-			return estate.None, usageError("no group %q%s", text, meant(near...))
-		}
-		return estate.None, usageError("%v%s", err, meant(s.nearGroups(text)...))
-	}
-	id, ok := s.e.Find(a)
-	switch {
-	case !ok:
-		return estate.None, usageError("no group %q%s", text, meant(s.nearGroups(text)...))
-	case !s.e.IsGroup(id):
-		return estate.None, usageError("%s is a person, expected a group", text)
-	}
-	return id, nil
-}
-
-// nearGroups returns the addresses of groups that a text may have meant: near
-// misses, or those whose local part it is.
-func (s *session) nearGroups(text string) []string {
-	groups := func(yield func(string) bool) {
-		for id := range estate.ID(s.e.Groups()) {
-			g := s.e.Group(id)
-			for _, a := range append([]address.Address{g.Address}, g.Also...) {
-				if !yield(a.String()) {
-					return
-				}
-			}
-		}
-	}
-	const most = 3
-	if !strings.Contains(text, "@") {
-		return s.nearLocalParts(text, most)
-	}
-	if near := nearest.Words(text, groups, most); len(near) > 0 {
-		return near
-	}
-	local, _, _ := strings.Cut(strings.ToLower(text), "@")
-	var near []string
-	for a := range groups {
-		if name, _, _ := strings.Cut(strings.ToLower(a), "@"); len(near) < most && name == local {
-			near = append(near, a)
-		}
-	}
-	return near
-}
-
-// nearLocalParts returns the addresses of groups whose local part a text may have meant.
-func (s *session) nearLocalParts(text string, most int) []string {
-	var list []string
-	locals := func(yield func(string) bool) {
-		for _, a := range s.addressesOf(ofGroups) {
-			if !yield(a.Local()) {
-				return
-			}
-		}
-	}
-	for _, local := range nearest.Words(text, locals, most) {
-		for _, a := range s.addressesOf(ofGroups) {
-			if a.Local() == local && len(list) < most {
-				list = append(list, a.String())
-			}
-		}
-	}
-	return list
-}
-
-// address returns the address that a flag names, in full or by a local part that nobody
-// else has.
-func (s *session) address(flag, text string) (address.Address, error) {
-	if id, ok, err := s.byLocalPart(text, ofAnybody); err != nil {
-		return address.Address{}, err
-	} else if ok {
-		return s.e.Address(id), nil
-	}
-	a, err := address.Parse(text)
-	switch {
-	case err != nil && !strings.Contains(text, "@"):
-		return a, usageError("--%s: no address %q in the estate", flag, text)
-	case err != nil:
-		return a, usageError("--%s: %w", flag, err)
-	}
-	return a, nil
-}
-
 // oneArgument returns the only argument of a command.
 func oneArgument(cmd *cli.Command, what string) (string, error) {
 	switch args := cmd.Args(); args.Len() {
 	case 1:
 		return args.First(), nil
 	case 0:
-		return "", usageError("%s needs %s", name(cmd), what)
+		return "", ask.Errorf("%s needs %s", name(cmd), what)
 	default:
-		return "", usageError(
+		return "", ask.Errorf(
 			"%s takes one argument, not %d: %s",
 			name(cmd),
 			args.Len(),
@@ -311,7 +220,7 @@ func message(cmd *cli.Command) (resolve.Message, error) {
 	if size := cmd.String("size"); size != "" {
 		var err error
 		if m.Size, err = selector.ParseSize(size); err != nil {
-			return m, usageError("--size: %w", err)
+			return m, ask.Errorf("--size: %w", err)
 		}
 	}
 	return m, nil

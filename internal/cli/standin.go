@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
@@ -68,30 +69,30 @@ func newStandin(streams Streams) *cli.Command {
 
 func runStandin(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if cmd.Args().Len() > 0 {
-		return usageError("standin takes flags only, not %q", cmd.Args().First())
+		return ask.Errorf("standin takes flags only, not %q", cmd.Args().First())
 	}
 	s, err := open(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
-	options, err := standinOptions(ctx, cmd, s.e)
+	options, err := standinOptions(ctx, cmd, s.Estate)
 	if err != nil {
 		return err
 	}
 	if path := cmd.String("log"); path != "" {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 		if bad := (*fs.PathError)(nil); errors.As(err, &bad) {
-			return usageError("%w", &fs.PathError{Op: "write", Path: path, Err: bad.Err})
+			return ask.Errorf("%w", &fs.PathError{Op: "write", Path: path, Err: bad.Err})
 		}
 		if err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		defer f.Close()
 		options.Log = f
 	}
 	service, err := standin.Start(options)
 	if err != nil {
-		return networkError(err)
+		return ask.Network(err)
 	}
 	defer service.Close()
 	again := make(chan os.Signal, 1)
@@ -132,18 +133,18 @@ func standinOptions(ctx context.Context, cmd *cli.Command, e *estate.Estate) (st
 	if start := cmd.String("clock"); start != "" {
 		from, err := time.Parse(time.RFC3339, start)
 		if err != nil {
-			return options, usageError("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", start)
+			return options, ask.Errorf("--clock: %q is no time, expected one such as 2026-11-23T08:00:00Z", start)
 		}
 		began := clock.Now()
 		options.Now = func() time.Time { return from.Add(clock.Since(began)) }
 	}
 	var err error
 	if options.Secret, err = standin.Secret(ctx, cmd.String("secret")); err != nil {
-		return options, usageError("%w", err)
+		return options, ask.Errorf("%w", err)
 	}
 	if path := cmd.String("faults"); path != "" {
 		if options.Faults, err = standin.ReadFaults(ctx, path); err != nil {
-			return options, usageError("%w", err)
+			return options, ask.Errorf("%w", err)
 		}
 	}
 	if options.CertificateFile == "" && cmd.String("connections") != "" {
@@ -158,7 +159,7 @@ func keepOutOfGit(w io.Writer, paths ...string) error {
 	for _, path := range paths {
 		missing, err := localfile.Ignore(filepath.Dir(path), "/"+filepath.Base(path))
 		if err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		for _, pattern := range missing {
 			fmt.Fprintf(w, "%s does not name %s: add it, so that git leaves the file out\n",
@@ -173,16 +174,16 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("connections"); path != "" {
 		secret, err := filepath.Abs(cmd.String("secret"))
 		if err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		if ready.Certificate, err = filepath.Abs(ready.Certificate); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		const limits = "  pace: 200\n  people: 100\n  connections: 60\n  patience: 20s\n  quiet: 5s\n  look-every: 2s\n  " +
 			"settle: 1s\n"
 		text := ready.ConnectionsFile(secret, cmd.StringSlice("stranger"), limits)
 		if err := localfile.WritePrivate(path, []byte(text)); err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 		if err := keepOutOfGit(w, path, secret, ready.Certificate); err != nil {
 			return err
@@ -211,7 +212,7 @@ func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 			err = localfile.WritePrivate(path, append(data, '\n'))
 		}
 		if err != nil {
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	return nil

@@ -3,19 +3,14 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/connections"
-	"yorvet.example/yorvet/internal/estatefile"
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/present"
-	"yorvet.example/yorvet/internal/probe"
-	"yorvet.example/yorvet/internal/source"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -35,7 +30,7 @@ func storeFlag() cli.Flag {
 func storePlace(cmd *cli.Command) (where string, named bool, err error) {
 	where = cmd.String("store")
 	if where != "" && store.IsURL(where) && store.HasPassword(where) {
-		return "", true, usageError("--store has a password in it, which others on this machine can read; leave it out and " +
+		return "", true, ask.Errorf("--store has a password in it, which others on this machine can read; leave it out and " +
 			"set PGPASSWORD, use a passfile, or put the URL into $" + storeVariable)
 	}
 	if where == "" {
@@ -46,7 +41,7 @@ func storePlace(cmd *cli.Command) (where string, named bool, err error) {
 	}
 	folder, err := localfile.StateFolder()
 	if err != nil {
-		return "", false, usageError("name the store with --store: %w", err)
+		return "", false, ask.Errorf("name the store with --store: %w", err)
 	}
 	return filepath.Join(folder, "runs.db"), false, nil
 }
@@ -61,9 +56,9 @@ func openPlace(ctx context.Context, where string, wanted bool) (*store.Store, er
 	case err == nil:
 		return s, nil
 	case errors.Is(err, store.ErrNewer), !store.IsURL(where):
-		return nil, usageError("%w", err)
+		return nil, ask.Errorf("%w", err)
 	}
-	return nil, networkError(err)
+	return nil, ask.Network(err)
 }
 
 // openNamed opens the store that is named, or the usual one, for no estate yet. With wanted it has to be there.
@@ -77,8 +72,8 @@ func openNamed(ctx context.Context, cmd *cli.Command, wanted bool) (*store.Store
 
 // openHere opens the store that is named, or the usual one, for the estate here, which has to be there.
 func openHere(ctx context.Context, cmd *cli.Command, streams Streams) (*store.Store, error) {
-	if !onDisk(estatePath(cmd)) {
-		return nil, errNoEstate
+	if !ask.OnDisk(estatePath(cmd)) {
+		return nil, ask.ErrNoEstate
 	}
 	return openStore(ctx, cmd, streams, estatePath(cmd), false)
 }
@@ -167,7 +162,7 @@ func (e *entry) enter() (*store.Store, error) {
 	}
 	if identity.Estate == "" {
 		switch {
-		case !onDisk(e.path):
+		case !ask.OnDisk(e.path):
 			return onlyEstate(e.ctx, e.store)
 		case e.looks:
 			return e.store, nil
@@ -180,7 +175,7 @@ func (e *entry) enter() (*store.Store, error) {
 	case !ok:
 		return mine, stored(err)
 	case !askable(e.streams):
-		return nil, usageError("%w; if this is that estate: yorvet store join; if it is another, made from a copy: "+
+		return nil, ask.Errorf("%w; if this is that estate: yorvet store join; if it is another, made from a copy: "+
 			"yorvet store begin", elsewhere)
 	case agreed(e.ctx, e.streams, elsewhere.Error()+". Is it the same estate, with the same runs and plans?",
 		"It begins as an estate of its own."):
@@ -196,7 +191,7 @@ func (e *entry) begin(folder string, instead bool) (*store.Store, error) {
 	case errors.Is(err, fs.ErrExist):
 		return e.enter() // another process was first
 	case err != nil:
-		return nil, usageError("the estate has no identity in the store %s, and none can be written beside it: %w; run "+
+		return nil, ask.Errorf("the estate has no identity in the store %s, and none can be written beside it: %w; run "+
 			"yorvet store begin once as somebody who may write there", e.store.Where(), err)
 	}
 	return e.join(identity.Estate, folder)
@@ -232,14 +227,14 @@ func stored(err error) error {
 	if err == nil {
 		return nil
 	}
-	return networkError(err)
+	return ask.Network(err)
 }
 
 // onlyEstate returns the store as its only estate sees it.
 func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
 	list, err := st.Names(ctx)
 	if err != nil {
-		return nil, networkError(err)
+		return nil, ask.Network(err)
 	}
 	switch len(list) {
 	case 0:
@@ -247,7 +242,7 @@ func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
 	case 1:
 		return st.Of(list[0]), nil
 	}
-	return nil, usageError("the store %s has %d estates; name one with --estate (yorvet store --all-estates lists them)",
+	return nil, ask.Errorf("the store %s has %d estates; name one with --estate (yorvet store --all-estates lists them)",
 		st.Where(), len(list))
 }
 
@@ -255,43 +250,3 @@ func onlyEstate(ctx context.Context, st *store.Store) (*store.Store, error) {
 type noRunsError struct{ where string }
 
 func (e *noRunsError) Error() string { return "yorvet: there are no runs yet: no file " + e.where }
-
-// evaluated loads the estate anew, with its files as the store keeps them. An estate that is
-// a source is not kept.
-func (s *session) evaluated() (probe.Evaluated, error) {
-	path := estatePath(s.cmd)
-	if source.Is(path) {
-		return probe.Evaluated{Digest: "of a source, " + path, Path: path}, nil
-	}
-	e, taken, err := estatefile.Take(s.ctx, path)
-	if errors.Is(err, estatefile.ErrTooLarge) {
-		return probe.Evaluated{Digest: "too large, " + path, Path: path}, nil
-	}
-	if err != nil {
-		return probe.Evaluated{}, loadError(path, err)
-	}
-	s.use(e)
-	return probe.Evaluated{Digest: taken.Digest, Body: taken.Body, Path: path}, nil
-}
-
-// kept returns a run of the store, with the estate that is kept of it, or the one here.
-func (s *session) kept(st *store.Store, name string, l *connections.Connections) (*probe.Kept, error) {
-	k, err := probe.Load(s.ctx, st, name, l, estatefile.Restore, s.r)
-	if errors.Is(err, probe.ErrNoEstate) && s.r == nil {
-		here, failed := open(s.ctx, s.cmd, s.streams, present.JUnit)
-		if failed != nil {
-			return nil, failed
-		}
-		s.e, s.r = here.e, here.r
-		k, err = probe.Load(s.ctx, st, name, l, estatefile.Restore, s.r)
-	}
-	if errors.Is(err, store.ErrNoRun) {
-		return nil, usageError("there is no run %s; yorvet runs list shows those that are kept", name)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("run %s: %w", name, err)
-	}
-	s.use(k.Plan.Estate())
-	s.r = k.Plan.Resolver()
-	return k, nil
-}

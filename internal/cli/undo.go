@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
@@ -69,11 +70,11 @@ func newChanges(streams Streams) *cli.Command {
 			}
 			store, err := undo.Open(estatePath(cmd))
 			if err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			list, err := store.List()
 			if err != nil {
-				return usageError("%w", err)
+				return ask.Errorf("%w", err)
 			}
 			answer := present.NewChanges()
 			undone := map[int]int{}
@@ -92,7 +93,7 @@ func newChanges(streams Streams) *cli.Command {
 				}
 			}
 			if number > 0 && answer.IsEmpty() {
-				return usageError("there is no change %d; yorvet changes lists them", number)
+				return ask.Errorf("there is no change %d; yorvet changes lists them", number)
 			}
 			return s.print(answer)
 		},
@@ -109,7 +110,7 @@ func changeNumber(cmd *cli.Command) (int, error) {
 			return n, nil
 		}
 	}
-	return 0, usageError("expected the number of a change, not %q; yorvet changes lists them",
+	return 0, ask.Errorf("expected the number of a change, not %q; yorvet changes lists them",
 		strings.Join(cmd.Args().Slice(), " "))
 }
 
@@ -171,7 +172,7 @@ func takeBack(c *changer) error {
 	}
 	store, err := undo.Open(c.path)
 	if err != nil {
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	var kept *undo.Change
 	if number > 0 {
@@ -181,20 +182,20 @@ func takeBack(c *changer) error {
 	}
 	switch {
 	case errors.Is(err, undo.ErrNone) && number > 0:
-		return usageError("there is no change %d; yorvet changes lists them", number)
+		return ask.Errorf("there is no change %d; yorvet changes lists them", number)
 	case errors.Is(err, undo.ErrNone):
-		return usageError("no change of %s is kept that could be taken back", c.path)
+		return ask.Errorf("no change of %s is kept that could be taken back", c.path)
 	case err != nil:
-		return usageError("%w", err)
+		return ask.Errorf("%w", err)
 	}
 	for i := range kept.Files {
 		f := &kept.Files[i]
 		if err := c.draft.Rewrite(f.Path, f.Revert); err != nil {
 			if conflict, ok := errors.AsType[*undo.Conflict](err); ok {
-				return usageError("%s:%d: these lines have changed since change %d; nothing is written. Take back what came later "+
+				return ask.Errorf("%s:%d: these lines have changed since change %d; nothing is written. Take back what came later "+
 					"first, or change them by hand", shortPath(conflict.Path), conflict.Line, kept.Number)
 			}
-			return usageError("%w", err)
+			return ask.Errorf("%w", err)
 		}
 	}
 	c.undoes = kept.Number

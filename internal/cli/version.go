@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet"
+	"yorvet.example/yorvet/internal/ask"
 )
 
 func newVersion(streams Streams) *cli.Command {
@@ -19,7 +20,7 @@ func newVersion(streams Streams) *cli.Command {
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 0 {
-				return usageError("version takes flags only, not %q", cmd.Args().First())
+				return ask.Errorf("version takes flags only, not %q", cmd.Args().First())
 			}
 			fmt.Fprintln(streams.Out, "yorvet "+version())
 			if cmd.Bool("licences") {

@@ -58,7 +58,7 @@ func whoPosts(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	return s.print(present.NewPosts(s.r, group, m))
+	return s.print(present.NewPosts(s.Resolver, group, m))
 }
 
 func whoReceives(ctx context.Context, cmd *cli.Command, streams Streams) error {
@@ -68,14 +68,14 @@ func whoReceives(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	}
 	var sender *resolve.Sender
 	if cmd.IsSet("from") {
-		a, err := s.address("from", cmd.String("from"))
+		a, err := s.Address("from", cmd.String("from"))
 		if err != nil {
 			return err
 		}
-		found := s.r.Sender(a)
+		found := s.Resolver.Sender(a)
 		sender = &found
 	}
-	return s.print(present.NewReceives(s.r, group, sender, m))
+	return s.print(present.NewReceives(s.Resolver, group, sender, m))
 }
 
 // openGroup opens the estate for a command that is about one group, and perhaps
@@ -93,7 +93,7 @@ func openGroup(ctx context.Context, cmd *cli.Command, streams Streams) (*session
 	if err != nil {
 		return nil, estate.None, m, err
 	}
-	group, err := s.group(text)
+	group, err := s.Group(text)
 	return s, group, m, err
 }
 
@@ -113,7 +113,7 @@ func newWhoGroup[A present.Answer](
 			if err != nil {
 				return err
 			}
-			return s.print(ask(s.r, group))
+			return s.print(ask(s.Resolver, group))
 		},
 	}
 }

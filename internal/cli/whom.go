@@ -2,21 +2,17 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
-	"yorvet.example/yorvet/internal/core/choose"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/nearest"
-	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/directory/paste"
 	"yorvet.example/yorvet/internal/localfile"
@@ -46,13 +42,16 @@ func groupsFlag() cli.Flag {
 	}
 }
 
-// groupsOrAll returns the groups that arguments name, or all, of those that --groups
-// leaves.
+// groupsOf returns the groups that the arguments of a command name, or all, of those that --groups and --except leave.
+func groupsOf(cmd *cli.Command) ask.Groups {
+	return ask.Groups{Names: cmd.Args().Slice(), Filter: cmd.String("groups"), Except: cmd.StringSlice("except")}
+}
+
+// groupsOrAll returns the groups that arguments name, or all, of those that --groups and --except leave.
 func (c *session) groupsOrAll(texts ...string) ([]estate.ID, error) {
-	if len(texts) == 0 {
-		texts = []string{"*"}
-	}
-	return c.groups(texts...)
+	which := groupsOf(c.cmd)
+	which.Names = slices.Concat(texts, c.cmd.StringSlice("group"))
+	return c.Groups(which)
 }
 
 // exceptFlag names groups that are not meant.
@@ -60,105 +59,14 @@ func exceptFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "except", Usage: "not this `GROUP`, which may hold *; may be repeated"}
 }
 
-// filtered returns those of some groups that --groups and --except leave.
-func (c *session) filtered(list []estate.ID) ([]estate.ID, error) {
-	for _, text := range c.cmd.StringSlice("except") {
-		gone, err := c.named(text)
-		if err != nil {
-			return nil, err
-		}
-		list = slices.DeleteFunc(list, func(g estate.ID) bool { return slices.Contains(gone, g) })
-	}
-	text := c.cmd.String("groups")
-	if text == "" {
-		return list, nil
-	}
-	f, err := selector.ParseFilter(text)
-	if err != nil {
-		return nil, syntaxError("--groups", err)
-	}
-	if name, near := choose.Unknown(c.e, f); name != "" {
-		return nil, usageError("--groups: %q is no setting, column or attribute of a group%s", name, meant(near))
-	}
-	chosen := choose.Groups(c.r, f)
-	return slices.DeleteFunc(list, func(g estate.ID) bool {
-		_, found := slices.BinarySearch(chosen, g)
-		return !found
-	}), nil
-}
-
-// syntaxError returns the error of an option whose text is no selector or filter, with a caret
-// under the spot.
-func syntaxError(option string, err error) error {
-	bad, ok := errors.AsType[*selector.SyntaxError](err)
-	if !ok {
-		return usageError("%s: %w", option, err)
-	}
-	spot := utf8.RuneCountInString(bad.Text[:min(bad.Offset, len(bad.Text))])
-	return usageError("%s: %w\n    %s\n    %s^", option, err, present.Clean(bad.Text), strings.Repeat(" ", spot))
-}
-
 // changed returns the groups that arguments name, or all, of those that --groups leaves: at least
 // one.
 func (c *session) changed(texts ...string) ([]estate.ID, error) {
 	groups, err := c.groupsOrAll(texts...)
 	if err == nil && len(groups) == 0 {
-		err = usageError("no group matches; nothing is changed")
+		err = ask.Errorf("no group matches; nothing is changed")
 	}
 	return groups, err
-}
-
-// groups returns the groups that arguments and --group name, of those that --groups
-// leaves.
-func (c *session) groups(texts ...string) ([]estate.ID, error) {
-	var list []estate.ID
-	for _, text := range append(texts, c.cmd.StringSlice("group")...) {
-		some, err := c.named(text)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, some...)
-	}
-	slices.Sort(list)
-	return c.filtered(slices.Compact(list))
-}
-
-// named returns the group that an argument names, or those that its pattern matches.
-func (c *session) named(text string) (list []estate.ID, err error) {
-	if !strings.Contains(text, "*") {
-		g, err := c.group(text)
-		return []estate.ID{g}, err
-	}
-	for g := range estate.ID(c.e.Groups()) {
-		ok, err := c.matchesPattern(g, text)
-		if err != nil {
-			return nil, usageError("%q is no pattern: %w", text, err)
-		}
-		if ok {
-			list = append(list, g)
-		}
-	}
-	if len(list) == 0 && text != "*" {
-		return nil, usageError("no group matches %s", text)
-	}
-	return list, nil
-}
-
-// matchesPattern reports whether any address of a group matches a pattern; one without @ is
-// about the local part.
-func (c *session) matchesPattern(g estate.ID, pattern string) (bool, error) {
-	group := c.e.Group(g)
-	for _, a := range append([]address.Address{group.Address}, group.Also...) {
-		text := a.String()
-		if !strings.Contains(pattern, "@") {
-			text = a.Local()
-		}
-		ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(text))
-		if ok || err != nil {
-			return ok, err
-		}
-	}
-	return false, nil
 }
 
 // somebody is a person, group or address that a command is about.
@@ -174,7 +82,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 	var list []somebody
 	met, written := map[estate.ID]bool{}, map[string]bool{}
 	add := func(a address.Address, name string) {
-		id, known := c.e.Find(a)
+		id, known := c.Estate.Find(a)
 		if !known {
 			id = estate.None
 		}
@@ -185,18 +93,18 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 		list = append(list, somebody{id, a, name})
 	}
 	for _, text := range addresses {
-		if id, ok, err := c.byLocalPart(text, ofAnybody); err != nil {
+		if id, ok, err := c.ByLocalPart(text, ask.Anybody); err != nil {
 			return nil, err
 		} else if ok {
-			add(c.e.Address(id), "")
+			add(c.Estate.Address(id), "")
 			continue
 		}
 		a, err := address.Parse(text)
 		if err != nil {
-			return nil, usageError("%w", err)
+			return nil, ask.Errorf("%w", err)
 		}
-		if _, known := c.e.Find(a); !known && c.e.InsideDomain(a.Domain()) && verb != "removed" {
-			return nil, usageError("%s does not exist%s", text, meant(c.nearAddress(text)))
+		if _, known := c.Estate.Find(a); !known && c.Estate.InsideDomain(a.Domain()) && verb != "removed" {
+			return nil, ask.Errorf("%s does not exist%s", text, ask.Meant(c.nearAddress(text)))
 		}
 		add(a, "")
 	}
@@ -204,7 +112,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 		return nil, err
 	}
 	if text := c.cmd.String("where"); text != "" {
-		x, err := parsePeople(c.session, "--where", text)
+		x, err := c.ParsePeople("--where", text)
 		if err != nil {
 			return nil, err
 		}
@@ -213,7 +121,7 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 			selector.Atoms(x, func(a *selector.Atom) {
 				switch a.Kind {
 				case selector.Members, selector.Owners, selector.Moderators, selector.Newcomers:
-					own = usageError("--where: %q is about a group that is there already, expected in GROUP", a.Text)
+					own = ask.Errorf("--where: %q is about a group that is there already, expected in GROUP", a.Text)
 				}
 			})
 			if own != nil {
@@ -221,13 +129,13 @@ func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]so
 			}
 		}
 		picked, of := false, ""
-		c.eachPicked(group, x, func(id estate.ID) {
+		c.EachPicked(group, x, func(id estate.ID) {
 			picked = true
-			add(c.e.Address(id), "")
+			add(c.Estate.Address(id), "")
 		})
 		selector.Atoms(x, func(a *selector.Atom) {
 			if a.Kind.AboutGroup() && group != estate.None {
-				of = " for " + c.e.Address(group).String()
+				of = " for " + c.Estate.Address(group).String()
 			}
 		})
 		if !picked {
@@ -265,9 +173,9 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	for _, r := range remarks {
 		switch id, ok, err := c.namedAs(r); {
 		case ok:
-			c.note("%s:%d: %s is %s", from, r.Line, r.Text, c.e.Address(id))
-			tally.take(c.e.Address(id))
-			add(c.e.Address(id), "")
+			c.note("%s:%d: %s is %s", from, r.Line, r.Text, c.Estate.Address(id))
+			tally.take(c.Estate.Address(id))
+			add(c.Estate.Address(id), "")
 		case r.Twice:
 			c.leaveOut("%s:%d: %s: %s", from, r.Line, r.Text, r.Why)
 			tally.twice++
@@ -344,11 +252,11 @@ func (c *changer) namedAs(r paste.Remark) (estate.ID, bool, error) {
 	}
 	found, asked := c.pastedNames[r.Text]
 	if !asked {
-		found.id, found.ok, found.err = c.byName(r.Text)
+		found.id, found.ok, found.err = c.ByName(r.Text)
 		c.pastedNames[r.Text] = found
 	}
 	id, ok, err := found.id, found.ok, found.err
-	if ok && len(words) == 1 && !strings.EqualFold(c.e.Person(id).Name, r.Text) {
+	if ok && len(words) == 1 && !strings.EqualFold(c.Estate.Person(id).Name, r.Text) {
 		return estate.None, false, nil
 	}
 	return id, ok, err
@@ -356,26 +264,26 @@ func (c *changer) namedAs(r paste.Remark) (estate.ID, bool, error) {
 
 // heldBack returns why an address that is pasted is not taken just so, or "".
 func (c *changer) heldBack(a address.Address, verb string) string {
-	id, known := c.e.Find(a)
+	id, known := c.Estate.Find(a)
 	as := c.cmd.String("as")
 	switch {
 	case verb == "removed":
 		return ""
-	case known && c.e.IsGroup(id) && verb == "added" && (as == "" || as == "member") && !c.cmd.Bool("nest"):
-		return fmt.Sprintf("is a group of %d members; --nest makes it a member, with all of them", len(c.e.Entries(id)))
+	case known && c.Estate.IsGroup(id) && verb == "added" && (as == "" || as == "member") && !c.cmd.Bool("nest"):
+		return fmt.Sprintf("is a group of %d members; --nest makes it a member, with all of them", len(c.Estate.Entries(id)))
 	case known:
 		return ""
-	case c.e.InsideDomain(a.Domain()):
-		return "does not exist" + meant(c.nearAddress(a.String()))
+	case c.Estate.InsideDomain(a.Domain()):
+		return "does not exist" + ask.Meant(c.nearAddress(a.String()))
 	case c.cmd.Bool("as-pasted"):
 		return ""
 	case !strings.Contains(a.Domain(), "."):
 		return "has a domain without a dot; --as-pasted takes it all the same"
 	}
-	for _, d := range c.e.Settings().Domains {
+	for _, d := range c.Estate.Settings().Domains {
 		if nearest.Distance(a.Domain(), strings.ToLower(d.Name)) == 1 {
 			return fmt.Sprintf("is one letter off %s; --as-pasted takes it all the same%s", d.Name,
-				meant(c.nearAddress(a.String())))
+				ask.Meant(c.nearAddress(a.String())))
 		}
 	}
 	return ""
@@ -394,51 +302,14 @@ func readPasted(ctx context.Context, from string) (string, error) {
 		data, err = localfile.Read(ctx, from, mostPasted)
 	}
 	if err != nil {
-		return "", usageError("%w", err)
+		return "", ask.Errorf("%w", err)
 	}
 	return string(data), nil
 }
 
-// parsePeople reads a selector that picks people of the estate.
-func parsePeople(s *session, flag, text string) (selector.Expr, error) {
-	x, err := selector.Parse(text, selector.ForPeople)
-	if err != nil {
-		return nil, syntaxError(flag, err)
-	}
-	if problems := s.e.CheckSelector(x, text); len(problems) > 0 {
-		return nil, usageError("%s: %s%s", flag, problems[0].Text, meant(problems[0].Nearest))
-	}
-	return x, nil
-}
-
-// eachPicked calls visit with the people whom a selector picks for a group.
-func (c *session) eachPicked(group estate.ID, x selector.Expr, visit func(estate.ID)) {
-	// What asks nothing about the group picks the same people for all.
-	key, aboutGroup := x.String(), false
-	selector.Atoms(x, func(a *selector.Atom) { aboutGroup = aboutGroup || a.Kind.AboutGroup() })
-	set, known := c.picks[key]
-	if aboutGroup || !known {
-		set = nil
-		for it := c.r.Set(group, x, resolve.Message{}).Iterator(); it.HasNext(); {
-			if id := estate.ID(it.Next()); c.e.IsPerson(id) {
-				set = append(set, id)
-			}
-		}
-		if !aboutGroup {
-			if c.picks == nil {
-				c.picks = map[string][]estate.ID{}
-			}
-			c.picks[key] = set
-		}
-	}
-	for _, id := range set {
-		visit(id)
-	}
-}
-
 // addPerson writes down an outside person who is pasted with a name.
 func (c *changer) addPerson(one somebody) {
-	if one.id == estate.None && one.name != "" && !c.e.InsideDomain(one.address.Domain()) &&
+	if one.id == estate.None && one.name != "" && !c.Estate.InsideDomain(one.address.Domain()) &&
 		!c.written[one.address.Key()] {
 		if c.written == nil {
 			c.written = map[string]bool{}
@@ -483,6 +354,6 @@ func (c *session) role() (string, error) {
 	case "owner", "moderator":
 		return as + "s", nil
 	default:
-		return "", unknown("role", as, present.Roles())
+		return "", ask.Unknown("role", as, present.Roles())
 	}
 }

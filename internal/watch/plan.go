@@ -20,8 +20,10 @@ import (
 	"time"
 	_ "time/tzdata" // time zones, on machines that know none
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/schedule"
+	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/store"
 	"yorvet.example/yorvet/internal/yamlfile"
@@ -51,9 +53,11 @@ const (
 type Item struct {
 	Name   string
 	Kind   string
-	Args   []string // of the command of that kind
+	What   string // what is asked, in words that stay the same: it tells the item from what it was before
 	Timing schedule.Timing
 	Once   bool // it is not begun again where whoever began it is gone: it sends messages
+
+	question func(estate string, since time.Time) ask.Question
 }
 
 // A Way is one by which alarms go out. One of Mail and Post is set.
@@ -243,18 +247,27 @@ func (r *reader) items(p *Plan, f *file) {
 		args = append(args, repeated("--skip", c.Skip)...)
 		args = append(args, given("--fail-on", c.FailOn)...)
 		args = append(args, given("--baseline", r.beside(c.Baseline))...)
-		p.Items = append(p.Items, r.item("checks", i, KindCheck, c.fileTimes, args))
+		r.item(p, "checks", i, KindCheck, c.fileTimes, args, func(string, time.Time) ask.Question {
+			return &ask.Check{Groups: ask.Groups{Names: c.Groups}, Only: c.Only, Skip: c.Skip, FailOn: c.FailOn,
+				Baseline: r.beside(c.Baseline)}
+		})
 	}
 	for i, e := range f.Expectations {
 		r.needs("expectations", i, "files", len(e.Files))
 		r.words("expectations", i, e.Files)
-		p.Items = append(p.Items, r.item("expectations", i, KindExpect, e.fileTimes, r.allBeside(e.Files)))
-		p.Report = append(p.Report, r.allBeside(e.Files)...)
+		files := r.allBeside(e.Files)
+		r.item(p, "expectations", i, KindExpect, e.fileTimes, files, func(string, time.Time) ask.Question {
+			return &ask.Expect{Files: files}
+		})
+		p.Report = append(p.Report, files...)
 	}
 	for i, c := range f.Comparisons {
 		r.needs("comparisons", i, "sources", len(c.Sources))
 		r.words("comparisons", i, c.Sources)
-		p.Items = append(p.Items, r.item("comparisons", i, KindCompare, c.fileTimes, r.allBeside(c.Sources)))
+		sources := r.allBeside(c.Sources)
+		r.item(p, "comparisons", i, KindCompare, c.fileTimes, sources, func(estate string, _ time.Time) ask.Question {
+			return &ask.Compare{Names: append(slices.Clone(sources), estate)}
+		})
 	}
 	for i, x := range f.Probes {
 		r.words("probes", i, x.Groups, x.Kinds)
@@ -277,16 +290,23 @@ func (r *reader) items(p *Plan, f *file) {
 		if x.Sample < 0 || x.Pace < 0 {
 			r.fail("probes", i, "sample and pace are numbers from 0 up")
 		}
-		item := r.item("probes", i, KindProbe, x.fileTimes, append(args, "--send"))
-		item.Once = true
-		p.Items = append(p.Items, item)
+		r.item(p, "probes", i, KindProbe, x.fileTimes, append(args, "--send"), func(string, time.Time) ask.Question {
+			q := &ask.Probe{Groups: ask.Groups{Names: x.Groups}, Kinds: x.Kinds, Sample: x.Sample, File: r.beside(connections),
+				Named: true, Run: history.WatchedBy(p.Name) + history.NewID()}
+			if x.Pace != 0 {
+				q.Pace = &x.Pace
+			}
+			return q
+		})
 	}
 	for i, l := range f.Logs {
 		r.needs("logs", i, "files", len(l.Files))
 		r.words("logs", i, l.Files)
 		args := append(r.allBeside(l.Files), given("--to", l.To)...)
 		args = append(args, given("--map", r.beside(l.Map))...)
-		p.Items = append(p.Items, r.item("logs", i, KindLog, l.fileTimes, args))
+		r.item(p, "logs", i, KindLog, l.fileTimes, args, func(_ string, since time.Time) ask.Question {
+			return &ask.Log{Files: r.allBeside(l.Files), To: l.To, Map: r.beside(l.Map), After: since}
+		})
 	}
 }
 
@@ -319,8 +339,10 @@ func given(flag, value string) []string {
 	return []string{flag, value}
 }
 
-func (r *reader) item(list string, i int, kind string, t fileTimes, args []string) Item {
-	item := Item{Name: t.Name, Kind: kind, Args: args}
+// item adds an item to a plan: args say what is asked.
+func (r *reader) item(p *Plan, list string, i int, kind string, t fileTimes, args []string,
+	question func(estate string, since time.Time) ask.Question) {
+	item := Item{Name: t.Name, Kind: kind, What: strings.Join(args, " "), Once: kind == KindProbe, question: question}
 	switch {
 	case t.Name == "":
 		r.fail(list, i, "the item has no name")
@@ -352,7 +374,27 @@ func (r *reader) item(list string, i int, kind string, t fileTimes, args []strin
 	if item.Timing.Jitter < 0 || t.Every > 0 && item.Timing.Jitter > t.Every/2 || item.Timing.Jitter > 12*time.Hour {
 		r.fail(list, i, "jitter: expected no more than half of every, and no more than 12h")
 	}
-	return item
+	p.Items = append(p.Items, item)
+}
+
+// Ask asks the question of an item of the plan at a place, and returns what is kept of the answer. since is when it was
+// asked last; zero: never.
+func (p *Plan) Ask(ctx context.Context, item *Item, since time.Time, at *ask.Place) (*history.Outcome, error) {
+	r, err := item.question(at.Path, since).Ask(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	if r.Then != nil {
+		if err := r.Then(); err != nil {
+			return nil, err
+		}
+	}
+	if r.Partial {
+		return nil, ask.ErrPart // nothing is resolved by a part
+	}
+	o := r.Kept()
+	o.Wrong = o.Wrong || r.Wrong
+	return o, nil
 }
 
 func (r *reader) way(i int, w fileWay) Way {

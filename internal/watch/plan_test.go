@@ -8,7 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/schedule"
+	"yorvet.example/yorvet/internal/history"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -44,8 +46,16 @@ func TestDocumentedPlan(t *testing.T) {
 			t.Errorf("%+v", item)
 		}
 	}
-	if delivery := p.Items[4]; !strings.Contains(strings.Join(delivery.Args, " "), "--sample 20 --pace 0.5 --send") {
-		t.Errorf("a probe is %q", delivery.Args)
+	q := p.Items[4].question("estate", time.Time{}).(*ask.Probe)
+	if q.Sample != 20 || *q.Pace != 0.5 || !strings.HasPrefix(q.Run, history.WatchedBy("kelpmere")) ||
+		!strings.Contains(p.Items[4].What, "--sample 20 --pace 0.5 --send") {
+		t.Errorf("a probe is %+v, %q", q, p.Items[4].What)
+	}
+	if q := p.Items[3].question("here", time.Time{}).(*ask.Compare); len(q.Names) != 2 || q.Names[1] != "here" {
+		t.Errorf("a comparison is %+v", q)
+	}
+	if q := p.Items[5].question("", time.UnixMilli(7000)).(*ask.Log); q.After.UnixMilli() != 7000 || len(q.Files) != 1 {
+		t.Errorf("a look into logs is %+v", q)
 	}
 }
 
@@ -61,7 +71,8 @@ func TestPlanDefaults(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	a, b := p.Items[1], p.Items[0]
-	if a.Args[0] != filepath.Join(folder, "x.expect") || a.Args[1] != "/abs.expect" || a.Timing.Jitter != 6*time.Second {
+	files := a.question("", time.Time{}).(*ask.Expect).Files
+	if files[0] != filepath.Join(folder, "x.expect") || files[1] != "/abs.expect" || a.Timing.Jitter != 6*time.Second {
 		t.Errorf("%+v", a)
 	}
 	if len(b.Timing.At) != 2 || b.Timing.At[0] != schedule.TimeOfDay(360) || b.Timing.Jitter != 30*time.Second {

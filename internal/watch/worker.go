@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
 	"sync"
 	"time"
 
@@ -86,8 +85,11 @@ func (w *Worker) series(item *Item) store.Series {
 	if path == "" {
 		path = "estate"
 	}
-	what := append([]string{w.Plan.Name + "/" + item.Name}, item.Args...)
-	return history.NewSeries(item.Kind, path, strings.Join(what, " "))
+	what := w.Plan.Name + "/" + item.Name
+	if item.What != "" {
+		what += " " + item.What
+	}
+	return history.NewSeries(item.Kind, path, what)
 }
 
 // Claim begins what is due at a time, as much as most, and returns it, with when to look again at
