@@ -89,7 +89,7 @@ func TestHistory(t *testing.T) {
 	}
 	var c present.HistoryCompared
 	if r := k.json(&c, "history", "compare", first, h.Runs[0].Run); r.code != 1 || len(c.New) == 0 || c.Same == 0 {
-		t.Errorf("compared: %d, %d new, %d over, %d in both", r.code, len(c.New), len(c.Over), c.Same)
+		t.Errorf("compared: %d, %d new, %d over, %d in both", r.code, len(c.New), len(c.Resolved), c.Same)
 	}
 	if c.Same+len(c.New) != len(found.Hazards) {
 		t.Errorf("%d in both and %d new are not %d", c.Same, len(c.New), len(found.Hazards))

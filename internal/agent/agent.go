@@ -29,12 +29,12 @@ type Agent struct {
 	Run         string                   // only the run of this ID; "": all
 	State       string                   // a folder that holds its identity; "": it has none that lasts
 	// Standing is told how far a run is, now and then; nil: nobody is.
-	Standing func(store.Standing)
+	OnProgress func(store.Progress)
 	// Sent is called once, when all messages of a run have been sent; nil: nothing is.
 	Sent func(ctx context.Context)
 	// Trouble is told what keeps the agent from its work: the store that does not answer, a login
 	// that fails. nil: nobody is.
-	Trouble func(text string)
+	OnError func(text string)
 
 	identity *identity
 	name     string // of this process
@@ -70,7 +70,7 @@ func (a *Agent) Work(ctx context.Context) error {
 	a.name = a.identity.name + "-" + randomID(6)
 	a.runs, a.told, a.sentTo = map[string]*wanted{}, map[string]bool{}, map[string]bool{}
 	a.refused, a.unknownSince = map[string]string{}, map[string]time.Time{}
-	a.outage.Tell = a.Trouble
+	a.outage.Tell = a.OnError
 	offer := a.Connections.Offer()
 	for _, w := range offer.Send {
 		a.ways = append(a.ways, w.Name)
@@ -119,7 +119,7 @@ func randomID(bytes int) string {
 // beat says again and again that the agent is alive, and takes over what dead ones held.
 func (a *Agent) beat(ctx context.Context) {
 	for {
-		err := errors.Join(a.sayAlive(ctx), a.bury(ctx), a.Store.Rescue(ctx))
+		err := errors.Join(a.sayAlive(ctx), a.expireDead(ctx), a.Store.Rescue(ctx))
 		if ctx.Err() == nil {
 			a.outage.Note(err)
 		}
@@ -134,7 +134,7 @@ func (a *Agent) sayAlive(ctx context.Context) error {
 	offer := a.Connections.Offer()
 	a.mutex.Lock()
 	problems := slices.Sorted(maps.Values(a.refused))
-	offer.Send = slices.DeleteFunc(offer.Send, func(w connections.OfferedWay) bool { return a.refused[w.Name] != "" })
+	offer.Send = slices.DeleteFunc(offer.Send, func(w connections.OfferedConnection) bool { return a.refused[w.Name] != "" })
 	offer.Look = slices.DeleteFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return a.refused[m.Name] != "" })
 	a.mutex.Unlock()
 	offers, err := json.Marshal(offer)
@@ -150,7 +150,7 @@ func (a *Agent) others(ctx context.Context, lane string) bool {
 	return err == nil && slices.ContainsFunc(agents, func(other store.Agent) bool {
 		var offer connections.Offer
 		return other.Name != a.name && json.Unmarshal(other.Offers, &offer) == nil &&
-			(slices.ContainsFunc(offer.Send, func(w connections.OfferedWay) bool { return w.Name == lane }) ||
+			(slices.ContainsFunc(offer.Send, func(w connections.OfferedConnection) bool { return w.Name == lane }) ||
 				slices.ContainsFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return m.Name == lane }))
 	})
 }
@@ -200,9 +200,9 @@ func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) err
 	}
 }
 
-// bury takes agents of the same state folder whose process is gone for dead at once: others are when
+// expireDead takes agents of the same state folder whose process is gone for dead at once: others are when
 // they have been silent for a while.
-func (a *Agent) bury(ctx context.Context) error {
+func (a *Agent) expireDead(ctx context.Context) error {
 	agents, err := a.Store.Agents(ctx)
 	gone := a.identity.gone()
 	for _, other := range agents {
@@ -224,8 +224,8 @@ func (a *Agent) trouble(ctx context.Context, err error) {
 	told := a.told[text]
 	a.told[text] = true
 	a.mutex.Unlock()
-	if !told && a.Trouble != nil {
-		a.Trouble(text)
+	if !told && a.OnError != nil {
+		a.OnError(text)
 	}
 }
 
@@ -293,7 +293,7 @@ func (a *Agent) cases(ctx context.Context, run string) (*wanted, error) {
 // steer ends runs whose time has come. It returns when ctx ends, or when the only run has
 // ended.
 func (a *Agent) steer(ctx context.Context) {
-	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: append(append([]string{}, a.ways...), a.look...)}
+	worker := store.Worker{Holder: a.name, Run: a.Run, Connections: append(append([]string{}, a.ways...), a.look...)}
 	for {
 		began := clock.Now()
 		names := []string{a.Run}
@@ -302,12 +302,12 @@ func (a *Agent) steer(ctx context.Context) {
 			names, err = a.Store.Under(ctx, worker)
 		}
 		for _, name := range names {
-			var t store.Standing
-			if t, err = a.Store.Standing(ctx, name); err != nil {
+			var t store.Progress
+			if t, err = a.Store.Progress(ctx, name); err != nil {
 				break
 			}
-			if a.Standing != nil {
-				a.Standing(t)
+			if a.OnProgress != nil {
+				a.OnProgress(t)
 			}
 			if a.Run != "" && t.State != store.StateOpen && t.State != store.StateClosing {
 				return
@@ -335,7 +335,7 @@ func (a *Agent) steer(ctx context.Context) {
 // last time.
 const mostGrace = 20 * time.Second
 
-func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) error {
+func (a *Agent) steerRun(ctx context.Context, name string, t store.Progress) error {
 	now := a.Store.Now()
 	if now.Sub(t.Steered) > steerEvery {
 		var err error
@@ -363,19 +363,19 @@ func (a *Agent) steerRun(ctx context.Context, name string, t store.Standing) err
 
 // isThrough reports whether all mailboxes have been gone through for the last time, or none has been
 // for a while.
-func isThrough(t store.Standing, now time.Time) bool {
+func isThrough(t store.Progress, now time.Time) bool {
 	grace := min(max(t.Terms.Patience/2, 2*time.Second), mostGrace)
 	last := later(later(t.Closing, t.LastThrough), t.Resumed)
 	return t.Unlooked == 0 || now.After(last.Add(grace))
 }
 
 // isOver reports whether nothing more is waited for in a run.
-func isOver(t store.Standing, now time.Time) bool { return now.After(Ends(t)) }
+func isOver(t store.Progress, now time.Time) bool { return now.After(Ends(t)) }
 
 // Ends returns when a run is over if nothing more comes: all has come that is predicted and a little
 // time has passed, or patience is at its end. However long sending takes, patience begins after the last
 // message that was sent.
-func Ends(t store.Standing) time.Time {
+func Ends(t store.Progress) time.Time {
 	news, sent, quiet := later(t.LastNews, t.Resumed), later(t.LastSent, t.Resumed), t.Terms.Settle
 	switch {
 	case t.Waiting > 0 || t.Sending > 0:

@@ -144,25 +144,25 @@ func TestIsOver(t *testing.T) {
 	terms := store.Terms{Patience: time.Minute, Settle: 3 * time.Second, Quiet: 30 * time.Second}
 	for _, test := range []struct {
 		about string
-		s     store.Standing
+		s     store.Progress
 		now   int
 		want  bool
 	}{
-		{"something is still to be sent", store.Standing{Until: at(120), Waiting: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
-		{"something is being sent", store.Standing{Until: at(120), Sending: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
-		{"its time is over", store.Standing{Waiting: 1}, 121, true},
-		{"sending takes long", store.Standing{Waiting: 1, LastSent: at(100)}, 159, false},
-		{"sending takes long, and comes to nothing", store.Standing{Waiting: 1, LastSent: at(100)}, 161, true},
-		{"sending took long", store.Standing{Accepted: 1, Missing: 1, LastNews: at(158), LastSent: at(100)}, 159, false},
-		{"sending took long, and something is missing", store.Standing{Accepted: 1, Missing: 1, LastNews: at(158), LastSent: at(100)}, 161, true},
-		{"nothing is under way", store.Standing{}, 1, true},
-		{"all has come, just now", store.Standing{Accepted: 1, LastNews: at(10), LastSent: at(0)}, 12, false},
-		{"all has come, a while ago", store.Standing{Accepted: 1, LastNews: at(10), LastSent: at(0)}, 14, true},
-		{"something is missing", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 39, false},
-		{"something is missing, and nothing comes", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 41, true},
-		{"something is missing, and patience is over", store.Standing{Accepted: 1, Missing: 1, LastNews: at(59), LastSent: at(0)}, 61, true},
-		{"it is taken up again, and something is missing", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1029, false},
-		{"it is taken up again, and nothing comes", store.Standing{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1031, true},
+		{"something is still to be sent", store.Progress{Until: at(120), Waiting: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
+		{"something is being sent", store.Progress{Until: at(120), Sending: 1, Accepted: 1, LastNews: at(0), LastSent: at(0)}, 90, false},
+		{"its time is over", store.Progress{Waiting: 1}, 121, true},
+		{"sending takes long", store.Progress{Waiting: 1, LastSent: at(100)}, 159, false},
+		{"sending takes long, and comes to nothing", store.Progress{Waiting: 1, LastSent: at(100)}, 161, true},
+		{"sending took long", store.Progress{Accepted: 1, Missing: 1, LastNews: at(158), LastSent: at(100)}, 159, false},
+		{"sending took long, and something is missing", store.Progress{Accepted: 1, Missing: 1, LastNews: at(158), LastSent: at(100)}, 161, true},
+		{"nothing is under way", store.Progress{}, 1, true},
+		{"all has come, just now", store.Progress{Accepted: 1, LastNews: at(10), LastSent: at(0)}, 12, false},
+		{"all has come, a while ago", store.Progress{Accepted: 1, LastNews: at(10), LastSent: at(0)}, 14, true},
+		{"something is missing", store.Progress{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 39, false},
+		{"something is missing, and nothing comes", store.Progress{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0)}, 41, true},
+		{"something is missing, and patience is over", store.Progress{Accepted: 1, Missing: 1, LastNews: at(59), LastSent: at(0)}, 61, true},
+		{"it is taken up again, and something is missing", store.Progress{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1029, false},
+		{"it is taken up again, and nothing comes", store.Progress{Accepted: 1, Missing: 1, LastNews: at(10), LastSent: at(0), Until: at(1063)}, 1031, true},
 	} {
 		if test.s.Terms = terms; test.s.Until.IsZero() {
 			test.s.Until = at(63)
@@ -178,16 +178,16 @@ func TestIsThrough(t *testing.T) {
 	at := func(seconds int) time.Time { return time.Unix(1_800_000_000+int64(seconds), 0) }
 	terms := store.Terms{Patience: time.Minute}
 	for name, test := range map[string]struct {
-		s    store.Standing
+		s    store.Progress
 		now  int
 		want bool
 	}{
-		"all of them":            {store.Standing{Closing: at(0)}, 1, true},
-		"some are missing":       {store.Standing{Closing: at(0), Unlooked: 3}, 15, false},
-		"none for a while":       {store.Standing{Closing: at(0), Unlooked: 3}, 21, true},
-		"one a moment ago":       {store.Standing{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 75, false},
-		"one a while ago":        {store.Standing{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 81, true},
-		"one before the closing": {store.Standing{Closing: at(100), Unlooked: 3, LastThrough: at(60)}, 110, false},
+		"all of them":            {store.Progress{Closing: at(0)}, 1, true},
+		"some are missing":       {store.Progress{Closing: at(0), Unlooked: 3}, 15, false},
+		"none for a while":       {store.Progress{Closing: at(0), Unlooked: 3}, 21, true},
+		"one a moment ago":       {store.Progress{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 75, false},
+		"one a while ago":        {store.Progress{Closing: at(0), Unlooked: 3, LastThrough: at(60)}, 81, true},
+		"one before the closing": {store.Progress{Closing: at(100), Unlooked: 3, LastThrough: at(60)}, 110, false},
 	} {
 		test.s.Terms = terms
 		if got := isThrough(test.s, at(test.now)); got != test.want {
@@ -278,10 +278,10 @@ func TestOutages(t *testing.T) {
 	a := &Agent{Store: st, Connections: l, told: map[string]bool{}, runs: map[string]*wanted{}}
 	a.outage.Tell = func(text string) { told = append(told, text) }
 	st.Close()
-	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "boxes", Account: "ada@k.example"}}); err == nil || errors.Is(err, errNotOurs) {
+	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Connection: "boxes", Account: "ada@k.example"}}); err == nil || errors.Is(err, errNotOurs) {
 		t.Errorf("a store that is away gives %v", err)
 	}
-	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Lane: "none", Account: "ada@k.example"}}); !errors.Is(err, errNotOurs) {
+	if _, err := a.visitor(t.Context(), &store.Visit{Run: "run7", Look: store.Look{Connection: "none", Account: "ada@k.example"}}); !errors.Is(err, errNotOurs) {
 		t.Errorf("no connection gives %v", err)
 	}
 	for i := range 3 {

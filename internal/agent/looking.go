@@ -29,7 +29,7 @@ const (
 // lookInto looks into mailboxes that are due, as many at once as there may be connections,
 // until ctx ends.
 func (a *Agent) lookInto(ctx context.Context) {
-	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: slices.Clone(a.look)}
+	worker := store.Worker{Holder: a.name, Run: a.Run, Connections: slices.Clone(a.look)}
 	most := max(1, a.Connections.Limits.Connections)
 	free := make(chan struct{}, most)
 	for range most {
@@ -43,11 +43,11 @@ func (a *Agent) lookInto(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		worker.Lanes = slices.DeleteFunc(worker.Lanes, a.isRefused)
+		worker.Connections = slices.DeleteFunc(worker.Connections, a.isRefused)
 		v, err := a.Store.Visit(ctx, worker, most)
 		if v != nil && err == nil {
 			visits.Go(func() {
-				a.visit(ctx, store.Worker{Holder: a.name, Run: a.Run, Lanes: a.look}, v)
+				a.visit(ctx, store.Worker{Holder: a.name, Run: a.Run, Connections: a.look}, v)
 				free <- struct{}{}
 			})
 			continue
@@ -80,7 +80,7 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 		a.trouble(ctx, err)
 		now := a.Store.Now()
 		// Else the store could not be asked, or another agent opens it, which ends some time.
-		certain := errors.Is(err, errNotOurs) && !a.others(ctx, v.Lane)
+		certain := errors.Is(err, errNotOurs) && !a.others(ctx, v.Connection)
 		a.found(ctx, v, store.Finding{Began: now, Problem: err.Error(), Certain: certain, Next: now.Add(holdEvery)})
 		return
 	}
@@ -117,7 +117,7 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", errNotOurs, err)
 	}
-	boxes, ok := a.Connections.Boxes(v.Lane)
+	boxes, ok := a.Connections.Boxes(v.Connection)
 	if !ok || boxes.Away() {
 		return nil, fmt.Errorf("%w of %s", errNotOurs, v.Account)
 	}
@@ -186,7 +186,7 @@ func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, t
 			return false // it was the agent that ended it
 		}
 		f.Problem, f.Certain, f.Keep = r.Err.Error(), watch.IsCertain(r.Err), false
-		if f.Certain && x.a.refuse(ctx, x.visit.Lane, f.Problem) {
+		if f.Certain && x.a.refuse(ctx, x.visit.Connection, f.Problem) {
 			f.Certain = false
 		}
 		f.Next = x.a.Store.Now().Add(min(x.run.Terms.LookEvery, holdEvery))

@@ -8,9 +8,9 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// Progress says in a line how far a run is: what is sent, what has come, which mailboxes have been
+// ProgressLine says in a line how far a run is: what is sent, what has come, which mailboxes have been
 // gone through, and when patience ends.
-func Progress(t store.Standing, now time.Time) string {
+func ProgressLine(t store.Progress, now time.Time) string {
 	var parts []string
 	add := func(done, all int, what string) {
 		if all > 0 {

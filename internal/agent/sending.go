@@ -18,23 +18,23 @@ import (
 
 // sender sends messages over one connection, one after the other.
 type sender struct {
-	a        *Agent
-	way      *connections.Outgoing
-	sessions map[string]*send.Session // by who logs in
-	hopeless map[string]send.Reply    // logins that fail whatever is tried, likewise
+	a          *Agent
+	connection *connections.Connection
+	sessions   map[string]*send.Session // by who logs in
+	hopeless   map[string]send.Reply    // logins that fail whatever is tried, likewise
 }
 
 // sendIn sends what is due over a connection, until ctx ends.
 func (a *Agent) sendIn(ctx context.Context, lane string) {
-	way, ok := a.Connections.Way(lane)
+	connection, ok := a.Connections.Connection(lane)
 	if !ok {
 		return
 	}
-	s := &sender{a, way, map[string]*send.Session{}, map[string]send.Reply{}}
+	s := &sender{a, connection, map[string]*send.Session{}, map[string]send.Reply{}}
 	defer s.close()
 	limits := a.Connections.Limits
 	step := time.Duration(float64(time.Second) / limits.Pace)
-	worker := store.Worker{Holder: a.name, Run: a.Run, Lanes: []string{lane}}
+	worker := store.Worker{Holder: a.name, Run: a.Run, Connections: []string{lane}}
 	for ctx.Err() == nil && !a.isRefused(lane) {
 		waiting, err := a.Store.Waiting(ctx, worker)
 		if err != nil {
@@ -81,7 +81,7 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 	reply, again := s.send(ctx, c)
 	state, due := store.GivenUp, time.Time{}
 	switch {
-	case isLoginRefused(reply) && s.a.refuse(ctx, s.way.Name, reply.String()):
+	case isLoginRefused(reply) && s.a.refuse(ctx, s.connection.Name, reply.String()):
 		state = store.Planned
 	case reply.Accepted():
 		state, reply.KnownAfter = store.Sent, s.a.known(c.MessageID).Seconds()
@@ -92,7 +92,7 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 		state = store.Refused
 	case reply.Unknown():
 		state = store.Unsure
-	case reply.Again():
+	case reply.Temporary():
 		state, due = store.Planned, s.a.Store.Now().Add(pauseAfter(c.Tries))
 	}
 	data, err := json.Marshal(reply)
@@ -108,7 +108,7 @@ func (s *sender) work(ctx context.Context, c *store.Claim) {
 }
 
 // isLoginRefused reports whether a login is refused for good: nothing was sent.
-func isLoginRefused(r send.Reply) bool { return r.Stage == "login" && r.Code >= 500 && !r.Again() }
+func isLoginRefused(r send.Reply) bool { return r.Stage == "login" && r.Code >= 500 && !r.Temporary() }
 
 // pauseAfter returns how long to wait before a message is sent again.
 func pauseAfter(tries int) time.Duration {
@@ -137,7 +137,7 @@ func (s *sender) send(ctx context.Context, c *store.Claim) (reply send.Reply, ag
 	if reply.Certain || isLoginRefused(reply) {
 		s.hopeless[who] = reply
 	}
-	return reply, d.Again
+	return reply, d.Retry
 }
 
 // errStore is what errors are of a store that does not answer: what was claimed is sent later.
@@ -162,7 +162,7 @@ func (s *sender) draft(ctx context.Context, c *store.Claim) (d Draft, from addre
 	if from, err = d.Submitter(); err != nil {
 		return d, from, err
 	}
-	return d, from, maySend(s.way, from, run.domains)
+	return d, from, maySend(s.connection, from, run.domains)
 }
 
 // session returns the connection of somebody. Where there are many, one of another is
@@ -179,7 +179,7 @@ func (s *sender) session(from address.Address) *send.Session {
 			break
 		}
 	}
-	s.sessions[who] = send.NewSession(s.way.As(from))
+	s.sessions[who] = send.NewSession(s.connection.As(from))
 	return s.sessions[who]
 }
 

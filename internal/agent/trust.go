@@ -53,7 +53,7 @@ func (d *Draft) check() error {
 
 // maySend says why a connection is not for somebody, or nil: its own list decides. Only which domains
 // are inside is the run's to say.
-func maySend(w *connections.Outgoing, from address.Address, domains []string) error {
+func maySend(w *connections.Connection, from address.Address, domains []string) error {
 	if !w.For(from, slices.Contains(domains, from.Domain())) {
 		return fmt.Errorf("the connection %s of this machine is not for %s", w.Name, from)
 	}

@@ -77,13 +77,13 @@ func TestPlantedRows(t *testing.T) {
 	now := st.Now()
 	plan := &store.Plan{Run: store.Run{Name: "run7", Estate: "e", Began: now, Until: now.Add(time.Minute), Terms: store.Terms{
 		Patience: time.Second, LookEvery: time.Second, Domains: []string{"k.example"}}},
-		Looks: []store.Look{{Account: "bo@k.example", Lane: "boxes"}}}
+		Looks: []store.Look{{Account: "bo@k.example", Connection: "boxes"}}}
 	for i, p := range planted {
 		if p.tag == tagA { // no two have the same
 			p.tag = fmt.Sprintf("run7.%024x", i)
 			p.id = strings.Replace(p.id, tagA, p.tag, 1)
 		}
-		plan.Cases = append(plan.Cases, store.Case{N: i, Lane: "in", Draft: []byte(p.draft), Predicted: []byte("{}"), MessageID: p.id, Tag: p.tag})
+		plan.Cases = append(plan.Cases, store.Case{N: i, Connection: "in", Draft: []byte(p.draft), Predicted: []byte("{}"), MessageID: p.id, Tag: p.tag})
 	}
 	if err := st.Plan(t.Context(), plan); err != nil {
 		t.Fatal(err)
@@ -155,7 +155,7 @@ func TestIsMark(t *testing.T) {
 
 // The list of a connection is the agent's own; which domains are inside is the run's to say.
 func TestMaySend(t *testing.T) {
-	w, _ := connectionsFor(t).Way("in")
+	w, _ := connectionsFor(t).Connection("in")
 	for domain, want := range map[string]bool{"k.example": true, "other.example": false} {
 		if err := maySend(w, address.MustParse("ada@k.example"), []string{domain}); (err == nil) != want {
 			t.Errorf("%s: %v", domain, err)

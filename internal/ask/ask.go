@@ -28,7 +28,7 @@ type Place struct {
 	Warn     func(text string)                     // is told what goes wrong besides
 	Note     func(line string)                     // is told of what stands beside an answer
 	Agree    func(question, otherwise string) bool // asks somebody; nil: nobody is there to be asked
-	Progress func(store.Standing)                  // is told how far a run of probes is
+	Progress func(store.Progress)                  // is told how far a run of probes is
 	Loaded   func()                                // is called once the estate is loaded
 }
 

@@ -77,7 +77,7 @@ func (at *Place) hazards(began time.Time, a *present.Hazards, wrong bool) *histo
 		o.Bad += n
 	}
 	if o.Bad > store.MostFacts {
-		o.Untold = o.Bad
+		o.Truncated = o.Bad
 		return o
 	}
 	for h := range a.Brief() {

@@ -352,7 +352,7 @@ func (q *Log) Follow(ctx context.Context, at *Place, tell func(*trail.Story, *ti
 // log returns what is kept of a look into logs: who did not get what.
 func (at *Place) log(began time.Time, a *present.Log) *history.Outcome {
 	o := at.outcome("log", began, a)
-	o.Untold = a.LeftOut
+	o.Truncated = a.LeftOut
 	for _, m := range a.List {
 		for _, r := range m.Recipients {
 			if present.LogGood(r.Outcome) {

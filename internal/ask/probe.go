@@ -253,7 +253,7 @@ func (q *Probe) Send(ctx context.Context, at *Place, d *Desk) (*Result, error) {
 // options returns how a run goes.
 func (q *Probe) options(at *Place) probe.Options {
 	return probe.Options{Store: at.Store, State: StateFolder(), Version: at.Version, Approve: q.Approve, Progress: at.Progress,
-		Trouble: at.Warn, Blind: func() bool { return q.sendsBlind(at) }}
+		OnError: at.Warn, Blind: func() bool { return q.sendsBlind(at) }}
 }
 
 // StateFolder returns the folder of what this machine remembers of its runs, or "".

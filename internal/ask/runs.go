@@ -56,13 +56,13 @@ func UnderWay(ctx context.Context, st *store.Store, list []store.Run, a *present
 		if r.State != store.StateOpen && r.State != store.StateClosing {
 			continue
 		}
-		t, err := st.Of(r.Owner).Standing(ctx, r.ID)
+		t, err := st.Of(r.Owner).Progress(ctx, r.ID)
 		if err != nil {
 			return err
 		}
-		a.Runs[i].Progress = agent.Progress(t, st.Now())
+		a.Runs[i].Progress = agent.ProgressLine(t, st.Now())
 		for _, share := range shares {
-			if share.Run == r.Name && share.Left > 0 && !offered[share.Lane] {
+			if share.Run == r.Name && share.Left > 0 && !offered[share.Connection] {
 				a.Runs[i].Missing = append(a.Runs[i].Missing, missing(share))
 			}
 		}
@@ -97,7 +97,7 @@ func runUnderWay(ctx context.Context, st *store.Store, name string) (*present.Ru
 // missing says what nobody does who is alive.
 func missing(share store.Share) string {
 	if share.Sends {
-		return "nobody alive sends by " + share.Lane + ": " + present.Count(share.Left, "message waits", "messages wait")
+		return "nobody alive sends by " + share.Connection + ": " + present.Count(share.Left, "message waits", "messages wait")
 	}
-	return "nobody alive looks into " + share.Lane + ": " + present.Count(share.Left, "mailbox waits", "mailboxes wait")
+	return "nobody alive looks into " + share.Connection + ": " + present.Count(share.Left, "mailbox waits", "mailboxes wait")
 }

@@ -46,8 +46,8 @@ func newAgent(streams Streams) *cli.Command {
 			defer st.Close()
 			fmt.Fprintf(streams.Out, "Working on the runs of %s until interrupted\n", present.Clean(st.Where()))
 			states := map[string]string{}
-			a := &agent.Agent{Store: st, Connections: l, State: ask.StateFolder(), Trouble: func(text string) { warn(streams, text) },
-				Standing: func(t store.Standing) {
+			a := &agent.Agent{Store: st, Connections: l, State: ask.StateFolder(), OnError: func(text string) { warn(streams, text) },
+				OnProgress: func(t store.Progress) {
 					if states[t.Name] != t.State {
 						states[t.Name] = t.State
 						fmt.Fprintf(streams.Out, "Run %s: %s\n", present.Clean(t.Name), progressOf(t))
@@ -85,7 +85,7 @@ func awaitStore(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 const awaitEvery = 2 * time.Second
 
 // progressOf says in words how far a run is.
-func progressOf(t store.Standing) string {
+func progressOf(t store.Progress) string {
 	switch t.State {
 	case store.StateOpen:
 		return fmt.Sprintf("%d of %d messages to send, %d mailboxes to look into", t.Waiting, t.Cases, t.Mailboxes)

@@ -178,7 +178,7 @@ func aboutPreset(p *preset.Preset, before, said map[string][]string) string {
 		}
 		if known, ok := estate.GroupSetting(name); ok && known.Form != estate.FormParties &&
 			known.Form != estate.FormAddresses &&
-			known.Concerns&(estate.Posting|estate.Receiving|estate.Reading|estate.SendingAs) != 0 {
+			known.Affects&(estate.Posting|estate.Receiving|estate.Reading|estate.SendingAs) != 0 {
 			differs[name] = true
 			text := strings.Join(said[name], "; ")
 			if text == "" {

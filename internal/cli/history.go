@@ -85,7 +85,7 @@ func newHistoryCompare(streams Streams) *cli.Command {
 				if err := s.print(a); err != nil {
 					return err
 				}
-				if len(a.New) > 0 || a.After.Untold > 0 {
+				if len(a.New) > 0 || a.After.Truncated > 0 {
 					return errWrong
 				}
 				return nil
@@ -103,7 +103,7 @@ func withHistory(ctx context.Context, cmd *cli.Command, streams Streams, do func
 	}
 	st, err := openListed(ctx, cmd, streams)
 	if none, ok := errors.AsType[*noRunsError](err); ok && cmd.Name == "history" && cmd.Args().Len() == 0 {
-		return s.print(&present.History{Store: none.where, Runs: []present.HistoryRun{}, NoStore: !keepsAnswers(cmd)})
+		return s.print(&present.History{Store: none.where, Runs: []present.HistoryResult{}, NoStore: !keepsAnswers(cmd)})
 	}
 	if err != nil {
 		return err

@@ -43,16 +43,16 @@ func (s *session) progress() *progress {
 	)}
 }
 
-func (p *progress) set(t store.Standing) {
+func (p *progress) set(t store.Progress) {
 	now := clock.Now()
 	switch {
 	case p.bar != nil:
 		p.bar.ChangeMax(max(1, t.Checks+t.Cases))
-		p.bar.Describe(agent.Progress(t, now))
+		p.bar.Describe(agent.ProgressLine(t, now))
 		_ = p.bar.Set(t.Checks - t.Missing + t.Cases - t.Waiting - t.Sending)
 	case p.out != nil && now.Sub(p.last) >= lineEvery:
 		p.last = now
-		fmt.Fprintln(p.out, agent.Progress(t, now))
+		fmt.Fprintln(p.out, agent.ProgressLine(t, now))
 	}
 }
 

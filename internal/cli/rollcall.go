@@ -112,7 +112,7 @@ func (s *session) startCall(l *connections.Connections, group estate.ID, me addr
 	if err != nil {
 		return err
 	}
-	options := probe.Options{Store: st, State: ask.StateFolder(), Version: version(), Trouble: at.Warn}
+	options := probe.Options{Store: st, State: ask.StateFolder(), Version: version(), OnError: at.Warn}
 	if options.Estate, err = s.Evaluated(s.ctx, at); err != nil {
 		return err
 	}

@@ -115,7 +115,7 @@ func newWorker(a *asker, format present.Format) *watch.Worker {
 	}
 	sender := watch.NewSender(a.plan, version(), trouble)
 	return &watch.Worker{
-		Plan: a.plan, Store: a.store, Ask: a.ask, Trouble: trouble, Send: sender.Send,
+		Plan: a.plan, Store: a.store, Ask: a.ask, OnError: trouble, Send: sender.Send,
 		Tell: func(e *present.WatchEvent) {
 			one.Lock()
 			defer one.Unlock()

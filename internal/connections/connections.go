@@ -24,9 +24,9 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// Connections are the ways to send and to look.
+// Connections are the connections to send and to look.
 type Connections struct {
-	Ways      []Outgoing
+	Outgoing  []Connection
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
 	// Requests are addresses and @domains outside that requests to approvers may come from,
@@ -57,8 +57,8 @@ type Limits struct {
 	Quiet       time.Duration // how long to look on when nothing comes any more; Patience at most
 }
 
-// An Outgoing is a way to send.
-type Outgoing struct {
+// An Outgoing is a connection to send.
+type Connection struct {
 	Name string
 	// From are addresses and domains, as @domain, that may be sent from; "inside" stands
 	// for all of the estate, "anyone" for all.
@@ -169,8 +169,8 @@ func Load(ctx context.Context, path string) (*Connections, error) {
 	}
 	r := &reader{path: path, ctx: ctx, data: data}
 	l := &Connections{Limits: defaults, path: path}
-	for i, way := range f.Send {
-		l.Ways = append(l.Ways, r.way(i, way))
+	for i, connection := range f.Send {
+		l.Outgoing = append(l.Outgoing, r.connection(i, connection))
 	}
 	for i, look := range f.Look {
 		l.Mailboxes = append(l.Mailboxes, r.mailboxes(i, look))
@@ -188,7 +188,7 @@ func Load(ctx context.Context, path string) (*Connections, error) {
 	r.names(l)
 	r.limits(&l.Limits, f.Limits)
 	l.waits()
-	if len(l.Ways)+len(l.Mailboxes) == 0 {
+	if len(l.Outgoing)+len(l.Mailboxes) == 0 {
 		r.fail("send", 0, "there is neither a way to send nor a mailbox to look into")
 	}
 	l.locked, l.asked = r.locked, r.asked
@@ -206,9 +206,9 @@ const (
 // waits has nobody wait longer for an answer than half of all patience.
 func (l *Connections) waits() {
 	wait := min(max(l.Limits.Patience/2, leastWait), mostWait)
-	for i := range l.Ways {
-		l.Ways[i].reach.Wait = wait
-		l.Ways[i].reach.Endpoint.Wait = min(wait, connectWait)
+	for i := range l.Outgoing {
+		l.Outgoing[i].reach.Wait = wait
+		l.Outgoing[i].reach.Endpoint.Wait = min(wait, connectWait)
 	}
 	for i := range l.Mailboxes {
 		l.Mailboxes[i].reach.Wait = min(wait, connectWait)
@@ -276,8 +276,8 @@ func (r *reader) place(list string, index int) string {
 	return fmt.Sprintf("%s:%d:%d", r.path, line, column)
 }
 
-func (r *reader) way(i int, f fileWay) Outgoing {
-	w := Outgoing{Name: f.Name, From: f.From, Claims: f.Claims, without: f.Login == nil}
+func (r *reader) connection(i int, f fileWay) Connection {
+	w := Connection{Name: f.Name, From: f.From, Claims: f.Claims, without: f.Login == nil}
 	if w.Name == "" {
 		r.fail("send", i, "this way to send has no name")
 	}
@@ -445,11 +445,11 @@ func (r *reader) jmap(i int, f fileLook) string {
 // apart by it.
 func (r *reader) names(l *Connections) {
 	seen := map[string]bool{}
-	for i := range l.Ways {
-		if name := l.Ways[i].Name; name != "" && seen[name] {
+	for i := range l.Outgoing {
+		if name := l.Outgoing[i].Name; name != "" && seen[name] {
 			r.fail("send", i, "two ways to send are called %q", name)
 		}
-		seen[l.Ways[i].Name] = true
+		seen[l.Outgoing[i].Name] = true
 	}
 	seen = map[string]bool{}
 	for i := range l.Mailboxes {
@@ -506,32 +506,32 @@ func covers(list []string, a address.Address, inside bool) bool {
 	})
 }
 
-// Sender returns the way by which somebody can send as themselves, or, with
+// Sender returns the connection by which somebody can send as themselves, or, with
 // claims, by which their address can be claimed.
-func (l *Connections) Sender(a address.Address, inside, claims bool) (*Outgoing, bool) {
-	for i := range l.Ways {
-		if w := &l.Ways[i]; w.Claims == claims && covers(w.From, a, inside) || claims && w.Claims {
+func (l *Connections) Sender(a address.Address, inside, claims bool) (*Connection, bool) {
+	for i := range l.Outgoing {
+		if w := &l.Outgoing[i]; w.Claims == claims && covers(w.From, a, inside) || claims && w.Claims {
 			return w, true
 		}
 	}
 	return nil, false
 }
 
-// For reports whether a way is for a sender; inside says whether their domain is one of the estate's.
-func (w *Outgoing) For(a address.Address, inside bool) bool {
+// For reports whether a connection is for a sender; inside says whether their domain is one of the estate's.
+func (w *Connection) For(a address.Address, inside bool) bool {
 	return w.Claims || covers(w.From, a, inside)
 }
 
 // Opens reports whether a connection opens somebody's mailbox, likewise.
 func (m *Mailboxes) Opens(a address.Address, inside bool) bool { return covers(m.For, a, inside) }
 
-// As returns the way as it is for one sender.
-func (w *Outgoing) As(a address.Address) send.Route {
-	way := w.reach
+// As returns the connection as it is for one sender.
+func (w *Connection) As(a address.Address) send.Route {
+	route := w.reach
 	if !w.without {
-		way.Login = w.login.of(a)
+		route.Login = w.login.of(a)
 	}
-	return way
+	return route
 }
 
 // Mailbox returns how somebody's mailbox is opened.

@@ -120,13 +120,13 @@ func TestLoad(t *testing.T) {
 		}
 	}
 	w, _ := l.Sender(ada, true, false)
-	way := w.As(ada)
-	if way.Login == nil || way.Login.User != "ada@kelp.example" || way.TLS != endpoint.StartTLS || way.Login.Bearer {
-		t.Errorf("%+v", way)
+	route := w.As(ada)
+	if route.Login == nil || route.Login.User != "ada@kelp.example" || route.TLS != endpoint.StartTLS || route.Login.Bearer {
+		t.Errorf("%+v", route)
 	}
 	w, _ = l.Sender(guest, false, false)
-	if way := w.As(guest); way.Login != nil || way.Hello != "probe.example" || way.From == nil {
-		t.Errorf("%+v", way)
+	if route := w.As(guest); route.Login != nil || route.Hello != "probe.example" || route.From == nil {
+		t.Errorf("%+v", route)
 	}
 	inside, _ := l.Account(ada, true)
 	other, _ := l.Account(guest, false)
@@ -185,7 +185,7 @@ func FuzzLoad(f *testing.F) {
 			t.Skip("programs are not run by chance")
 		}
 		l, err := load(t, text)
-		if err == nil && (l == nil || len(l.Ways) == 0) {
+		if err == nil && (l == nil || len(l.Outgoing) == 0) {
 			t.Error("there are no connections, and no error")
 		}
 	})

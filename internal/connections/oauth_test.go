@@ -68,7 +68,7 @@ func TestTokens(t *testing.T) {
 	ann, bob := address.MustParse("ann@k.example"), address.MustParse("bob@k.example")
 	token := func(l *Connections, who address.Address) string {
 		t.Helper()
-		login := l.Ways[0].As(who).Login
+		login := l.Outgoing[0].As(who).Login
 		text, err := login.Token(t.Context())
 		if err != nil {
 			return "! " + err.Error()
@@ -135,7 +135,7 @@ func TestDeviceLogin(t *testing.T) {
 	if fmt.Sprint(told) != "[to log in, open https://login.example/device and enter the code WDJB-MJHT]" {
 		t.Errorf("told is %v", told)
 	}
-	text, err := l.Ways[0].As(address.MustParse("ann@k.example")).Login.Token(t.Context())
+	text, err := l.Outgoing[0].As(address.MustParse("ann@k.example")).Login.Token(t.Context())
 	if err != nil || text.Reveal() != "t2" {
 		t.Errorf("%q, %v", text.Reveal(), err)
 	}

@@ -8,13 +8,13 @@ import (
 
 // An Offer is what a machine can do with its connections. There is nothing secret in it.
 type Offer struct {
-	Send      []OfferedWay       `json:"send"`
-	Look      []OfferedMailboxes `json:"look"`
-	Strangers []string           `json:"strangers"`
+	Send      []OfferedConnection `json:"send"`
+	Look      []OfferedMailboxes  `json:"look"`
+	Strangers []string            `json:"strangers"`
 }
 
-// An OfferedWay is a way to send that a machine has.
-type OfferedWay struct {
+// An OfferedConnection is a connection to send that a machine has.
+type OfferedConnection struct {
 	Name   string   `json:"name"`
 	From   []string `json:"from"`
 	Claims bool     `json:"claims,omitempty"`
@@ -28,10 +28,10 @@ type OfferedMailboxes struct {
 
 // Offer returns what this machine can do.
 func (l *Connections) Offer() Offer {
-	o := Offer{Send: []OfferedWay{}, Look: []OfferedMailboxes{}, Strangers: []string{}}
-	for _, w := range l.Ways {
+	o := Offer{Send: []OfferedConnection{}, Look: []OfferedMailboxes{}, Strangers: []string{}}
+	for _, w := range l.Outgoing {
 		if !w.away {
-			o.Send = append(o.Send, OfferedWay{w.Name, w.From, w.Claims})
+			o.Send = append(o.Send, OfferedConnection{w.Name, w.From, w.Claims})
 		}
 	}
 	for _, m := range l.Mailboxes {
@@ -49,8 +49,8 @@ func (l *Connections) Offer() Offer {
 func (l *Connections) Join(offers ...Offer) {
 	for _, o := range offers {
 		for _, w := range o.Send {
-			if _, have := l.Way(w.Name); !have {
-				l.Ways = append(l.Ways, Outgoing{Name: w.Name, From: w.From, Claims: w.Claims, away: true})
+			if _, have := l.Connection(w.Name); !have {
+				l.Outgoing = append(l.Outgoing, Connection{Name: w.Name, From: w.From, Claims: w.Claims, away: true})
 			}
 		}
 		for _, m := range o.Look {
@@ -67,11 +67,11 @@ func (l *Connections) Join(offers ...Offer) {
 	}
 }
 
-// Way returns the way to send that has a name.
-func (l *Connections) Way(name string) (*Outgoing, bool) {
-	for i := range l.Ways {
-		if l.Ways[i].Name == name {
-			return &l.Ways[i], true
+// Connection returns the connection to send that has a name.
+func (l *Connections) Connection(name string) (*Connection, bool) {
+	for i := range l.Outgoing {
+		if l.Outgoing[i].Name == name {
+			return &l.Outgoing[i], true
 		}
 	}
 	return nil, false
@@ -87,8 +87,8 @@ func (l *Connections) Boxes(name string) (*Mailboxes, bool) {
 	return nil, false
 }
 
-// Away reports whether another machine has this way.
-func (w *Outgoing) Away() bool { return w.away }
+// Away reports whether another machine has this connection.
+func (w *Connection) Away() bool { return w.away }
 
 // Away reports whether another machine opens these mailboxes.
 func (m *Mailboxes) Away() bool { return m.away }

@@ -40,7 +40,7 @@ func fill(tb testing.TB, s *store.Store, runs, each int) {
 			Notes: []string{}, Began: at, Until: at.Add(time.Minute)}}
 		var judged []store.Check
 		for n := range max(each/10, 1) {
-			p.Cases = append(p.Cases, store.Case{N: n, Kind: "member", Group: fmt.Sprintf("g%03d@kelp.example", (i+n)%200), Lane: "out",
+			p.Cases = append(p.Cases, store.Case{N: n, Kind: "member", Group: fmt.Sprintf("g%03d@kelp.example", (i+n)%200), Connection: "out",
 				Draft: json.RawMessage("{}"), Predicted: json.RawMessage("{}"), MessageID: fmt.Sprint(name, ".", n),
 				Tag: fmt.Sprint(name, "t", n)})
 			for k := range 10 {

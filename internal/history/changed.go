@@ -38,14 +38,14 @@ func Lately(ctx context.Context, a *present.HistoryOf, path string, who address.
 	if err != nil {
 		a.Unread = append(a.Unread, "not all commits could be looked at: "+err.Error())
 	}
-	for _, list := range [][]present.HistorySpell{a.Now, a.Over} {
+	for _, list := range [][]present.HistoryInterval{a.Now, a.Resolved} {
 		for _, s := range list {
 			if s.Since >= stamp(since) && !s.Begun {
 				a.Changes = append(a.Changes, present.HistoryChanged{When: s.Since, By: "found", What: "new: " + s.Says})
 			}
 		}
 	}
-	for _, s := range a.Over {
+	for _, s := range a.Resolved {
 		if s.Until >= stamp(since) && s.Kind != "log" { // what a log tells is over at once
 			a.Changes = append(a.Changes, present.HistoryChanged{When: s.Until, By: "found", What: "for the last time: " +
 				s.Says})

@@ -49,7 +49,7 @@ type Outcome struct {
 	Version   string
 	Good, Bad int
 	Wrong     bool
-	Untold    int
+	Truncated int
 	Says      string
 	Facts     []store.Fact
 }
@@ -62,7 +62,7 @@ func (o *Outcome) Answer(ended time.Time) *store.Answer {
 		state = store.Wrong
 	}
 	return &store.Answer{ID: NewID(), Series: o.Series, Began: o.Began, Ended: ended, Day: o.Day, Version: o.Version,
-		Host: host, State: state, Good: o.Good, Bad: o.Bad, Untold: o.Untold, Says: o.Says}
+		Host: host, State: state, Good: o.Good, Bad: o.Bad, Truncated: o.Truncated, Says: o.Says}
 }
 
 func stamp(t time.Time) string {
@@ -72,14 +72,14 @@ func stamp(t time.Time) string {
 	return t.UTC().Format(time.RFC3339)
 }
 
-func runOf(a *store.Answer) present.HistoryRun {
-	return present.HistoryRun{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
+func runOf(a *store.Answer) present.HistoryResult {
+	return present.HistoryResult{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
 		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says,
-		Untold: a.Untold}
+		Truncated: a.Truncated}
 }
 
 // probeOf tells of a run of a probe as of any other.
-func probeOf(r *store.Run) present.HistoryRun {
+func probeOf(r *store.Run) present.HistoryResult {
 	state := r.State
 	if r.State == store.StateEnded {
 		state = store.Good
@@ -88,7 +88,7 @@ func probeOf(r *store.Run) present.HistoryRun {
 		}
 	}
 	says := present.ProbeCounts(r.Good, r.Bad, r.Unlooked)
-	return present.HistoryRun{Run: r.Name, Kind: r.Kind, State: state, Began: stamp(r.Began), Ended: stamp(r.Ended),
+	return present.HistoryResult{Run: r.Name, Kind: r.Kind, State: state, Began: stamp(r.Began), Ended: stamp(r.Ended),
 		Estate: r.Path, Good: r.Good, Bad: r.Bad + r.Unlooked, Says: says}
 }
 
@@ -101,7 +101,7 @@ type Choice struct {
 
 // List tells of the runs that a store keeps, the newest first.
 func List(ctx context.Context, s *store.Store, c Choice) (*present.History, error) {
-	a := &present.History{Store: s.Where(), Runs: []present.HistoryRun{}}
+	a := &present.History{Store: s.Where(), Runs: []present.HistoryResult{}}
 	most := c.Most + 1
 	if c.Kind != "" {
 		most = 1 << 30
@@ -114,7 +114,7 @@ func List(ctx context.Context, s *store.Store, c Choice) (*present.History, erro
 	if err != nil {
 		return nil, err
 	}
-	add := func(owner string, r present.HistoryRun) {
+	add := func(owner string, r present.HistoryResult) {
 		if s.Estate() == "" { // it shows all of them
 			r.Owner = owner
 		}
@@ -129,16 +129,16 @@ func List(ctx context.Context, s *store.Store, c Choice) (*present.History, erro
 		}
 	}
 	if c.Kind != "" {
-		a.Runs = slices.DeleteFunc(a.Runs, func(r present.HistoryRun) bool { return r.Kind != c.Kind })
+		a.Runs = slices.DeleteFunc(a.Runs, func(r present.HistoryResult) bool { return r.Kind != c.Kind })
 	}
-	slices.SortStableFunc(a.Runs, func(x, y present.HistoryRun) int { return strings.Compare(y.Began, x.Began) })
+	slices.SortStableFunc(a.Runs, func(x, y present.HistoryResult) int { return strings.Compare(y.Began, x.Began) })
 	if len(a.Runs) > c.Most {
 		a.Runs, a.More = a.Runs[:c.Most], true
 	}
 	return a, nil
 }
 
-func factOf(s *store.Spell) present.HistoryFact {
+func factOf(s *store.Interval) present.HistoryFact {
 	return present.HistoryFact{Name: s.Name, Group: s.Group, Who: s.Who, Severity: s.Severity, Says: s.Says,
 		Since: stamp(s.Since)}
 }
@@ -153,7 +153,7 @@ func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown
 	if err != nil {
 		return nil, err
 	}
-	shown := &present.HistoryShown{HistoryRun: runOf(&answer), Found: []present.HistoryFact{}}
+	shown := &present.HistoryShown{HistoryResult: runOf(&answer), Found: []present.HistoryFact{}}
 	spells, err := s.FactsOf(ctx, &answer)
 	for i := range spells {
 		shown.Found = append(shown.Found, factOf(&spells[i]))
@@ -166,7 +166,7 @@ func showProbe(ctx context.Context, s *store.Store, id string) (*present.History
 	if err != nil {
 		return nil, err
 	}
-	shown := &present.HistoryShown{HistoryRun: probeOf(&run), Found: []present.HistoryFact{}}
+	shown := &present.HistoryShown{HistoryResult: probeOf(&run), Found: []present.HistoryFact{}}
 	facts, err := s.FailedOf(ctx, run.ID)
 	met := map[string]bool{}
 	for _, f := range facts {
@@ -194,8 +194,8 @@ func Compare(ctx context.Context, s *store.Store, before, after string) (*presen
 	if first.Kind != second.Kind || first.What != second.What {
 		return nil, ErrUnlike
 	}
-	a := &present.HistoryCompared{Before: first.HistoryRun, After: second.HistoryRun, New: []present.HistoryFact{},
-		Over: []present.HistoryFact{}}
+	a := &present.HistoryCompared{Before: first.HistoryResult, After: second.HistoryResult, New: []present.HistoryFact{},
+		Resolved: []present.HistoryFact{}}
 	was := map[string]bool{}
 	for _, f := range first.Found {
 		was[f.Name] = true
@@ -210,7 +210,7 @@ func Compare(ctx context.Context, s *store.Store, before, after string) (*presen
 	}
 	for _, f := range first.Found {
 		if was[f.Name] {
-			a.Over = append(a.Over, f)
+			a.Resolved = append(a.Resolved, f)
 		}
 	}
 	return a, nil
@@ -224,13 +224,13 @@ const (
 
 // Of tells what a store knows of a group or person.
 func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf, error) {
-	a := &present.HistoryOf{Address: address, Now: []present.HistorySpell{}, Over: []present.HistorySpell{},
+	a := &present.HistoryOf{Address: address, Now: []present.HistoryInterval{}, Resolved: []present.HistoryInterval{},
 		Changes: []present.HistoryChanged{}}
-	spells, all, err := s.SpellsOf(ctx, address, mostSpells)
+	spells, all, err := s.IntervalsOf(ctx, address, mostSpells)
 	if err != nil {
 		return nil, err
 	}
-	if a.Now, a.Over = gathered(spells); all > len(spells) {
+	if a.Now, a.Resolved = gathered(spells); all > len(spells) {
 		a.LeftOut = all - len(spells)
 	}
 	tally, err := s.TallyOf(ctx, address)
@@ -250,10 +250,10 @@ func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf
 
 // gathered tells of each finding once, with how often it came up. Where the same question was asked
 // in several ways, such as by hand and by a plan, the one counts that found it last.
-func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
-	now, over = []present.HistorySpell{}, []present.HistorySpell{}
+func gathered(spells []store.Interval) (now, over []present.HistoryInterval) {
+	now, over = []present.HistoryInterval{}, []present.HistoryInterval{}
 	type finding struct{ kind, path, name string }
-	last := map[finding]*store.Spell{}
+	last := map[finding]*store.Interval{}
 	var order []finding // the newest first
 	for i := range spells {
 		s := &spells[i]
@@ -268,7 +268,7 @@ func gathered(spells []store.Spell) (now, over []present.HistorySpell) {
 	}
 	for _, f := range order {
 		s := last[f]
-		one := present.HistorySpell{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: s.Times,
+		one := present.HistoryInterval{HistoryFact: factOf(s), Kind: s.Series.Kind, Until: stamp(s.Until), Times: s.Times,
 			First: stamp(s.Ever), Estate: s.Series.Path, Begun: s.First == 1}
 		if s.Open {
 			now = append(now, one)

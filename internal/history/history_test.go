@@ -78,11 +78,11 @@ func TestMailOf(t *testing.T) {
 
 // Each finding is told once, with how often it came up, and since when it is there.
 func TestGathered(t *testing.T) {
-	spell := func(name string, first, last int64, since int, open bool) store.Spell {
-		return store.Spell{Series: store.Series{ID: "s"}, Fact: store.Fact{Name: name}, First: first, Last: last, Since: day(since),
+	spell := func(name string, first, last int64, since int, open bool) store.Interval {
+		return store.Interval{Series: store.Series{ID: "s"}, Fact: store.Fact{Name: name}, First: first, Last: last, Since: day(since),
 			Until: day(since + 1), Open: open, Times: 3, Ever: day(1)}
 	}
-	now, over := gathered([]store.Spell{spell("x", 9, 9, 9, true), spell("y", 6, 7, 6, false)})
+	now, over := gathered([]store.Interval{spell("x", 9, 9, 9, true), spell("y", 6, 7, 6, false)})
 	if len(now) != 1 || now[0].Times != 3 || now[0].Since != stamp(day(9)) || now[0].First != stamp(day(1)) || now[0].Begun {
 		t.Errorf("now %+v", now)
 	}
@@ -93,15 +93,15 @@ func TestGathered(t *testing.T) {
 
 // What was found in two ways is told once, by the one that found it last.
 func TestGatheredTwice(t *testing.T) {
-	spell := func(series string, last int, open bool) store.Spell {
-		return store.Spell{Series: store.Series{ID: series, Kind: "check", Path: "estate"}, Fact: store.Fact{Name: "x"}, First: 1,
+	spell := func(series string, last int, open bool) store.Interval {
+		return store.Interval{Series: store.Series{ID: series, Kind: "check", Path: "estate"}, Fact: store.Fact{Name: "x"}, First: 1,
 			Last: 2, Since: day(1), Until: day(last), Open: open}
 	}
-	if now, over := gathered([]store.Spell{spell("hand", 3, true), spell("plan", 9, true)}); len(now) != 1 || len(over) > 0 ||
+	if now, over := gathered([]store.Interval{spell("hand", 3, true), spell("plan", 9, true)}); len(now) != 1 || len(over) > 0 ||
 		now[0].Until != stamp(day(9)) {
 		t.Errorf("twice now %+v, over %+v", now, over)
 	}
-	if now, over := gathered([]store.Spell{spell("hand", 3, true), spell("plan", 9, false)}); len(now) > 0 || len(over) != 1 {
+	if now, over := gathered([]store.Interval{spell("hand", 3, true), spell("plan", 9, false)}); len(now) > 0 || len(over) != 1 {
 		t.Errorf("over later: now %+v, over %+v", now, over)
 	}
 }

@@ -27,7 +27,7 @@ type Explanation struct {
 	Decision
 	Unsent     bool        `json:"unsent,omitempty"`    // their own mail service does not take it, as Text says
 	Approvers  []string    `json:"approvers,omitempty"` // who can release it, if it is held
-	Ways       []Way       `json:"ways"`
+	Ways       []Path      `json:"ways"`
 	Recipients []Recipient `json:"recipients"`
 	Sees       Sees        `json:"sees"`
 	Nearest    []string    `json:"nearest,omitempty"` // addresses that may have been meant
@@ -80,8 +80,8 @@ type Tried struct {
 	Because []string `json:"because"` // what settles it
 }
 
-// Way is a group that the message reaches, and what has become of it there.
-type Way struct {
+// Path is a group that the message reaches, and what has become of it there.
+type Path struct {
 	Group    string    `json:"group"`
 	Kind     string    `json:"kind"`
 	From     string    `json:"from,omitempty"` // the group that it comes from
@@ -102,12 +102,12 @@ type Sees struct {
 	Reaching int    `json:"reaching"`          // how many get it in their inbox or a digest
 }
 
-// Followed is one recipient, and every way in which the message comes to them.
+// Followed is one recipient, and every path by which the message comes to them.
 type Followed struct {
-	Address string      `json:"address"`
-	Outcome string      `json:"outcome"` // "" where nothing is for them
-	Why     string      `json:"why"`
-	Ways    []PersonWay `json:"ways"`
+	Address string       `json:"address"`
+	Outcome string       `json:"outcome"` // "" where nothing is for them
+	Why     string       `json:"why"`
+	Paths   []PersonPath `json:"ways"`
 }
 
 // A Case is a message to be explained.
@@ -125,7 +125,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	a := &Explanation{
 		From: c.From.String(), To: c.To.String(),
 		Message: MessageTraits(c.Message),
-		Tried:   []Tried{}, Ways: []Way{}, Recipients: []Recipient{},
+		Tried:   []Tried{}, Ways: []Path{}, Recipients: []Recipient{},
 	}
 	a.Sender = n.sender(r.Sender(c.From))
 	a.Sees.From = a.From
@@ -163,12 +163,12 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 	return a
 }
 
-// follow notes every way in which the message comes to one person.
+// follow notes every path by which the message comes to one person.
 func (a *Explanation) follow(n namer, f *message.Fate, c Case) {
-	a.For = &Followed{Address: n.address(c.For), Ways: []PersonWay{}}
+	a.For = &Followed{Address: n.address(c.For), Paths: []PersonPath{}}
 	if n.e.IsGroup(f.To) {
 		d, candidates := n.r.Follow(f.To, c.For, &f.Sender, c.Message)
-		a.For.Ways, _ = n.personWays(d, candidates, mostWays)
+		a.For.Paths, _ = n.personPaths(d, candidates, mostPaths)
 	}
 	for _, r := range a.Recipients {
 		if r.Address == a.For.Address {
@@ -325,8 +325,8 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 		a.waiting = n.marked(approvers)
 	}
 	d := f.Delivery()
-	for _, way := range d.Ways {
-		a.Ways = append(a.Ways, n.way(d, way))
+	for _, path := range d.Paths {
+		a.Ways = append(a.Ways, n.path(d, path))
 	}
 	a.Recipients = n.recipients(d)
 	for _, recipient := range d.Recipients {
@@ -369,13 +369,13 @@ func toldAtEdge(f *message.Fate, decision Decision) string {
 	return `is told: refused, "` + decision.Text + `"`
 }
 
-func (n namer) way(d *resolve.Delivery, way resolve.Way) Way {
-	w := Way{Group: n.address(way.Group), Kind: n.e.Group(way.Group).Kind.String(), State: way.State.String()}
-	if before := d.Before(way); before != estate.None {
+func (n namer) path(d *resolve.Delivery, path resolve.Path) Path {
+	w := Path{Group: n.address(path.Group), Kind: n.e.Group(path.Group).Kind.String(), State: path.State.String()}
+	if before := d.Before(path); before != estate.None {
 		w.From = n.address(before)
 	}
-	if way.Asked {
-		decision := newDecision(n.e, way.Group, way.Decision)
+	if path.Asked {
+		decision := newDecision(n.e, path.Group, path.Decision)
 		w.Decision = &decision
 	}
 	return w

@@ -47,7 +47,7 @@ func (a *Explanation) writeText(p *Page) {
 	case a.Group != "":
 		p.gate(a)
 		if len(a.Ways) > 1 {
-			p.ways(a.Ways)
+			p.paths(a.Ways)
 		}
 	case len(a.Recipients) == 0:
 		return
@@ -204,7 +204,7 @@ func (p *Page) gate(a *Explanation) {
 	}
 }
 
-// followed writes what one recipient gets, and by which ways.
+// followed writes what one recipient gets, and by which paths.
 func (p *Page) followed(f *Followed) {
 	p.Gap()
 	if f.Outcome == "" {
@@ -212,16 +212,16 @@ func (p *Page) followed(f *Followed) {
 		return
 	}
 	p.Line(2, Span{outcomeStyle(f.Outcome), "For " + f.Address + ": " + f.Outcome}, Span{Plain, ", " + f.Why})
-	for _, way := range f.Ways {
+	for _, path := range f.Paths {
 		mark := "also "
-		if way.Decides {
+		if path.Decides {
 			mark = "best "
 		}
-		text := mark + way.Outcome + ": " + way.reason
-		if len(way.Via) > 1 {
-			text += ", via " + shorten(way.Via[1:])
+		text := mark + path.Outcome + ": " + path.reason
+		if len(path.Via) > 1 {
+			text += ", via " + shorten(path.Via[1:])
 		}
-		p.LineAt(4, way.place, Span{Plain, "  " + text})
+		p.LineAt(4, path.place, Span{Plain, "  " + text})
 	}
 }
 
@@ -233,28 +233,28 @@ func (t Tried) number() string {
 	return strconv.Itoa(t.Rule)
 }
 
-// ways writes the nested groups that the message comes to: those with trouble, and with
+// paths writes the nested groups that the message comes to: those with trouble, and with
 // --all the others.
-func (p *Page) ways(ways []Way) {
+func (p *Page) paths(paths []Path) {
 	words := map[string]Span{
-		resolve.WayOpen.String():    {Plain, "admits"},
-		resolve.WayWaiting.String(): {Doubtful, "holds"},
-		resolve.WayStopped.String(): {Bad, "refuses"},
+		resolve.PathOpen.String():    {Plain, "admits"},
+		resolve.PathWaiting.String(): {Doubtful, "holds"},
+		resolve.PathStopped.String(): {Bad, "refuses"},
 	}
 	rows := map[string][][]Span{}
-	for _, w := range ways[1:] {
+	for _, w := range paths[1:] {
 		why := "its own gate is not asked"
 		if w.Decision != nil {
 			why = w.Decision.by()
 		}
-		if w.From != ways[0].Group {
+		if w.From != paths[0].Group {
 			why = "from " + w.From + "; " + why
 		}
 		rows[w.State] = append(rows[w.State], []Span{words[w.State], {Plain, w.Group}, {Faint, why}})
 	}
 	var counts []string
 	var shown [][]Span
-	for _, state := range []string{resolve.WayStopped.String(), resolve.WayWaiting.String(), resolve.WayOpen.String()} {
+	for _, state := range []string{resolve.PathStopped.String(), resolve.PathWaiting.String(), resolve.PathOpen.String()} {
 		n := len(rows[state])
 		if n == 0 {
 			continue
@@ -264,13 +264,13 @@ func (p *Page) ways(ways []Way) {
 			verb = strings.TrimSuffix(verb, "s")
 		}
 		counts = append(counts, strconv.Itoa(n)+" "+verb)
-		if state != resolve.WayOpen.String() || p.options.All {
+		if state != resolve.PathOpen.String() || p.options.All {
 			shown = append(shown, rows[state]...)
 		}
 	}
 	p.Gap()
 	title := []Span{{Strong, "Nested groups: "}, {Plain, strings.Join(counts, ", ")}}
-	if len(rows[resolve.WayOpen.String()]) > 0 && !p.options.All {
+	if len(rows[resolve.PathOpen.String()]) > 0 && !p.options.All {
 		title = append(title, Span{Faint, "   (--all lists them)"})
 	}
 	p.Line(2, title...)

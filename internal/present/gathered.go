@@ -5,7 +5,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Gathered are recipients of a message who get the same, by the same way and for the same
+// Gathered are recipients of a message who get the same, by the same path and for the same
 // reason, wherever each of them is written down.
 type Gathered struct {
 	Outcome resolve.Outcome
@@ -47,7 +47,7 @@ func Gather(r *resolve.Resolver, d *resolve.Delivery) []Gathered {
 
 // NotFromOf returns what people of a delivery without a sender do not get, of some senders.
 func NotFromOf(r *resolve.Resolver, d *resolve.Delivery) map[estate.ID]*NotFrom {
-	if len(d.Ways) < 2 || r.Estate().Group(d.Group).Kind == estate.Roster {
+	if len(d.Paths) < 2 || r.Estate().Group(d.Group).Kind == estate.Roster {
 		return nil
 	}
 	return newNamer(r).notFrom(d.Group, d.Recipients, resolve.Message{})

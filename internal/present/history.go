@@ -11,29 +11,29 @@ import (
 
 // History lists the answers that a store keeps, the newest first.
 type History struct {
-	Store string       `json:"store"`
-	Runs  []HistoryRun `json:"runs"`
-	More  bool         `json:"more,omitempty"` // there are older ones
+	Store string          `json:"store"`
+	Runs  []HistoryResult `json:"runs"`
+	More  bool            `json:"more,omitempty"` // there are older ones
 	// NoStore is set where there is no store, and nothing makes one of itself: answers are not kept.
 	NoStore bool `json:"noStore,omitempty"`
 }
 
-// HistoryRun is one answer that was kept: a check, expectations, a comparison or a probe.
-type HistoryRun struct {
-	Run    string `json:"run"`
-	Kind   string `json:"kind"`
-	State  string `json:"state"` // good, wrong or broken; of a probe, also open, closing and stopped
-	Began  string `json:"began"` // RFC 3339
-	Ended  string `json:"ended,omitempty"`
-	Owner  string `json:"storeEstate,omitempty"` // the name of the estate in the store, where all are listed
-	Estate string `json:"estate"`
-	What   string `json:"what,omitempty"` // what was asked for besides
-	Item   string `json:"item,omitempty"` // of a plan that is watched
-	Host   string `json:"host,omitempty"`
-	Good   int    `json:"good"`
-	Bad    int    `json:"bad"`
-	Says   string `json:"says"`             // the first line of the answer
-	Untold int    `json:"untold,omitempty"` // found, where that is too much to be kept one by one
+// HistoryResult is one answer that was kept: a check, expectations, a comparison or a probe.
+type HistoryResult struct {
+	Run       string `json:"run"`
+	Kind      string `json:"kind"`
+	State     string `json:"state"` // good, wrong or broken; of a probe, also open, closing and stopped
+	Began     string `json:"began"` // RFC 3339
+	Ended     string `json:"ended,omitempty"`
+	Owner     string `json:"storeEstate,omitempty"` // the name of the estate in the store, where all are listed
+	Estate    string `json:"estate"`
+	What      string `json:"what,omitempty"` // what was asked for besides
+	Item      string `json:"item,omitempty"` // of a plan that is watched
+	Host      string `json:"host,omitempty"`
+	Good      int    `json:"good"`
+	Bad       int    `json:"bad"`
+	Says      string `json:"says"`             // the first line of the answer
+	Truncated int    `json:"untold,omitempty"` // found, where that is too much to be kept one by one
 }
 
 // HistoryFact is something that an answer found.
@@ -48,34 +48,34 @@ type HistoryFact struct {
 
 // HistoryShown is one answer, with what it found.
 type HistoryShown struct {
-	HistoryRun
+	HistoryResult
 	Found []HistoryFact `json:"found"`
 }
 
 // HistoryCompared is what one answer found and another one did not.
 type HistoryCompared struct {
-	Before HistoryRun    `json:"before"`
-	After  HistoryRun    `json:"after"`
-	New    []HistoryFact `json:"new"`
-	Over   []HistoryFact `json:"over"`
-	Same   int           `json:"same"` // in both
+	Before   HistoryResult `json:"before"`
+	After    HistoryResult `json:"after"`
+	New      []HistoryFact `json:"new"`
+	Resolved []HistoryFact `json:"over"`
+	Same     int           `json:"same"` // in both
 }
 
 // HistoryOf is the history of a group or person.
 type HistoryOf struct {
-	Address string           `json:"address"`
-	Now     []HistorySpell   `json:"now"`               // what the last answers find
-	Over    []HistorySpell   `json:"over"`              // what earlier ones found
-	LeftOut int              `json:"leftOut,omitempty"` // older findings that are in neither list
-	Mail    HistoryMail      `json:"mail"`              // what probes saw
-	Changes []HistoryChanged `json:"changes"`
-	Days    int              `json:"days"` // how far back Changes look
+	Address  string            `json:"address"`
+	Now      []HistoryInterval `json:"now"`               // what the last answers find
+	Resolved []HistoryInterval `json:"over"`              // what earlier ones found
+	LeftOut  int               `json:"leftOut,omitempty"` // older findings that are in neither list
+	Mail     HistoryMail       `json:"mail"`              // what probes saw
+	Changes  []HistoryChanged  `json:"changes"`
+	Days     int               `json:"days"` // how far back Changes look
 	// Unread says which changes could not be looked at, and why.
 	Unread []string `json:"unread,omitempty"`
 }
 
-// HistorySpell is how long something was found.
-type HistorySpell struct {
+// HistoryInterval is how long something was found.
+type HistoryInterval struct {
 	HistoryFact
 	Kind   string `json:"kind"`
 	Until  string `json:"until"`            // when it was found last
@@ -127,7 +127,7 @@ type HistoryChanged struct {
 	What string `json:"what"`
 }
 
-func (r HistoryRun) style() Style {
+func (r HistoryResult) style() Style {
 	switch r.State {
 	case "good":
 		return Good
@@ -174,7 +174,7 @@ func (a *History) writeText(p *Page) {
 var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good",
 	"bad", "says", "store-estate"}
 
-func (r HistoryRun) row() []string {
+func (r HistoryResult) row() []string {
 	return []string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, strconv.Itoa(r.Good),
 		strconv.Itoa(r.Bad), r.Says, r.Owner}
 }
@@ -243,8 +243,8 @@ func (a *HistoryShown) writeText(p *Page) {
 	if a.Kind == "probe" {
 		p.Line(2, Span{Faint, "yorvet runs show " + a.Run + " tells all that was seen"})
 	}
-	if a.Untold > 0 {
-		p.Line(2, Span{Doubtful, "! " + thousands(a.Untold) + " were found, too many to be kept one by one"})
+	if a.Truncated > 0 {
+		p.Line(2, Span{Doubtful, "! " + thousands(a.Truncated) + " were found, too many to be kept one by one"})
 	}
 }
 
@@ -265,30 +265,30 @@ func (a *HistoryShown) table() ([]string, iter.Seq[[]string]) {
 }
 
 func (a *HistoryCompared) writeText(p *Page) {
-	if a.Before.Untold+a.After.Untold > 0 {
+	if a.Before.Truncated+a.After.Truncated > 0 {
 		p.Line(2, Span{Strong, "Too much was found to compare it one by one: " + thousands(a.Before.Bad) + " and " +
 			thousands(a.After.Bad)})
 		return
 	}
 	text := "Both runs found the same: " + count(a.Same, "fact", "facts")
-	if len(a.New)+len(a.Over) > 0 {
-		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Over)) + " over, " + strconv.Itoa(a.Same) + " in both"
+	if len(a.New)+len(a.Resolved) > 0 {
+		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Resolved)) + " over, " + strconv.Itoa(a.Same) + " in both"
 	}
 	p.Line(2, Span{Strong, text})
 	p.Line(2, Span{Plain, a.Before.Kind + " of " + shortTime(a.Before.Began) + " and of " + shortTime(a.After.Began) +
 		" UTC"})
 	p.facts("New", a.New)
-	p.facts("Over", a.Over)
+	p.facts("Over", a.Resolved)
 }
 
 func (a *HistoryCompared) table() ([]string, iter.Seq[[]string]) {
-	return factRows([]string{"new", "over"}, a.New, a.Over)
+	return factRows([]string{"new", "over"}, a.New, a.Resolved)
 }
 
 func (a *HistoryOf) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.answer()})
 	p.spells("Found by the last answers", a.Now, false)
-	p.spells("Found earlier", a.Over, true)
+	p.spells("Found earlier", a.Resolved, true)
 	a.writeMail(p)
 	if len(a.Changes) > 0 {
 		p.Gap()
@@ -313,8 +313,8 @@ func (a *HistoryOf) answer() string {
 	if len(a.Now) > 0 {
 		parts = append(parts, strconv.Itoa(len(a.Now))+" found by the last answers")
 	}
-	if len(a.Over) > 0 {
-		parts = append(parts, strconv.Itoa(len(a.Over))+" found earlier")
+	if len(a.Resolved) > 0 {
+		parts = append(parts, strconv.Itoa(len(a.Resolved))+" found earlier")
 	}
 	if a.LeftOut > 0 {
 		parts = append(parts, thousands(a.LeftOut)+" older findings left out")
@@ -335,7 +335,7 @@ func (a *HistoryOf) answer() string {
 	return a.Address + ": " + strings.Join(parts, ", ")
 }
 
-func (p *Page) spells(title string, list []HistorySpell, isOver bool) {
+func (p *Page) spells(title string, list []HistoryInterval, isOver bool) {
 	p.listed(title, len(list), func(i int) {
 		s := list[i]
 		when := "since " + shortTime(s.Since) + ", last " + shortTime(s.Until)
@@ -408,7 +408,7 @@ func (p *Page) plot(days []HistoryDay) {
 func (a *HistoryOf) table() ([]string, iter.Seq[[]string]) {
 	return []string{"what", "kind", "group", "who", "severity", "says", "since", "until", "times"},
 		func(yield func([]string) bool) {
-			for i, list := range [][]HistorySpell{a.Now, a.Over} {
+			for i, list := range [][]HistoryInterval{a.Now, a.Resolved} {
 				for _, s := range list {
 					if !yield([]string{[]string{"now", "earlier"}[i], s.Kind, s.Group, s.Who, s.Severity, s.Says, s.Since, s.Until,
 						strconv.Itoa(s.Times)}) {

@@ -51,7 +51,7 @@ func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Mess
 	}
 	for _, p := range postings {
 		d := n.r.Deliver(group, &p.One, m)
-		if !slices.ContainsFunc(d.Ways, func(w resolve.Way) bool { return w.State != resolve.WayOpen }) {
+		if !slices.ContainsFunc(d.Paths, func(w resolve.Path) bool { return w.State != resolve.PathOpen }) {
 			continue
 		}
 		now := map[estate.ID]resolve.Recipient{}
@@ -64,7 +64,7 @@ func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Mess
 				continue
 			}
 			var gate string
-			if at, _, hindered := d.Hindrance(d.Way(is)); ok && hindered {
+			if at, _, hindered := d.Hindrance(d.Path(is)); ok && hindered {
 				gate = n.address(at)
 			}
 			found[recipient.ID] = found[recipient.ID].add(p, of, gate)

@@ -34,37 +34,37 @@ type Person struct {
 	Unknown []string `json:"notFromUnknown,omitempty"`
 
 	effort int // that is left for NotFrom
-	told   int // groups along the ways that are told and do not decide
+	told   int // groups along the paths that are told and do not decide
 }
 
-// The bounds of what is told of ways that do not decide: in rings of groups there
+// The bounds of what is told of paths that do not decide: in rings of groups there
 // are more of them than anybody reads.
 const (
-	mostWays = 100     // of one group
-	mostTold = 200_000 // groups along all of them
+	mostPaths = 100     // of one group
+	mostTold  = 200_000 // groups along all of them
 )
 
 // PersonGroup is a group whose mail reaches a person, or should.
 type PersonGroup struct {
-	Group   string      `json:"group"`
-	Outcome string      `json:"outcome"`
-	Via     []string    `json:"via"`
-	Why     string      `json:"why"`
-	Ways    []PersonWay `json:"ways"` // all of them, but for those that are counted in Further
-	Further int         `json:"further,omitempty"`
+	Group   string       `json:"group"`
+	Outcome string       `json:"outcome"`
+	Via     []string     `json:"via"`
+	Why     string       `json:"why"`
+	Paths   []PersonPath `json:"ways"` // all of them, but for those that are counted in Further
+	Further int          `json:"further,omitempty"`
 	// NotFrom is whose mail they do not get so.
 	NotFrom *NotFrom `json:"notFrom,omitempty"`
 	// Invitations is the outcome of a calendar request to the group.
 	Invitations string `json:"invitations"`
 
-	reason, place string // of the way that decides: Why in two parts
+	reason, place string // of the path that decides: Why in two parts
 }
 
 // Reason is Why without the place.
 func (g *PersonGroup) Reason() string { return g.reason }
 
-// PersonWay is one way in which a group's mail comes to a person.
-type PersonWay struct {
+// PersonPath is one path by which a group's mail comes to a person.
+type PersonPath struct {
 	Via     []string `json:"via"`
 	Outcome string   `json:"outcome"`
 	Why     string   `json:"why"`
@@ -140,16 +140,16 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 		return // a member for the gate only: nothing passes
 	}
 	g := PersonGroup{Group: n.address(group)}
-	most := mostWays
+	most := mostPaths
 	if a.told >= mostTold {
 		most = 0
 	}
-	g.Ways, g.Further = n.personWays(d, candidates, most)
-	for _, way := range g.Ways {
-		if way.Decides {
-			g.Outcome, g.Via, g.Why, g.reason, g.place = way.Outcome, way.Via, way.Why, way.reason, way.place
+	g.Paths, g.Further = n.personPaths(d, candidates, most)
+	for _, path := range g.Paths {
+		if path.Decides {
+			g.Outcome, g.Via, g.Why, g.reason, g.place = path.Outcome, path.Via, path.Why, path.reason, path.place
 		} else {
-			a.told += len(way.Via)
+			a.told += len(path.Via)
 		}
 	}
 	if delivered(g.Outcome) && n.e.Group(group).Kind != estate.Roster {
@@ -165,26 +165,26 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 	}
 }
 
-// personWays tells of the ways in which a message comes to a person: the one that decides
+// personPaths tells of the paths by which a message comes to a person: the one that decides
 // and most others, and how many more there are.
-func (n namer) personWays(d *resolve.Delivery, candidates []resolve.Candidate, most int) ([]PersonWay, int) {
-	ways, further, told := []PersonWay{}, 0, 0
+func (n namer) personPaths(d *resolve.Delivery, candidates []resolve.Candidate, most int) ([]PersonPath, int) {
+	paths, further, told := []PersonPath{}, 0, 0
 	chains := d.Chains(n.address)
 	for _, c := range candidates {
-		if !c.Decides && (len(ways) >= most || told >= mostTold) {
+		if !c.Decides && (len(paths) >= most || told >= mostTold) {
 			further++
 			continue
 		}
 		why, own := n.why(d, c.Recipient())
-		way := PersonWay{Via: chains.Of(c.Way), Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides,
+		path := PersonPath{Via: chains.Of(c.Path), Outcome: c.Outcome.String(), Why: why.text, Decides: c.Decides,
 			reason: why.text, place: why.place + own}
-		if way.place != "" {
-			way.Why += " (" + way.place + ")"
+		if path.place != "" {
+			path.Why += " (" + path.place + ")"
 		}
-		told += len(way.Via)
-		ways = append(ways, way)
+		told += len(path.Via)
+		paths = append(paths, path)
 	}
-	return ways, further
+	return paths, further
 }
 
 // invited returns the outcome of a calendar request to a group for a person.
@@ -391,7 +391,7 @@ func nameWidth(p *Page, groups []PersonGroup) int {
 	return width
 }
 
-// personGroups writes the groups whose mail a person gets, or misses: the way that decides,
+// personGroups writes the groups whose mail a person gets, or misses: the path that decides,
 // and with --all the others.
 func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 	width, shown, left := nameWidth(p, groups), []PersonGroup{}, 0
@@ -422,10 +422,10 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 		if !p.options.All {
 			continue
 		}
-		for _, way := range g.Ways {
-			if !way.Decides {
-				p.LineAt(12, way.place, Span{Faint, "          also " + way.Outcome + ": " + way.reason + ", via " +
-					shorten(way.Via[1:])})
+		for _, path := range g.Paths {
+			if !path.Decides {
+				p.LineAt(12, path.place, Span{Faint, "          also " + path.Outcome + ": " + path.reason + ", via " +
+					shorten(path.Via[1:])})
 			}
 		}
 		if g.Further > 0 {
@@ -449,15 +449,15 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 func (a *Person) table() ([]string, iter.Seq[[]string]) {
 	return []string{"address", "group", "outcome", "via", "decides", "why"}, func(yield func([]string) bool) {
 		for _, g := range a.Receives {
-			for _, way := range g.Ways {
+			for _, path := range g.Paths {
 				if !yield(
 					[]string{
 						a.Address,
 						g.Group,
-						way.Outcome,
-						strings.Join(way.Via, " > "),
-						strconv.FormatBool(way.Decides),
-						way.Why,
+						path.Outcome,
+						strings.Join(path.Via, " > "),
+						strconv.FormatBool(path.Decides),
+						path.Why,
 					},
 				) {
 					return

@@ -52,9 +52,9 @@ func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int, machines []RunA
 	}
 	for i := range p.Cases {
 		c := &p.Cases[i]
-		a.senders[c.Way]++
+		a.senders[c.Connection]++
 		prediction := p.Predict(i)
-		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Connection: c.Way,
+		one := PlannedCase{Case: c.Name, Kind: string(c.Kind), From: c.From.String(), To: c.To.String(), Connection: c.Connection,
 			Predicted: prediction.Verdict.String(), Rule: prediction.Rule, Receives: map[string]int{}, group: n.address(c.Group)}
 		if c.By.IsValid() {
 			one.By = c.By.String()

@@ -48,7 +48,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 	}
 	d := r.Deliver(group, s, m)
 	a.Recipients = n.recipients(d)
-	if s == nil && len(d.Ways) > 1 && n.e.Group(group).Kind != estate.Roster {
+	if s == nil && len(d.Paths) > 1 && n.e.Group(group).Kind != estate.Roster {
 		notFrom := n.notFrom(group, d.Recipients, m)
 		for i, recipient := range d.Recipients {
 			a.Recipients[i].NotFrom = notFrom[recipient.ID]
@@ -66,7 +66,7 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 		list[i] = Recipient{
 			Address: n.address(recipient.ID),
 			Outcome: recipient.Outcome.String(),
-			Via:     chains.Of(d.Way(recipient)),
+			Via:     chains.Of(d.Path(recipient)),
 			Why:     why.text,
 			cause:   why,
 			own:     own,
@@ -238,7 +238,7 @@ func worst(g gathered) Span {
 var outcomeOrder = []string{"undeliverable", "stopped", "waiting", "nothing", "archive", "digest", "inbox"}
 
 // recipients writes those who get nothing delivered, and how many do; with --all also by
-// which way and setting.
+// which path and setting.
 func (p *Page) recipients(g gathered) {
 	counts := g.counts
 	var missing, rest []block

@@ -92,7 +92,7 @@ func (n namer) silence(id estate.ID, g *estate.Group) string {
 }
 
 // proof tells whether the ownership code reaches a delegate, what stands in the
-// way, and what to change.
+// path, and what to change.
 func (n namer) proof(delegates *resolve.Delegates, s resolve.Delegate) (c cause, own, fix string) {
 	g := n.e.Group(delegates.Group)
 	where := n.position(g.Where("send-as-proof"))

@@ -28,11 +28,11 @@ type WatchEvent struct {
 	Breaks bool   `json:"breaks,omitempty"` // there is no answer, and there was one before
 	Works  bool   `json:"works,omitempty"`  // there is one again
 	// Many is set where too much is found to compare it one by one: there was Before and is Now.
-	Many   bool          `json:"many,omitempty"`
-	Before int           `json:"before,omitempty"`
-	Now    int           `json:"now,omitempty"`
-	New    []HistoryFact `json:"new"`
-	Over   []HistoryFact `json:"over"`
+	Many     bool          `json:"many,omitempty"`
+	Before   int           `json:"before,omitempty"`
+	Now      int           `json:"now,omitempty"`
+	New      []HistoryFact `json:"new"`
+	Resolved []HistoryFact `json:"over"`
 	// MoreNew and MoreOver are how many more there are than are listed.
 	MoreNew  int `json:"moreNew,omitempty"`
 	MoreOver int `json:"moreOver,omitempty"`
@@ -49,8 +49,8 @@ func (e *WatchEvent) Short() *WatchEvent {
 	if n := len(e.New) - mostAlarmed; n > 0 {
 		short.New, short.MoreNew = e.New[:mostAlarmed], n
 	}
-	if n := len(e.Over) - mostAlarmed; n > 0 {
-		short.Over, short.MoreOver = e.Over[:mostAlarmed], n
+	if n := len(e.Resolved) - mostAlarmed; n > 0 {
+		short.Resolved, short.MoreOver = e.Resolved[:mostAlarmed], n
 	}
 	return &short
 }
@@ -79,7 +79,7 @@ func (e *WatchEvent) Headline() string {
 		}
 		parts = append(parts, strconv.Itoa(n)+word)
 	}
-	if n := len(e.Over) + e.MoreOver; n > 0 {
+	if n := len(e.Resolved) + e.MoreOver; n > 0 {
 		parts = append(parts, strconv.Itoa(n)+" resolved")
 	}
 	if len(parts) == 0 {
@@ -92,11 +92,11 @@ func (e *WatchEvent) Headline() string {
 func (e *WatchEvent) Subject() string {
 	f, ok := e.Worst()
 	switch {
-	case e.First || e.Many || e.Breaks || !ok && len(e.Over) == 0:
+	case e.First || e.Many || e.Breaks || !ok && len(e.Resolved) == 0:
 		return e.Headline()
 	case !ok:
-		text := e.Item + ": resolved: " + strings.TrimPrefix(e.Over[0].about()+": ", ": ") + e.Over[0].Says
-		if more := len(e.Over) + e.MoreOver - 1; more > 0 {
+		text := e.Item + ": resolved: " + strings.TrimPrefix(e.Resolved[0].about()+": ", ": ") + e.Resolved[0].Says
+		if more := len(e.Resolved) + e.MoreOver - 1; more > 0 {
 			text += " (and " + strconv.Itoa(more) + " more)"
 		}
 		return text
@@ -106,7 +106,7 @@ func (e *WatchEvent) Subject() string {
 	if more := len(e.New) + e.MoreNew - 1; more > 0 {
 		besides = append(besides, "and "+strconv.Itoa(more)+" more")
 	}
-	if n := len(e.Over) + e.MoreOver; n > 0 {
+	if n := len(e.Resolved) + e.MoreOver; n > 0 {
 		besides = append(besides, strconv.Itoa(n)+" resolved")
 	}
 	if besides != nil {
@@ -139,7 +139,7 @@ func (e *WatchEvent) Lines() []string {
 		word  string
 		facts []HistoryFact
 		more  int
-	}{{"new", e.New, e.MoreNew}, {"resolved", e.Over, e.MoreOver}} {
+	}{{"new", e.New, e.MoreNew}, {"resolved", e.Resolved, e.MoreOver}} {
 		for _, f := range list.facts {
 			severity := strings.TrimPrefix(f.Severity+" ", " ")
 			lines = append(lines, "  "+list.word+": "+Clean(severity+strings.TrimPrefix(f.about()+": ", ": ")+f.Says))

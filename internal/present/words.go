@@ -104,8 +104,8 @@ func (d Decision) byShort() string {
 	return strconv.Itoa(d.Rule) + " " + written
 }
 
-// verdictStyle is that of a verdict or a way. Colour is for risk: a verdict is what the
-// gate is meant to say, and only a way that does not lead on is a fault.
+// verdictStyle is that of a verdict or a path. Colour is for risk: a verdict is what the
+// gate is meant to say, and only a path that does not lead on is a fault.
 func verdictStyle(verdict string) Style {
 	switch verdict {
 	case "open":
@@ -199,7 +199,7 @@ func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, o
 	case recipient.Outcome == resolve.Undeliverable:
 		return cause{text: mailboxWords[reason.Mailbox]}, n.position(n.e.Person(recipient.ID).Place)
 	case recipient.Outcome == resolve.Waiting || recipient.Outcome == resolve.Stopped:
-		return n.hindrance(d, d.Way(recipient)), ""
+		return n.hindrance(d, d.Path(recipient)), ""
 	case reason.Shared:
 		return cause{text: "can read it in the mailbox"}, ""
 	}
@@ -270,14 +270,14 @@ func ruleMatches(rules []estate.MemberRule, at estate.Place) string {
 	return "as everyone inside"
 }
 
-// hindrance tells which gate makes a way wait or stop.
-func (n namer) hindrance(d *resolve.Delivery, way resolve.Way) cause {
-	group, decision, ok := d.Hindrance(way)
+// hindrance tells which gate makes a path wait or stop.
+func (n namer) hindrance(d *resolve.Delivery, path resolve.Path) cause {
+	group, decision, ok := d.Hindrance(path)
 	if !ok {
 		return cause{}
 	}
 	verb := "held by "
-	if way.State == resolve.WayStopped {
+	if path.State == resolve.PathStopped {
 		verb = "refused by "
 		if decision.Verdict == estate.Drop {
 			verb = "dropped by "

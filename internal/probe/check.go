@@ -61,14 +61,14 @@ func (p *Plan) check(ctx context.Context, accounts []address.Address) *Checked {
 	tried := map[string]bool{}
 	for i := range p.Cases {
 		from := p.Cases[i].sender()
-		key := p.Cases[i].Way + " " + from.Key()
-		way, ok := p.connections.Way(p.Cases[i].Way)
+		key := p.Cases[i].Connection + " " + from.Key()
+		connection, ok := p.connections.Connection(p.Cases[i].Connection)
 		switch {
 		case !ok || tried[key]:
-		case way.Away():
+		case connection.Away():
 			c.Senders, c.Away = c.Senders+1, c.Away+1
 		default:
-			tries = append(tries, func() { c.tryWay(checking, &mutex, way, from) })
+			tries = append(tries, func() { c.tryWay(checking, &mutex, connection, from) })
 		}
 		tried[key] = true
 	}
@@ -113,12 +113,12 @@ func together(most int, list []func()) {
 	done.Wait()
 }
 
-func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connections.Outgoing, from address.Address) {
-	session := send.NewSession(way.As(from))
+func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, connection *connections.Connection, from address.Address) {
+	session := send.NewSession(connection.As(from))
 	defer session.Close()
 	reply := session.Open(ctx)
 	end, _ := ctx.Deadline()
-	if reply.Again() && end.Sub(clock.Machine()) > 2*again { // a connection may break once
+	if reply.Temporary() && end.Sub(clock.Machine()) > 2*again { // a connection may break once
 		select {
 		case <-ctx.Done():
 		case <-time.After(again):
@@ -133,7 +133,7 @@ func (c *Checked) tryWay(ctx context.Context, mutex *sync.Mutex, way *connection
 	}
 	c.Failed++
 	why := stageOf(reply) + reply.String()
-	c.why[why] = append(c.why[why], "sending by "+way.Name+" as "+from.String())
+	c.why[why] = append(c.why[why], "sending by "+connection.Name+" as "+from.String())
 }
 
 // stageOf returns the stage of an answer that has a code, which does not say it.

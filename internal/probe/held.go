@@ -122,11 +122,11 @@ func firstLine(text string) string {
 // out of the mailbox when the answer has been taken over.
 func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connections.Connections, admit bool) error {
 	inside := r.Estate().InsideDomain(q.Approver.Domain())
-	way, ok := l.Sender(q.Approver, inside, false)
+	connection, ok := l.Sender(q.Approver, inside, false)
 	if !ok {
 		return fmt.Errorf("the connections have no way to send as %s", q.Approver)
 	}
-	reply, err := agent.Decide(ctx, way.As(q.Approver), q.Approver, q.Answer, q.item.Message.ID, q.Subject, admit)
+	reply, err := agent.Decide(ctx, connection.As(q.Approver), q.Approver, q.Answer, q.item.Message.ID, q.Subject, admit)
 	if err != nil {
 		return err
 	}

@@ -227,7 +227,7 @@ func (w *judge) sent() (word, why string) {
 	case !tried && w.run.Broken:
 		return SentNot, "the run was interrupted before its turn came"
 	case !tried:
-		return SentNot, "its turn did not come in time, or no machine at work has the connection " + w.c.Way
+		return SentNot, "its turn did not come in time, or no machine at work has the connection " + w.c.Connection
 	case reply.Accepted():
 		return SentAccepted, ""
 	case w.refuses(reply):
@@ -355,7 +355,7 @@ func (w *judge) anybodyLooked() bool {
 			}
 		}
 	}
-	for _, way := range d.Ways {
+	for _, way := range d.Paths {
 		if w.estate().Group(way.Group).Kind.Keeps() && w.watched[w.key(way.Group)] {
 			return true
 		}

@@ -241,8 +241,8 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
-		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Traits).Ways {
-			predicted[way.Group] = way.State == resolve.WayOpen && e.Group(way.Group).Kind.Keeps()
+		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Traits).Paths {
+			predicted[way.Group] = way.State == resolve.PathOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}
 	var list []MemberResult

@@ -63,14 +63,14 @@ var kinds = []Kind{
 
 // A Case is one message of a run.
 type Case struct {
-	Name   string
-	Kind   Kind
-	Group  estate.ID // that it is about
-	From   address.Address
-	By     address.Address // who sends it in the name of From, or the zero Address
-	To     address.Address
-	Traits resolve.Message
-	Way    string // the way to send
+	Name       string
+	Kind       Kind
+	Group      estate.ID // that it is about
+	From       address.Address
+	By         address.Address // who sends it in the name of From, or the zero Address
+	To         address.Address
+	Traits     resolve.Message
+	Connection string // the connection to send
 
 	ID  string // Message-ID
 	Tag string // what marks it
@@ -272,16 +272,16 @@ func (p *Plan) asked(i int) []estate.ID {
 	return people
 }
 
-// add adds a case, if there is a way to send it.
+// add adds a case, if there is a connection to send it.
 func (p *Plan) add(c Case) {
 	e := p.resolver.Estate()
 	sender := c.sender()
-	way, ok := p.connections.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
+	connection, ok := p.connections.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
 	if !ok {
 		p.note("%s to %s: the connections have no way to send as %s", c.Kind, e.Address(c.Group), sender)
 		return
 	}
-	c.Way = way.Name
+	c.Connection = connection.Name
 	p.Cases = append(p.Cases, c)
 }
 

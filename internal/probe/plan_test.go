@@ -91,7 +91,7 @@ func TestNewPlan(t *testing.T) {
 	var got []string
 	for i := range p.Cases {
 		prediction := p.Predict(i)
-		got = append(got, fmt.Sprintf("%s %s %s", p.Cases[i].Describe(), prediction.Verdict, p.Cases[i].Way))
+		got = append(got, fmt.Sprintf("%s %s %s", p.Cases[i].Describe(), prediction.Verdict, p.Cases[i].Connection))
 	}
 	want := []string{
 		"outsider: guest@far.example to main@kelp.example hold outside",

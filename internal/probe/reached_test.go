@@ -52,7 +52,7 @@ func TestNotReached(t *testing.T) {
 			record := &store.Record{Run: store.Run{State: c.state, Closing: at(10)}}
 			record.Cases = []store.Case{{State: store.Sent, Reply: []byte(`{"Stage":"message","Code":250}`)}}
 			look := func(account string, looked, through bool) {
-				one := store.Look{Account: account, Lane: c.lane}
+				one := store.Look{Account: account, Connection: c.lane}
 				if looked {
 					one.Looked = at(5)
 				}

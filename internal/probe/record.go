@@ -129,14 +129,14 @@ func (p *Plan) row(o Options, kind string, checked *Checked) (*store.Plan, error
 		}
 		out.Cases = append(out.Cases, c)
 		out.Checks = append(out.Checks, p.checks(i)...)
-		out.Signs = append(out.Signs, p.signs(i, o.Approve)...)
+		out.Expected = append(out.Expected, p.expected(i, o.Approve)...)
 	}
 	for _, a := range p.watched() {
 		boxes, ok := p.connections.Mailbox(a, e.InsideDomain(a.Domain()))
 		if !ok {
 			continue
 		}
-		look := store.Look{Account: a.String(), Lane: boxes.Name}
+		look := store.Look{Account: a.String(), Connection: boxes.Name}
 		if marks := checked.marks[a.String()]; marks != nil {
 			data, err := json.Marshal(marks)
 			if err != nil {
@@ -164,11 +164,11 @@ func (p *Plan) caseRow(i int) (store.Case, error) {
 	for id, outcome := range prediction.Outcomes {
 		said.Outcomes[e.Address(id).String()] = outcome.String()
 	}
-	out := store.Case{N: i, Kind: string(c.Kind), Group: e.Address(c.Group).String(), Lane: c.Way, MessageID: c.ID,
+	out := store.Case{N: i, Kind: string(c.Kind), Group: e.Address(c.Group).String(), Connection: c.Connection, MessageID: c.ID,
 		Tag: c.Tag}
 	var err error
 	d := p.draft(c)
-	d.Again = prediction.Verdict == estate.Admit || prediction.Verdict == estate.Hold
+	d.Retry = prediction.Verdict == estate.Admit || prediction.Verdict == estate.Hold
 	if out.Draft, err = json.Marshal(d); err != nil {
 		return out, err
 	}
@@ -226,36 +226,36 @@ func (p *Plan) why(c *Case, prediction infer.Prediction) string {
 	return ""
 }
 
-// signs returns what is waited for of a case.
-func (p *Plan) signs(i int, approve bool) []store.Sign {
+// expected returns what is waited for of a case.
+func (p *Plan) expected(i int, approve bool) []store.Expected {
 	e := p.resolver.Estate()
 	prediction := p.Predict(i)
-	var list []store.Sign
+	var list []store.Expected
 	add := func(id estate.ID, sign string) {
 		if e.IsGroup(id) || e.Person(id).Mailbox == estate.MailboxOpen {
-			list = append(list, store.Sign{N: i, Account: e.Address(id).String(), Sign: sign})
+			list = append(list, store.Expected{N: i, Account: e.Address(id).String(), Sign: sign})
 		}
 	}
 	for id, outcome := range prediction.Outcomes {
 		switch outcome {
 		case resolve.Inbox:
-			add(id, store.SignCopy)
+			add(id, store.ExpectCopy)
 		case resolve.Digest:
-			add(id, store.SignDigest)
+			add(id, store.ExpectDigest)
 		}
 	}
 	for _, id := range p.asked(i) {
-		add(id, store.SignApproval)
+		add(id, store.ExpectApproval)
 	}
 	if c := &p.Cases[i]; p.asksForCode(c) && prediction.Verdict == estate.Admit {
 		if by, ok := e.Find(c.By); ok {
-			add(by, store.SignCode)
+			add(by, store.ExpectCode)
 		}
 	}
 	if approve && prediction.Verdict == estate.Hold && prediction.Group != estate.None {
 		for id, outcome := range p.released(i) {
 			if outcome <= resolve.Digest {
-				add(id, store.SignReleased)
+				add(id, store.ExpectReleased)
 			}
 		}
 	}
@@ -286,7 +286,7 @@ func (p *Plan) restore(record *store.Record) error {
 		if err := json.Unmarshal(row.Predicted, &said); err != nil {
 			return err
 		}
-		c := Case{Name: fmt.Sprint(row.N + 1), Kind: Kind(row.Kind), Traits: said.Traits, Way: row.Lane, ID: row.MessageID,
+		c := Case{Name: fmt.Sprint(row.N + 1), Kind: Kind(row.Kind), Traits: said.Traits, Connection: row.Connection, ID: row.MessageID,
 			Tag: row.Tag}
 		for _, field := range []struct {
 			text string

@@ -240,7 +240,7 @@ func TestRecordedRun(t *testing.T) {
 	h, r := berthed(t)
 	options := h.options()
 	most := 0
-	options.Progress = func(s store.Standing) {
+	options.Progress = func(s store.Progress) {
 		if s.Missing > s.Checks || s.Waiting+s.Sending > s.Cases {
 			t.Errorf("more is to be done than there is: %+v", s)
 		}

@@ -61,11 +61,11 @@ func StartCall(
 		p.Run = randomID(8)
 	}
 	inside := e.InsideDomain(caller.Domain())
-	way, ok := l.Sender(caller, inside, false)
+	connection, ok := l.Sender(caller, inside, false)
 	if !ok {
 		return nil, fmt.Errorf("the connections have no way to send as %s", caller)
 	}
-	p.Cases = []Case{{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Way: way.Name}}
+	p.Cases = []Case{{Kind: RollCall, Group: group, From: caller, To: e.Address(group), Connection: connection.Name}}
 	p.identify()
 	if n := len(p.deliveries(&p.Cases[0])); n > l.Limits.People {
 		return nil, fmt.Errorf("nothing is sent: %d people would be asked, and the connections allow %d", n, l.Limits.People)
@@ -83,7 +83,7 @@ func StartCall(
 	if err != nil {
 		return nil, err
 	}
-	row.Looks, row.Signs, row.Terms.Settle = nil, nil, 0
+	row.Looks, row.Expected, row.Terms.Settle = nil, nil, 0
 	if err := o.Store.Plan(ctx, row); err != nil {
 		return nil, err
 	}

@@ -27,9 +27,9 @@ type Options struct {
 	Estate   Evaluated
 	Version  string                    // of the program
 	Approve  bool                      // answer the requests to approvers
-	Progress func(store.Standing)      // is told how far it is; nil: nobody
+	Progress func(store.Progress)      // is told how far it is; nil: nobody
 	Sent     func(ctx context.Context) // is called once all is sent, before the wait for the rest; nil: nothing
-	Trouble  func(text string)         // is told what keeps it from its work; nil: nobody
+	OnError  func(text string)         // is told what keeps it from its work; nil: nobody
 	// Blind is asked whether messages are to be sent where no mailbox opens; nil: they are not.
 	Blind func() bool
 }
@@ -86,7 +86,7 @@ func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
 		return nil, err
 	}
 	for _, text := range checked.Problems {
-		o.trouble(text)
+		o.fail(text)
 	}
 	if checked.Senders == 0 {
 		return nil, &UnreachableError{"no connection works", checked.Problems}
@@ -114,16 +114,16 @@ type UnreachableError struct {
 
 func (e *UnreachableError) Error() string { return "nothing is sent: " + e.Text }
 
-func (o *Options) trouble(text string) {
-	if o.Trouble != nil {
-		o.Trouble(text)
+func (o *Options) fail(text string) {
+	if o.OnError != nil {
+		o.OnError(text)
 	}
 }
 
 // work works on the run of a plan until it has ended.
 func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
-	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, State: o.State, Trouble: o.Trouble, Sent: o.Sent,
-		Standing: o.Progress}
+	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, State: o.State, OnError: o.OnError, Sent: o.Sent,
+		OnProgress: o.Progress}
 	err := a.Work(ctx)
 	wait := farewell
 	if ctx.Err() == nil {
@@ -243,14 +243,14 @@ func (p *Plan) run(record *store.Record) (*Run, error) {
 	}
 	served := map[string]bool{} // connections by which somebody has opened a mailbox
 	for _, l := range record.Looks {
-		served[l.Lane] = served[l.Lane] || !l.Looked.IsZero()
+		served[l.Connection] = served[l.Connection] || !l.Looked.IsZero()
 	}
 	for _, l := range record.Looks {
 		box := Box{Account: l.Account, Opened: !l.Looked.IsZero(), Problem: l.Problem}
 		box.Through = box.Opened && !record.Closing.IsZero() && !l.Through.Before(record.Closing)
 		if !box.Opened && box.Problem == "" && !run.Broken {
 			box.Problem = "nobody who works on the run opens it"
-			if boxes, ok := p.connections.Boxes(l.Lane); served[l.Lane] || ok && !boxes.Away() {
+			if boxes, ok := p.connections.Boxes(l.Connection); served[l.Connection] || ok && !boxes.Away() {
 				limits := p.connections.Limits
 				box.Problem = fmt.Sprintf("it was not reached in time: limits: connections (%d) opens more at once, "+
 					"patience (%s) waits longer", limits.Connections, limits.Patience)

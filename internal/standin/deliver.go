@@ -77,20 +77,20 @@ type laying struct {
 }
 
 // copyOf returns a copy that a group hands out, to an address.
-func (l *laying) copyOf(way resolve.Way, to string) job {
+func (l *laying) copyOf(path resolve.Path, to string) job {
 	e := l.r.Estate()
-	if l.texts[way.Group] == nil {
-		l.texts[way.Group] = l.dress(l.job.Raw, e.Group(way.Group), e.Group(l.group))
+	if l.texts[path.Group] == nil {
+		l.texts[path.Group] = l.dress(l.job.Raw, e.Group(path.Group), e.Group(l.group))
 	}
 	return job{
 		Kind:      copyJob,
 		To:        to,
-		Group:     e.Address(way.Group).String(),
+		Group:     e.Address(path.Group).String(),
 		Original:  l.original,
 		From:      l.job.From,
 		Sender:    l.job.Sender,
 		MessageID: l.job.MessageID,
-		Raw:       l.texts[way.Group],
+		Raw:       l.texts[path.Group],
 	}
 }
 
@@ -106,12 +106,12 @@ func (l *laying) send(c job, step string) {
 func (l *laying) archives() {
 	e := l.r.Estate()
 	asked := map[estate.ID]bool{}
-	for _, way := range l.d.Ways {
-		switch kind := e.Group(way.Group).Kind; {
-		case way.State == resolve.WayOpen && (kind == estate.Forum || kind == estate.Mailbox):
-			l.send(l.copyOf(way, e.Address(way.Group).String()), "archived")
-		case way.State == resolve.WayWaiting:
-			if at, decision, ok := l.d.Hindrance(way); ok && !asked[at] {
+	for _, path := range l.d.Paths {
+		switch kind := e.Group(path.Group).Kind; {
+		case path.State == resolve.PathOpen && (kind == estate.Forum || kind == estate.Mailbox):
+			l.send(l.copyOf(path, e.Address(path.Group).String()), "archived")
+		case path.State == resolve.PathWaiting:
+			if at, decision, ok := l.d.Hindrance(path); ok && !asked[at] {
 				asked[at] = true
 				l.holdNested(l.job, at, decision, l.original)
 			}
@@ -121,12 +121,12 @@ func (l *laying) archives() {
 
 // copyFor readies what somebody gets.
 func (l *laying) copyFor(recipient resolve.Recipient) {
-	way := l.d.Way(recipient)
-	c := l.copyOf(way, l.r.Estate().Address(recipient.ID).String())
+	path := l.d.Path(recipient)
+	c := l.copyOf(path, l.r.Estate().Address(recipient.ID).String())
 	c.Traits, c.EnvelopeID = l.job.Traits, l.job.EnvelopeID
 	switch recipient.Outcome {
 	case resolve.Inbox, resolve.Undeliverable:
-		after := l.r.Estate().Group(way.Group).PauseAfter
+		after := l.r.Estate().Group(path.Group).PauseAfter
 		if after > 0 && l.bounces[membership{c.To, c.Group}] >= after {
 			l.line(&c, "paused", "to", c.To, "group", c.Group)
 			return

@@ -23,7 +23,7 @@ const Lease = 30 * time.Second
 // Visit takes a mailbox that is due to be looked into, if less than most are held in its
 // lane. It returns nil where there is none.
 func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
-	in, args := w.lanes("l.lane", 4)
+	in, args := w.connections("l.lane", 4)
 	lanes, err := rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
 		`SELECT DISTINCT l.lane FROM looks l JOIN runs r ON r.run = l.run WHERE `+dueToVisit+` AND `+in,
 		append([]any{s.now(), w.Run, s.owner}, args...)...)
@@ -47,7 +47,7 @@ const dueToVisit = `l.owner = $3 AND l.lease <= $1 AND l.certain = 0 AND ($2 = '
 func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*Visit, error) {
 	var v *Visit
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		if err := s.holdLane(ctx, tx, lane); err != nil {
+		if err := s.holdConnection(ctx, tx, lane); err != nil {
 			return err
 		}
 		now := s.now()
@@ -61,7 +61,7 @@ func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*
 			RETURNING run, account, lane, marks, first, looked, through, tried, problem,
 				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
 			now, w.Run, s.owner, now+Lease.Milliseconds(), plain(lane), most, w.Holder).
-			Scan(&found.Run, &found.Account, &found.Lane, &marks, &first, &looked, &through, &tried, &found.Problem,
+			Scan(&found.Run, &found.Account, &found.Connection, &marks, &first, &looked, &through, &tried, &found.Problem,
 				&state, &closing)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -165,8 +165,8 @@ func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (
 	return fresh, err
 }
 
-// Standing is how far a run is.
-type Standing struct {
+// Progress is how far a run is.
+type Progress struct {
 	Name, State             string
 	Began, Until, Closing   time.Time
 	Resumed, Steered        time.Time // as Run has them
@@ -181,9 +181,9 @@ type Standing struct {
 	Held                    int // mailboxes that somebody looks into now
 }
 
-// Standing returns how far the run of an ID is.
-func (s *Store) Standing(ctx context.Context, run string) (Standing, error) {
-	var t Standing
+// Progress returns how far the run of an ID is.
+func (s *Store) Progress(ctx context.Context, run string) (Progress, error) {
+	var t Progress
 	r, err := s.RunOf(ctx, run)
 	if err != nil {
 		return t, err
@@ -228,7 +228,7 @@ func (s *Store) Standing(ctx context.Context, run string) (Standing, error) {
 
 // Mailboxes returns how many mailboxes a worker could look into now.
 func (s *Store) Mailboxes(ctx context.Context, w Worker) (n int, err error) {
-	in, args := w.lanes("l.lane", 3)
+	in, args := w.connections("l.lane", 3)
 	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM looks l JOIN runs r ON r.run = l.run
 		WHERE l.owner = $2 AND r.state IN ('open', 'closing') AND l.certain = 0 AND ($1 = '' OR l.run = $1) AND `+in,
 		append([]any{w.Run, s.owner}, args...)...).Scan(&n)
@@ -237,8 +237,8 @@ func (s *Store) Mailboxes(ctx context.Context, w Worker) (n int, err error) {
 
 // Under returns the IDs of the runs that are being worked on, and have to do with some lanes.
 func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
-	inCases, args := w.lanes("c.lane", 3)
-	inLooks, _ := w.lanes("l.lane", 3)
+	inCases, args := w.connections("c.lane", 3)
+	inLooks, _ := w.connections("l.lane", 3)
 	return rows(ctx, s, func(found *sql.Rows) (run string, err error) { return run, found.Scan(&run) },
 		`SELECT r.run FROM runs r WHERE r.owner = $2 AND r.state IN ('open', 'closing') AND ($1 = '' OR r.run = $1) AND (
 			EXISTS (SELECT 1 FROM cases c WHERE c.run = r.run AND `+inCases+`) OR
@@ -255,7 +255,7 @@ const (
 
 // Steer says that somebody steers a run now, and returns how far it is. Where nobody had for a while, what
 // is waited for is waited for so much longer.
-func (s *Store) Steer(ctx context.Context, run string) (Standing, error) {
+func (s *Store) Steer(ctx context.Context, run string) (Progress, error) {
 	now := s.now()
 	err := s.in(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE runs SET until = until + $1 - steered, resumed = $1, steered = $1
@@ -268,9 +268,9 @@ func (s *Store) Steer(ctx context.Context, run string) (Standing, error) {
 		return err
 	})
 	if err != nil {
-		return Standing{}, err
+		return Progress{}, err
 	}
-	return s.Standing(ctx, run)
+	return s.Progress(ctx, run)
 }
 
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,

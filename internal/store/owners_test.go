@@ -74,7 +74,7 @@ func TestUpgrade(t *testing.T) {
 				}
 			}
 			plan(t, s, "new-run", 2, "a@k.example")
-			if c, err := s.Claim(t.Context(), Worker{Holder: "h", Lanes: []string{"out"}}, "out", 1); err != nil || c == nil {
+			if c, err := s.Claim(t.Context(), Worker{Holder: "h", Connections: []string{"out"}}, "out", 1); err != nil || c == nil {
 				t.Errorf("nothing is to be sent: %v", err)
 			}
 			migrations = all[:version]
@@ -106,13 +106,13 @@ func fill(t *testing.T, s *Store, id string) {
 	t.Helper()
 	p := &Plan{Body: "estate " + id, Run: Run{ID: id, Name: "monday", Kind: "probe", Estate: "d", Path: "estate.yaml", Day: "2026-11-23",
 		Began: s.Now(), Until: s.Now().Add(time.Hour), Terms: Terms{Patience: time.Minute}},
-		Looks: []Look{{Account: "a@k.example", Lane: "boxes"}}}
+		Looks: []Look{{Account: "a@k.example", Connection: "boxes"}}}
 	for n := range 4 {
 		name := fmt.Sprint(id, ".", n)
-		p.Cases = append(p.Cases, Case{N: n, Kind: "member", Group: "g@k.example", Lane: "outside", Draft: json.RawMessage(`{}`),
+		p.Cases = append(p.Cases, Case{N: n, Kind: "member", Group: "g@k.example", Connection: "outside", Draft: json.RawMessage(`{}`),
 			Predicted: json.RawMessage(`{}`), MessageID: name, Tag: name})
 		p.Checks = append(p.Checks, Check{N: n, Who: "a@k.example", Predicted: "inbox"})
-		p.Signs = append(p.Signs, Sign{n, "a@k.example", SignCopy})
+		p.Expected = append(p.Expected, Expected{n, "a@k.example", ExpectCopy})
 	}
 	if err := s.Plan(t.Context(), p); err != nil {
 		t.Fatal(err)
@@ -137,13 +137,13 @@ func seen(t *testing.T, s *Store) string {
 	runs, err1 := s.Runs(ctx)
 	answers, err2 := s.Answers(ctx, time.Time{}, 100)
 	latest, err3 := s.Latest(ctx)
-	spells, _, err4 := s.SpellsOf(ctx, "g@k.example", 100)
+	spells, _, err4 := s.IntervalsOf(ctx, "g@k.example", 100)
 	arrivals, err5 := s.ArrivalsOf(ctx, "a@k.example", 100)
 	agents, err6 := s.Agents(ctx)
 	mail, err7 := s.Mail(ctx, time.Time{})
 	backlogs, err8 := s.Backlogs(ctx, "plan")
 	body, err9 := s.EstateOf(ctx, "d")
-	under, err10 := s.Under(ctx, Worker{Lanes: []string{"outside", "boxes"}})
+	under, err10 := s.Under(ctx, Worker{Connections: []string{"outside", "boxes"}})
 	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err10); err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +170,7 @@ func TestEstatesApart(t *testing.T) {
 		if strings.Contains(before, "one") {
 			t.Errorf("theirs has ours: %s", before)
 		}
-		worker := Worker{Holder: "agent", Lanes: []string{"outside", "boxes"}}
+		worker := Worker{Holder: "agent", Connections: []string{"outside", "boxes"}}
 		for sent := 0; ; sent++ {
 			c, err := ours.Claim(t.Context(), worker, "outside", 100)
 			if err != nil {
@@ -449,7 +449,7 @@ func TestSweep(t *testing.T) {
 		if got := left(other); got != "8 12" {
 			t.Errorf("the other estate has %s", got)
 		}
-		if list, all, err := s.SpellsOf(t.Context(), "g@k.example", 9); err != nil || all != 3 || !list[0].Open {
+		if list, all, err := s.IntervalsOf(t.Context(), "g@k.example", 9); err != nil || all != 3 || !list[0].Open {
 			t.Errorf("what was found last: %+v, %v", list, err)
 		}
 		if r, err := s.Rule(t.Context()); err != nil || r != (Rule{Days: 400}) {

@@ -39,7 +39,7 @@ type Answer struct {
 	Estate       string // the digest of what was evaluated, or ""
 	State        string
 	Good, Bad    int
-	Untold       int    // findings, where they are too many to be kept one by one
+	Truncated    int    // findings, where they are too many to be kept one by one
 	Says         string // the first line of the answer, or why there is none
 }
 
@@ -53,7 +53,7 @@ type Fact struct {
 }
 
 // A Spell is how long something was found without a gap.
-type Spell struct {
+type Interval struct {
 	Series Series
 	Fact
 	First, Last  int64     // the numbers of the records
@@ -152,8 +152,8 @@ func (k *keeping) exec(statement string, args ...any) error {
 func (k *keeping) keep(facts []Fact) (*News, error) {
 	r := k.r
 	facts = distinct(facts)
-	if len(facts)+r.Untold > MostFacts {
-		r.Untold, facts = len(facts)+r.Untold, nil
+	if len(facts)+r.Truncated > MostFacts {
+		r.Truncated, facts = len(facts)+r.Truncated, nil
 	}
 	err := k.exec(`INSERT INTO series (series, owner, asked, kind, path, what) VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT DO NOTHING`, NewName(), k.owner, r.Series.Asked, r.Series.Kind, plain(r.Series.Path), plain(r.Series.What))
@@ -188,11 +188,11 @@ func (k *keeping) keep(facts []Fact) (*News, error) {
 	}
 	err = k.exec(`INSERT INTO records VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)`,
 		r.ID, r.Series.ID, r.Seq, plain(r.Item), milliseconds(r.Slot), milliseconds(r.Began), milliseconds(r.Ended), r.Day,
-		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Untold, plain(r.Says), k.owner)
+		r.Version, plain(r.Host), r.Estate, r.State, r.Good, r.Bad, r.Truncated, plain(r.Says), k.owner)
 	switch {
 	case err != nil || r.State == Broken:
 		return news, err
-	case r.Untold > 0:
+	case r.Truncated > 0:
 		news.Many, news.Before, news.Now = true, bad, r.Bad
 		return news, nil
 	case untold > 0:
@@ -293,7 +293,7 @@ const recordColumns = `r.record, r.owner, r.series, s.asked, s.kind, s.path, s.w
 func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 	var slot, began, ended int64
 	err = row.Scan(&r.ID, &r.Owner, &r.Series.ID, &r.Series.Asked, &r.Series.Kind, &r.Series.Path, &r.Series.What,
-		&r.Seq, &r.Item, &slot, &began, &ended, &r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Untold, &r.Says)
+		&r.Seq, &r.Item, &slot, &began, &ended, &r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Truncated, &r.Says)
 	r.Slot, r.Began, r.Ended = at(slot), at(began), at(ended)
 	return r, err
 }
@@ -328,7 +328,7 @@ func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
 const spellColumns = `s.series, s.asked, s.kind, s.path, s.what, s.last, f.name, f.first, f.last, f.since, f.until, f.grp,
 	f.who, f.severity, f.says`
 
-func scanSpell(row *sql.Rows, more ...any) (x Spell, err error) {
+func scanInterval(row *sql.Rows, more ...any) (x Interval, err error) {
 	var newest, since, until int64
 	err = row.Scan(append([]any{&x.Series.ID, &x.Series.Asked, &x.Series.Kind, &x.Series.Path, &x.Series.What, &newest,
 		&x.Name, &x.First, &x.Last, &since, &until, &x.Group, &x.Who, &x.Severity, &x.Says}, more...)...)
@@ -337,19 +337,19 @@ func scanSpell(row *sql.Rows, more ...any) (x Spell, err error) {
 }
 
 // FactsOf returns what a record found.
-func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Spell, error) {
-	scan := func(row *sql.Rows) (Spell, error) { return scanSpell(row) }
+func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Interval, error) {
+	scan := func(row *sql.Rows) (Interval, error) { return scanInterval(row) }
 	return rows(ctx, s, scan, `SELECT `+spellColumns+` FROM findings f JOIN series s ON s.series = f.series
 		WHERE f.series = $1 AND f.first <= $2 AND f.last >= $2 ORDER BY f.severity, f.grp, f.who, f.name`, r.Series.ID, r.Seq)
 }
 
-// SpellsOf returns what was found of a group or person, each finding of a series once, by its last spell:
+// IntervalsOf returns what was found of a group or person, each finding of a series once, by its last spell:
 // the newest first, most of it at most, and how many there are in all.
-func (s *Store) SpellsOf(ctx context.Context, address string, most int) (list []Spell, all int, err error) {
-	scan := func(row *sql.Rows) (Spell, error) {
+func (s *Store) IntervalsOf(ctx context.Context, address string, most int) (list []Interval, all int, err error) {
+	scan := func(row *sql.Rows) (Interval, error) {
 		var times int
 		var ever int64
-		x, err := scanSpell(row, &times, &ever, &all)
+		x, err := scanInterval(row, &times, &ever, &all)
 		x.Times, x.Ever = times, at(ever)
 		return x, err
 	}

@@ -71,7 +71,7 @@ func TestFindings(t *testing.T) {
 		if !news.Works || !reflect.DeepEqual(namesOf(news.New), []string{"x"}) || !reflect.DeepEqual(namesOf(news.Over), []string{"z"}) {
 			t.Errorf("it works again: %+v", news)
 		}
-		spells, all, err := s.SpellsOf(t.Context(), "g@k.example", 100)
+		spells, all, err := s.IntervalsOf(t.Context(), "g@k.example", 100)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -102,7 +102,7 @@ func TestFindings(t *testing.T) {
 		if list, err := s.Answers(t.Context(), time.UnixMilli(0), 3); err != nil || len(list) != 3 || list[0].ID != "a-6" || list[1].ID != "broken" {
 			t.Errorf("answers %+v, %v", list, err)
 		}
-		if who, _, err := s.SpellsOf(t.Context(), "x@k.example", 100); err != nil || len(who) != 1 || who[0].Ever.UnixMilli() != who[0].Since.Add(-5*time.Minute).UnixMilli() {
+		if who, _, err := s.IntervalsOf(t.Context(), "x@k.example", 100); err != nil || len(who) != 1 || who[0].Ever.UnixMilli() != who[0].Since.Add(-5*time.Minute).UnixMilli() {
 			t.Errorf("of a person: %+v, %v", who, err)
 		}
 		if _, err := s.AnswerNamed(t.Context(), "none"); !errors.Is(err, ErrNoRun) {
@@ -111,7 +111,7 @@ func TestFindings(t *testing.T) {
 		if removed, err := s.RemoveAnswers(t.Context(), time.UnixMilli(1_900_000_000_000), Part{}); err != nil || removed != 4 {
 			t.Errorf("%d removed, %v", removed, err)
 		}
-		if _, all, _ := s.SpellsOf(t.Context(), "g@k.example", 2); all != 3 {
+		if _, all, _ := s.IntervalsOf(t.Context(), "g@k.example", 2); all != 3 {
 			t.Errorf("%d spells stay", len(spells))
 		}
 	})
@@ -134,8 +134,8 @@ func TestVeryMany(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if want := n; n > MostFacts && a.Untold != want {
-			t.Errorf("%d are untold of %d", a.Untold, n)
+		if want := n; n > MostFacts && a.Truncated != want {
+			t.Errorf("%d are untold of %d", a.Truncated, n)
 		}
 		return news
 	}
@@ -166,7 +166,7 @@ func TestReworded(t *testing.T) {
 	if err != nil || !news.IsEmpty() {
 		t.Errorf("%+v, %v", news, err)
 	}
-	spells, _, err := s.SpellsOf(t.Context(), "g@k.example", 10)
+	spells, _, err := s.IntervalsOf(t.Context(), "g@k.example", 10)
 	if err != nil || len(spells) != 1 || spells[0].Says != "in other words" || spells[0].Severity != "low" || spells[0].First != 1 {
 		t.Errorf("%+v, %v", spells, err)
 	}
@@ -310,10 +310,10 @@ func TestAlarms(t *testing.T) {
 		if again == nil || again.ID != "b1" || again.Tries != 2 || len(again.Alarms) != 3 {
 			t.Fatalf("again %+v", again)
 		}
-		if err := s.Told(t.Context(), b, "h1"); err != nil { // too late
+		if err := s.MarkSent(t.Context(), b, "h1"); err != nil { // too late
 			t.Fatal(err)
 		}
-		if err := s.Untold(t.Context(), again, "h2", "down", now.Add(time.Hour)); err != nil {
+		if err := s.MarkFailed(t.Context(), again, "h2", "down", now.Add(time.Hour)); err != nil {
 			t.Fatal(err)
 		}
 		if list, err := s.Backlogs(t.Context(), "p"); err != nil || len(list) != 2 || list[1].Problem != "down" || list[1].Waiting != 3 {
@@ -326,13 +326,13 @@ func TestAlarms(t *testing.T) {
 		if last == nil || last.ID != "b1" {
 			t.Fatalf("last %+v", last)
 		}
-		if err := s.Told(t.Context(), last, "h3"); err != nil {
+		if err := s.MarkSent(t.Context(), last, "h3"); err != nil {
 			t.Fatal(err)
 		}
 		if b := claim("now", "b4", "h4", now.Add(3*time.Hour)); b != nil {
 			t.Errorf("told twice: %+v", b)
 		}
-		if list, err := s.Backlogs(t.Context(), "p"); err != nil || len(list) != 1 || list[0].Way != "later" {
+		if list, err := s.Backlogs(t.Context(), "p"); err != nil || len(list) != 1 || list[0].Channel != "later" {
 			t.Errorf("backlog %+v, %v", list, err)
 		}
 	})

@@ -57,7 +57,7 @@ type Terms struct {
 type Case struct {
 	N               int
 	Kind, Group     string
-	Lane            string          // the connection that sends it
+	Connection      string          // the connection that sends it
 	Draft           json.RawMessage // what whoever sends it has to know
 	Predicted       json.RawMessage
 	MessageID, Tag  string
@@ -79,15 +79,15 @@ const (
 
 // A Look is a mailbox of a run.
 type Look struct {
-	Account string
-	Lane    string          // the connection that opens it
-	Marks   json.RawMessage // where the last look ended; nil before the first
-	First   json.RawMessage // where the mailbox ended when the run was planned; nil where nobody looked
-	Looked  time.Time       // when the last look began that was complete
-	Through time.Time       // when the last one began that went through all folders
-	Tried   time.Time       // when somebody tried last
-	Problem string          // why the last try failed, or ""
-	Certain bool            // trying again comes to the same
+	Account    string
+	Connection string          // the connection that opens it
+	Marks      json.RawMessage // where the last look ended; nil before the first
+	First      json.RawMessage // where the mailbox ended when the run was planned; nil where nobody looked
+	Looked     time.Time       // when the last look began that was complete
+	Through    time.Time       // when the last one began that went through all folders
+	Tried      time.Time       // when somebody tried last
+	Problem    string          // why the last try failed, or ""
+	Certain    bool            // trying again comes to the same
 }
 
 // An Observation is something about a case that was seen in a mailbox.
@@ -112,7 +112,7 @@ type Check struct {
 }
 
 // A Sign is something that is waited for: what is to be observed of a case in a mailbox.
-type Sign struct {
+type Expected struct {
 	N       int
 	Account string
 	Sign    string
@@ -120,22 +120,22 @@ type Sign struct {
 
 // The signs that are waited for.
 const (
-	SignCopy     = "copy"
-	SignDigest   = "digest" // a copy will do
-	SignApproval = "approval"
-	SignReleased = "released" // a copy or a digest, once a request was answered
-	SignCode     = "code"     // whether or not the message was taken over
+	ExpectCopy     = "copy"
+	ExpectDigest   = "digest" // a copy will do
+	ExpectApproval = "approval"
+	ExpectReleased = "released" // a copy or a digest, once a request was answered
+	ExpectCode     = "code"     // whether or not the message was taken over
 )
 
 // A Plan is a run that is to be.
 type Plan struct {
 	Run
-	Each   time.Duration // how long each of its messages takes at its pace: with others, a run takes longer
-	Body   string        // what the digest of the estate stands for
-	Cases  []Case
-	Looks  []Look
-	Signs  []Sign
-	Checks []Check
+	Each     time.Duration // how long each of its messages takes at its pace: with others, a run takes longer
+	Body     string        // what the digest of the estate stands for
+	Cases    []Case
+	Looks    []Look
+	Expected []Expected
+	Checks   []Check
 }
 
 // Record is a run with all that belongs to it.
@@ -208,8 +208,8 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	lanes := map[string]bool{}
 	err := insertAll(ctx, tx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag, owner)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, p.Cases, func(c Case) []any {
-		lanes[c.Lane] = true
-		return []any{p.ID, c.N, c.Kind, c.Group, plain(c.Lane), string(c.Draft), string(c.Predicted), c.MessageID, c.Tag,
+		lanes[c.Connection] = true
+		return []any{p.ID, c.N, c.Kind, c.Group, plain(c.Connection), string(c.Draft), string(c.Predicted), c.MessageID, c.Tag,
 			s.owner}
 	})
 	if err != nil {
@@ -217,8 +217,8 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	}
 	err = insertAll(ctx, tx, `INSERT INTO looks (run, account, lane, marks, first, problem, certain, owner)
 		VALUES ($1, $2, $3, $4, $4, $5, $6, $7)`, p.Looks, func(l Look) []any {
-		lanes[l.Lane] = true
-		return []any{p.ID, plain(l.Account), plain(l.Lane), string(l.Marks), plain(l.Problem), number(l.Certain), s.owner}
+		lanes[l.Connection] = true
+		return []any{p.ID, plain(l.Account), plain(l.Connection), string(l.Marks), plain(l.Problem), number(l.Certain), s.owner}
 	})
 	if err != nil {
 		return err
@@ -228,8 +228,8 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	err = insertAll(ctx, tx, `INSERT INTO signs VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, p.Signs,
-		func(g Sign) []any { return []any{p.ID, g.N, plain(g.Account), g.Sign} })
+	err = insertAll(ctx, tx, `INSERT INTO signs VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, p.Expected,
+		func(g Expected) []any { return []any{p.ID, g.N, plain(g.Account), g.Sign} })
 	if err != nil {
 		return err
 	}
@@ -379,7 +379,7 @@ func (s *Store) Cases(ctx context.Context, run string) ([]Case, error) {
 	return rows(ctx, s, func(found *sql.Rows) (c Case, err error) {
 		var draft, predicted, reply string
 		var intent, settled int64
-		err = found.Scan(&c.N, &c.Kind, &c.Group, &c.Lane, &draft, &predicted, &c.MessageID, &c.Tag, &c.State, &c.Tries,
+		err = found.Scan(&c.N, &c.Kind, &c.Group, &c.Connection, &draft, &predicted, &c.MessageID, &c.Tag, &c.State, &c.Tries,
 			&intent, &settled, &reply)
 		c.Draft, c.Predicted, c.Intent, c.Settled = json.RawMessage(draft), json.RawMessage(predicted), at(intent),
 			at(settled)
@@ -397,7 +397,7 @@ func (s *Store) Looks(ctx context.Context, run string) ([]Look, error) {
 		var marks string
 		var looked, through, tried int64
 		var certain int
-		err = found.Scan(&l.Account, &l.Lane, &marks, &looked, &through, &tried, &l.Problem, &certain)
+		err = found.Scan(&l.Account, &l.Connection, &marks, &looked, &through, &tried, &l.Problem, &certain)
 		l.Certain = certain != 0
 		l.Looked, l.Through, l.Tried = at(looked), at(through), at(tried)
 		if marks != "" {

@@ -40,15 +40,15 @@ func plan(t *testing.T, s *Store, name string, cases int, accounts ...string) Ru
 		Began: s.Now(), Until: s.Now().Add(time.Minute)}}
 	for n := range cases {
 		id := fmt.Sprintf("%s.%d", name, n)
-		p.Cases = append(p.Cases, Case{N: n, Kind: "member", Group: "g@k.example", Lane: []string{"out", "in"}[n%2],
+		p.Cases = append(p.Cases, Case{N: n, Kind: "member", Group: "g@k.example", Connection: []string{"out", "in"}[n%2],
 			Draft: json.RawMessage(fmt.Sprintf(`{"n":%d}`, n)), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: "t" + id})
 		for _, a := range accounts {
 			p.Checks = append(p.Checks, Check{N: n, Who: a, Predicted: "inbox", Why: "a member"})
-			p.Signs = append(p.Signs, Sign{n, a, SignCopy})
+			p.Expected = append(p.Expected, Expected{n, a, ExpectCopy})
 		}
 	}
 	for _, a := range accounts {
-		p.Looks = append(p.Looks, Look{Account: a, Lane: "boxes"})
+		p.Looks = append(p.Looks, Look{Account: a, Connection: "boxes"})
 	}
 	if err := s.Plan(t.Context(), p); err != nil {
 		t.Fatal(err)
@@ -81,7 +81,7 @@ func TestPlanned(t *testing.T) {
 			got.Began.UnixMilli() != r.Began.UnixMilli() || got.Until.UnixMilli() != r.Until.UnixMilli() || !got.Ended.IsZero() {
 			t.Errorf("the run is %+v", got.Run)
 		}
-		if len(got.Cases) != 3 || got.Cases[1].Lane != "in" || string(got.Cases[2].Draft) != `{"n":2}` ||
+		if len(got.Cases) != 3 || got.Cases[1].Connection != "in" || string(got.Cases[2].Draft) != `{"n":2}` ||
 			got.Cases[0].State != Planned || got.Cases[0].Reply != nil {
 			t.Errorf("the cases are %+v", got.Cases)
 		}
@@ -129,7 +129,7 @@ func TestClaims(t *testing.T) {
 			holder := fmt.Sprint("w", i)
 			alive(t, own, holder)
 			done.Go(func() {
-				w := Worker{Holder: holder, Lanes: []string{"out"}}
+				w := Worker{Holder: holder, Connections: []string{"out"}}
 				for {
 					c, err := own.Claim(t.Context(), w, "out", most)
 					if err != nil {
@@ -201,7 +201,7 @@ func TestRescue(t *testing.T) {
 		s := open(t, where)
 		plan(t, s, "one", 4, "a@k.example")
 		alive(t, s, "living")
-		living, dead := Worker{Holder: "living", Lanes: []string{"out"}}, Worker{Holder: "dead", Lanes: []string{"out"}}
+		living, dead := Worker{Holder: "living", Connections: []string{"out"}}, Worker{Holder: "dead", Connections: []string{"out"}}
 		one, err := s.Claim(t.Context(), living, "out", 9)
 		if err != nil || one == nil {
 			t.Fatal(one, err)
@@ -242,10 +242,10 @@ func TestRescue(t *testing.T) {
 		if c, err := s.Claim(t.Context(), living, "out", 9); c != nil || err != nil {
 			t.Errorf("what is put off is claimed at once: %v, %v", c, err)
 		}
-		if list, err := s.Waiting(t.Context(), Worker{Lanes: []string{"in", "out"}}); err != nil || fmt.Sprint(list) != "[in]" {
+		if list, err := s.Waiting(t.Context(), Worker{Connections: []string{"in", "out"}}); err != nil || fmt.Sprint(list) != "[in]" {
 			t.Errorf("work waits in %v, %v", list, err)
 		}
-		if list, err := s.Waiting(t.Context(), Worker{Run: "two", Lanes: []string{"in", "out"}}); err != nil || list != nil {
+		if list, err := s.Waiting(t.Context(), Worker{Run: "two", Connections: []string{"in", "out"}}); err != nil || list != nil {
 			t.Errorf("work of another run waits in %v, %v", list, err)
 		}
 		// A claim that was taken over and claimed anew is no business of the first holder.
@@ -263,7 +263,7 @@ func TestLooks(t *testing.T) {
 		s := open(t, where)
 		plan(t, s, "one", 2, "a@k.example", "b@k.example", "c@k.example")
 		alive(t, s, "me", "you")
-		me, you := Worker{Holder: "me", Lanes: []string{"boxes"}}, Worker{Holder: "you", Lanes: []string{"boxes"}}
+		me, you := Worker{Holder: "me", Connections: []string{"boxes"}}, Worker{Holder: "you", Connections: []string{"boxes"}}
 		one, err := s.Visit(t.Context(), me, 2)
 		if err != nil || one == nil || one.Account != "a@k.example" || one.Through {
 			t.Fatalf("%+v, %v", one, err)
@@ -275,7 +275,7 @@ func TestLooks(t *testing.T) {
 		if v, err := s.Visit(t.Context(), me, 2); v != nil || err != nil {
 			t.Errorf("a third mailbox is opened where two may be: %+v, %v", v, err)
 		}
-		claim, err := s.Claim(t.Context(), Worker{Holder: "me", Lanes: []string{"out"}}, "out", 1)
+		claim, err := s.Claim(t.Context(), Worker{Holder: "me", Connections: []string{"out"}}, "out", 1)
 		if err != nil || claim == nil {
 			t.Fatal(claim, err)
 		}
@@ -306,7 +306,7 @@ func TestLooks(t *testing.T) {
 		if _, err = s.Found(t.Context(), "you", two, f); err != nil {
 			t.Fatal(err)
 		}
-		standing, err := s.Standing(t.Context(), "one")
+		standing, err := s.Progress(t.Context(), "one")
 		if err != nil || standing.Cases != 2 || standing.Waiting != 1 || standing.Accepted != 1 || standing.Checks != 3 ||
 			standing.Missing != 2 || standing.Mailboxes != 3 || standing.Opened != 1 {
 			t.Errorf("%+v, %v", standing, err)
@@ -329,7 +329,7 @@ func TestLooks(t *testing.T) {
 		if v, err := s.Visit(t.Context(), me, 5); v != nil || err != nil {
 			t.Errorf("a mailbox is gone through twice: %+v, %v", v, err)
 		}
-		if standing, err := s.Standing(t.Context(), "one"); err != nil || standing.Unlooked != 0 || standing.State != StateClosing || standing.Waiting != 0 {
+		if standing, err := s.Progress(t.Context(), "one"); err != nil || standing.Unlooked != 0 || standing.State != StateClosing || standing.Waiting != 0 {
 			t.Errorf("%+v, %v", standing, err)
 		}
 		if err := s.End(t.Context(), "one"); err != nil {
@@ -349,7 +349,7 @@ func TestLooks(t *testing.T) {
 		if err := s.Stop(t.Context(), "one"); err != nil {
 			t.Fatal(err)
 		}
-		if list, err := s.Waiting(t.Context(), Worker{Lanes: []string{"in"}}); list != nil || err != nil {
+		if list, err := s.Waiting(t.Context(), Worker{Connections: []string{"in"}}); list != nil || err != nil {
 			t.Errorf("work of a run that was stopped: %v, %v", list, err)
 		}
 	})
@@ -361,7 +361,7 @@ func TestLostLease(t *testing.T) {
 		s := open(t, where)
 		plan(t, s, "one", 1, "a@k.example")
 		alive(t, s, "you")
-		v, err := s.Visit(t.Context(), Worker{Holder: "me", Lanes: []string{"boxes"}}, 1)
+		v, err := s.Visit(t.Context(), Worker{Holder: "me", Connections: []string{"boxes"}}, 1)
 		if err != nil || v == nil {
 			t.Fatal(v, err)
 		}
@@ -371,7 +371,7 @@ func TestLostLease(t *testing.T) {
 		if err := s.Rescue(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		if other, err := s.Visit(t.Context(), Worker{Holder: "you", Lanes: []string{"boxes"}}, 1); err != nil || other == nil {
+		if other, err := s.Visit(t.Context(), Worker{Holder: "you", Connections: []string{"boxes"}}, 1); err != nil || other == nil {
 			t.Fatal(other, err)
 		}
 		if mine, _, err := s.Hold(t.Context(), "me", v); mine || err != nil {
@@ -418,12 +418,12 @@ func TestReleasedIsWaitedFor(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		p := &Plan{Body: "the estate", Run: Run{ID: "one", Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
-			Cases: []Case{{Kind: "insider", Lane: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: "m", Tag: "t"}},
-			Looks: []Look{{Account: "a@k.example", Lane: "boxes"}}, Signs: []Sign{{0, "a@k.example", SignReleased}}}
+			Cases: []Case{{Kind: "insider", Connection: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: "m", Tag: "t"}},
+			Looks: []Look{{Account: "a@k.example", Connection: "boxes"}}, Expected: []Expected{{0, "a@k.example", ExpectReleased}}}
 		if err := s.Plan(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
-		claim, err := s.Claim(t.Context(), Worker{Holder: "me", Lanes: []string{"out"}}, "out", 1)
+		claim, err := s.Claim(t.Context(), Worker{Holder: "me", Connections: []string{"out"}}, "out", 1)
 		if err == nil {
 			err = s.Settle(t.Context(), "me", claim, Sent, nil, time.Time{})
 		}
@@ -432,7 +432,7 @@ func TestReleasedIsWaitedFor(t *testing.T) {
 		}
 		missing := func(when string, want int) {
 			t.Helper()
-			if standing, err := s.Standing(t.Context(), "one"); err != nil || standing.Missing != want {
+			if standing, err := s.Progress(t.Context(), "one"); err != nil || standing.Missing != want {
 				t.Errorf("%s: %d are missing, want %d: %v", when, standing.Missing, want, err)
 			}
 		}
@@ -538,7 +538,7 @@ func TestOddTexts(t *testing.T) {
 			}
 			account := fmt.Sprintf("%d%s", i, b)
 			r := Run{Name: fmt.Sprint(i), Estate: "d", Path: string(b), Notes: []string{string(b)}}
-			if err := s.Plan(t.Context(), &Plan{Run: r, Looks: []Look{{Account: account, Lane: string(b)}}}); err != nil {
+			if err := s.Plan(t.Context(), &Plan{Run: r, Looks: []Look{{Account: account, Connection: string(b)}}}); err != nil {
 				t.Fatalf("%q: %v", b, err)
 			}
 			got, err := s.Record(t.Context(), r.Name)
@@ -554,7 +554,7 @@ func TestSteer(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		r := plan(t, s, "one", 1)
-		steer := func(ahead time.Duration) Standing {
+		steer := func(ahead time.Duration) Progress {
 			t.Helper()
 			s.ahead += ahead
 			now, err := s.Steer(t.Context(), r.ID)
@@ -563,9 +563,9 @@ func TestSteer(t *testing.T) {
 			}
 			return now
 		}
-		standing := func() Standing {
+		standing := func() Progress {
 			t.Helper()
-			now, err := s.Standing(t.Context(), r.ID)
+			now, err := s.Progress(t.Context(), r.ID)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -608,7 +608,7 @@ func TestRoom(t *testing.T) {
 			p := &Plan{Each: time.Second, Run: Run{ID: s.Estate()[:1] + name, Name: name, Estate: "d", Began: s.Now(), Until: time.UnixMilli(1000)}}
 			for n := range cases {
 				id := fmt.Sprint(p.ID, n)
-				p.Cases = append(p.Cases, Case{N: n, Lane: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: id})
+				p.Cases = append(p.Cases, Case{N: n, Connection: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: id})
 			}
 			if err := s.Plan(t.Context(), p); err != nil {
 				t.Fatal(err)

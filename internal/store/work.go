@@ -20,15 +20,15 @@ type Claim struct {
 
 // A Worker says whose work is asked for.
 type Worker struct {
-	Holder string   // the name under which claims are held
-	Run    string   // only this one; "": all
-	Lanes  []string // the connections that it has
+	Holder      string   // the name under which claims are held
+	Run         string   // only this one; "": all
+	Connections []string // the connections that it has
 }
 
-// lanes returns the lanes of a worker as a condition; arguments are numbered from one on.
-func (w Worker) lanes(column string, from int) (condition string, args []any) {
+// connections returns the lanes of a worker as a condition; arguments are numbered from one on.
+func (w Worker) connections(column string, from int) (condition string, args []any) {
 	var marks []string
-	for i, lane := range w.Lanes {
+	for i, lane := range w.Connections {
 		marks = append(marks, fmt.Sprintf("$%d", from+i))
 		args = append(args, plain(lane))
 	}
@@ -40,7 +40,7 @@ func (w Worker) lanes(column string, from int) (condition string, args []any) {
 
 // Waiting returns the lanes of a worker in which a case is due to be sent.
 func (s *Store) Waiting(ctx context.Context, w Worker) ([]string, error) {
-	in, args := w.lanes("c.lane", 4)
+	in, args := w.connections("c.lane", 4)
 	return rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
 		`SELECT DISTINCT c.lane FROM cases c JOIN runs r ON r.run = c.run
 		WHERE c.owner = $3 AND c.state = 'planned' AND c.due <= $1 AND r.state = 'open' AND ($2 = '' OR c.run = $2) AND `+in,
@@ -63,7 +63,7 @@ func (s *Store) Turn(ctx context.Context, lane string, step time.Duration) (time
 func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Claim, error) {
 	var c *Claim
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		if err := s.holdLane(ctx, tx, lane); err != nil {
+		if err := s.holdConnection(ctx, tx, lane); err != nil {
 			return err
 		}
 		now := s.now()
@@ -77,7 +77,7 @@ func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Cl
 			RETURNING run, n, kind, grp, lane, draft, message_id, tag, tries`, w.Holder, now, plain(lane), w.Run, most, s.owner)
 		found := &Claim{}
 		var draft string
-		err := row.Scan(&found.Run, &found.N, &found.Kind, &found.Group, &found.Lane, &draft, &found.MessageID,
+		err := row.Scan(&found.Run, &found.N, &found.Kind, &found.Group, &found.Connection, &draft, &found.MessageID,
 			&found.Tag, &found.Tries)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -92,8 +92,8 @@ func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Cl
 	return c, nil
 }
 
-// holdLane holds the row of a lane: whoever counts what is being done in it does so alone.
-func (s *Store) holdLane(ctx context.Context, tx *sql.Tx, lane string) error {
+// holdConnection holds the row of a lane: whoever counts what is being done in it does so alone.
+func (s *Store) holdConnection(ctx context.Context, tx *sql.Tx, lane string) error {
 	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner, plain(lane))
 	return err
 }
@@ -214,10 +214,10 @@ func (s *Store) Answered(ctx context.Context, run string, n int, request string)
 
 // A Share is what there is to do by one connection in a run that is being worked on.
 type Share struct {
-	Run, Lane string // the name of the run, and of the connection
-	Sends     bool   // the things are messages to send; else mailboxes to look into
-	All, Left int    // things, and those that are not sent, or were never opened
-	Holders   []string
+	Run, Connection string // the name of the run, and of the connection
+	Sends           bool   // the things are messages to send; else mailboxes to look into
+	All, Left       int    // things, and those that are not sent, or were never opened
+	Holders         []string
 }
 
 // Shares returns what there is to do in the runs that are being worked on, by their names and lanes, and
@@ -227,7 +227,7 @@ func (s *Store) Shares(ctx context.Context) ([]Share, error) {
 	open := ` x ON x.run = r.run WHERE r.state IN ('open', 'closing') AND ` + s.mine("r.owner", 1)
 	list, err := rows(ctx, s, func(found *sql.Rows) (h Share, err error) {
 		var sends int
-		err = found.Scan(&h.Run, &h.Lane, &sends, &h.All, &h.Left)
+		err = found.Scan(&h.Run, &h.Connection, &sends, &h.All, &h.Left)
 		h.Sends = sends == 1
 		return h, err
 	}, `SELECT r.name, x.lane, 1, COUNT(*), COUNT(*) FILTER (WHERE x.state IN ('planned', 'sending'))`+from+`cases`+open+
@@ -247,7 +247,7 @@ func (s *Store) Shares(ctx context.Context) ([]Share, error) {
 		SELECT DISTINCT r.name, x.lane, 0, x.holder`+from+`looks`+open+` AND x.lease > $2 ORDER BY 4`, s.owner, s.now())
 	for i := range list {
 		for _, h := range holders {
-			if h.run == list[i].Run && h.lane == list[i].Lane && (h.sends == 1) == list[i].Sends {
+			if h.run == list[i].Run && h.lane == list[i].Connection && (h.sends == 1) == list[i].Sends {
 				list[i].Holders = append(list[i].Holders, h.holder)
 			}
 		}

@@ -31,7 +31,7 @@ import (
 type Sender struct {
 	Plan    *Plan
 	Version string
-	Trouble func(text string)
+	OnError func(text string)
 
 	client *http.Client
 }
@@ -44,10 +44,10 @@ const (
 	mostReply     = 64 << 10 // bytes
 )
 
-// NewSender returns a Sender for the ways of a plan.
+// NewSender returns a Sender for the channels of a plan.
 func NewSender(p *Plan, version string, trouble func(string)) *Sender {
 	dialer := &net.Dialer{Timeout: connectWithin}
-	return &Sender{Plan: p, Version: version, Trouble: trouble, client: &http.Client{
+	return &Sender{Plan: p, Version: version, OnError: trouble, client: &http.Client{
 		Timeout: postWithin,
 		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: connectWithin,
 			MaxResponseHeaderBytes: mostReply,
@@ -58,8 +58,8 @@ func NewSender(p *Plan, version string, trouble func(string)) *Sender {
 	}}
 }
 
-// Send sends a batch by a way.
-func (s *Sender) Send(ctx context.Context, way *Way, b *store.Batch) error {
+// Send sends a batch by a channel.
+func (s *Sender) Send(ctx context.Context, channel *Channel, b *store.Batch) error {
 	events, err := eventsOf(b)
 	if err != nil {
 		return err
@@ -67,10 +67,10 @@ func (s *Sender) Send(ctx context.Context, way *Way, b *store.Batch) error {
 	for _, e := range events {
 		e.Changed = s.author(ctx, e)
 	}
-	if way.Mail != nil {
-		return s.mail(ctx, way.Mail, b, events)
+	if channel.Mail != nil {
+		return s.mail(ctx, channel.Mail, b, events)
 	}
-	return s.post(ctx, way.Post, b, events)
+	return s.post(ctx, channel.Post, b, events)
 }
 
 // author returns who changed the group of the worst of what is new, and when: since the day before
@@ -102,11 +102,11 @@ func eventsOf(b *store.Batch) ([]*present.WatchEvent, error) {
 }
 
 // Digest says in words what a batch tells, headlines first.
-func Digest(events []*present.WatchEvent) (subject, text string) {
+func BatchText(events []*present.WatchEvent) (subject, text string) {
 	var b strings.Builder
 	fresh, over, broken := 0, 0, 0
 	for _, e := range events {
-		fresh, over = fresh+len(e.New)+e.MoreNew, over+len(e.Over)+e.MoreOver
+		fresh, over = fresh+len(e.New)+e.MoreNew, over+len(e.Resolved)+e.MoreOver
 		if e.Breaks {
 			broken++
 		}
@@ -143,23 +143,23 @@ func Digest(events []*present.WatchEvent) (subject, text string) {
 
 // mail sends a batch as one message to every address, with a Message-ID that hangs on the batch:
 // a message that goes out again is the same one.
-func (s *Sender) mail(ctx context.Context, m *MailWay, b *store.Batch, events []*present.WatchEvent) error {
+func (s *Sender) mail(ctx context.Context, m *MailChannel, b *store.Batch, events []*present.WatchEvent) error {
 	ctx, cancel := context.WithTimeout(ctx, mailWithin)
 	defer cancel()
 	l, err := connections.Load(ctx, m.Connections)
 	if err != nil {
 		return err
 	}
-	if err := l.Unlock(ctx, true, s.Trouble); err != nil {
+	if err := l.Unlock(ctx, true, s.OnError); err != nil {
 		return err
 	}
-	way, ok := l.Sender(m.From, true, false)
+	connection, ok := l.Sender(m.From, true, false)
 	if !ok {
 		return fmt.Errorf("no connection of %s sends as %s", m.Connections, m.From)
 	}
-	session := send.NewSession(way.As(m.From))
+	session := send.NewSession(connection.As(m.From))
 	defer session.Close()
-	subject, text := Digest(events)
+	subject, text := BatchText(events)
 	var problems []string
 	for i, to := range m.To {
 		raw, err := compose.Message{
@@ -192,8 +192,8 @@ type Posted struct {
 // post posts a batch. What is posted again has the same Idempotency-Key. With a secret it is signed
 // after RFC 9421 (hmac-sha256), over the method, the URL, that key and the digest of the body
 // (Content-Digest, RFC 9530).
-func (s *Sender) post(ctx context.Context, p *PostWay, b *store.Batch, events []*present.WatchEvent) error {
-	says, _ := Digest(events)
+func (s *Sender) post(ctx context.Context, p *PostChannel, b *store.Batch, events []*present.WatchEvent) error {
+	says, _ := BatchText(events)
 	body, err := json.Marshal(Posted{b.ID, s.Plan.Name, says, events})
 	if err != nil {
 		return err

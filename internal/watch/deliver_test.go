@@ -32,7 +32,7 @@ func batch(t *testing.T) *store.Batch {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &store.Batch{ID: "b1", Way: "hook", Alarms: []store.Alarm{{ID: "a1", Body: string(body), At: clock.Now()}}}
+	return &store.Batch{ID: "b1", Channel: "hook", Alarms: []store.Alarm{{ID: "a1", Body: string(body), At: clock.Now()}}}
 }
 
 // What is posted can be checked and told from what is posted again; what does not take it is an
@@ -53,10 +53,10 @@ func TestPost(t *testing.T) {
 		w.WriteHeader(answer)
 	}))
 	defer server.Close()
-	way := &Way{Name: "hook", Post: &PostWay{URL: server.URL + "/token-4711", Secret: &secret.From{Environment: "HOOK_SECRET"}}}
+	channel := &Channel{Name: "hook", Post: &PostChannel{URL: server.URL + "/token-4711", Secret: &secret.From{Environment: "HOOK_SECRET"}}}
 	s := NewSender(&Plan{Name: "p", Path: "plan.yaml"}, "test", func(string) {})
 	for range 2 {
-		if err := s.Send(t.Context(), way, batch(t)); err != nil {
+		if err := s.Send(t.Context(), channel, batch(t)); err != nil {
 			t.Fatal(err)
 		}
 		if seen.Get("Idempotency-Key") != `"b1"` || !strings.HasPrefix(seen.Get("Content-Digest"), "sha-256=:") ||
@@ -65,17 +65,17 @@ func TestPost(t *testing.T) {
 		}
 	}
 	for _, answer = range []int{http.StatusFound, http.StatusBadRequest, http.StatusInternalServerError} {
-		err := s.Send(t.Context(), way, batch(t))
+		err := s.Send(t.Context(), channel, batch(t))
 		if err == nil || strings.Contains(err.Error(), "4711") || strings.Contains(err.Error(), "geheim") {
 			t.Errorf("%d: %v", answer, err)
 		}
 	}
 	server.Close()
-	if err := s.Send(t.Context(), way, batch(t)); err == nil || strings.Contains(err.Error(), "4711") {
+	if err := s.Send(t.Context(), channel, batch(t)); err == nil || strings.Contains(err.Error(), "4711") {
 		t.Errorf("nobody listens: %v", err)
 	}
-	way.Post.Secret.Environment = "HOOK_NOT_THERE"
-	if err := s.Send(t.Context(), way, batch(t)); err == nil {
+	channel.Post.Secret.Environment = "HOOK_NOT_THERE"
+	if err := s.Send(t.Context(), channel, batch(t)); err == nil {
 		t.Error("there is no secret, and no error")
 	}
 }

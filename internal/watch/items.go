@@ -71,7 +71,7 @@ func (p *Page) items(w http.ResponseWriter, r *http.Request) {
 	var b bytes.Buffer
 	if err := itemsPage.Execute(&b, page); err != nil {
 		http.Error(w, "the page cannot be made", http.StatusInternalServerError)
-		p.Worker.Trouble(err.Error())
+		p.Worker.OnError(err.Error())
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -131,7 +131,7 @@ func (p *Page) index(w http.ResponseWriter, r *http.Request) {
 	page, err := p.latest(ctx)
 	if err != nil {
 		http.Error(w, "the report cannot be made; the messages of yorvet watch say why", http.StatusInternalServerError)
-		p.Worker.Trouble("the report cannot be made: " + err.Error())
+		p.Worker.OnError("the report cannot be made: " + err.Error())
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -239,7 +239,7 @@ var (
 	descSent = prometheus.NewDesc("yorvet_probe_messages",
 		"Messages of probes that the store knows of, by their state.",
 		[]string{"state"}, nil)
-	descWaiting = prometheus.NewDesc("yorvet_alarms_waiting", "Alarms that have not gone out by a way.", []string{"way"},
+	descWaiting = prometheus.NewDesc("yorvet_alarms_waiting", "Alarms that have not gone out by a channel.", []string{"way"},
 		nil)
 	descBeat = prometheus.NewDesc("yorvet_watch_beat_timestamp_seconds",
 		"When this process looked last for what is due.", nil, nil)
@@ -295,10 +295,10 @@ func (p *Page) fromStore(ctx context.Context, to chan<- prometheus.Metric, now t
 	if list, err := p.Worker.Store.Backlogs(ctx, p.Worker.Plan.Name); err == nil {
 		waiting := map[string]int{}
 		for _, b := range list {
-			waiting[b.Way] = b.Waiting
+			waiting[b.Channel] = b.Waiting
 		}
-		for _, way := range p.Worker.Plan.Ways {
-			to <- prometheus.MustNewConstMetric(descWaiting, prometheus.GaugeValue, float64(waiting[way.Name]), way.Name)
+		for _, channel := range p.Worker.Plan.Channels {
+			to <- prometheus.MustNewConstMetric(descWaiting, prometheus.GaugeValue, float64(waiting[channel.Name]), channel.Name)
 		}
 	}
 	if m, err := p.Worker.Store.Mail(ctx, now.Add(-24*time.Hour)); err == nil {

@@ -31,13 +31,13 @@ import (
 
 // A Plan is what is watched, and who is told.
 type Plan struct {
-	Path   string
-	Name   string // tells it from other plans of a store: from the file, or its file name
-	Estate string // "": the usual one
-	Items  []Item
-	Ways   []Way
-	Report []string    // files of expectations that the page shows
-	Keep   *store.Rule // of what it finds and sends; nil: that of the estate
+	Path     string
+	Name     string // tells it from other plans of a store: from the file, or its file name
+	Estate   string // "": the usual one
+	Items    []Item
+	Channels []Channel
+	Report   []string    // files of expectations that the page shows
+	Keep     *store.Rule // of what it finds and sends; nil: that of the estate
 }
 
 // The kinds of items.
@@ -60,23 +60,23 @@ type Item struct {
 	question func(estate string, since time.Time) ask.Question
 }
 
-// A Way is one by which alarms go out. One of Mail and Post is set.
-type Way struct {
-	Name   string
-	Mail   *MailWay
-	Post   *PostWay
-	Digest *schedule.Timing // alarms are gathered until then; nil: they go out at once
+// A Channel is one by which alarms go out. One of Mail and Post is set.
+type Channel struct {
+	Name  string
+	Mail  *MailChannel
+	Post  *PostChannel
+	Batch *schedule.Timing // alarms are gathered until then; nil: they go out at once
 }
 
-// A MailWay sends alarms by mail.
-type MailWay struct {
+// A MailChannel sends alarms by mail.
+type MailChannel struct {
 	Connections string // the file
 	From        address.Address
 	To          []address.Address
 }
 
-// A PostWay sends alarms by HTTP POST, as JSON.
-type PostWay struct {
+// A PostChannel sends alarms by HTTP POST, as JSON.
+type PostChannel struct {
 	URL    string
 	Secret *secret.From // signs them, where it is given
 }
@@ -94,7 +94,7 @@ type file struct {
 	Comparisons  []fileCompare  `yaml:"comparisons"`
 	Probes       []fileProbe    `yaml:"probes"`
 	Logs         []fileLog      `yaml:"logs"`
-	Alarms       []fileWay      `yaml:"alarms"`
+	Alarms       []fileChannel  `yaml:"alarms"`
 }
 
 type fileTimes struct {
@@ -145,7 +145,7 @@ type fileLog struct {
 	Map       string   `yaml:"map"`
 }
 
-type fileWay struct {
+type fileChannel struct {
 	Name   string    `yaml:"name"`
 	Mail   *fileMail `yaml:"mail"`
 	Post   *filePost `yaml:"post"`
@@ -231,7 +231,7 @@ func Load(ctx context.Context, path string) (*Plan, error) {
 	}
 	r.items(p, &f)
 	for i, w := range f.Alarms {
-		p.Ways = append(p.Ways, apart(r.way(i, w))...)
+		p.Channels = append(p.Channels, apart(r.channel(i, w))...)
 	}
 	if len(p.Items) == 0 {
 		r.fail("yorvet-watch", 0, "there is nothing to watch, expected checks, expectations, comparisons, probes or logs")
@@ -397,56 +397,56 @@ func (p *Plan) Ask(ctx context.Context, item *Item, since time.Time, at *ask.Pla
 	return o, nil
 }
 
-func (r *reader) way(i int, w fileWay) Way {
-	way := Way{Name: w.Name}
+func (r *reader) channel(i int, w fileChannel) Channel {
+	channel := Channel{Name: w.Name}
 	if w.Name == "" {
-		r.fail("alarms", i, "the way has no name")
+		r.fail("alarms", i, "the channel has no name")
 	}
-	if r.names["way "+w.Name] {
-		r.fail("alarms", i, "there are two ways of the name %q", w.Name)
+	if r.names["channel "+w.Name] {
+		r.fail("alarms", i, "there are two channels of the name %q", w.Name)
 	}
-	r.names["way "+w.Name] = true
+	r.names["channel "+w.Name] = true
 	switch {
 	case (w.Mail == nil) == (w.Post == nil):
 		r.fail("alarms", i, "expected either mail or post")
 	case w.Mail != nil:
-		way.Mail = r.mail(i, w.Mail)
+		channel.Mail = r.mail(i, w.Mail)
 	default:
-		way.Post = r.post(i, w.Post)
+		channel.Post = r.post(i, w.Post)
 	}
 	if w.Digest != "" {
 		at, ok := schedule.ParseTimeOfDay(w.Digest)
 		if !ok {
 			r.fail("alarms", i, "digest: expected a time such as \"08:00\", not %q", w.Digest)
 		}
-		way.Digest = &schedule.Timing{At: []schedule.TimeOfDay{at}, Zone: r.zone}
+		channel.Batch = &schedule.Timing{At: []schedule.TimeOfDay{at}, Zone: r.zone}
 	}
-	return way
+	return channel
 }
 
-// apart returns a way for every address that a way sends mail to: one that refuses keeps no other
+// apart returns a channel for every address that a channel sends mail to: one that refuses keeps no other
 // from being told, or told twice.
-func apart(way Way) []Way {
-	if way.Mail == nil || len(way.Mail.To) < 2 {
-		return []Way{way}
+func apart(channel Channel) []Channel {
+	if channel.Mail == nil || len(channel.Mail.To) < 2 {
+		return []Channel{channel}
 	}
-	var list []Way
-	for _, to := range way.Mail.To {
-		one, mail := way, *way.Mail
+	var list []Channel
+	for _, to := range channel.Mail.To {
+		one, mail := channel, *channel.Mail
 		mail.To = []address.Address{to}
-		one.Name, one.Mail = way.Name+" to "+to.String(), &mail
+		one.Name, one.Mail = channel.Name+" to "+to.String(), &mail
 		list = append(list, one)
 	}
 	return list
 }
 
-func (r *reader) mail(i int, m *fileMail) *MailWay {
-	way := &MailWay{Connections: r.beside(m.Connections)}
+func (r *reader) mail(i int, m *fileMail) *MailChannel {
+	channel := &MailChannel{Connections: r.beside(m.Connections)}
 	if m.Connections == "" {
-		way.Connections = r.beside("connections.yaml")
+		channel.Connections = r.beside("connections.yaml")
 	}
 	var err error
-	if way.From, err = address.Parse(m.From); err != nil {
+	if channel.From, err = address.Parse(m.From); err != nil {
 		r.fail("alarms", i, "from: %v", err)
 	}
 	for _, text := range m.To {
@@ -454,15 +454,15 @@ func (r *reader) mail(i int, m *fileMail) *MailWay {
 		if err != nil {
 			r.fail("alarms", i, "to: %v", err)
 		}
-		way.To = append(way.To, a)
+		channel.To = append(channel.To, a)
 	}
 	if len(m.To) == 0 {
 		r.fail("alarms", i, "to is missing")
 	}
-	return way
+	return channel
 }
 
-func (r *reader) post(i int, p *filePost) *PostWay {
+func (r *reader) post(i int, p *filePost) *PostChannel {
 	u, err := url.Parse(p.URL)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
@@ -477,7 +477,7 @@ func (r *reader) post(i int, p *filePost) *PostWay {
 			r.fail("alarms", i, "secret: %v", err)
 		}
 	}
-	return &PostWay{URL: p.URL, Secret: p.Secret}
+	return &PostChannel{URL: p.URL, Secret: p.Secret}
 }
 
 // isLoopback reports whether a host is this machine for sure.

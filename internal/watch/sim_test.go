@@ -75,9 +75,9 @@ func (s *sim) clock() time.Time { return s.real.Add(s.ahead).Truncate(time.Milli
 func (s *sim) start(p *proc, name string) {
 	*p = proc{alive: true}
 	for _, plan := range s.plans {
-		w := &Worker{Plan: plan, Store: s.store, Name: fmt.Sprint(name, s.random.Uint64()), Trouble: func(string) {}}
+		w := &Worker{Plan: plan, Store: s.store, Name: fmt.Sprint(name, s.random.Uint64()), OnError: func(string) {}}
 		w.Tell = func(e *present.WatchEvent) { s.heard(plan.Name+"/"+e.Item, e) }
-		w.Send = func(_ context.Context, _ *Way, b *store.Batch) error { return s.send(b) }
+		w.Send = func(_ context.Context, _ *Channel, b *store.Batch) error { return s.send(b) }
 		p.workers = append(p.workers, w)
 		p.wakes = append(p.wakes, s.real)
 	}
@@ -92,7 +92,7 @@ func (s *sim) heard(item string, e *present.WatchEvent) {
 		}
 		known[f.Name] = true
 	}
-	for _, f := range e.Over {
+	for _, f := range e.Resolved {
 		if !known[f.Name] {
 			s.t.Fatalf("%s: %s is told as over, and was never told as new", item, f.Name)
 		}
@@ -107,7 +107,7 @@ var errKilled = errors.New("killed")
 
 func (s *sim) send(b *store.Batch) error {
 	if s.down {
-		return errors.New("the way is down")
+		return errors.New("the channel is down")
 	}
 	for _, a := range b.Alarms {
 		s.arrived[a.ID] = append(s.arrived[a.ID], b.ID)
@@ -199,8 +199,8 @@ func TestClaimsNoMoreThanThereIsRoomFor(t *testing.T) {
 		plan.Items = append(plan.Items, Item{Name: fmt.Sprint("probe ", i), Kind: KindProbe, Once: true, Timing: schedule.Timing{Every: time.Hour}})
 	}
 	trouble := func(text string) { t.Error(text) }
-	first := &Worker{Plan: plan, Store: st, Name: "first", Trouble: trouble}
-	second := &Worker{Plan: plan, Store: st, Name: "second", Trouble: trouble}
+	first := &Worker{Plan: plan, Store: st, Name: "first", OnError: trouble}
+	second := &Worker{Plan: plan, Store: st, Name: "second", OnError: trouble}
 	now := st.Now().Add(2 * time.Hour)
 	begun := map[string]int{}
 	for _, step := range []struct {
@@ -336,12 +336,12 @@ func (s *sim) deliver() {
 				s.dieIn = false
 				return
 			case err != nil:
-				err = s.store.Untold(s.t.Context(), b, w.Name, err.Error(), s.clock().Add(firstWait))
+				err = s.store.MarkFailed(s.t.Context(), b, w.Name, err.Error(), s.clock().Add(firstWait))
 				if err != nil {
 					s.t.Fatal(err)
 				}
 			default:
-				if err := s.store.Told(s.t.Context(), b, w.Name); err != nil {
+				if err := s.store.MarkSent(s.t.Context(), b, w.Name); err != nil {
 					s.t.Fatal(err)
 				}
 			}
@@ -434,7 +434,7 @@ func simulate(t *testing.T, seed uint64) {
 		cut: map[string]bool{}}
 	for i := range 20 {
 		name := fmt.Sprintf("plan %02d", i)
-		p := &Plan{Name: name, Estate: name, Ways: []Way{{Name: "w " + name}}}
+		p := &Plan{Name: name, Estate: name, Channels: []Channel{{Name: "w " + name}}}
 		p.Items = append(p.Items, Item{Name: "often", Kind: KindCheck,
 			Timing: schedule.Timing{Every: time.Duration(2+s.random.IntN(6)) * time.Hour, Jitter: time.Duration(s.random.IntN(20)) * time.Minute}})
 		if i%2 == 0 {

@@ -26,10 +26,10 @@ type Worker struct {
 	Ask func(ctx context.Context, item *Item, since time.Time) (*history.Outcome, error)
 	// Tell is told of every answer; it may be called by several goroutines, one at a time.
 	Tell func(*present.WatchEvent)
-	// Send sends alarms by a way.
-	Send func(ctx context.Context, way *Way, b *store.Batch) error
+	// Send sends alarms by a channel.
+	Send func(ctx context.Context, channel *Channel, b *store.Batch) error
 	// Trouble is told of what went wrong besides.
-	Trouble func(text string)
+	OnError func(text string)
 
 	outage  store.Outage
 	mu      sync.Mutex
@@ -122,7 +122,7 @@ func (w *Worker) claim(ctx context.Context, item *Item, now time.Time) (*Job, sc
 	if err != nil {
 		return nil, row, err
 	}
-	if mended, was := item.Timing.Mend(item.Name, row, now); was {
+	if mended, was := item.Timing.Adjust(item.Name, row, now); was {
 		ok, err := w.Store.Swap(ctx, key, row, mended)
 		if err != nil || !ok {
 			return nil, row, err
@@ -136,7 +136,7 @@ func (w *Worker) claim(ctx context.Context, item *Item, now time.Time) (*Job, sc
 		// Whoever began it is gone; what it sent is not sent again.
 		next, _ := item.Timing.End(item.Name, row, now)
 		_, err := w.Store.Swap(ctx, key, row, next)
-		w.Trouble(item.Name + ": the process that began it is gone; messages are not sent again")
+		w.OnError(item.Name + ": the process that began it is gone; messages are not sent again")
 		return nil, next, err
 	}
 	held := row.Begin(w.Name, now, lease)
@@ -213,7 +213,7 @@ func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.Wat
 	e := &present.WatchEvent{At: a.Ended.UTC().Format(time.RFC3339), Plan: w.Plan.Name, Item: job.Item.Name,
 		Kind: job.Item.Kind,
 		Run:  a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed,
-		First: news.FirstEver && a.Seq == 1, New: factsOf(news.New), Over: factsOf(news.Over), Breaks: news.Breaks,
+		First: news.FirstEver && a.Seq == 1, New: factsOf(news.New), Resolved: factsOf(news.Over), Breaks: news.Breaks,
 		Works: news.Works, Host: a.Host}
 	e.Many, e.Before, e.Now = news.Many, news.Before, news.Now
 	e.Alarm = !news.IsEmpty()
@@ -222,38 +222,38 @@ func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.Wat
 
 // alarms returns the alarms that an answer raises.
 func (w *Worker) alarms(e *present.WatchEvent, a *store.Answer, news *store.News, now time.Time) []store.Alarm {
-	if !e.Alarm || len(w.Plan.Ways) == 0 {
+	if !e.Alarm || len(w.Plan.Channels) == 0 {
 		return nil
 	}
 	body, err := json.Marshal(e.Short())
 	if err != nil {
-		w.Trouble(err.Error())
+		w.OnError(err.Error())
 		return nil
 	}
 	alarm := store.Alarm{ID: a.ID, Plan: w.Plan.Name, Item: e.Item, Record: a.ID, At: now, Body: string(body),
 		Ways: map[string]time.Time{}}
-	for _, way := range w.Plan.Ways {
-		alarm.Ways[way.Name] = now
-		if way.Digest != nil {
-			alarm.Ways[way.Name] = way.Digest.First("", now).Due
+	for _, channel := range w.Plan.Channels {
+		alarm.Ways[channel.Name] = now
+		if channel.Batch != nil {
+			alarm.Ways[channel.Name] = channel.Batch.First("", now).Due
 		}
 	}
 	return []store.Alarm{alarm}
 }
 
-// How long a way that is down is left alone: twice as long each time.
+// How long a channel that is down is left alone: twice as long each time.
 const (
 	firstWait = 15 * time.Second
 	mostWait  = 30 * time.Minute
 	sending   = 2 * time.Minute // the lease of what goes out
 )
 
-// Deliver sends the alarms that are due, by every way, and reports whether any did not go out.
+// Deliver sends the alarms that are due, by every channel, and reports whether any did not go out.
 func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
-	for i := range w.Plan.Ways {
-		way := &w.Plan.Ways[i]
+	for i := range w.Plan.Channels {
+		channel := &w.Plan.Channels[i]
 		for ctx.Err() == nil {
-			b, err := w.Store.ClaimBatch(ctx, w.Plan.Name, way.Name, history.NewID(), w.Name, now, sending)
+			b, err := w.Store.ClaimBatch(ctx, w.Plan.Name, channel.Name, history.NewID(), w.Name, now, sending)
 			if err != nil {
 				w.outage.Note(err)
 				failed = true
@@ -262,17 +262,17 @@ func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
 			if b == nil {
 				break
 			}
-			if err := w.Send(ctx, way, b); err != nil {
+			if err := w.Send(ctx, channel, b); err != nil {
 				wait := min(firstWait<<min(b.Tries-1, 10), mostWait)
-				w.Trouble("alarms by " + way.Name + " do not go out, and are tried again in " + wait.String() + ": " + err.Error())
-				if err := w.Store.Untold(context.WithoutCancel(ctx), b, w.Name, err.Error(), now.Add(wait)); err != nil {
-					w.Trouble(err.Error())
+				w.OnError("alarms by " + channel.Name + " do not go out, and are tried again in " + wait.String() + ": " + err.Error())
+				if err := w.Store.MarkFailed(context.WithoutCancel(ctx), b, w.Name, err.Error(), now.Add(wait)); err != nil {
+					w.OnError(err.Error())
 				}
 				failed = true
 				break
 			}
-			if err := w.Store.Told(context.WithoutCancel(ctx), b, w.Name); err != nil {
-				w.Trouble("alarms by " + way.Name + " went out, and may go out again under the same name: " + err.Error())
+			if err := w.Store.MarkSent(context.WithoutCancel(ctx), b, w.Name); err != nil {
+				w.OnError("alarms by " + channel.Name + " went out, and may go out again under the same name: " + err.Error())
 				break
 			}
 		}
@@ -365,7 +365,7 @@ func (w *Worker) do(ctx context.Context, job *Job) {
 	renewing.Wait()
 	select {
 	case <-lost:
-		w.Trouble(job.Item.Name + ": another process has taken it over; its answer is left out")
+		w.OnError(job.Item.Name + ": another process has taken it over; its answer is left out")
 		return
 	default:
 	}
@@ -384,7 +384,7 @@ func (w *Worker) keep(ctx context.Context, job *Job, o *history.Outcome, failed 
 		case err == nil:
 			return
 		case errors.Is(err, store.ErrTaken):
-			w.Trouble(job.Item.Name + ": another process has taken it over; its answer is left out")
+			w.OnError(job.Item.Name + ": another process has taken it over; its answer is left out")
 			return
 		case ctx.Err() != nil:
 			return
@@ -408,7 +408,7 @@ func (w *Worker) release(job *Job) {
 		free, _ = job.Item.Timing.End(job.Item.Name, job.row, job.Begun)
 	}
 	if _, err := w.Store.Swap(ctx, job.key, job.row, free); err != nil {
-		w.Trouble(job.Item.Name + ": it is free again in " + lease.String() + ": " + err.Error())
+		w.OnError(job.Item.Name + ": it is free again in " + lease.String() + ": " + err.Error())
 	}
 }
 
@@ -444,7 +444,7 @@ func (w *Worker) sweep(ctx context.Context) error {
 			return err
 		}
 		if runs+answers > 0 {
-			w.Trouble(fmt.Sprintf("removed %s and %s %s, from before %s: %s", present.Count(runs, "run", "runs"),
+			w.OnError(fmt.Sprintf("removed %s and %s %s, from before %s: %s", present.Count(runs, "run", "runs"),
 				present.Count(answers, "answer", "answers"), one.what, before.UTC().Format("2006-01-02 15:04"), one.rule))
 		}
 	}
@@ -453,7 +453,7 @@ func (w *Worker) sweep(ctx context.Context) error {
 
 // Run watches until ctx ends. With once it does what is due, and returns when that is done.
 func (w *Worker) Run(ctx context.Context, once bool) {
-	w.outage.Tell = w.Trouble
+	w.outage.Tell = w.OnError
 	if w.Name == "" {
 		host, _ := os.Hostname()
 		w.Name = host + " " + history.NewID()

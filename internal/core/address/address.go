@@ -120,9 +120,9 @@ func Same(a, b string) bool {
 // At returns the byte offset of the @ in the key, by which Again makes the address anew.
 func (a Address) At() int { return int(a.at) }
 
-// Again returns an address that Parse has returned before, of its text, key and offset of
+// Restore returns an address that Parse has returned before, of its text, key and offset of
 // the @ in the key, and whether they can be those of one. It does not parse.
-func Again(text, key string, at int) (Address, bool) {
+func Restore(text, key string, at int) (Address, bool) {
 	ok := at < len(key) && key[at] == '@' || text == "" && key == "" && at == 0
 	return Address{text: text, key: key, at: int32(at)}, ok
 }

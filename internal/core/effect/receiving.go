@@ -268,10 +268,10 @@ func (c *comparison) nestedGates(old, id estate.ID) nestedGates {
 	var n nestedGates
 	in := func(r *resolve.Resolver, group estate.ID) (asked []estate.ID) {
 		e := r.Estate()
-		for i, way := range r.Ways(group, estate.None, nil, resolve.Message{}) {
-			n.echo = n.echo || e.Group(way.Group).NoEcho
-			if i > 0 && !e.Settings().OpenNestedGates && e.Group(way.Group).Kind != estate.Roster {
-				asked = append(asked, way.Group)
+		for i, path := range r.Paths(group, estate.None, nil, resolve.Message{}) {
+			n.echo = n.echo || e.Group(path.Group).NoEcho
+			if i > 0 && !e.Settings().OpenNestedGates && e.Group(path.Group).Kind != estate.Roster {
+				asked = append(asked, path.Group)
 			}
 		}
 		return asked
@@ -316,7 +316,7 @@ const fewGates = 16
 
 // eachApart visits what becomes of a message for each single person to whom some group gives
 // something else than in the old estate, from senders to whom all gates say what they said
-// before: for one person only the gates on the ways to the groups matter that give them
+// before: for one person only the gates on the paths to the groups matter that give them
 // something. It reports whether all kinds of senders were looked at.
 func (f *flow) eachApart(
 	n nestedGates, m resolve.Message, asks *resolve.Asks, told map[int]bool, visit func(OutcomeChange, Somebody),
@@ -356,7 +356,7 @@ func (f *flow) eachApart(
 	return all
 }
 
-// leadingTo returns the groups on the ways to those that give somebody something.
+// leadingTo returns the groups on the paths to those that give somebody something.
 func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 	leads := map[estate.ID]bool{}
 	var queue []estate.ID
@@ -386,21 +386,21 @@ func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 
 // seat notes what one person gets of a message of a sender, over some groups.
 func (f *flow) seat(seat int, s twin, m resolve.Message, over map[estate.ID]bool) {
-	was, is := map[estate.ID]resolve.WayState{}, map[estate.ID]resolve.WayState{}
+	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
 	inOld := func(group estate.ID) bool { return over[f.numbered(group)] }
-	for _, way := range f.c.old.WaysOver(f.pair.Old, inOld, &s.old, m) {
-		was[f.numbered(way.Group)] = way.State
+	for _, path := range f.c.old.PathsOver(f.pair.Old, inOld, &s.old, m) {
+		was[f.numbered(path.Group)] = path.State
 	}
 	inNew := func(group estate.ID) bool { return over[group] }
-	for _, way := range f.c.new.WaysOver(f.pair.New, inNew, &s.new, m) {
-		is[way.Group] = way.State
+	for _, path := range f.c.new.PathsOver(f.pair.New, inNew, &s.new, m) {
+		is[path.Group] = path.State
 	}
 	f.c.results.set(seat, f.best(f.gifts(m, true), seat, was, true), true)
 	f.c.results.set(seat, f.best(f.gifts(m, false), seat, is, false), false)
 }
 
 // judgedApart returns the senders to whom a gate of a nested group says something else than in
-// the old estate. Where ways, and what groups give, are the same, nothing else changes for
+// the old estate. Where paths, and what groups give, are the same, nothing else changes for
 // anybody.
 func (f *flow) judgedApart(m resolve.Message, asks *resolve.Asks) somebodies {
 	s := somebodies{known: roaring.New()}

@@ -9,12 +9,12 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// sameFlow reports whether mail to a group takes the same ways in both estates, and finds the
+// sameFlow reports whether mail to a group takes the same paths in both estates, and finds the
 // same memberships there but for those of people of whom all is told already; of gates it
 // says nothing.
 func (c *comparison) sameFlow(f *flow, told map[int]bool) bool {
-	was := c.old.Ways(f.pair.Old, estate.None, nil, resolve.Message{})
-	is := c.new.Ways(f.pair.New, estate.None, nil, resolve.Message{})
+	was := c.old.Paths(f.pair.Old, estate.None, nil, resolve.Message{})
+	is := c.new.Paths(f.pair.New, estate.None, nil, resolve.Message{})
 	if len(was) != len(is) || c.a.Settings().OpenNestedGates != c.b.Settings().OpenNestedGates {
 		return false
 	}

@@ -120,7 +120,7 @@ func (r *results) set(seat int, is outcome, isOld bool) {
 	}
 }
 
-// gift is what a group's own memberships give somebody over an open way.
+// gift is what a group's own memberships give somebody over an open path.
 type gift struct {
 	group   estate.ID // of the new estate, or past them all for one that is gone
 	outcome resolve.Outcome
@@ -169,14 +169,14 @@ func (g *gifts) of(seat int, visit func(*gift)) {
 }
 
 // flow compares what comes of the mail of many kinds of senders to one group: what its nested
-// groups give is laid out once, and of each sender only those are looked at for whom a way is
+// groups give is laid out once, and of each sender only those are looked at for whom a path is
 // another one, or a membership.
 type flow struct {
 	c        *comparison
 	pair     Pair
 	old, new [2]*gifts          // of a default message and of an invitation
 	sameWays bool               // but for what gates say
-	pairs    []Pair             // groups that mail comes to, where the ways are the same
+	pairs    []Pair             // groups that mail comes to, where the paths are the same
 	asked    []Pair             // those of them whose gates are asked
 	reached  map[estate.ID]bool // the groups of pairs in the new estate; nil: not yet
 	apart    [2]map[Pair][]int  // seats to which two groups give something else
@@ -206,12 +206,12 @@ func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
 		return *list
 	}
 	g := f.c.giftRoom()
-	for _, way := range r.Ways(group, estate.None, nil, m) {
-		id := way.Group
+	for _, path := range r.Paths(group, estate.None, nil, m) {
+		id := path.Group
 		if isOld {
 			id = f.numbered(id)
 		}
-		r.EachGiven(way.Group, m, func(person estate.ID, is resolve.Outcome) bool {
+		r.EachGiven(path.Group, m, func(person estate.ID, is resolve.Outcome) bool {
 			seat := int32(f.c.seats.person(person, isOld))
 			g.all = append(g.all, gift{id, is, seat, g.first[seat]})
 			g.first[seat] = int32(len(g.all))
@@ -222,8 +222,8 @@ func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
 	return g
 }
 
-// best returns the best that somebody gets over ways in some states, by group.
-func (f *flow) best(g *gifts, seat int, states map[estate.ID]resolve.WayState, isOld bool) outcome {
+// best returns the best that somebody gets over paths in some states, by group.
+func (f *flow) best(g *gifts, seat int, states map[estate.ID]resolve.PathState, isOld bool) outcome {
 	var best outcome
 	g.of(seat, func(one *gift) {
 		state, there := states[one.group]
@@ -275,20 +275,20 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 // from fills results with what people get of a message of a sender, of those to whom anything
 // may come otherwise.
 func (f *flow) from(s twin, m resolve.Message, into *results) {
-	was, is := map[estate.ID]resolve.WayState{}, map[estate.ID]resolve.WayState{}
+	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
 	pairs := map[estate.ID]Pair{}
-	for _, way := range f.c.old.Ways(f.pair.Old, estate.None, &s.old, m) {
-		group := f.numbered(way.Group)
-		was[group] = way.State
-		pairs[group] = Pair{way.Group, estate.None}
+	for _, path := range f.c.old.Paths(f.pair.Old, estate.None, &s.old, m) {
+		group := f.numbered(path.Group)
+		was[group] = path.State
+		pairs[group] = Pair{path.Group, estate.None}
 	}
-	for _, way := range f.c.new.Ways(f.pair.New, estate.None, &s.new, m) {
-		is[way.Group] = way.State
-		pair := Pair{estate.None, way.Group}
-		if other, there := pairs[way.Group]; there {
+	for _, path := range f.c.new.Paths(f.pair.New, estate.None, &s.new, m) {
+		is[path.Group] = path.State
+		pair := Pair{estate.None, path.Group}
+		if other, there := pairs[path.Group]; there {
 			pair.Old = other.Old
 		}
-		pairs[way.Group] = pair
+		pairs[path.Group] = pair
 	}
 	old, new := f.gifts(m, true), f.gifts(m, false)
 	look := func(seat int) {

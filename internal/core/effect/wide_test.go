@@ -15,7 +15,7 @@ import (
 )
 
 // From how many senders somebody gets something else is the same whether people are looked at
-// together, by all gates of nested groups, or one at a time, by those on the ways to them.
+// together, by all gates of nested groups, or one at a time, by those on the paths to them.
 func TestOnePersonAtATime(t *testing.T) {
 	differ := 0
 	for seed := range campaign.Rounds(60, 300) {

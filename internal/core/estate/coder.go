@@ -117,7 +117,7 @@ func (c *coder) address(a *address.Address) {
 	number(c, &at)
 	if c.reading {
 		var ok bool
-		if *a, ok = address.Again(text, key, at); !ok {
+		if *a, ok = address.Restore(text, key, at); !ok {
 			c.damaged = true
 		}
 	}

@@ -62,7 +62,7 @@ func (t *flatTexts) getAddress(f flatAddress) (address.Address, bool) {
 	if f.key != f.text {
 		key, okKey = t.get(f.key)
 	}
-	a, okAt := address.Again(text, key, int(f.sign))
+	a, okAt := address.Restore(text, key, int(f.sign))
 	return a, ok && okKey && okAt
 }
 

@@ -34,29 +34,29 @@ func (f Form) IsList() bool {
 }
 
 // A Concern is what a setting makes a difference to, a set of bits.
-type Concern uint8
+type Affects uint8
 
 // The concerns of settings. One that concerns nobody tells people about the group.
 const (
-	Posting   Concern = 1 << iota // who may post, and who is told what
+	Posting   Affects = 1 << iota // who may post, and who is told what
 	Receiving                     // who gets what
 	Reading                       // what a reader sees
 	SendingAs                     // who writes in the group's name
 	Managing                      // who may do what else with the group
-	Nobody    Concern = 0
+	Nobody    Affects = 0
 )
 
 // A Setting is one thing that a group says about itself: everything that knows of
 // settings walks over GroupSettings.
 type Setting struct {
-	Name     string
-	Form     Form
-	Words    []string       // FormWord: all of them, by number; the empty one stands for not given
-	Heads    []string       // FormRules: what a rule may begin with
-	Scope    selector.Scope // FormRules, FormSelector and FormAccess: what selectors may ask about
-	Unit     string         // FormNumber: what is counted
-	Default  string         // what holds where nothing is said; "" for nothing
-	Concerns Concern
+	Name    string
+	Form    Form
+	Words   []string       // FormWord: all of them, by number; the empty one stands for not given
+	Heads   []string       // FormRules: what a rule may begin with
+	Scope   selector.Scope // FormRules, FormSelector and FormAccess: what selectors may ask about
+	Unit    string         // FormNumber: what is counted
+	Default string         // what holds where nothing is said; "" for nothing
+	Affects Affects
 
 	text  func(*Group) string            // of one value
 	texts func(*Estate, *Group) []string // of a list
@@ -151,11 +151,11 @@ func GroupSetting(name string) (*Setting, bool) {
 
 var groupSettings = slices.Concat([]Setting{
 	{
-		Name: "address", Form: FormAddress, Concerns: Posting | Receiving | Reading | SendingAs,
+		Name: "address", Form: FormAddress, Affects: Posting | Receiving | Reading | SendingAs,
 		text: func(g *Group) string { return g.Address.String() },
 		set:  func(g *Group, v Value) { g.Address, g.Place = v.Address, v.Place },
 	}, {
-		Name: "also", Form: FormAddresses, Concerns: Posting,
+		Name: "also", Form: FormAddresses, Affects: Posting,
 		texts: func(_ *Estate, g *Group) []string { return addressTexts(g.Also) },
 		set:   func(g *Group, v Value) { g.Also = append(slices.Clip(g.Also), v.Address) },
 		empty: func(g *Group) { g.Also = nil },
@@ -180,7 +180,7 @@ var groupSettings = slices.Concat([]Setting{
 	flagSetting("echo", Receiving, func(g *Group) *bool { return &g.NoEcho }),
 	{
 		Name: "gate", Form: FormRules, Heads: verdictWords, Scope: selector.ForMessages, Default: gateDefault,
-		Concerns: Posting | Receiving,
+		Affects: Posting | Receiving,
 		texts: func(_ *Estate, g *Group) []string {
 			if g.Where("gate") == (Place{}) {
 				return nil
@@ -197,7 +197,7 @@ var groupSettings = slices.Concat([]Setting{
 		empty: func(g *Group) { g.Gate = defaultGate },
 	},
 	{
-		Name: "notify-sender", Form: FormSelector, Scope: selector.ForMessages, Default: defaultNotify.Text, Concerns: Posting,
+		Name: "notify-sender", Form: FormSelector, Scope: selector.ForMessages, Default: defaultNotify.Text, Affects: Posting,
 		text: func(g *Group) string {
 			if g.NotifySender.Place == (Place{}) {
 				return ""
@@ -210,7 +210,7 @@ var groupSettings = slices.Concat([]Setting{
 		empty: func(g *Group) { g.NotifySender = defaultNotify },
 	},
 	{
-		Name: "send-as", Form: FormRules, Heads: sendAsWords[1:], Scope: selector.ForPeople, Concerns: SendingAs,
+		Name: "send-as", Form: FormRules, Heads: sendAsWords[1:], Scope: selector.ForPeople, Affects: SendingAs,
 		texts: func(_ *Estate, g *Group) []string {
 			var texts []string
 			for _, rule := range g.SendAs {
@@ -228,7 +228,7 @@ var groupSettings = slices.Concat([]Setting{
 	wordSetting("send-as-proof", proofWords, "none", SendingAs, func(g *Group) *Proof { return &g.SendAsProof }),
 	wordSetting("replies-as", repliesAsWords, "person", Reading, func(g *Group) *Party { return &g.RepliesAs }),
 	{
-		Name: "replies-to", Form: FormDestination, Words: repliesToWords, Default: "author", Concerns: Reading,
+		Name: "replies-to", Form: FormDestination, Words: repliesToWords, Default: "author", Affects: Reading,
 		text: func(g *Group) string {
 			if g.RepliesToAt.IsValid() {
 				return g.RepliesToAt.String()
@@ -243,7 +243,7 @@ var groupSettings = slices.Concat([]Setting{
 	textSetting("footer", Reading, func(g *Group) *string { return &g.Footer }),
 	textSetting("auto-answer", Reading, func(g *Group) *string { return &g.AutoAnswer }),
 	{
-		Name: "attributes", Form: FormAttributes, Concerns: Nobody,
+		Name: "attributes", Form: FormAttributes, Affects: Nobody,
 		texts: func(_ *Estate, g *Group) []string {
 			var texts []string
 			for _, a := range g.Attributes {
@@ -255,7 +255,7 @@ var groupSettings = slices.Concat([]Setting{
 		empty: func(g *Group) { g.Attributes = nil },
 	},
 	{
-		Name: "pause-after", Form: FormNumber, Unit: "bounces", Concerns: Receiving,
+		Name: "pause-after", Form: FormNumber, Unit: "bounces", Affects: Receiving,
 		text: func(g *Group) string {
 			if g.PauseAfter == 0 {
 				return ""
@@ -267,9 +267,9 @@ var groupSettings = slices.Concat([]Setting{
 	textSetting("managed-in", Nobody, func(g *Group) *string { return &g.ManagedIn }),
 }, accessSettings())
 
-func textSetting(name string, concerns Concern, field func(*Group) *string) Setting {
+func textSetting(name string, concerns Affects, field func(*Group) *string) Setting {
 	return Setting{
-		Name: name, Form: FormText, Concerns: concerns,
+		Name: name, Form: FormText, Affects: concerns,
 		text: func(g *Group) string { return *field(g) },
 		set:  func(g *Group, v Value) { *field(g) = v.Text },
 	}
@@ -279,11 +279,11 @@ func wordSetting[T ~uint8](
 	name string,
 	words []string,
 	otherwise string,
-	concerns Concern,
+	concerns Affects,
 	field func(*Group) *T,
 ) Setting {
 	return Setting{
-		Name: name, Form: FormWord, Words: words, Default: otherwise, Concerns: concerns,
+		Name: name, Form: FormWord, Words: words, Default: otherwise, Affects: concerns,
 		text: func(g *Group) string { return words[*field(g)] },
 		set:  func(g *Group, v Value) { *field(g) = T(v.Word) },
 	}
@@ -291,9 +291,9 @@ func wordSetting[T ~uint8](
 
 // flagWords returns a setting of two words, of which the first is the default, of a
 // field that says that it is the second.
-func flagWords(name string, words []string, concerns Concern, field func(*Group) *bool) Setting {
+func flagWords(name string, words []string, concerns Affects, field func(*Group) *bool) Setting {
 	return Setting{
-		Name: name, Form: FormWord, Words: words, Default: words[0], Concerns: concerns,
+		Name: name, Form: FormWord, Words: words, Default: words[0], Affects: concerns,
 		text: func(g *Group) string {
 			if *field(g) {
 				return words[1]
@@ -306,9 +306,9 @@ func flagWords(name string, words []string, concerns Concern, field func(*Group)
 
 // flagSetting returns a setting that is true by default, of a field that says that
 // it is not.
-func flagSetting(name string, concerns Concern, not func(*Group) *bool) Setting {
+func flagSetting(name string, concerns Affects, not func(*Group) *bool) Setting {
 	return Setting{
-		Name: name, Form: FormFlag, Default: "true", Concerns: concerns,
+		Name: name, Form: FormFlag, Default: "true", Affects: concerns,
 		text: func(g *Group) string { return strconv.FormatBool(!*not(g)) },
 		set:  func(g *Group, v Value) { *not(g) = !v.Flag },
 	}
@@ -318,7 +318,7 @@ func flagSetting(name string, concerns Concern, not func(*Group) *bool) Setting 
 // so that a Builder sets them: see AddOwner.
 func partySetting(name string, list func(*Group) *[]Listed) Setting {
 	return Setting{
-		Name: name, Form: FormParties, Concerns: Posting | Managing,
+		Name: name, Form: FormParties, Affects: Posting | Managing,
 		texts: func(e *Estate, g *Group) []string {
 			var texts []string
 			for _, one := range *list(g) {
@@ -336,8 +336,8 @@ func accessSettings() []Setting {
 	for action := range actions {
 		list = append(list, Setting{
 			Name: "access." + action.String(), Form: FormAccess, Scope: selector.ForPeople,
-			Default:  defaultAccess[action].Text,
-			Concerns: Managing,
+			Default: defaultAccess[action].Text,
+			Affects: Managing,
 			text: func(g *Group) string {
 				if g.Access[action].Place == (Place{}) {
 					return ""

@@ -10,7 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// bypass finds out who gets mail of a group by ways that avoid one nested in it. What each of
+// bypass finds out who gets mail of a group by paths that avoid one nested in it. What each of
 // the groups gives that the mail comes to is laid out once, for all nested groups.
 type bypass struct {
 	p     *Pass
@@ -18,7 +18,7 @@ type bypass struct {
 	laid  [2]*giving // of a default message and of an invitation; nil: not yet
 
 	stamp   uint32
-	avoided []uint32 // by group: the last stamp for which a way avoids the nested one
+	avoided []uint32 // by group: the last stamp for which a path avoids the nested one
 }
 
 // giving is which groups give people something, by the index of the person.
@@ -27,7 +27,7 @@ type giving struct {
 	gifts []gift
 }
 
-// gift is what a group gives a person over an open way.
+// gift is what a group gives a person over an open path.
 type gift struct {
 	group   estate.ID
 	person  int32 // index
@@ -74,11 +74,11 @@ func (b *bypass) giving(m resolve.Message) *giving {
 }
 
 func (b *bypass) lay(g *giving, m resolve.Message) {
-	for _, way := range b.p.R.Ways(b.group, estate.None, nil, m) {
-		b.p.R.EachGiven(way.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
+	for _, path := range b.p.R.Paths(b.group, estate.None, nil, m) {
+		b.p.R.EachGiven(path.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
 			if outcome != resolve.Nothing {
 				index := b.p.E.PersonIndex(person)
-				g.gifts = append(g.gifts, gift{way.Group, int32(index), outcome, g.first[index]})
+				g.gifts = append(g.gifts, gift{path.Group, int32(index), outcome, g.first[index]})
 				g.first[index] = int32(len(g.gifts))
 			}
 			return true
@@ -96,9 +96,9 @@ func (g *giving) of(index int, visit func(*gift)) {
 // eachWanting visits the people who get or read something of a nested group, until visit
 // returns false: some of them several times.
 func (b *bypass) eachWanting(nested estate.ID, m resolve.Message, visit func(person estate.ID) bool) {
-	for _, way := range b.p.R.Ways(nested, estate.None, nil, m) {
+	for _, path := range b.p.R.Paths(nested, estate.None, nil, m) {
 		more := true
-		b.p.R.EachGiven(way.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
+		b.p.R.EachGiven(path.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
 			more = outcome == resolve.Nothing || visit(person)
 			return more
 		})
@@ -108,15 +108,15 @@ func (b *bypass) eachWanting(nested estate.ID, m resolve.Message, visit func(per
 	}
 }
 
-// avoid marks the groups that mail comes to by ways that avoid a nested group.
+// avoid marks the groups that mail comes to by paths that avoid a nested group.
 func (b *bypass) avoid(t *turn) {
 	b.stamp++
-	for _, way := range b.p.R.Ways(b.group, t.group, nil, t.message) {
-		b.avoided[way.Group] = b.stamp
+	for _, path := range b.p.R.Paths(b.group, t.group, nil, t.message) {
+		b.avoided[path.Group] = b.stamp
 	}
 }
 
-// without reports whether a person has nothing by ways that avoid the group that was marked
+// without reports whether a person has nothing by paths that avoid the group that was marked
 // last, even if every gate admits.
 func (b *bypass) without(g *giving, person estate.ID) bool {
 	nothing := true
@@ -124,7 +124,7 @@ func (b *bypass) without(g *giving, person estate.ID) bool {
 	return nothing
 }
 
-// anyMissesAll reports whether a member of a nested group gets nothing by any other way, even if
+// anyMissesAll reports whether a member of a nested group gets nothing by any other path, even if
 // all gates admit: several senders are turned away.
 func (b *bypass) anyMissesAll(t *turn) bool {
 	g := b.giving(t.message)
@@ -138,7 +138,7 @@ func (b *bypass) anyMissesAll(t *turn) bool {
 }
 
 // anyMisses reports whether a member of a nested group that turns away what some senders write
-// gets it by no other way.
+// gets it by no other path.
 func (b *bypass) anyMisses(t *turn, from senders) bool {
 	g := b.giving(t.message)
 	b.avoid(t)
@@ -172,9 +172,9 @@ func (b *bypass) anyMissesFrom(t *turn, from senders, g *giving) bool {
 			return true
 		}
 		part := senders{known: nobody, others: []resolve.Sender{s}}
-		ways := b.states(t, s)
+		paths := b.states(t, s)
 		b.eachWanting(t.group, t.message, func(person estate.ID) bool {
-			found = !b.getsFrom(g, person, ways) && !b.p.isEcho(person, turned{t.outer, part, t.message})
+			found = !b.getsFrom(g, person, paths) && !b.p.isEcho(person, turned{t.outer, part, t.message})
 			return !found
 		})
 	}
@@ -218,23 +218,23 @@ func (b *bypass) stopped(t *turn, group estate.ID, set *roaring.Bitmap) *roaring
 	return stopped
 }
 
-// states returns the state of the way from a sender to each group, by ways that avoid the
+// states returns the state of the path from a sender to each group, by paths that avoid the
 // nested one.
-func (b *bypass) states(t *turn, s resolve.Sender) map[estate.ID]resolve.WayState {
-	states := map[estate.ID]resolve.WayState{}
-	for _, way := range b.p.R.Ways(t.outer, t.group, &s, t.message) {
-		states[way.Group] = way.State
+func (b *bypass) states(t *turn, s resolve.Sender) map[estate.ID]resolve.PathState {
+	states := map[estate.ID]resolve.PathState{}
+	for _, path := range b.p.R.Paths(t.outer, t.group, &s, t.message) {
+		states[path.Group] = path.State
 	}
 	return states
 }
 
-// getsFrom reports whether a person gets something over ways in some states: a copy over an
-// open way, or anything over a waiting one.
-func (b *bypass) getsFrom(g *giving, person estate.ID, states map[estate.ID]resolve.WayState) bool {
+// getsFrom reports whether a person gets something over paths in some states: a copy over an
+// open path, or anything over a waiting one.
+func (b *bypass) getsFrom(g *giving, person estate.ID, states map[estate.ID]resolve.PathState) bool {
 	gets := false
 	g.of(b.p.E.PersonIndex(person), func(gift *gift) {
 		state, there := states[gift.group]
-		gets = gets || there && (state == resolve.WayWaiting || state == resolve.WayOpen && gift.outcome != resolve.Archive)
+		gets = gets || there && (state == resolve.PathWaiting || state == resolve.PathOpen && gift.outcome != resolve.Archive)
 	})
 	return gets
 }
@@ -279,8 +279,8 @@ func archived(outcome resolve.Outcome) uint32 {
 	return 0
 }
 
-// flow is from whom of some known senders the best way to a group is open, and from whom it is
-// open or waiting, by ways that avoid a nested one. Groups are looked at as they are needed.
+// flow is from whom of some known senders the best path to a group is open, and from whom it is
+// open or waiting, by paths that avoid a nested one. Groups are looked at as they are needed.
 type flow struct {
 	b            *bypass
 	t            *turn
@@ -288,7 +288,7 @@ type flow struct {
 }
 
 // flow returns how mail of some senders flows to the group and to those nested directly in it:
-// a longer way there lets through nobody whom the direct one stops.
+// a longer path there lets through nobody whom the direct one stops.
 func (b *bypass) flow(t *turn, known *roaring.Bitmap) *flow {
 	f := &flow{b: b, t: t, open: map[estate.ID]*roaring.Bitmap{}, passed: map[estate.ID]*roaring.Bitmap{}}
 	f.open[t.outer], f.passed[t.outer] = known, known
@@ -324,7 +324,7 @@ func (f *flow) reach(group estate.ID) {
 	if f.open[group] != nil {
 		return
 	}
-	// All groups on the ways there, but for those that are known.
+	// All groups on the paths there, but for those that are known.
 	some := map[estate.ID]bool{group: true}
 	var from []estate.ID
 	for queue := []estate.ID{group}; len(queue) > 0; queue = queue[1:] {
@@ -375,7 +375,7 @@ func (f *flow) missing(known *roaring.Bitmap, gifts []*gift) *roaring.Bitmap {
 	return set
 }
 
-// widen adds senders from whom a way leads to a group, and reports whether that is news.
+// widen adds senders from whom a path leads to a group, and reports whether that is news.
 func (f *flow) widen(group estate.ID, open, passed *roaring.Bitmap) bool {
 	if f.open[group] == nil {
 		f.open[group], f.passed[group] = open.Clone(), passed.Clone()

@@ -21,7 +21,7 @@ nowhere to read it. (A forum or a mailbox has one.)`,
 				continue
 			}
 			if outcome, _ := p.R.Receipt(id, m.person); outcome != resolve.Nothing {
-				continue // by another way
+				continue // by another path
 			}
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place,
 				text: func() (says, fix string) {

@@ -238,7 +238,7 @@ func (p *Pass) eachAlike(visit func(id, earlier estate.ID)) {
 }
 
 // perhapsAlike returns the groups that may be like another one: those whose people get the same,
-// by whatever ways. Mail that comes over the same nested groups comes over one that is nested
+// by whatever paths. Mail that comes over the same nested groups comes over one that is nested
 // directly in both, so those who have none in common with another are left out.
 func (p *Pass) perhapsAlike() []estate.ID {
 	type people struct {

@@ -331,8 +331,8 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	d := r.Deliver(f.Group, &s, f.Witness().Message)
 	switch f.Check.Name {
 	case "nested-stops", "nested-waits":
-		state := map[string]resolve.WayState{"nested-stops": resolve.WayStopped, "nested-waits": resolve.WayWaiting}[f.Check.Name]
-		if !slices.ContainsFunc(d.Ways, func(w resolve.Way) bool { return e.Address(w.Group).String() == f.Address && w.State >= state }) {
+		state := map[string]resolve.PathState{"nested-stops": resolve.PathStopped, "nested-waits": resolve.PathWaiting}[f.Check.Name]
+		if !slices.ContainsFunc(d.Paths, func(w resolve.Path) bool { return e.Address(w.Group).String() == f.Address && w.State >= state }) {
 			t.Errorf("%s: the way to %s is not %s for %s", f.Check.Name, f.Address, state, f.Witness().From)
 		}
 	case "outside-reader":

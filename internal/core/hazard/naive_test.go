@@ -175,8 +175,8 @@ func (p *plain) posting(id estate.ID, g *estate.Group, tries []try, gets map[est
 	} else if held && !reachable {
 		p.note("approver-unreachable", severity, id, "")
 	}
-	way := slices.ContainsFunc(tries, is(estate.Admit)) || len(approvers) > 0 && slices.ContainsFunc(tries, is(estate.Hold))
-	if !way {
+	path := slices.ContainsFunc(tries, is(estate.Admit)) || len(approvers) > 0 && slices.ContainsFunc(tries, is(estate.Hold))
+	if !path {
 		p.note("no-way-in", hazard.High, id, "")
 	}
 	_, outsiders := worst(tries, hazard.High, func(t try) bool {
@@ -512,7 +512,7 @@ func (p *plain) nested(id estate.ID) {
 }
 
 // misses reports whether a member of a nested group, who would get a message of it, gets
-// none by another way.
+// none by another path.
 func (p *plain) misses(id, nested estate.ID, t try) bool {
 	elsewhere := map[estate.ID]resolve.Outcome{}
 	for _, x := range p.r.Elsewhere(id, nested, &t.s, t.m) {
@@ -538,9 +538,9 @@ func (p *plain) misses(id, nested estate.ID, t try) bool {
 // reading looks at who outside reads what is internal.
 func (p *plain) reading(id estate.ID, g *estate.Group) {
 	gates := []estate.ID{id}
-	for _, way := range p.r.Deliver(id, nil, resolve.Message{}).Ways[1:] {
-		if p.e.Group(way.Group).Kind != estate.Roster { // whose gate is never asked
-			gates = append(gates, way.Group)
+	for _, path := range p.r.Deliver(id, nil, resolve.Message{}).Paths[1:] {
+		if p.e.Group(path.Group).Kind != estate.Roster { // whose gate is never asked
+			gates = append(gates, path.Group)
 		}
 	}
 	internal := map[resolve.Message]bool{}

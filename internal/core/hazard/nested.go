@@ -172,9 +172,9 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 // gatesIn returns the groups nested in a group whose own gates mail comes to, but for one.
 func (p *Pass) gatesIn(id, except estate.ID) []estate.ID {
 	var list []estate.ID
-	for _, way := range p.R.Deliver(id, nil, resolve.Message{}).Ways[1:] {
-		if way.Group != except && p.E.Group(way.Group).Kind != estate.Roster {
-			list = append(list, way.Group)
+	for _, path := range p.R.Deliver(id, nil, resolve.Message{}).Paths[1:] {
+		if path.Group != except && p.E.Group(path.Group).Kind != estate.Roster {
+			list = append(list, path.Group)
 		}
 	}
 	return list

@@ -23,7 +23,7 @@ that, or were added otherwise, have a membership that says nothing: they get no 
 				continue
 			}
 			switch outcome, _ := p.R.Receipt(id, m.person); outcome {
-			case resolve.Inbox, resolve.Digest, resolve.Undeliverable: // by another way
+			case resolve.Inbox, resolve.Digest, resolve.Undeliverable: // by another path
 			default:
 				older = append(older, m.person)
 			}

@@ -113,9 +113,9 @@ func (p *Pass) reportReaders(
 // over returns the nested group over which a recipient gets or reads something, and the
 // entry that nests it; false where they are listed in the group itself.
 func (p *Pass) over(d *resolve.Delivery, recipient resolve.Recipient) (estate.ID, estate.Place, bool) {
-	way := d.Way(recipient)
-	if way.Group != d.Group {
-		return way.Group, way.Place, true
+	path := d.Path(recipient)
+	if path.Group != d.Group {
+		return path.Group, path.Place, true
 	}
 	if entry, _ := p.R.Membership(d.Group, recipient.ID); entry != nil {
 		return 0, estate.Place{}, false

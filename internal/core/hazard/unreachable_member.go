@@ -22,7 +22,7 @@ The sender gets a bounce at best; the member hears nothing.`,
 				continue
 			}
 			if outcome, _ := p.R.Receipt(id, m.person); outcome != resolve.Nothing && outcome != resolve.Undeliverable {
-				continue // by another way
+				continue // by another path
 			}
 			state := p.E.Person(m.person).Mailbox
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place, own: !paused, text: func() (says, fix string) {

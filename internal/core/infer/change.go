@@ -81,17 +81,17 @@ func (x *search) candidates(miss Miss) []proposal {
 	from := x.r.Sender(t.From)
 	d := x.r.Deliver(to, &from, t.Message)
 	var list []proposal
-	for _, way := range d.Ways {
-		list = append(list, x.membershipChanges(way.Group, to, miss.Person)...)
-		list = append(list, x.settingChanges(way.Group, miss.Person)...)
-		for _, p := range x.gateChanges(t, way.Group) {
-			if way.Group != to {
+	for _, path := range d.Paths {
+		list = append(list, x.membershipChanges(path.Group, to, miss.Person)...)
+		list = append(list, x.settingChanges(path.Group, miss.Person)...)
+		for _, p := range x.gateChanges(t, path.Group) {
+			if path.Group != to {
 				p.weight += 4 // somebody would have been told, more often than not
 			}
 			list = append(list, p)
 		}
-		if way.Group != to {
-			list = append(list, x.nestingChanges(d.Before(way), way.Group)...)
+		if path.Group != to {
+			list = append(list, x.nestingChanges(d.Before(path), path.Group)...)
 		}
 	}
 	for _, child := range e.Children(to) {

@@ -90,18 +90,18 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	if !ok {
 		return
 	}
-	// What the ways say to somebody: two of one posting hear the same.
-	ways := func(s resolve.Sender) string {
+	// What the paths say to somebody: two of one posting hear the same.
+	paths := func(s resolve.Sender) string {
 		text := ""
-		for _, way := range r.Deliver(group, &s, m).Ways {
-			text += fmt.Sprint(way.Group, way.State, " ")
+		for _, path := range r.Deliver(group, &s, m).Paths {
+			text += fmt.Sprint(path.Group, path.State, " ")
 		}
 		return text
 	}
 	count, of := map[string]int{}, map[string]int{}
 	for _, id := range e.PeopleByAddress() {
 		if s := r.Sender(e.Address(id)); r.Post(group, s, m).Verdict == estate.Admit {
-			count[ways(s)]++
+			count[paths(s)]++
 		}
 	}
 	for _, p := range list {
@@ -109,7 +109,7 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 			t.Fatalf("%s is a poster of %s: %s", p.One.Address, e.Address(group), verdict)
 		}
 		if p.Stranger == "" {
-			of[ways(p.One)] += p.People
+			of[paths(p.One)] += p.People
 		}
 	}
 	for text, n := range count {
@@ -119,14 +119,14 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	}
 	for _, p := range list {
 		for _, id := range e.PeopleByAddress() {
-			outcome, _, way, gets := r.OutcomeFrom(group, id, p.One, m)
+			outcome, _, path, gets := r.OutcomeFrom(group, id, p.One, m)
 			want, there := wanted(r, group, id, p.One, m)
 			if gets != there || gets && outcome != want {
 				t.Fatalf("%s gets %s, %t of %s from %s; a delivery gives %s, %t", e.Address(id), outcome, gets, e.Address(group),
 					p.One.Address, want, there)
 			}
-			if gets && !e.IsGroup(way.Group) {
-				t.Fatalf("%s gets it over %d", e.Address(id), way.Group)
+			if gets && !e.IsGroup(path.Group) {
+				t.Fatalf("%s gets it over %d", e.Address(id), path.Group)
 			}
 		}
 	}

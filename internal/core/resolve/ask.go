@@ -239,7 +239,7 @@ type Lineage struct {
 	Rule   bool // whether Place is of a rule rather than of an entry
 }
 
-// Lineage returns the shortest way in which a person or group is a member of a
+// Lineage returns the shortest path by which a person or group is a member of a
 // group, or false if they are not.
 func (r *Resolver) Lineage(group, id estate.ID) (Lineage, bool) {
 	type step struct {

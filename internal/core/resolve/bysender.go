@@ -32,13 +32,13 @@ func (r *Resolver) Postings(group estate.ID, m Message) ([]Posting, bool) {
 	if !admitted.IsEmpty() {
 		parts = append(parts, admitted)
 	}
-	for _, way := range r.Deliver(group, nil, m).Ways[1:] {
-		if r.e.Group(way.Group).Kind == estate.Roster || r.e.Settings().OpenNestedGates {
+	for _, path := range r.Deliver(group, nil, m).Paths[1:] {
+		if r.e.Group(path.Group).Kind == estate.Roster || r.e.Settings().OpenNestedGates {
 			continue
 		}
 		var finer []*roaring.Bitmap
 		for _, part := range parts {
-			finer = append(finer, r.split(way.Group, part, m)...)
+			finer = append(finer, r.split(path.Group, part, m)...)
 		}
 		if parts = finer; len(parts) > mostPostings {
 			return nil, false
@@ -81,14 +81,14 @@ func (s Sender) Claimed() string {
 
 // split divides a set of senders by whether a group's gate admits, holds or stops them.
 func (r *Resolver) split(group estate.ID, set *roaring.Bitmap, m Message) []*roaring.Bitmap {
-	sets := [WayStopped + 1]*roaring.Bitmap{roaring.New(), roaring.New(), roaring.New()}
+	sets := [PathStopped + 1]*roaring.Bitmap{roaring.New(), roaring.New(), roaring.New()}
 	rest := set.Clone()
 	for i, class := range r.Deciding(group, m) {
 		some := roaring.And(class, set)
 		sets[StateOf(r.e.Group(group).Gate[i].Verdict)].Or(some)
 		rest.AndNot(some)
 	}
-	sets[WayStopped].Or(rest)
+	sets[PathStopped].Or(rest)
 	var parts []*roaring.Bitmap
 	for _, one := range sets {
 		if !one.IsEmpty() {
@@ -99,22 +99,22 @@ func (r *Resolver) split(group estate.ID, set *roaring.Bitmap, m Message) []*roa
 }
 
 // OutcomeFrom returns what a person gets of a message of a sender to a group, by which of
-// the ways of the delivery, and false if nothing of it is for them. It passes over that
+// the paths of the delivery, and false if nothing of it is for them. It passes over that
 // groups may send nobody their own message back.
-func (r *Resolver) OutcomeFrom(group, person estate.ID, s Sender, m Message) (Outcome, *Delivery, Way, bool) {
+func (r *Resolver) OutcomeFrom(group, person estate.ID, s Sender, m Message) (Outcome, *Delivery, Path, bool) {
 	d := &Delivery{Group: group, message: m}
-	d.Ways = r.findWays(group, &s, m)
+	d.Paths = r.findPaths(group, &s, m)
 	d.steps = append([]step(nil), r.layout.steps...)
 	best, found := Recipient{}, false
-	for i := range d.Ways {
+	for i := range d.Paths {
 		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
 			best, found = recipient, true
 		}
 	}
 	if !found {
-		return Nothing, d, Way{}, false
+		return Nothing, d, Path{}, false
 	}
-	return r.final(best), d, d.Ways[best.way], true
+	return r.final(best), d, d.Paths[best.path], true
 }
 
 // Readers are some people outside, with what their memberships want of a message.
@@ -124,7 +124,7 @@ type Readers struct {
 	people []estate.ID
 	m      Message
 	seats  map[estate.ID][]seat // by group
-	best   []Recipient          // by index of people; way -1: nothing yet
+	best   []Recipient          // by index of people; path -1: nothing yet
 }
 
 // seat is a membership of one of the readers.
@@ -180,25 +180,25 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 // message back. It is good until the next call.
 func (x *Readers) Deliver(s Sender) *Delivery {
 	d := &Delivery{Group: x.group, message: x.m}
-	d.Ways = x.r.findWays(x.group, &s, x.m)
+	d.Paths = x.r.findPaths(x.group, &s, x.m)
 	d.steps = x.r.layout.steps
 	for i := range x.best {
-		x.best[i] = Recipient{ID: x.people[i], way: -1}
+		x.best[i] = Recipient{ID: x.people[i], path: -1}
 	}
-	note := func(reader, way int, member int32, outcome Outcome) {
-		if best := &x.best[reader]; best.way < 0 || outcome < best.Outcome {
-			best.Outcome, best.way, best.member = outcome, int32(way), member
+	note := func(reader, path int, member int32, outcome Outcome) {
+		if best := &x.best[reader]; best.path < 0 || outcome < best.Outcome {
+			best.Outcome, best.path, best.member = outcome, int32(path), member
 		}
 	}
-	for way := range d.Ways {
-		id, state := d.Ways[way].Group, d.Ways[way].State
+	for path := range d.Paths {
+		id, state := d.Paths[path].Group, d.Paths[path].State
 		kind := x.r.e.Group(id).Kind
 		for _, one := range x.seats[id] {
-			note(one.reader, way, one.member, outcomes(kind, one.copy, state))
+			note(one.reader, path, one.member, outcomes(kind, one.copy, state))
 		}
 	}
 	for _, best := range x.best {
-		if best.way >= 0 {
+		if best.path >= 0 {
 			best.Outcome = x.r.final(best)
 			d.Recipients = append(d.Recipients, best)
 		}
@@ -210,9 +210,9 @@ func (x *Readers) Deliver(s Sender) *Delivery {
 // particular, and false if nothing of it is for them.
 func (r *Resolver) OutcomeOf(group, person estate.ID, m Message) (Outcome, bool) {
 	d := &Delivery{Group: group, message: m}
-	d.Ways = r.findWays(group, nil, m)
+	d.Paths = r.findPaths(group, nil, m)
 	best, found := Recipient{}, false
-	for i := range d.Ways {
+	for i := range d.Paths {
 		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
 			best, found = recipient, true
 		}

@@ -53,14 +53,14 @@ func TestClaims(t *testing.T) {
 	}
 }
 
-// Somebody is a member by the shortest way, and by the place of what names them there.
+// Somebody is a member by the shortest path, and by the place of what names them there.
 func TestLineage(t *testing.T) {
 	r := sample.Load(t, strings.ReplaceAll(wharf, `"@*.out.example"`, "@*.out.example"))
 	e := r.Estate()
 	for _, c := range []struct {
-		group, member, way string
-		line               uint32
-		rule               bool
+		group, member, path string
+		line                uint32
+		rule                bool
 	}{
 		{"main@kelp.example", "cy@kelp.example", "main@kelp.example nest@kelp.example", 9, false},
 		{"main@kelp.example", "bo@sea.example", "main@kelp.example", 8, true},
@@ -69,12 +69,12 @@ func TestLineage(t *testing.T) {
 		{"main@kelp.example", "ada@kelp.example", "", 0, false},
 	} {
 		l, ok := r.Lineage(find(t, e, c.group), find(t, e, c.member))
-		var way []string
+		var path []string
 		for _, id := range l.Groups {
-			way = append(way, e.Address(id).String())
+			path = append(path, e.Address(id).String())
 		}
-		if ok != (c.way != "") || strings.Join(way, " ") != c.way || l.Place.Line != c.line || l.Rule != c.rule {
-			t.Errorf("%s in %s: %v %+v, %t", c.member, c.group, way, l, ok)
+		if ok != (c.path != "") || strings.Join(path, " ") != c.path || l.Place.Line != c.line || l.Rule != c.rule {
+			t.Errorf("%s in %s: %v %+v, %t", c.member, c.group, path, l, ok)
 		}
 	}
 	if _, ok := r.Lineage(0, estate.None); ok {

@@ -15,7 +15,7 @@ import (
 )
 
 // This file answers the same questions as the package, plainly, with texts and
-// by trying everything: all ways through all groups, one by one. Random estates
+// by trying everything: all paths through all groups, one by one. Random estates
 // have to come out the same.
 
 type naiveEstate struct {
@@ -180,7 +180,7 @@ func (n *naiveEstate) post(group int, from string, m Message) (verdict string, r
 	return verdict, rule, 0
 }
 
-// naiveWay is one way to a group: its groups, and the entries that lead on.
+// naiveWay is one path to a group: its groups, and the entries that lead on.
 type naiveWay struct {
 	groups  []int
 	entries []int
@@ -197,19 +197,19 @@ func compareWays(a, b naiveWay) int {
 	return slices.Compare(a.entries, b.entries)
 }
 
-// ways returns all ways without a repeated group.
-func (n *naiveEstate) ways(way naiveWay, from *string, m Message) []naiveWay {
-	all := []naiveWay{way}
-	last := way.groups[len(way.groups)-1]
+// paths returns all paths without a repeated group.
+func (n *naiveEstate) paths(path naiveWay, from *string, m Message) []naiveWay {
+	all := []naiveWay{path}
+	last := path.groups[len(path.groups)-1]
 	if n.groups[last].kind == "mailbox" {
 		return all
 	}
 	for i, e := range n.groups[last].entries {
 		nested := n.lookUp(e.address)
-		if e.address == "" || nested == "" || nested[0] != 'g' || e.copy == "none" || slices.Contains(way.groups, index(nested)) {
+		if e.address == "" || nested == "" || nested[0] != 'g' || e.copy == "none" || slices.Contains(path.groups, index(nested)) {
 			continue
 		}
-		next := naiveWay{append(slices.Clone(way.groups), index(nested)), append(slices.Clone(way.entries), i), way.state}
+		next := naiveWay{append(slices.Clone(path.groups), index(nested)), append(slices.Clone(path.entries), i), path.state}
 		if from != nil && !n.open && n.groups[index(nested)].kind != "roster" {
 			switch verdict, _ := n.judge(index(nested), *from, m); verdict {
 			case "hold":
@@ -218,7 +218,7 @@ func (n *naiveEstate) ways(way naiveWay, from *string, m Message) []naiveWay {
 				next.state = 2
 			}
 		}
-		all = append(all, n.ways(next, from, m)...)
+		all = append(all, n.paths(next, from, m)...)
 	}
 	return all
 }
@@ -255,27 +255,27 @@ func (n *naiveEstate) copyOf(group int, e naiveEntry, who string, from *string, 
 // receive returns a line for everyone with an outcome: address, outcome, via.
 func (n *naiveEstate) receive(group int, from *string, m Message) []string {
 	best := map[int]naiveWay{}
-	for _, way := range n.ways(naiveWay{groups: []int{group}}, from, m) {
-		last := way.groups[len(way.groups)-1]
-		if old, ok := best[last]; !ok || compareWays(way, old) < 0 {
-			best[last] = way
+	for _, path := range n.paths(naiveWay{groups: []int{group}}, from, m) {
+		last := path.groups[len(path.groups)-1]
+		if old, ok := best[last]; !ok || compareWays(path, old) < 0 {
+			best[last] = path
 		}
 	}
 	var order []naiveWay
-	for _, way := range best {
-		order = append(order, way)
+	for _, path := range best {
+		order = append(order, path)
 	}
 	slices.SortFunc(order, compareWays)
 	ranks := []string{"inbox", "digest", "waiting", "archive", "nothing", "stopped"}
 	outcome, via := map[string]string{}, map[string]naiveWay{}
-	give := func(address, o string, way naiveWay) {
+	give := func(address, o string, path naiveWay) {
 		old, ok := outcome[address]
 		if !ok || slices.Index(ranks, o) < slices.Index(ranks, old) {
-			outcome[address], via[address] = o, way
+			outcome[address], via[address] = o, path
 		}
 	}
-	for _, way := range order {
-		at := way.groups[len(way.groups)-1]
+	for _, path := range order {
+		at := path.groups[len(path.groups)-1]
 		g := n.groups[at]
 		for i := range n.people {
 			who := fmt.Sprint("p", i)
@@ -297,15 +297,15 @@ func (n *naiveEstate) receive(group int, from *string, m Message) []string {
 			if o == "" {
 				continue
 			}
-			if o != "nothing" && way.state > 0 {
-				o = []string{"", "waiting", "stopped"}[way.state]
+			if o != "nothing" && path.state > 0 {
+				o = []string{"", "waiting", "stopped"}[path.state]
 			}
-			give(n.people[i].addresses[0], o, way)
+			give(n.people[i].addresses[0], o, path)
 		}
 		for _, e := range g.entries {
 			if e.address != "" && isInside(e.address) && n.lookUp(e.address) == "" {
 				if _, ok := outcome[e.address]; !ok {
-					outcome[e.address], via[e.address] = "undeliverable", way
+					outcome[e.address], via[e.address] = "undeliverable", path
 				}
 			}
 		}
@@ -582,7 +582,7 @@ func randomSelector(random *rand.Rand, n *naiveEstate, depth int, anyone func() 
 	return atom("invitation", func(_ *naiveEstate, _ int, _ string, m Message) bool { return m.Invitation })
 }
 
-// TestRandomEstates compares verdicts, outcomes and ways of a few thousand
+// TestRandomEstates compares verdicts, outcomes and paths of a few thousand
 // estates with what the plain implementation says.
 func TestRandomEstates(t *testing.T) {
 	estates := campaign.Rounds(1500, 4000)
@@ -651,7 +651,7 @@ func compareDelivery(t *testing.T, name string, got, want []string) {
 	}
 }
 
-// compareOverview checks the counts of a group, and the ways of each person,
+// compareOverview checks the counts of a group, and the paths of each person,
 // against what is delivered.
 func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	t.Helper()
@@ -670,7 +670,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 				continue
 			}
 			i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
-			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Way)) {
+			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Path)) {
 				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
 			}
 			follow, _ := r.Follow(group, id, nil, Message{})
@@ -713,7 +713,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 }
 
 // compareFingerprint checks that groups with one fingerprint are of one kind and give
-// everybody the same by the same ways, and that others are not. known has what stands
+// everybody the same by the same paths, and that others are not. known has what stands
 // behind those of the groups before.
 func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string, group estate.ID) {
 	t.Helper()

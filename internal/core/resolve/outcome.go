@@ -33,7 +33,7 @@ func (o Outcome) String() string { return outcomeWords[o] }
 // A Delivery is what becomes of a message to a group.
 type Delivery struct {
 	Group      estate.ID
-	Ways       []Way       // the best first; the first is that to Group itself
+	Paths      []Path      // the best first; the first is that to Group itself
 	Recipients []Recipient // everyone with any outcome, sorted by address without case
 
 	steps     []step
@@ -48,7 +48,7 @@ type Recipient struct {
 	ID      estate.ID
 	Outcome Outcome
 
-	way    int32 // index into Delivery.Ways: the first group that gives the outcome
+	path   int32 // index into Delivery.Paths: the first group that gives the outcome
 	member int32 // their membership there: an entry, a rule as ^index, or inMailbox
 }
 
@@ -57,10 +57,10 @@ const inMailbox = -1 << 31
 
 // Via returns the chain of groups, the one that the message is sent to first,
 // to the first group that gives a recipient the outcome.
-func (d *Delivery) Via(recipient Recipient) []estate.ID { return d.Chain(d.Way(recipient)) }
+func (d *Delivery) Via(recipient Recipient) []estate.ID { return d.Chain(d.Path(recipient)) }
 
-// Way returns the way that gives a recipient the outcome.
-func (d *Delivery) Way(recipient Recipient) Way { return d.Ways[recipient.way] }
+// Path returns the path that gives a recipient the outcome.
+func (d *Delivery) Path(recipient Recipient) Path { return d.Paths[recipient.path] }
 
 // Deliver lays a message out from a group as if it were let in there. Without a
 // sender (nil), all nested gates admit and nobody is the sender.
@@ -119,13 +119,13 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 	}
 }
 
-// layAllOut finds the ways of d and counts what the memberships on them give. It
-// returns the way of each address that belongs to nobody.
+// layAllOut finds the paths of d and counts what the memberships on them give. It
+// returns the path of each address that belongs to nobody.
 func (r *Resolver) layAllOut(d *Delivery) map[estate.ID]int32 {
-	d.Ways = r.findWays(d.Group, d.sender, d.message)
+	d.Paths = r.findPaths(d.Group, d.sender, d.message)
 	r.tally.prepare(r.e.People())
 	var nobodies map[estate.ID]int32
-	for i := range d.Ways {
+	for i := range d.Paths {
 		r.layOut(d, int32(i), &nobodies)
 	}
 	return nobodies
@@ -174,9 +174,9 @@ func (t *tally) count(person int, candidate Recipient) {
 }
 
 // layOut counts what the memberships of one group give.
-func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32) {
-	id := d.Ways[way].Group
-	over := d.Ways[way].State
+func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32) {
+	id := d.Paths[path].Group
+	over := d.Paths[path].State
 	g := r.e.Group(id)
 	t := &r.tally
 	t.group++
@@ -188,7 +188,7 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 				*nobodies = map[estate.ID]int32{}
 			}
 			if _, listed := (*nobodies)[entry.Member]; !listed {
-				(*nobodies)[entry.Member] = way
+				(*nobodies)[entry.Member] = path
 			}
 		case r.e.IsGroup(entry.Member) || shared:
 		default:
@@ -198,7 +198,7 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 			}
 			t.counted[person] = t.group
 			w := r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d)
-			t.count(person, Recipient{entry.Member, outcomes(g.Kind, w.Copy, over), way, int32(i)})
+			t.count(person, Recipient{entry.Member, outcomes(g.Kind, w.Copy, over), path, int32(i)})
 		}
 	}
 	if shared {
@@ -206,7 +206,7 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 			if member := estate.ID(it.Next()); r.e.IsPerson(member) {
 				t.count(
 					r.e.PersonIndex(member),
-					Recipient{member, outcomes(g.Kind, estate.CopyEvery, over), way, inMailbox},
+					Recipient{member, outcomes(g.Kind, estate.CopyEvery, over), path, inMailbox},
 				)
 			}
 		}
@@ -221,14 +221,14 @@ func (r *Resolver) layOut(d *Delivery, way int32, nobodies *map[estate.ID]int32)
 			}
 			t.counted[person] = t.group
 			w := r.wish(g, member, own{copy: rule.Copy, invitations: rule.Invitations}, d)
-			t.count(person, Recipient{member, outcomes(g.Kind, w.Copy, over), way, ^int32(i)})
+			t.count(person, Recipient{member, outcomes(g.Kind, w.Copy, over), path, ^int32(i)})
 		}
 	}
 }
 
 // outcomes is the table of what a copy gives, by the kind of the group, and
-// what that becomes over a way.
-func outcomes(kind estate.Kind, copy estate.Copy, over WayState) Outcome {
+// what that becomes over a path.
+func outcomes(kind estate.Kind, copy estate.Copy, over PathState) Outcome {
 	var o Outcome
 	switch {
 	case kind == estate.Mailbox:
@@ -245,12 +245,12 @@ func outcomes(kind estate.Kind, copy estate.Copy, over WayState) Outcome {
 	return o.Over(over)
 }
 
-// Over returns what an outcome over an open way becomes over another one.
-func (o Outcome) Over(way WayState) Outcome {
+// Over returns what an outcome over an open path becomes over another one.
+func (o Outcome) Over(path PathState) Outcome {
 	switch {
-	case way == WayOpen || o == Nothing:
+	case path == PathOpen || o == Nothing:
 		return o
-	case way == WayWaiting:
+	case path == PathWaiting:
 		return Waiting
 	}
 	return Stopped
@@ -281,8 +281,8 @@ func (r *Resolver) collect(nobodies map[estate.ID]int32) []Recipient {
 		}
 	}
 	if len(nobodies) > 0 {
-		for id, way := range nobodies {
-			list = append(list, Recipient{id, Undeliverable, way, 0})
+		for id, path := range nobodies {
+			list = append(list, Recipient{id, Undeliverable, path, 0})
 		}
 		slices.SortFunc(list, func(a, b Recipient) int {
 			return strings.Compare(

@@ -2,25 +2,25 @@ package resolve
 
 import "yorvet.example/yorvet/internal/core/estate"
 
-// A Candidate is one way in which a message comes to a person.
+// A Candidate is one path by which a message comes to a person.
 type Candidate struct {
-	Way     Way
-	Outcome Outcome // of this way; mailboxes that do not work make it Undeliverable
+	Path    Path
+	Outcome Outcome // of this path; mailboxes that do not work make it Undeliverable
 	Decides bool    // this is the best one, which counts
 
 	recipient Recipient
 }
 
-// Follow returns all ways in which a message to a group comes to a person, in the order of
-// the ways, and a delivery that gives reasons for them. Without a sender (nil), all nested
+// Follow returns all paths by which a message to a group comes to a person, in the order of
+// the paths, and a delivery that gives reasons for them. Without a sender (nil), all nested
 // gates admit.
 func (r *Resolver) Follow(group, person estate.ID, s *Sender, m Message) (*Delivery, []Candidate) {
 	d := &Delivery{Group: group, sender: s, message: m}
-	d.Ways = r.findWays(group, s, m)
+	d.Paths = r.findPaths(group, s, m)
 	d.steps = append([]step(nil), r.layout.steps...)
 	var candidates []Candidate
 	best := -1
-	for i, way := range d.Ways {
+	for i, path := range d.Paths {
 		recipient, ok := r.membershipOutcome(d, int32(i), person)
 		if !ok {
 			continue
@@ -28,7 +28,7 @@ func (r *Resolver) Follow(group, person estate.ID, s *Sender, m Message) (*Deliv
 		if best < 0 || recipient.Outcome < candidates[best].recipient.Outcome {
 			best = len(candidates)
 		}
-		candidates = append(candidates, Candidate{Way: way, Outcome: r.final(recipient), recipient: recipient})
+		candidates = append(candidates, Candidate{Path: path, Outcome: r.final(recipient), recipient: recipient})
 	}
 	if best >= 0 {
 		candidates[best].Decides = true
@@ -36,14 +36,14 @@ func (r *Resolver) Follow(group, person estate.ID, s *Sender, m Message) (*Deliv
 	return d, candidates
 }
 
-// membershipOutcome returns what a person's membership in the group of a way
+// membershipOutcome returns what a person's membership in the group of a path
 // gives, and false if they are no member.
-func (r *Resolver) membershipOutcome(d *Delivery, way int32, person estate.ID) (Recipient, bool) {
-	id := d.Ways[way].Group
+func (r *Resolver) membershipOutcome(d *Delivery, path int32, person estate.ID) (Recipient, bool) {
+	id := d.Paths[path].Group
 	g := r.e.Group(id)
-	recipient := Recipient{ID: person, way: way, member: inMailbox}
+	recipient := Recipient{ID: person, path: path, member: inMailbox}
 	if g.Kind == estate.Mailbox {
-		recipient.Outcome = outcomes(g.Kind, estate.CopyEvery, d.Ways[way].State)
+		recipient.Outcome = outcomes(g.Kind, estate.CopyEvery, d.Paths[path].State)
 		return recipient, r.isMember(id, person)
 	}
 	entry, rule := r.Membership(id, person)
@@ -68,7 +68,7 @@ func (r *Resolver) membershipOutcome(d *Delivery, way int32, person estate.ID) (
 	default:
 		return recipient, false
 	}
-	recipient.Outcome = outcomes(g.Kind, r.wish(g, person, says, d).Copy, d.Ways[way].State)
+	recipient.Outcome = outcomes(g.Kind, r.wish(g, person, says, d).Copy, d.Paths[path].State)
 	return recipient, true
 }
 

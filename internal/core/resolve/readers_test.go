@@ -11,7 +11,7 @@ import (
 )
 
 // What readers outside get of a sender's message is what everybody's delivery says of them, by the
-// same way and membership.
+// same path and membership.
 func TestReaders(t *testing.T) {
 	compared := 0
 	for seed := range 600 {
@@ -38,7 +38,7 @@ func TestReaders(t *testing.T) {
 				said := func(d *Delivery) (list []string) {
 					for _, one := range d.Recipients {
 						if slices.Contains(outside, one.ID) {
-							list = append(list, fmt.Sprint(one.ID, one.Outcome, d.Way(one).Group))
+							list = append(list, fmt.Sprint(one.ID, one.Outcome, d.Path(one).Group))
 						}
 					}
 					slices.Sort(list)

@@ -85,29 +85,29 @@ type Reason struct {
 	Shared  bool
 	Nobody  bool // the address belongs to nobody
 	Mailbox estate.MailboxState
-	Way     WayState
+	Way     PathState
 }
 
 // Reason returns why a recipient of d has their outcome.
 func (r *Resolver) Reason(d *Delivery, recipient Recipient) Reason {
-	way := d.Way(recipient)
-	reason := Reason{Group: way.Group, Way: way.State}
-	g := r.e.Group(way.Group)
+	path := d.Path(recipient)
+	reason := Reason{Group: path.Group, Way: path.State}
+	g := r.e.Group(path.Group)
 	switch {
 	case recipient.ID.IsNobody():
 		reason.Nobody = true
-		if entry := r.entryOf(way.Group, recipient.ID); entry != nil {
+		if entry := r.entryOf(path.Group, recipient.ID); entry != nil {
 			reason.Listed = entry.Place
 		}
 		return reason
 	case recipient.member == inMailbox:
 		reason.Shared = true
 	case recipient.member < 0:
-		rule := r.e.Rules(way.Group)[^recipient.member]
+		rule := r.e.Rules(path.Group)[^recipient.member]
 		reason.Listed, reason.Rule = rule.Place, true
 		reason.Wish = r.wish(g, recipient.ID, own{copy: rule.Copy, invitations: rule.Invitations}, d)
 	default:
-		entry := r.e.Entries(way.Group)[recipient.member]
+		entry := r.e.Entries(path.Group)[recipient.member]
 		reason.Listed = entry.Place
 		reason.Wish = r.wish(g, recipient.ID, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d)
 	}

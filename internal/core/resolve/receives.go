@@ -8,8 +8,8 @@ import "yorvet.example/yorvet/internal/core/estate"
 // memberships give. It agrees with Deliver.
 type receives struct {
 	group    estate.ID // of what follows; None at first
-	ways     []Way
-	chains   []uint64  // by way: stands for the groups on it
+	paths    []Path
+	chains   []uint64  // by path: stands for the groups on it
 	best     []receipt // by person index
 	round    uint32
 	touched  []uint32 // person indexes
@@ -22,12 +22,12 @@ type receives struct {
 // receipt is the best that a person gets, in a round.
 type receipt struct {
 	round uint32
-	way   int32
+	path  int32
 	// outcome does not look at whether the mailbox works.
 	outcome Outcome
 }
 
-// ownReceipts are what a group's own memberships give over an open way, each
+// ownReceipts are what a group's own memberships give over an open path, each
 // person once: the person's index, and the outcome in the lowest bits.
 type ownReceipts struct {
 	known    bool
@@ -49,13 +49,13 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 	if x.group == group {
 		return x
 	}
-	x.group, x.ways = group, r.findWays(group, nil, Message{})
-	x.chains = r.chainPrints(x.ways)
+	x.group, x.paths = group, r.findPaths(group, nil, Message{})
+	x.chains = r.chainPrints(x.paths)
 	x.round++
 	x.touched = x.touched[:0]
 	var nobodies []estate.ID
-	for i := range x.ways {
-		own := r.ownReceipts(x.ways[i].Group, false)
+	for i := range x.paths {
+		own := r.ownReceipts(x.paths[i].Group, false)
 		nobodies = append(nobodies, own.nobodies...)
 		for _, packed := range own.people {
 			person, outcome := packed>>outcomeBits, Outcome(packed&outcomeMask)
@@ -120,7 +120,7 @@ func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
 	} else {
 		own.people = make([]uint32, 0, len(entries))
 		r.EachWish(group, Message{Invitation: invitation}, func(person estate.ID, wish Wish) {
-			add(person, outcomes(kind, wish.Copy, WayOpen))
+			add(person, outcomes(kind, wish.Copy, PathOpen))
 		})
 	}
 	for i := range entries {
@@ -132,7 +132,7 @@ func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
 }
 
 // EachGiven visits the people to whom a group's own memberships give something of a message
-// that comes to it over an open way, and what, until visit returns false. What it gives does
+// that comes to it over an open path, and what, until visit returns false. What it gives does
 // not look at whether their mailboxes work.
 func (r *Resolver) EachGiven(group estate.ID, m Message, visit func(person estate.ID, outcome Outcome) bool) {
 	for _, packed := range r.ownReceipts(group, m.Invitation).people {
@@ -226,25 +226,25 @@ func (r *Resolver) Fingerprint(group estate.ID) Fingerprint {
 	f := Fingerprint{uint64(r.e.Group(group).Kind)}
 	for _, person := range x.touched {
 		best := x.best[person]
-		hash := mix(uint64(person)<<outcomeBits | uint64(best.outcome) ^ x.chains[best.way])
+		hash := mix(uint64(person)<<outcomeBits | uint64(best.outcome) ^ x.chains[best.path])
 		f[0] += hash
 		f[1] += hash*hash ^ hash>>32
 	}
 	return f
 }
 
-// chainPrints returns for each of the ways found last what stands for the groups
+// chainPrints returns for each of the paths found last what stands for the groups
 // on it, but for the first.
-func (r *Resolver) chainPrints(ways []Way) []uint64 {
+func (r *Resolver) chainPrints(paths []Path) []uint64 {
 	steps := make([]uint64, len(r.layout.steps))
 	for i, s := range r.layout.steps {
 		if s.from >= 0 {
 			steps[i] = mix(steps[s.from] ^ mix(uint64(s.group)+1))
 		}
 	}
-	chains := make([]uint64, len(ways))
-	for i, way := range ways {
-		chains[i] = steps[way.step]
+	chains := make([]uint64, len(paths))
+	for i, path := range paths {
+		chains[i] = steps[path.step]
 	}
 	return chains
 }

@@ -288,7 +288,7 @@ func TestReasons(t *testing.T) {
 	}
 }
 
-// A group that is reached in several ways has the best: open before waiting
+// A group that is reached by several paths has the best: open before waiting
 // before stopped, then the shorter, and then by the order of the entries.
 func TestWays(t *testing.T) {
 	b := newBuilder(t)
@@ -312,17 +312,17 @@ func TestWays(t *testing.T) {
 	s := r.Sender(at("x@out.example"))
 	d := r.Deliver(top, &s, Message{})
 	var got []string
-	for _, way := range d.Ways {
+	for _, path := range d.Paths {
 		var names []string
-		for _, g := range d.Chain(way) {
+		for _, g := range d.Chain(path) {
 			names = append(names, r.e.Address(g).Local())
 		}
 		before := ""
-		if id := d.Before(way); id != estate.None {
+		if id := d.Before(path); id != estate.None {
 			before = r.e.Address(id).Local()
 		}
-		culprit, decision, bad := d.Hindrance(way)
-		line := way.State.String() + " " + strings.Join(names, ">") + " after " + before
+		culprit, decision, bad := d.Hindrance(path)
+		line := path.State.String() + " " + strings.Join(names, ">") + " after " + before
 		if bad {
 			line += fmt.Sprintf(" by %s rule %d", r.e.Address(culprit).Local(), decision.Rule)
 		}
@@ -341,17 +341,17 @@ func TestWays(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("the ways are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if len(d.Recipients) != 1 || d.Recipients[0].Outcome != Stopped || d.Way(d.Recipients[0]).Group != last {
+	if len(d.Recipients) != 1 || d.Recipients[0].Outcome != Stopped || d.Path(d.Recipients[0]).Group != last {
 		t.Errorf("the recipients are %+v", d.Recipients)
 	}
 	chains := d.Chains(func(id estate.ID) string { return r.e.Address(id).Local() })
 	for range 2 {
-		for _, way := range slices.Backward(d.Ways) {
+		for _, path := range slices.Backward(d.Paths) {
 			var names []string
-			for _, g := range d.Chain(way) {
+			for _, g := range d.Chain(path) {
 				names = append(names, r.e.Address(g).Local())
 			}
-			if got := chains.Of(way); !slices.Equal(got, names) {
+			if got := chains.Of(path); !slices.Equal(got, names) {
 				t.Errorf("the chain of %v is named %v", names, got)
 			}
 		}
@@ -375,8 +375,8 @@ func TestDeepNesting(t *testing.T) {
 	r := b.resolver(1)
 	s := r.Sender(at("ada"))
 	d := r.Deliver(0, &s, Message{})
-	if len(d.Ways) != depth || len(d.Recipients) != depth+1 || d.Recipients[0].Outcome != Inbox {
-		t.Fatalf("%d ways and %d recipients", len(d.Ways), len(d.Recipients))
+	if len(d.Paths) != depth || len(d.Recipients) != depth+1 || d.Recipients[0].Outcome != Inbox {
+		t.Fatalf("%d ways and %d recipients", len(d.Paths), len(d.Recipients))
 	}
 	if via := d.Via(d.Recipients[0]); len(via) != depth || via[depth-1] != depth-1 {
 		t.Errorf("the way to the last group has %d steps", len(via))
@@ -390,7 +390,7 @@ func TestDeepNesting(t *testing.T) {
 	total := 0
 	chains := d.Chains(func(estate.ID) string { return "g" })
 	for _, recipient := range d.Recipients {
-		total += len(chains.Of(d.Way(recipient)))
+		total += len(chains.Of(d.Path(recipient)))
 	}
 	if total < depth*depth/2 {
 		t.Errorf("the chains have %d steps in all", total)

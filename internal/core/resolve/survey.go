@@ -168,7 +168,7 @@ func (s *Survey) Reaches(group estate.ID) bool { return s.at(group).any }
 // do not give.
 func (s *Survey) NestedGives(group estate.ID) bool { return s.at(group).nested }
 
-// Print returns what stands for who gets what of a group's mail, by whatever ways: groups with
+// Print returns what stands for who gets what of a group's mail, by whatever paths: groups with
 // the same Fingerprint have the same.
 func (s *Survey) Print(group estate.ID) uint64 { return s.at(group).print }
 

@@ -71,12 +71,12 @@ func (p *part) cut() {
 	})
 }
 
-// lay notes what a membership gives, over an open way.
+// lay notes what a membership gives, over an open path.
 func (p *part) lay(c *cell, group, person estate.ID, says own, plain, invitation *Delivery) {
 	g := p.r.e.Group(group)
 	wish := p.r.wish(g, person, says, plain)
-	c.outcome = outcomes(g.Kind, wish.Copy, WayOpen)
-	if outcomes(g.Kind, p.r.wish(g, person, says, invitation).Copy, WayOpen) == Inbox {
+	c.outcome = outcomes(g.Kind, wish.Copy, PathOpen)
+	if outcomes(g.Kind, p.r.wish(g, person, says, invitation).Copy, PathOpen) == Inbox {
 		c.flags |= cellInvited
 	}
 	if g.Kind.Keeps() {

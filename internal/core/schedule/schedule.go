@@ -127,9 +127,9 @@ func (t Timing) after(slot, now time.Time) (next time.Time, missed int) {
 	return next, missed
 }
 
-// Mend returns the row of an item after a clock was put back so far that its time would not
+// Adjust returns the row of an item after a clock was put back so far that its time would not
 // come as it should, and whether it was.
-func (t Timing) Mend(item string, row Row, now time.Time) (Row, bool) {
+func (t Timing) Adjust(item string, row Row, now time.Time) (Row, bool) {
 	if row.Holder != "" {
 		const longest = time.Hour // no lease is as long
 		if row.Lease.Sub(now) > longest {

@@ -131,7 +131,7 @@ func TestClockPutBack(t *testing.T) {
 		row, _ := timing.End("x", timing.First("x", now), now)
 		slot := row.Slot
 		back := now.Add(-time.Duration(random.IntN(20*24*3600)) * time.Second)
-		row, mended := timing.Mend("x", row, back)
+		row, mended := timing.Adjust("x", row, back)
 		wait := row.Due.Sub(back)
 		most := timing.Every + timing.Jitter
 		if timing.Every == 0 {
@@ -143,7 +143,7 @@ func TestClockPutBack(t *testing.T) {
 		if timing.Every == 0 && now.Sub(back) < 12*time.Hour && mended {
 			t.Fatalf("%v: slot %v became %v at %v", timing, slot, row.Slot, back)
 		}
-		if again, twice := timing.Mend("x", row, back); twice {
+		if again, twice := timing.Adjust("x", row, back); twice {
 			t.Fatalf("mended twice: %+v, %+v", row, again)
 		}
 	}

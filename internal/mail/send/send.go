@@ -137,9 +137,9 @@ func (r Reply) isAboutGroup() bool {
 	return !slices.ContainsFunc(sessional, func(words string) bool { return strings.Contains(text, words) })
 }
 
-// Again reports whether the message can be sent again later: the server put it off, could
+// Temporary reports whether the message can be sent again later: the server put it off, could
 // not be reached, or refused the connection for a while.
-func (r Reply) Again() bool {
+func (r Reply) Temporary() bool {
 	if r.Accepted() || r.Refusal() || r.Unknown() {
 		return false
 	}

@@ -141,8 +141,8 @@ func TestRefusals(t *testing.T) {
 		{Reply{Stage: "message", Code: 250}, false, false},
 		{Reply{Stage: "message", Text: "the server ended the connection"}, false, false},
 	} {
-		if c.reply.Refusal() != c.refusal || c.reply.Again() != c.again {
-			t.Errorf("%+v: refusal %t, again %t", c.reply, c.reply.Refusal(), c.reply.Again())
+		if c.reply.Refusal() != c.refusal || c.reply.Temporary() != c.again {
+			t.Errorf("%+v: refusal %t, again %t", c.reply, c.reply.Refusal(), c.reply.Temporary())
 		}
 	}
 }

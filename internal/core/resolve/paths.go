@@ -6,27 +6,27 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// A WayState tells what has become of a message on its way to a nested group:
-// the worst that a gate along the way says.
-type WayState uint8
+// A PathState tells what has become of a message on its way to a nested group:
+// the worst that a gate along the path says.
+type PathState uint8
 
 // The states of a way.
 const (
-	WayOpen    WayState = iota
-	WayWaiting          // a gate holds
-	WayStopped          // a gate refuses or drops
+	PathOpen    PathState = iota
+	PathWaiting           // a gate holds
+	PathStopped           // a gate refuses or drops
 )
 
-// wayWords are the words, in the order of the constants.
-var wayWords = []string{"open", "waiting", "stopped"}
+// pathWords are the words, in the order of the constants.
+var pathWords = []string{"open", "waiting", "stopped"}
 
-func (s WayState) String() string { return wayWords[s] }
+func (s PathState) String() string { return pathWords[s] }
 
-// A Way is the best way from the group that a message is sent to, to one that
+// A Path is the best one from the group that a message is sent to, to one that
 // is nested in it, or to itself.
-type Way struct {
+type Path struct {
 	Group estate.ID
-	State WayState
+	State PathState
 	// Asked is set where the group's own gate was asked, and Decision is then
 	// what it said.
 	Asked    bool
@@ -43,7 +43,7 @@ type step struct {
 	place estate.Place
 }
 
-// layout is what finding ways needs; it is used again for the next message.
+// layout is what finding paths needs; it is used again for the next message.
 type layout struct {
 	steps    []step
 	reached  []bool   // by group: has a way
@@ -52,14 +52,14 @@ type layout struct {
 	asked    []uint32 // by group: the message that its gate was asked about last
 	decision []Decision
 	message  uint32
-	over     func(estate.ID) bool // nil: ways may lead over all groups; see WaysOver
+	over     func(estate.ID) bool // nil: paths may lead over all groups; see PathsOver
 }
 
-// findWays returns the best way to every group that a message to a group
+// findPaths returns the best path to every group that a message to a group
 // reaches, the best ones first: open before waiting before stopped, then the
 // shorter, then by the order of the entries along the chain. Without a sender,
 // all nested gates admit.
-func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
+func (r *Resolver) findPaths(group estate.ID, s *Sender, m Message) []Path {
 	l := &r.layout
 	if l.reached == nil {
 		n := r.e.Groups()
@@ -73,26 +73,26 @@ func (r *Resolver) findWays(group estate.ID, s *Sender, m Message) []Way {
 	}
 	l.steps = l.steps[:0]
 	l.message++
-	var ways []Way
-	// A way is as bad as its worst gate. So the groups with an open way are those
-	// that a search through open gates reaches; those with a waiting way are the
+	var paths []Path
+	// A path is as bad as its worst gate. So the groups with an open path are those
+	// that a search through open gates reaches; those with a waiting path are the
 	// further ones that a search through open and waiting gates reaches; and so on.
 	// Each search goes from near to far, in the order of the entries.
-	for limit := WayOpen; limit <= WayStopped; limit++ {
+	for limit := PathOpen; limit <= PathStopped; limit++ {
 		var more bool
-		if ways, more = r.search(group, limit, ways, s, m); !more {
+		if paths, more = r.search(group, limit, paths, s, m); !more {
 			break
 		}
 	}
-	for _, way := range ways {
-		l.reached[way.Group] = false
+	for _, path := range paths {
+		l.reached[path.Group] = false
 	}
-	return ways
+	return paths
 }
 
 // search goes through all groups whose own gate is no worse than limit, and
 // adds a way for each that has none yet. It reports whether it met a worse gate.
-func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender, m Message) ([]Way, bool) {
+func (r *Resolver) search(group estate.ID, limit PathState, paths []Path, s *Sender, m Message) ([]Path, bool) {
 	l := &r.layout
 	l.pass++
 	first := len(l.steps)
@@ -113,9 +113,9 @@ func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender
 		l.steps = append(l.steps, step{id, int32(from), place})
 		if !l.reached[id] {
 			l.reached[id] = true
-			ways = append(
-				ways,
-				Way{
+			paths = append(
+				paths,
+				Path{
 					Group:    id,
 					State:    limit,
 					Asked:    asked,
@@ -138,7 +138,7 @@ func (r *Resolver) search(group estate.ID, limit WayState, ways []Way, s *Sender
 			}
 		}
 	}
-	return ways, worse
+	return paths, worse
 }
 
 // ownGate returns what the gate of a nested group says, and whether it is asked.
@@ -155,20 +155,20 @@ func (r *Resolver) ownGate(group estate.ID, s *Sender, m Message) (Decision, boo
 }
 
 // StateOf returns what a way becomes at a gate with that verdict.
-func StateOf(v estate.Verdict) WayState {
+func StateOf(v estate.Verdict) PathState {
 	switch v {
 	case estate.Admit:
-		return WayOpen
+		return PathOpen
 	case estate.Hold:
-		return WayWaiting
+		return PathWaiting
 	}
-	return WayStopped
+	return PathStopped
 }
 
 // Chain returns the groups along a way, from the first on.
-func (d *Delivery) Chain(way Way) []estate.ID {
+func (d *Delivery) Chain(path Path) []estate.ID {
 	var groups []estate.ID
-	for at := way.step; at >= 0; at = d.steps[at].from {
+	for at := path.step; at >= 0; at = d.steps[at].from {
 		groups = append(groups, d.steps[at].group)
 	}
 	slices.Reverse(groups)
@@ -176,37 +176,37 @@ func (d *Delivery) Chain(way Way) []estate.ID {
 }
 
 // Before returns the group that a way comes from last, or None for the first.
-func (d *Delivery) Before(way Way) estate.ID {
-	if from := d.steps[way.step].from; from >= 0 {
+func (d *Delivery) Before(path Path) estate.ID {
+	if from := d.steps[path.step].from; from >= 0 {
 		return d.steps[from].group
 	}
 	return estate.None
 }
 
 // Hindrance returns the first group along a way whose gate makes it as bad as
-// it is, and what that gate says. It is false for an open way.
-func (d *Delivery) Hindrance(way Way) (group estate.ID, decision Decision, ok bool) {
-	if way.State == WayOpen {
+// it is, and what that gate says. It is false for an open path.
+func (d *Delivery) Hindrance(path Path) (group estate.ID, decision Decision, ok bool) {
+	if path.State == PathOpen {
 		return estate.None, Decision{}, false
 	}
 	if d.decisions == nil {
 		d.decisions = map[estate.ID]Decision{}
-		for _, w := range d.Ways {
+		for _, w := range d.Paths {
 			if w.Asked {
 				d.decisions[w.Group] = w.Decision
 			}
 		}
 	}
-	for at := way.step; at >= 0; at = d.steps[at].from {
+	for at := path.step; at >= 0; at = d.steps[at].from {
 		id := d.steps[at].group
-		if own, asked := d.decisions[id]; asked && StateOf(own.Verdict) == way.State && d.steps[at].from >= 0 {
+		if own, asked := d.decisions[id]; asked && StateOf(own.Verdict) == path.State && d.steps[at].from >= 0 {
 			group, decision, ok = id, own, true
 		}
 	}
 	return group, decision, ok
 }
 
-// Chains names the groups along many ways. Chains that begin alike share their
+// Chains names the groups along many paths. Chains that begin alike share their
 // memory, so that nestings thousands deep stay small.
 type Chains struct {
 	d        *Delivery
@@ -221,9 +221,9 @@ func (d *Delivery) Chains(name func(estate.ID) string) *Chains {
 }
 
 // Of returns the chain of a way. It is not to be changed.
-func (c *Chains) Of(way Way) []string {
+func (c *Chains) Of(path Path) []string {
 	var missing []int32
-	at := way.step
+	at := path.step
 	for ; at >= 0 && c.chains[at] == nil; at = c.d.steps[at].from {
 		missing = append(missing, at)
 	}
@@ -239,5 +239,5 @@ func (c *Chains) Of(way Way) []string {
 		c.chains[next] = append(chain, c.name(c.d.steps[next].group))
 		at = next
 	}
-	return c.chains[way.step]
+	return c.chains[path.step]
 }
