@@ -17,9 +17,9 @@ func steers(r rune) bool {
 }
 
 // Text returns s with every character that could control a terminal, or the direction of its text,
-// written as an escape such as \x1b. So is each of those that also is true for, and what is not UTF-8.
-func Text(s string, also func(rune) bool) string {
-	harmful := func(r rune) bool { return r == unicode.ReplacementChar || steers(r) || also(r) }
+// written as an escape such as \x1b. So is what is not UTF-8.
+func Text(s string) string {
+	harmful := func(r rune) bool { return r == unicode.ReplacementChar || steers(r) }
 	if strings.IndexFunc(s, harmful) < 0 {
 		return s
 	}

@@ -85,7 +85,7 @@ func (a *Advice) writeText(p *Page) {
 	p.Table(rows)
 	p.Gap()
 	p.Line(2, Span{Plain, "To make it:"})
-	p.write("  ", a.Command, "\n")
+	p.Code(2, Span{Plain, a.Command})
 }
 
 func (a *Advice) table() ([]string, iter.Seq[[]string]) {

@@ -93,7 +93,7 @@ func (a *Alike) writeText(p *Page) {
 	if len(exact) == 0 {
 		p.Gap()
 		p.Line(2, Span{Plain, "To make one:"})
-		p.write("  ", a.Command, "\n")
+		p.Code(2, Span{Plain, a.Command})
 	}
 }
 

@@ -149,7 +149,7 @@ func (a *Change) writeFiles(p *Page) {
 			case '@':
 				style = Faint
 			}
-			p.write("  ", p.render(Span{style, strings.TrimRight(line, "\r\n")}), "\n")
+			p.Code(2, Span{style, strings.TrimRight(line, "\r\n")})
 		}
 	}
 }

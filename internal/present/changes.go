@@ -90,12 +90,12 @@ func (c *KeptChange) write(p *Page) {
 	for _, f := range c.Files {
 		p.Line(4, Span{Faint, "  " + f.File + " +" + strconv.Itoa(f.Added) + " -" + strconv.Itoa(f.Removed) + " lines"})
 		for _, e := range f.Edits {
-			p.write("    line ", strconv.Itoa(e.Line), "\n")
+			p.Code(4, Span{Plain, "line " + strconv.Itoa(e.Line)})
 			for line := range strings.Lines(e.Old) {
-				p.write("    - ", strings.TrimRight(line, "\r\n"), "\n")
+				p.Code(4, Span{Plain, "- " + strings.TrimRight(line, "\r\n")})
 			}
 			for line := range strings.Lines(e.New) {
-				p.write("    + ", strings.TrimRight(line, "\r\n"), "\n")
+				p.Code(4, Span{Plain, "+ " + strings.TrimRight(line, "\r\n")})
 			}
 		}
 	}

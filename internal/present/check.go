@@ -486,7 +486,7 @@ func (p *Page) fix(text string) {
 		return
 	}
 	p.Line(2, Span{Faint, "  fix: " + says + ":"})
-	p.write("    ", p.render(Span{Plain, "yorvet " + command}), "\n")
+	p.Code(4, Span{Plain, "yorvet " + command})
 }
 
 // likes reports whether a hazard says of somebody else what another says.

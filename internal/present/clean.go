@@ -11,7 +11,7 @@ import (
 // Clean returns s with every character that could control a terminal, or the
 // direction of its text, written as an escape such as \x1b.
 func Clean(s string) string {
-	return harmless.Text(s, func(r rune) bool { return string(r) == apartMark })
+	return harmless.Text(s)
 }
 
 // cells makes the cells of a row of a table (RFC 4180) harmless, and returns it: none steers a

@@ -38,7 +38,7 @@ func (a *Document) writeText(p *Page) {
 			i++
 		case strings.HasPrefix(line, "```"):
 			for i++; i < len(lines) && !strings.HasPrefix(lines[i], "```"); i++ {
-				p.write(strings.TrimRight("    "+Clean(lines[i]), " "), "\n")
+				p.Code(4, Span{Plain, lines[i]})
 			}
 			i++
 		case strings.HasPrefix(line, "|"):

@@ -32,7 +32,7 @@ func (a *Help) writeText(p *Page) {
 		if example, ok := strings.CutPrefix(paragraph, "Example: "); ok {
 			p.Line(0, Span{Plain, "Example:"})
 			for line := range strings.SplitSeq(example, "\n") {
-				p.write("  ", Clean(strings.TrimSpace(line)), "\n") // to be copied
+				p.Code(2, Span{Plain, strings.TrimSpace(line)})
 			}
 			continue
 		}

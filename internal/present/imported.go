@@ -83,7 +83,7 @@ func (a *Import) writeText(p *Page) {
 		if a.Ungated > 0 {
 			p.Line(2, Span{Doubtful, "! No source says who may post to " + count(a.Ungated, "group", "groups") + ":"},
 				Span{Plain, " they have the default gate, admit inside. Mail servers let everybody in. To say so:"})
-			p.write("  yorvet --estate ", a.Estate, " group set ", a.UngatedBy, " 'gate=admit anyone'\n")
+			p.Code(2, Span{Plain, "yorvet --estate " + a.Estate + " group set " + a.UngatedBy + " 'gate=admit anyone'"})
 		}
 		p.Line(2, Span{Faint, "Next: yorvet --estate " + a.Estate + " check"})
 	}

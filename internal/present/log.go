@@ -370,7 +370,7 @@ func PrintLogMessage(w io.Writer, s *trail.Story, format Format, options Options
 	p.Line(4, Span{Faint, lead + m.began.Format("2 Jan 15:04:05") + "  "}, Span{Plain, m.sender() + " to "},
 		Span{Strong, some(m.To)},
 		Span{Plain, ": "}, became, Span{Faint, "  " + m.id()})
-	return p.w.Flush()
+	return p.flush()
 }
 
 // rows returns a row for each recipient of a message, and one where none is known.

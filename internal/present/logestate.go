@@ -286,7 +286,7 @@ func (s *LogEstate) writeCauses(p *Page) {
 		p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". " + causeWord(c.AsIf, c.Explains)}, Span{Bad, c.AsIf[0].Says})
 		p.Line(3, Span{Plain, "   Explains " + count(c.Explains, "difference", "differences")})
 		for line := range strings.Lines(c.AsIf[0].YAML) {
-			p.write("       ", Clean(strings.TrimRight(line, "\n")), "\n")
+			p.Code(7, Span{Plain, strings.TrimRight(line, "\n")})
 		}
 		for _, other := range c.AsIf[1:min(len(c.AsIf), 3)] {
 			p.Line(6, Span{Faint, "   or: " + other.Says})

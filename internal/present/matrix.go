@@ -273,7 +273,7 @@ func (a *Matrix) fitting(p *Page, groups []MatrixRow) [][]Span {
 			}
 			rows = append(rows, row)
 		}
-		if rank == 0 || p.tableWidth(rows) <= p.options.Width {
+		if rank == 0 || tableWidth(rows) <= p.options.Width {
 			return rows
 		}
 	}

@@ -1,14 +1,9 @@
 package present
 
 import (
-	"bufio"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 )
 
 // A Style is how a piece of text stands out on a terminal.
@@ -24,14 +19,6 @@ const (
 	Bad
 )
 
-var colours = map[Style]text.Colors{
-	Strong:   {text.Bold},
-	Faint:    {text.Faint},
-	Good:     {text.FgGreen},
-	Doubtful: {text.FgYellow},
-	Bad:      {text.FgRed},
-}
-
 // A Span is a piece of text with a style. It may hold data of any kind: what
 // could control a terminal is made visible when it is written.
 type Span struct {
@@ -39,249 +26,66 @@ type Span struct {
 	Text  string
 }
 
-// A Page is text for people, of a certain width and with or without colour.
+// A printer takes the parts of an answer for people, one after the other.
+type printer interface {
+	// line takes a line that may be broken; what follows a break is set in by indent. A place, or "", stands at the
+	// right margin.
+	line(indent int, place string, spans []Span)
+	// code takes a line that is never broken, as somebody copies it.
+	code(indent int, s Span)
+	// gap takes an empty line.
+	gap()
+	// table takes rows of cells.
+	table(rows [][]Span)
+	// flush ends the answer, and returns the first error of writing it.
+	flush() error
+}
+
+// A Page is what an answer for people is written on, for a printer to lay out.
 type Page struct {
-	w       *bufio.Writer
+	to      printer
 	options Options
-}
-
-func newPage(w io.Writer, options Options) *Page {
-	return &Page{w: bufio.NewWriter(w), options: options}
-}
-
-// clean returns a text without what could control a terminal, and without the folder
-// that places are to be shown without.
-func (p *Page) clean(s string) string {
-	if p.options.Folder != "" {
-		s = strings.ReplaceAll(s, p.options.Folder, "")
-	}
-	return Clean(s)
-}
-
-// render returns a span as it goes to the terminal.
-func (p *Page) render(s Span) string {
-	clean := p.clean(s.Text)
-	if !p.options.Colour || s.Style == Plain || clean == "" {
-		return clean
-	}
-	codes := make([]string, 0, 1)
-	for _, c := range colours[s.Style] {
-		codes = append(codes, strconv.Itoa(int(c)))
-	}
-	return "\x1b[" + strings.Join(codes, ";") + "m" + clean + "\x1b[0m"
 }
 
 // Line writes spans on a line, broken where it is too long. What follows a
 // break is set in by indent.
-func (p *Page) Line(indent int, spans ...Span) {
-	for _, line := range p.broken(indent, spans) {
-		p.write(line, "\n")
-	}
-}
-
-// prose is how wide a line of prose is: what is longer is hard to read. Where lines are not for a
-// page it is as wide as they are.
-func (p *Page) prose() int {
-	if p.options.Width >= endless {
-		return p.options.Width
-	}
-	return min(p.options.Width, 100)
-}
-
-// endless is the width from which on lines are not for a page.
-const endless = 1 << 14
-
-// broken returns the lines into which spans are broken.
-func (p *Page) broken(indent int, spans []Span) []string {
-	// Leading blanks are no part of what is broken into lines.
-	lead := ""
-	for i, s := range spans {
-		trimmed := strings.TrimLeft(s.Text, " ")
-		lead += s.Text[:len(s.Text)-len(trimmed)]
-		spans[i].Text = trimmed
-		if trimmed != "" {
-			break
-		}
-	}
-	var b strings.Builder
-	for _, s := range spans {
-		b.WriteString(p.render(s))
-	}
-	margin := strings.Repeat(" ", indent)
-	lines := strings.Split(wrap(b.String(), max(p.prose()-max(indent, len(lead)), 20)), "\n")
-	for i := range lines {
-		lines[i] = lead + strings.TrimRight(lines[i], " ")
-		lead = margin
-	}
-	return lines
-}
+func (p *Page) Line(indent int, spans ...Span) { p.to.line(indent, "", spans) }
 
 // LineAt is Line with a place at the right margin: on the last line if there is room, else
 // on one of its own.
-func (p *Page) LineAt(indent int, place string, spans ...Span) {
-	if place == "" {
-		p.Line(indent, spans...)
-		return
-	}
-	lines := p.broken(indent, spans)
-	last := len(lines) - 1
-	size := text.StringWidth(p.clean(place))
-	if gap := p.prose() - text.StringWidthWithoutEscSequences(lines[last]) - size; gap >= columnGap {
-		lines[last] += strings.Repeat(" ", gap) + p.render(Span{Faint, place})
-	} else {
-		lines = append(lines, strings.Repeat(" ", max(p.prose()-size, indent))+p.render(Span{Faint, place}))
-	}
-	for _, line := range lines {
-		p.write(line, "\n")
-	}
-}
+func (p *Page) LineAt(indent int, place string, spans ...Span) { p.to.line(indent, place, spans) }
+
+// Code writes a line that is never broken, as somebody copies it.
+func (p *Page) Code(indent int, s Span) { p.to.code(indent, s) }
 
 // Gap writes an empty line.
-func (p *Page) Gap() { p.write("\n") }
+func (p *Page) Gap() { p.to.gap() }
 
 // Title writes a heading.
 func (p *Page) Title(s string) { p.Line(0, Span{Strong, s}) }
 
-func (p *Page) write(parts ...string) {
-	for _, part := range parts {
-		_, _ = p.w.WriteString(part) // Flush reports the error
-	}
-}
-
-const (
-	tableIndent = 2
-	columnGap   = 2
-)
-
 // Table writes rows in aligned columns. The last column is broken where the
 // page is not wide enough, and the others where even that does not help.
 func (p *Page) Table(rows [][]Span) {
-	if len(rows) == 0 {
-		return
-	}
-	rows, apart := p.namesApart(rows)
-	w := table.NewWriter()
-	style := table.Style{Box: table.StyleBoxDefault, Options: table.OptionsNoBordersAndSeparators}
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", columnGap)
-	w.SetStyle(style)
-	w.SetColumnConfigs(p.columns(rows))
-	for _, row := range rows {
-		cells := make(table.Row, len(row))
-		for i, s := range row {
-			if cells[i] = p.render(s); s.Text == apartMark {
-				cells[i] = apartMark
-			}
-		}
-		w.AppendRow(cells)
-	}
-	for line := range strings.SplitSeq(w.Render(), "\n") {
-		if rest, ok := strings.CutPrefix(line, apartMark); ok && len(apart) > 0 {
-			p.write(strings.Repeat(" ", tableIndent), p.render(apart[0]), "\n")
-			apart, line = apart[1:], " "+rest
-		}
-		p.write(strings.Repeat(" ", tableIndent), strings.TrimRight(line, " "), "\n")
+	if len(rows) > 0 {
+		p.to.table(rows)
 	}
 }
 
-// apartMark stands in a table for a cell that is on a line of its own. It is a character for
-// private use, which Clean leaves in no text.
-const apartMark = "\ue000"
-
-// namesApart takes the cells of the first column that are too wide out of a table that is
-// wider than the page, and returns them. Marks stand for them.
-func (p *Page) namesApart(rows [][]Span) (narrow [][]Span, apart []Span) {
-	const least, last = 8, 12 // columns of the first, and of the last cell where it is broken
-	if len(rows[0]) < 3 {
-		return rows, nil
+// shown returns how many of a list are shown: all of them, or of one that is a little longer than most, most.
+func (p *Page) shown(all, most int) int {
+	const little = 2
+	if p.options.All || all <= most+little {
+		return all
 	}
-	without := make([][]Span, len(rows))
-	for i, row := range rows {
-		without[i] = append([]Span{{}}, row[1:]...)
-		if end := &without[i][len(row)-1]; text.StringWidth(p.clean(end.Text)) > last && longestWord(end.Text) < last {
-			*end = Span{Text: strings.Repeat("x", last)}
-		}
-	}
-	room := p.options.Width - p.tableWidth(without)
-	if room < least {
-		return rows, nil
-	}
-	for _, row := range rows {
-		if text.StringWidth(p.clean(row[0].Text)) > room {
-			apart = append(apart, row[0])
-			row = append([]Span{{Text: apartMark}}, row[1:]...)
-		}
-		narrow = append(narrow, row)
-	}
-	return narrow, apart
+	return most
 }
 
-// tableWidth returns how wide a table is in which nothing is broken.
-func (p *Page) tableWidth(rows [][]Span) int {
-	var widths []int
-	for _, row := range rows {
-		for i, s := range row {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], text.StringWidth(p.clean(s.Text)))
-		}
+// more says how many of a list are not shown, if there are any; what is "more" or says of what.
+func (p *Page) more(indent, n int, what string) {
+	if n > 0 {
+		p.Line(indent, Span{Faint, strings.Repeat(" ", indent) + "and " + strconv.Itoa(n) + " " + what + " (--all)"})
 	}
-	all := tableIndent + columnGap*(len(widths)-1)
-	for _, width := range widths {
-		all += width
-	}
-	return all
-}
-
-// columns decides how wide each column may become.
-func (p *Page) columns(rows [][]Span) []table.ColumnConfig {
-	var widths, words []int // of whole cells, and of what is not broken
-	for _, row := range rows {
-		for i, s := range row {
-			if i == len(widths) {
-				widths, words = append(widths, 0), append(words, 0)
-			}
-			clean := p.clean(s.Text)
-			widths[i] = max(widths[i], text.StringWidth(clean))
-			words[i] = max(words[i], longestWord(clean))
-		}
-	}
-	const fair = 12 // what a column in the middle gets at any rate
-	left := p.options.Width - tableIndent - columnGap*(len(widths)-1)
-	last := len(widths) - 1
-	later := min(widths[last], left*2/5) // what the columns behind the one at hand get at any rate
-	for _, width := range widths[1:max(last, 1)] {
-		later += min(width, fair)
-	}
-	var configs []table.ColumnConfig
-	for i, width := range widths {
-		most := max(left, 16)
-		if i < last {
-			most = max(left-later, fair)
-			if i+1 < last {
-				later -= min(widths[i+1], fair)
-			}
-		}
-		most = max(most, words[i])
-		config := table.ColumnConfig{Number: i + 1, WidthMax: most, WidthMaxEnforcer: wrap}
-		if numeric(rows, i) {
-			config.Align = text.AlignRight
-		}
-		configs = append(configs, config)
-		left -= min(width, most)
-	}
-	return configs
-}
-
-// numeric reports whether a column holds numbers, or marks for none, below its head.
-func numeric(rows [][]Span, column int) bool {
-	for _, row := range rows[1:] {
-		cell := row[column].Text
-		if _, err := strconv.Atoi(cell); err != nil && cell != "." && cell != "-" {
-			return false
-		}
-	}
-	return len(rows) > 1
 }
 
 // A block is a number of people of whom the same is true.
@@ -367,18 +171,4 @@ func (p *Page) firstOf(list []string, all int) string {
 		return strings.Join(list, ", ")
 	}
 	return strings.Join(list[:firstShown], ", ") + " and " + strconv.Itoa(all-firstShown) + " more (--all)"
-}
-
-// Heading writes a heading to w.
-func Heading(w io.Writer, s string, options Options) {
-	p := newPage(w, options)
-	p.Title(s)
-	_ = p.w.Flush()
-}
-
-// Paragraph writes a text to w, broken into lines.
-func Paragraph(w io.Writer, s string, options Options) {
-	p := newPage(w, options)
-	p.Line(2, Span{Plain, s})
-	_ = p.w.Flush()
 }

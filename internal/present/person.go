@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 )
@@ -383,18 +381,18 @@ func (a *Person) writeRoles(p *Page) {
 }
 
 // nameWidth returns how wide the longest name of groups is.
-func nameWidth(p *Page, groups []PersonGroup) int {
-	width := 0
+func nameWidth(groups []PersonGroup) int {
+	most := 0
 	for _, g := range groups {
-		width = max(width, text.StringWidth(p.clean(g.Group)))
+		most = max(most, width(Span{Text: Clean(g.Group)}))
 	}
-	return width
+	return most
 }
 
 // personGroups writes the groups whose mail a person gets, or misses: the path that decides,
 // and with --all the others.
 func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
-	width, shown, left := nameWidth(p, groups), []PersonGroup{}, 0
+	names, shown, left := nameWidth(groups), []PersonGroup{}, 0
 	const most = 20
 	for _, g := range groups {
 		if delivered(g.Outcome) != gets {
@@ -408,7 +406,7 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 	}
 	style := map[bool]Style{true: Plain, false: Bad}[gets]
 	for _, g := range shown {
-		name := g.Group + strings.Repeat(" ", width-text.StringWidth(p.clean(g.Group)))
+		name := g.Group + strings.Repeat(" ", names-width(Span{Text: Clean(g.Group)}))
 		reason := g.reason
 		if len(g.Via) > 1 {
 			reason += ", via " + shorten(g.Via[1:])

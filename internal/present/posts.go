@@ -236,7 +236,7 @@ func (a *Posts) senders(p *Page) [][]Span {
 		row("forged, known address", d, forged(d), a.ForgedKnown.sizes[verdict])
 	}
 	placed := slices.ContainsFunc(rows[1:], func(row []Span) bool { return row[4].Text != "" })
-	if !placed || p.tableWidth(rows) > p.options.Width { // they stand with the people below, too
+	if !placed || tableWidth(rows) > p.options.Width { // they stand with the people below, too
 		for i := range rows {
 			rows[i] = rows[i][:4]
 		}

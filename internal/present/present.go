@@ -5,7 +5,6 @@
 package present
 
 import (
-	"bytes"
 	"encoding/csv"
 	"errors"
 	"io"
@@ -59,7 +58,9 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 	case CSV:
 		return writeCSV(w, a)
 	case Markdown:
-		return writeMarkdown(w, a, options)
+		p := newMarkdownPage(w, options)
+		a.writeText(p)
+		return p.flush()
 	case SARIF:
 		if hazards, ok := a.(*Hazards); ok {
 			return encode(w, hazards.sarif(), "", "  ")
@@ -78,25 +79,37 @@ func Print(w io.Writer, a Answer, format Format, options Options) error {
 	}
 	p := newPage(w, options)
 	a.writeText(p)
-	return p.w.Flush()
+	return p.flush()
 }
 
 // FirstLine returns the first line of an answer as text, however long.
 func FirstLine(a Answer) string {
-	var b bytes.Buffer
+	first := &firstLine{}
 	if long, ok := a.(interface{ head() []Span }); ok { // the rest may be very long
-		p := newPage(&b, Options{Width: endless})
-		p.Line(2, long.head()...)
-		_ = p.w.Flush()
-		line, _, _ := strings.Cut(b.String(), "\n")
-		return line
+		first.line(0, "", long.head())
+	} else {
+		a.writeText(&Page{to: first, options: Options{Width: endless}})
 	}
-	if err := Print(&b, a, Text, Options{Width: endless}); err != nil {
-		return ""
-	}
-	line, _, _ := strings.Cut(b.String(), "\n")
-	return line
+	return first.text
 }
+
+// A firstLine is a printer that keeps the first line alone.
+type firstLine struct{ text string }
+
+func (f *firstLine) line(_ int, _ string, spans []Span) {
+	if f.text != "" {
+		return
+	}
+	for _, s := range spans {
+		f.text += Clean(s.Text)
+	}
+	f.text, _, _ = strings.Cut(strings.TrimRight(f.text, " "), "\n")
+}
+
+func (f *firstLine) code(_ int, s Span)  { f.line(0, "", []Span{s}) }
+func (f *firstLine) gap()                {}
+func (f *firstLine) table(rows [][]Span) { f.line(0, "", rows[0]) }
+func (f *firstLine) flush() error        { return nil }
 
 // writeCSV writes a table after RFC 4180. A cell that a spreadsheet would take
 // for a formula gets an apostrophe in front, and control characters are made

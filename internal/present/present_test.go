@@ -11,8 +11,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode"
 
-	"github.com/mattn/go-runewidth"
+	xwidth "golang.org/x/text/width"
 )
 
 // anyAnswer is an answer with data of any kind.
@@ -33,6 +34,19 @@ func (s anyAnswer) writeText(p *Page) {
 
 func (s anyAnswer) table() ([]string, iter.Seq[[]string]) {
 	return []string{"value"}, slices.Values([][]string{{s.Value}})
+}
+
+// terminalColumns returns how many columns of a terminal a text takes (Unicode Standard Annex #11).
+func terminalColumns(text string) (n int) {
+	for _, r := range text {
+		if k := xwidth.LookupRune(r).Kind(); k == xwidth.EastAsianWide || k == xwidth.EastAsianFullwidth {
+			n++
+		}
+		if !unicode.Is(unicode.Mn, r) {
+			n++
+		}
+	}
+	return n
 }
 
 func printed(t *testing.T, s anyAnswer, options Options) string {
@@ -96,11 +110,11 @@ func TestTable(t *testing.T) {
 		out := printed(t, s, Options{Width: width, Colour: width == 120})
 		lines := strings.Split(strings.TrimSuffix(out, "\n"), "\n")
 		for _, line := range lines {
-			if got := runewidth.StringWidth(line); got > width {
+			if got := terminalColumns(line); got > width {
 				t.Errorf("at %d columns, a line has %d: %q", width, got, line)
 			}
 		}
-		column := func(line, word string) int { return runewidth.StringWidth(line[:strings.Index(line, word)]) }
+		column := func(line, word string) int { return terminalColumns(line[:strings.Index(line, word)]) }
 		last := lines[len(lines)-1]
 		if column(lines[0], "first") != column(last, "second") || column(lines[0], "many") != column(last, "short") {
 			t.Errorf("at %d columns, the columns are not aligned:\n%s", width, out)
@@ -202,7 +216,7 @@ func TestCausesAlike(t *testing.T) {
 	var b strings.Builder
 	p := newPage(&b, Options{Width: 80})
 	a.writeCauses(p)
-	_ = p.w.Flush()
+	_ = p.flush()
 	got := b.String()
 	for _, want := range []string{"1. Likely cause: the copy of a@k in g@k is none", "Explains 5 of 7, in 3 messages", "The same of 2 other people: b@k, c@k",
 		"2. Likely cause: the copy of d@k in h@k is none", "3. Likely cause: the copy of e@k in h@k is none"} {
@@ -222,7 +236,7 @@ func TestReasonsFirst(t *testing.T) {
 	var b strings.Builder
 	p := newPage(&b, Options{Width: 100})
 	a.writeText(p)
-	_ = p.w.Flush()
+	_ = p.flush()
 	at := 0
 	for _, want := range []string{"! What servers said explains 6, 1 cause 2, 1 not explained", "What servers said\n", "messages 1, 2: 550 5.1.1 nobody\n    it is not there",
 		"a@k: 5.2.2 full", "1. Likely cause: the copy is none", "or: it was lost"} {

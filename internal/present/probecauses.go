@@ -174,7 +174,7 @@ func (a *Probe) writeCause(p *Page, number int, c ProbeCause) {
 	p.Line(3, Span{Plain, "   Explains " + strconv.Itoa(c.Explains) + " of " + strconv.Itoa(a.NotAsPredicted) + ", in " +
 		count(c.messages, "message", "messages")})
 	for line := range strings.Lines(c.AsIf[0].YAML) {
-		p.write("       ", Clean(strings.TrimRight(line, "\n")), "\n")
+		p.Code(7, Span{Plain, strings.TrimRight(line, "\n")})
 	}
 	p.Line(6, Span{Faint, "   Example: " + c.example})
 	const most = 3

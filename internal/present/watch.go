@@ -181,5 +181,5 @@ func PrintWatchEvent(w io.Writer, e *WatchEvent, format Format, options Options)
 		}
 		p.Line(4, Span{Plain, line})
 	}
-	return p.w.Flush()
+	return p.flush()
 }

@@ -1,77 +1,79 @@
 package present
 
-import (
-	"strings"
+import "strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
-)
-
-const endOfColour = "\x1b[0m"
-
-// wrap breaks a text into lines of a width, at blanks only: an address, path or place
-// that is longer stays whole and sticks out. A colour ends with a line and goes
-// on with the next.
-func wrap(s string, width int) string {
-	var b strings.Builder
-	colour := ""
-	for i, paragraph := range strings.Split(s, "\n") {
-		if i > 0 {
-			b.WriteByte('\n')
-		}
-		colour = wrapLine(&b, paragraph, width, colour)
-	}
-	return b.String()
+// A word is a piece of text that is never broken, such as an address or a place.
+type word struct {
+	blanks int // before it
+	spans  []Span
 }
 
-// wrapLine is wrap of one line. It takes and returns the colour that is on.
-func wrapLine(b *strings.Builder, line string, width int, colour string) string {
-	filled, blanks, begun := 0, 0, false
-	for i, word := range strings.Split(line, " ") {
-		if i > 0 {
-			blanks++
-		}
-		size := text.StringWidthWithoutEscSequences(word)
-		switch {
-		case size > 0 && begun && filled+blanks+size > width:
-			if colour != "" {
-				b.WriteString(endOfColour)
+// words returns the words of clean spans.
+func words(spans []Span) []word {
+	list := []word{{}}
+	for _, s := range spans {
+		for i, part := range strings.Split(s.Text, " ") {
+			if i > 0 && list[len(list)-1].spans != nil {
+				list = append(list, word{})
 			}
-			b.WriteString("\n" + colour)
-			filled, blanks = 0, 0
-		case word != "":
-			b.WriteString(strings.Repeat(" ", blanks))
-			filled, blanks = filled+blanks, 0
+			last := &list[len(list)-1]
+			if i > 0 {
+				last.blanks++
+			}
+			if part != "" {
+				last.spans = append(last.spans, Span{s.Style, part})
+			}
 		}
-		b.WriteString(word)
-		filled, begun = filled+size, begun || text.StripEscape(word) != ""
-		colour = colourAfter(word, colour)
 	}
-	return colour
+	return list
 }
 
-// colourAfter returns the colour that is on behind a word.
-func colourAfter(word, colour string) string {
-	for {
-		_, rest, ok := strings.Cut(word, "\x1b[")
-		if !ok {
-			return colour
+// wrap breaks clean spans into lines of a width, at blanks only: a word that is longer stays whole and sticks out.
+func wrap(spans []Span, most int) [][]Span {
+	lines := [][]Span{nil}
+	filled, begun := 0, false
+	for _, w := range words(spans) {
+		if w.spans == nil {
+			continue // blanks at an end
 		}
-		code, behind, ok := strings.Cut(rest, "m")
-		if !ok {
-			return colour
+		size := width(w.spans...)
+		if size > 0 && begun && filled+w.blanks+size > most {
+			lines = append(lines, nil)
+			filled, w.blanks = 0, 0
 		}
-		if colour = "\x1b[" + code + "m"; colour == endOfColour {
-			colour = ""
-		}
-		word = behind
+		line := &lines[len(lines)-1]
+		*line = join(*line, w)
+		filled, begun = filled+w.blanks+size, true
 	}
+	return lines
+}
+
+// join adds a word to a line. What has one style is one span.
+func join(line []Span, w word) []Span {
+	if w.blanks > 0 {
+		blanks := Span{w.spans[0].Style, strings.Repeat(" ", w.blanks)}
+		if n := len(line); n == 0 || line[n-1].Style != blanks.Style {
+			blanks.Style = Plain
+		}
+		line = append(line, blanks)
+	}
+	line = append(line, w.spans...)
+	merged := line[:0]
+	for _, s := range line {
+		if n := len(merged); n > 0 && merged[n-1].Style == s.Style {
+			merged[n-1].Text += s.Text
+			continue
+		}
+		merged = append(merged, s)
+	}
+	return merged
 }
 
 // longestWord returns the width of the longest piece of a text that wrap keeps whole.
 func longestWord(s string) int {
 	longest := 0
 	for word := range strings.FieldsSeq(s) {
-		longest = max(longest, text.StringWidth(word))
+		longest = max(longest, width(Span{Plain, word}))
 	}
 	return longest
 }
