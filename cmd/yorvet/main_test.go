@@ -13,7 +13,9 @@ import (
 	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -67,17 +69,56 @@ func run(t *testing.T, dir string, env, args []string) result {
 	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &stdout, &stderr
 	cmd.Args[0] = "yorvet"
 	cmd.Env = append([]string{"TMPDIR=" + t.TempDir(), "XDG_STATE_HOME=" + stateOf(dir)}, env...)
-	err := cmd.Run()
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	memory := memoryOf(cmd.Process.Pid)
+	err := cmd.Wait()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		t.Fatal(err)
 	}
-	var memory int64
-	usage := reflect.Indirect(reflect.ValueOf(cmd.ProcessState.SysUsage()))
-	if most := usage.FieldByName("Maxrss"); runtime.GOOS == "linux" && most.IsValid() {
-		memory = most.Int() << 10
+	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), memory(cmd.ProcessState), cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+}
+
+// memoryOf returns a function that says how much memory a process took at most, once it has ended. What the system counts
+// for a process is no less than the memory of this one when it began: where that is much, the process is looked at while it runs.
+func memoryOf(pid int) func(*os.ProcessState) int64 {
+	own, seen, ended := peak("self"), int64(0), make(chan struct{})
+	var looking sync.WaitGroup
+	if own > 100<<20 {
+		looking.Go(func() {
+			for {
+				seen = max(seen, peak(strconv.Itoa(pid)))
+				select {
+				case <-ended:
+					return
+				case <-time.After(5 * time.Millisecond):
+				}
+			}
+		})
 	}
-	return result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), memory, cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+	return func(state *os.ProcessState) int64 {
+		close(ended)
+		looking.Wait()
+		usage := reflect.Indirect(reflect.ValueOf(state.SysUsage()))
+		if most := usage.FieldByName("Maxrss"); runtime.GOOS == "linux" && most.IsValid() && (seen == 0 || most.Int()<<10 > own+own/8) {
+			return most.Int() << 10
+		}
+		return seen
+	}
+}
+
+// peak returns how much memory a process has taken at most, where the system tells.
+func peak(process string) int64 {
+	data, err := os.ReadFile("/proc/" + process + "/status")
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := strings.Cut(string(data), "VmHWM:")
+	kilobytes, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
+	n, _ := strconv.ParseInt(kilobytes, 10, 64)
+	return n << 10
 }
 
 // stateOf is where a program that runs in a folder keeps what it knows of the user's work:
