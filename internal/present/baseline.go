@@ -107,8 +107,9 @@ func (a *Hazards) causes(findings []hazard.Finding) [][]hazard.Finding {
 func (a *Hazards) writeCauses(p *Page, findings []hazard.Finding) {
 	const mostCauses = 20
 	lists := a.causes(findings)
+	shown := p.shown(len(lists), mostCauses)
 	for i, list := range lists {
-		if i == mostCauses && !p.options.All && len(lists) > mostCauses+2 {
+		if i == shown {
 			rest := 0
 			for _, one := range lists[i:] {
 				rest += len(one)

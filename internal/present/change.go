@@ -86,17 +86,13 @@ func (a *Change) writeText(p *Page) {
 		}
 	}
 	a.writeBody(p)
-	for i, row := range a.NewGroups {
-		if i == 0 {
-			p.Gap()
-			p.Title("What the new groups do")
-		}
-		if i == mostShown && !p.options.All {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(a.NewGroups)-i) + " more (--all)"})
-			break
-		}
-		p.Line(6, append([]Span{{Plain, "  " + row.Group + ": "}}, row.spans()...)...)
+	if len(a.NewGroups) > 0 {
+		p.Gap()
+		p.Title("What the new groups do")
 	}
+	p.first(len(a.NewGroups), mostShown, "more", func(i int) {
+		p.Line(6, append([]Span{{Plain, "  " + a.NewGroups[i].Group + ": "}}, a.NewGroups[i].spans()...)...)
+	})
 	if a.KeptBack > 0 {
 		p.Gap()
 		p.Line(

@@ -65,14 +65,10 @@ func (a *Changes) writeText(p *Page) {
 		first += ", " + strconv.Itoa(undone) + " undone"
 	}
 	p.Line(0, Span{Strong, first})
-	for i, c := range a.Changes {
-		if i == 2*mostShown && !p.options.All {
-			p.Line(0, Span{Faint, "and " + strconv.Itoa(len(a.Changes)-i) + " more (--all)"})
-			break
-		}
+	p.first(len(a.Changes), 2*mostShown, "more", func(i int) {
 		p.Gap()
-		c.write(p)
-	}
+		a.Changes[i].write(p)
+	})
 }
 
 func (c *KeptChange) write(p *Page) {

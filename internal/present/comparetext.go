@@ -25,13 +25,7 @@ func (a *Comparison) writeText(p *Page) {
 		p.Gap()
 		p.Title("Open (" + strconv.Itoa(len(a.Open)) + ")")
 	}
-	for i, text := range a.Open {
-		if i == mostShown && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(a.Open)-i) + " more (--all)"})
-			break
-		}
-		p.Line(4, Span{Plain, "  " + text})
-	}
+	p.first(len(a.Open), mostShown, "more", func(i int) { p.Line(4, Span{Plain, "  " + a.Open[i]}) })
 }
 
 // writeBody says what changes, for whom.
@@ -39,14 +33,9 @@ func (a *Comparison) writeBody(p *Page) {
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
 	p.settings("The estate", a.Estate)
-	for i, one := range a.Persons {
-		if i == mostShown && !p.options.All {
-			more := count(len(a.Persons)-i, "more person", "more people")
-			p.Line(4, Span{Faint, "  and " + more + " with other differences (--all)"})
-			break
-		}
-		p.settings(one.Address, one.Settings)
-	}
+	p.first(len(a.Persons), mostShown, "more with other differences", func(i int) {
+		p.settings(a.Persons[i].Address, a.Persons[i].Settings)
+	})
 	p.groupChanges(a.Changes)
 	if list := a.Hazards.Appear; len(list) > 0 {
 		p.Gap()

@@ -333,10 +333,7 @@ func (b *brokenBy) add(c Counterexample, all bool) {
 
 // counterexamples writes who breaks an expectation, and why.
 func (p *Page) counterexamples(by *brokenBy) {
-	shown := by.reasons
-	if !p.options.All && len(shown) > mostShown {
-		shown = shown[:firstShown]
-	}
+	shown := by.reasons[:p.shown(len(by.reasons), mostShown)]
 	left := by.n
 	for _, r := range shown {
 		left -= r.n
@@ -350,9 +347,7 @@ func (p *Page) counterexamples(by *brokenBy) {
 			p.Line(6, Span{Plain, "      " + p.firstOf(r.names, r.n)})
 		}
 	}
-	if left > 0 {
-		p.Line(6, Span{Faint, "    and " + strconv.Itoa(left) + " more (--all)"})
-	}
+	p.more(left, "more")
 }
 
 func (a *Expectations) table() ([]string, iter.Seq[[]string]) {

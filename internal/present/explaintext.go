@@ -274,12 +274,9 @@ func (p *Page) paths(paths []Path) {
 		title = append(title, Span{Faint, "   (--all lists them)"})
 	}
 	p.Line(2, title...)
-	if !p.options.All && len(shown) > mostShown {
-		p.Table(shown[:firstShown])
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(shown)-firstShown) + " more (--all)"})
-		return
-	}
-	p.Table(shown)
+	n := p.shown(len(shown), mostShown)
+	p.Table(shown[:n])
+	p.more(len(shown)-n, "more")
 }
 
 // sees writes what each side sees.

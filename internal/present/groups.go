@@ -58,10 +58,7 @@ func (a *Groups) writeText(p *Page) {
 	}
 	p.Gap()
 	const most = 40
-	shown := a.Groups
-	if !p.options.All && len(shown) > most+2 {
-		shown = shown[:most]
-	}
+	shown := a.Groups[:p.shown(len(a.Groups), most)]
 	var head []Span
 	for _, word := range []string{"group", "kind", "members", "rules", "owners", "title"} {
 		head = append(head, Span{Faint, word})
@@ -75,9 +72,7 @@ func (a *Groups) writeText(p *Page) {
 	}
 	p.Table(rows)
 	p.Gap()
-	if len(shown) < len(a.Groups) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more (--all)"})
-	}
+	p.more(len(a.Groups)-len(shown), "more")
 	p.Line(0, Span{Faint, "members, owners: as listed; rules: how many pick members. Addresses without a domain end in " +
 		a.domain + "."})
 }

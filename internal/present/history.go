@@ -208,14 +208,7 @@ func (p *Page) listed(title string, n int, write func(i int)) {
 	}
 	p.Gap()
 	p.Title(title + " (" + strconv.Itoa(n) + ")")
-	const most = 20
-	for i := range n {
-		if i == most && !p.options.All && n > most+2 {
-			p.Line(2, Span{Faint, "  and " + strconv.Itoa(n-i) + " more (--all)"})
-			break
-		}
-		write(i)
-	}
+	p.first(n, 20, "more", write)
 }
 
 func (p *Page) facts(title string, facts []HistoryFact) {

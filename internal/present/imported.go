@@ -119,11 +119,8 @@ func (a *Import) remarks(p *Page) {
 		}
 		return 1
 	})
-	for i, r := range list {
-		if i == 2*mostShown && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(list)-i) + " more (--all)"})
-			break
-		}
+	p.first(len(list), 2*mostShown, "more", func(i int) {
+		r := list[i]
 		place := r.Source
 		if r.Line > 0 {
 			place += ":" + strconv.Itoa(r.Line)
@@ -133,7 +130,7 @@ func (a *Import) remarks(p *Page) {
 			style = Doubtful
 		}
 		p.Line(4, Span{Faint, "  " + place + "  "}, Span{style, r.Text})
-	}
+	})
 }
 
 func (a *Import) conflicts(p *Page) {
@@ -142,15 +139,12 @@ func (a *Import) conflicts(p *Page) {
 	}
 	p.Gap()
 	p.Title("Sources disagree (" + strconv.Itoa(len(a.Conflicts)) + "); the first named is kept")
-	for i, c := range a.Conflicts {
-		if i == mostShown && !p.options.All {
-			p.Line(4, Span{Faint, "  and " + strconv.Itoa(len(a.Conflicts)-i) + " more (--all)"})
-			break
-		}
+	p.first(len(a.Conflicts), mostShown, "more", func(i int) {
+		c := &a.Conflicts[i]
 		p.Line(2, Span{Strong, "  " + c.Who}, Span{Plain, "  " + c.What})
 		p.LineAt(6, c.TakenAt, Span{Plain, "    kept: " + c.Taken})
 		p.LineAt(6, c.LeftAt, Span{Doubtful, "    not:  " + c.Left})
-	}
+	})
 	if slices.ContainsFunc(a.Conflicts, func(c ImportConflict) bool { return c.What == "this" }) {
 		p.Line(2, Span{Faint, "  An address goes to the other one with --prefer and that one's main address."})
 	}

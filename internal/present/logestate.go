@@ -276,12 +276,8 @@ func (s *LogEstate) writeCauses(p *Page) {
 				" messages only"})
 		}
 	}()
-	for i, c := range s.Causes {
-		if i == 5 && !p.options.All {
-			p.Gap()
-			p.Line(0, Span{Faint, "and " + strconv.Itoa(len(s.Causes)-i) + " more causes (--all)"})
-			return
-		}
+	p.first(len(s.Causes), 5, "more causes", func(i int) {
+		c := &s.Causes[i]
 		p.Gap()
 		p.Line(3, Span{Strong, strconv.Itoa(i+1) + ". " + causeWord(c.AsIf, c.Explains)}, Span{Bad, c.AsIf[0].Says})
 		p.Line(3, Span{Plain, "   Explains " + count(c.Explains, "difference", "differences")})
@@ -291,5 +287,5 @@ func (s *LogEstate) writeCauses(p *Page) {
 		for _, other := range c.AsIf[1:min(len(c.AsIf), 3)] {
 			p.Line(6, Span{Faint, "   or: " + other.Says})
 		}
-	}
+	})
 }

@@ -42,10 +42,8 @@ func (a *Mailing) writeText(p *Page) {
 	}
 	p.Gap()
 	var rows [][]Span
-	for i, one := range a.Letters {
-		if i == 30 && !p.options.All && len(a.Letters) > 32 {
-			break
-		}
+	shown := p.shown(len(a.Letters), 30)
+	for _, one := range a.Letters[:shown] {
 		state := Span{Plain, ""}
 		switch {
 		case a.Sent && one.Taken:
@@ -59,9 +57,7 @@ func (a *Mailing) writeText(p *Page) {
 			{Plain, kilobytes(one.Bytes)}, state})
 	}
 	p.Table(rows)
-	if len(rows) < len(a.Letters) {
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(len(a.Letters)-len(rows)) + " more (--all)"})
-	}
+	p.more(len(a.Letters)-shown, "more")
 }
 
 func kilobytes(n int) string { return strconv.Itoa((n+999)/1000) + " kB" }

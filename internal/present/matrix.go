@@ -216,15 +216,10 @@ func (a *Matrix) writeText(p *Page) {
 	p.Line(2, Span{Faint, "Names without @ end in " + a.domain + "."})
 	p.Gap()
 	const most = 30
-	shown := a.Groups
-	if !p.options.All && len(shown) > most+2 {
-		shown = shown[:most]
-	}
+	shown := a.Groups[:p.shown(len(a.Groups), most)]
 	p.Table(a.fitting(p, shown))
 	p.Gap()
-	if len(shown) < len(a.Groups) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Groups)-len(shown)) + " more (--all)"})
-	}
+	p.more(len(a.Groups)-len(shown), "more")
 	p.Line(
 		0,
 		Span{

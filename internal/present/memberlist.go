@@ -206,10 +206,7 @@ func (m *ListedMember) says() string {
 }
 
 func (p *Page) listedMembers(list []ListedMember) {
-	shown := list
-	if !p.options.All && len(shown) > mostMembers+2 {
-		shown = shown[:mostMembers]
-	}
+	shown := list[:p.shown(len(list), mostMembers)]
 	var rows [][]Span
 	for i := range shown {
 		m := &shown[i]
@@ -224,9 +221,7 @@ func (p *Page) listedMembers(list []ListedMember) {
 		rows = append(rows, row)
 	}
 	p.Table(rows)
-	if more := len(list) - len(shown); more > 0 {
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(more) + " more (--all)"})
-	}
+	p.more(len(list)-len(shown), "more")
 }
 
 func (a *MemberList) table() ([]string, iter.Seq[[]string]) {

@@ -72,7 +72,7 @@ func (p *Page) Table(rows [][]Span) {
 	}
 }
 
-// shown returns how many of a list are shown: all of them, or of one that is a little longer than most, most.
+// shown returns how many of a list are shown: all of one that is no longer than most, or a little; else most.
 func (p *Page) shown(all, most int) int {
 	const little = 2
 	if p.options.All || all <= most+little {
@@ -81,10 +81,20 @@ func (p *Page) shown(all, most int) int {
 	return most
 }
 
-// more says how many of a list are not shown, if there are any; what is "more" or says of what.
-func (p *Page) more(indent, n int, what string) {
+// first calls write with the indices of those of a list that are shown, and says how many more there are. what is
+// "more", or says of what.
+func (p *Page) first(all, most int, what string, write func(i int)) {
+	shown := p.shown(all, most)
+	for i := range shown {
+		write(i)
+	}
+	p.more(all-shown, what)
+}
+
+// more says how many of a list are not shown, if there are any.
+func (p *Page) more(n int, what string) {
 	if n > 0 {
-		p.Line(indent, Span{Faint, strings.Repeat(" ", indent) + "and " + strconv.Itoa(n) + " " + what + " (--all)"})
+		p.Line(2, Span{Faint, "  and " + thousands(n) + " " + what + " (--all)"})
 	}
 }
 
@@ -141,16 +151,9 @@ func (p *Page) block(b block) {
 	switch {
 	case alone:
 	case b.apart():
-		shown := len(b.people)
-		if !p.options.All && shown > mostShown {
-			shown = firstShown
-		}
-		for i := range shown {
+		p.first(len(b.people), mostShown, "more", func(i int) {
 			p.LineAt(6, b.places[i], Span{Plain, "    " + b.people[i]})
-		}
-		if shown < len(b.people) {
-			p.Line(6, Span{Faint, "    and " + strconv.Itoa(len(b.people)-shown) + " more (--all)"})
-		}
+		})
 	default:
 		p.Line(4, Span{Plain, "    " + p.some(b.people)})
 	}

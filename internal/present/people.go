@@ -84,10 +84,8 @@ func (a *People) writeText(p *Page) {
 	if withAttributes {
 		rows[0] = append(rows[0], Span{Faint, "attributes"})
 	}
-	for i, one := range a.People {
-		if i == most && !p.options.All {
-			break
-		}
+	shown := p.shown(len(a.People), most)
+	for _, one := range a.People[:shown] {
 		mailbox := Span{Plain, one.Mailbox}
 		if one.Mailbox != estate.MailboxOpen.String() {
 			mailbox.Style = Bad
@@ -101,9 +99,7 @@ func (a *People) writeText(p *Page) {
 	}
 	p.Table(rows)
 	p.Gap()
-	if len(a.People) > most && !p.options.All {
-		p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.People)-most) + " more (--all)"})
-	}
+	p.more(len(a.People)-shown, "more")
 	p.Line(0, Span{Faint, "groups: that list them; roles: groups that they own or moderate. Addresses without a " +
 		"domain end in " +
 		a.domain + "."})

@@ -392,18 +392,16 @@ func nameWidth(groups []PersonGroup) int {
 // personGroups writes the groups whose mail a person gets, or misses: the path that decides,
 // and with --all the others.
 func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
-	names, shown, left := nameWidth(groups), []PersonGroup{}, 0
-	const most = 20
+	names, shown := nameWidth(groups), []PersonGroup{}
 	for _, g := range groups {
-		if delivered(g.Outcome) != gets {
-			continue
+		if delivered(g.Outcome) == gets {
+			shown = append(shown, g)
 		}
-		if len(shown) == most && !p.options.All {
-			left++
-			continue
-		}
-		shown = append(shown, g)
 	}
+	const most = 20
+	n := p.shown(len(shown), most)
+	left := len(shown) - n
+	shown = shown[:n]
 	style := map[bool]Style{true: Plain, false: Bad}[gets]
 	for _, g := range shown {
 		name := g.Group + strings.Repeat(" ", names-width(Span{Text: Clean(g.Group)}))
@@ -439,9 +437,7 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 	if len(not) > 0 {
 		p.Line(4, Span{Plain, "  No calendar requests of "}, Span{Plain, p.some(not)})
 	}
-	if left > 0 {
-		p.Line(4, Span{Faint, "  " + verb + " " + strconv.Itoa(left) + " more (--all)"})
-	}
+	p.more(left, "more")
 }
 
 func (a *Person) table() ([]string, iter.Seq[[]string]) {

@@ -145,11 +145,7 @@ func (a *ProbePlan) Blind() string {
 // writeCases lists the messages by group.
 func (a *ProbePlan) writeCases(p *Page) {
 	group := ""
-	shown := a.Cases
-	const most = 30
-	if !p.options.All && len(shown) > most+2 {
-		shown = shown[:most]
-	}
+	shown := a.Cases[:p.shown(len(a.Cases), 30)]
 	var rows [][]Span
 	flush := func() {
 		if len(rows) > 0 {
@@ -184,9 +180,7 @@ func (a *ProbePlan) writeCases(p *Page) {
 		)
 	}
 	flush()
-	if len(shown) < len(a.Cases) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Cases)-len(shown)) + " more (--all)"})
-	}
+	p.more(len(a.Cases)-len(shown), "more")
 }
 
 // writeNotes lists what cannot be tried.
@@ -194,13 +188,9 @@ func (a *ProbePlan) writeNotes(p *Page) {
 	if len(a.Notes) > 0 {
 		p.Gap()
 	}
-	for i, note := range a.Notes {
-		if i == 6 && !p.options.All && len(a.Notes) > 8 {
-			p.Line(2, Span{Faint, "and " + strconv.Itoa(len(a.Notes)-i) + " more that cannot be tried (--all)"})
-			break
-		}
-		p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, note})
-	}
+	p.first(len(a.Notes), 6, "more that cannot be tried", func(i int) {
+		p.Line(2, Span{Doubtful, "left out: "}, Span{Plain, a.Notes[i]})
+	})
 }
 
 func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {

@@ -124,18 +124,13 @@ func (r *reasons) note(why, who string) {
 }
 
 func (r *reasons) write(p *Page, title string) {
-	const most = 6
-	for i, why := range r.list {
-		if i == 0 {
-			p.Gap()
-			p.Title(title)
-		}
-		if i == most && !p.options.All && len(r.list) > most+2 {
-			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(r.list)-i) + " more reasons (--all)"})
-			break
-		}
-		p.Line(4, Span{Doubtful, "  " + why + ": "}, Span{Plain, p.some(r.who[why])})
+	if len(r.list) > 0 {
+		p.Gap()
+		p.Title(title)
 	}
+	p.first(len(r.list), 6, "more reasons", func(i int) {
+		p.Line(4, Span{Doubtful, "  " + r.list[i] + ": "}, Span{Plain, p.some(r.who[r.list[i]])})
+	})
 }
 
 // mayYetCome reports whether something that was predicted has neither come nor bounced.
@@ -147,16 +142,11 @@ func (a *Probe) mayYetCome() bool {
 
 // writeReasons tells what servers said of what is not as predicted, before anything is guessed.
 func (a *Probe) writeReasons(p *Page) {
-	const most = 6
-	for i := range a.Reasons {
-		if i == 0 {
-			p.Gap()
-			p.Title("What servers said")
-		}
-		if i == most && !p.options.All && len(a.Reasons) > most+1 {
-			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Reasons)-i) + " more (--all)"})
-			break
-		}
+	if len(a.Reasons) > 0 {
+		p.Gap()
+		p.Title("What servers said")
+	}
+	p.first(len(a.Reasons), 6, "more", func(i int) {
 		r := &a.Reasons[i]
 		of := "message " + p.some(r.Cases)
 		if len(r.Cases) > 1 {
@@ -169,7 +159,7 @@ func (a *Probe) writeReasons(p *Page) {
 		if r.Says != "" {
 			p.Line(6, Span{Plain, "    " + r.Says})
 		}
-	}
+	})
 }
 
 // explanation says how much of what differs is explained.
@@ -230,11 +220,9 @@ func (a *Probe) writeDifferences(p *Page) {
 		shown++
 		c.writeDifference(p, verdict, members, facets)
 	}
-	if left > 0 {
-		p.Line(2, Span{Faint, "  and " + strconv.Itoa(left) + " more messages (--all)"})
-	}
-	if explained > 0 && shown > 0 {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(explained) + " more, explained above (--all)"})
+	p.more(left, "more messages")
+	if shown > 0 {
+		p.more(explained, "more, explained above")
 	}
 }
 
@@ -256,7 +244,6 @@ func (a *Probe) otherwise(number int, all bool) (members []ProbeMember, explaine
 // writeDifference tells what was seen otherwise of a case: the verdict, and what some
 // got.
 func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember, facets []Facet) {
-	const mostMembers = 4
 	from := c.From
 	if c.By != "" {
 		from = c.By + " as " + c.From
@@ -276,13 +263,9 @@ func (c *ProbeCase) writeDifference(p *Page, verdict bool, members []ProbeMember
 		}
 	}
 	p.Line(6, spans...)
-	for k, m := range members {
-		if k == mostMembers && !p.options.All && len(members) > mostMembers+1 {
-			p.Line(6, Span{Faint, "      and " + strconv.Itoa(len(members)-k) + " more (--all)"})
-			break
-		}
-		p.Line(8, Span{Plain, "      " + m.Address + ": "}, Span{Bad, m.difference()})
-	}
+	p.first(len(members), 4, "more", func(i int) {
+		p.Line(8, Span{Plain, "      " + members[i].Address + ": "}, Span{Bad, members[i].difference()})
+	})
 	for _, f := range facets {
 		p.Line(8, Span{Plain, "      " + f.Name + " in the mailbox of " + f.Reader + ": "},
 			Span{Bad, quoted(f.Predicted) + " predicted, " + quoted(f.Seen)})

@@ -81,14 +81,9 @@ func (a *RollCall) writeText(p *Page) {
 		}
 	}
 	const most = 40
-	shown := rows
-	if !p.options.All && len(rows) > most+2 {
-		shown = rows[:most]
-	}
-	p.Table(shown)
-	if len(shown) < len(rows) {
-		p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(rows)-len(shown)) + " more (--all)"})
-	}
+	shown := p.shown(len(rows), most)
+	p.Table(rows[:shown])
+	p.more(len(rows)-shown, "more")
 	for _, other := range a.Others {
 		p.Line(2, Span{Doubtful, "also answered: "}, Span{Plain, other})
 	}

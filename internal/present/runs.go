@@ -109,9 +109,7 @@ func (a *Runs) writeText(p *Page) {
 		p.Gap()
 		p.Table(rows)
 	}
-	if more := a.All - len(a.Runs); more > 0 {
-		p.Line(0, Span{Faint, "  and " + thousands(more) + " more (--all)"})
-	}
+	p.more(a.All-len(a.Runs), "more")
 	a.writeUnderWay(p)
 	if len(a.Agents) > 0 {
 		p.Gap()
@@ -189,13 +187,7 @@ func (a *Checked) writeText(p *Page) {
 	if len(a.Problems) > 0 {
 		p.Gap()
 	}
-	for i, problem := range a.Problems {
-		if i == 20 && !p.options.All && len(a.Problems) > 22 {
-			p.Line(0, Span{Faint, "  and " + strconv.Itoa(len(a.Problems)-i) + " more (--all)"})
-			break
-		}
-		p.Line(4, Span{Bad, "! "}, Span{Plain, problem})
-	}
+	p.first(len(a.Problems), 20, "more", func(i int) { p.Line(4, Span{Bad, "! "}, Span{Plain, a.Problems[i]}) })
 }
 
 func (a *Checked) table() ([]string, iter.Seq[[]string]) {
