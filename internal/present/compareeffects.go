@@ -1,19 +1,51 @@
 package present
 
 import (
+	"io"
 	"reflect"
 	"strconv"
 	"strings"
 )
 
-// effects are the rows of what changes for whom in a group; what is the same change is
-// one row.
-func (p *Page) effects(c GroupChange) [][]Span {
-	var rows [][]Span
+// A changeRow is one change in a group, in words.
+type changeRow struct {
+	what, change string   // what of the group, and what becomes of it
+	who          []string // for whom; nil: it is about nobody in particular
+	n            int      // for how many, in all groups of a kind
+	says         string   // what is the case instead, where it is about nobody
+	when         string   // of which messages, or ""
+}
+
+// spans are the cells of a row. Where it is of several groups whose people differ, nobody is named.
+func (r changeRow) spans(p *Page, several bool) []Span {
+	switch {
+	case r.who == nil:
+		return []Span{{Plain, r.what}, {Strong, r.change}, {}, {Plain, r.says}}
+	case several:
+		return []Span{{Plain, r.what}, {Strong, r.change}, {Plain, strconv.Itoa(r.n)}, {Plain, "in all of them" + r.when}}
+	}
+	return []Span{{Plain, r.what}, {Strong, r.change}, {Plain, strconv.Itoa(r.n)}, {Plain, p.some(r.who) + r.when}}
+}
+
+// digest adds what a row says to a hash; with people also of whom.
+func (r changeRow) digest(to io.Writer, people bool) {
+	parts := []string{r.what, r.change, r.says, r.when}
+	if people {
+		parts = append(parts, r.who...)
+	}
+	for _, part := range parts {
+		_, _ = io.WriteString(to, part+"\x00")
+	}
+	_, _ = io.WriteString(to, "\x01")
+}
+
+// rows are what changes in a group; what is the same change is one row.
+func (c GroupChange) rows(p *Page) []changeRow {
+	var rows []changeRow
 	for _, part := range c.parts() {
 		for i := 0; i < len(part.list); {
 			first := part.list[i]
-			var who []string
+			who := []string{}
 			for ; i < len(part.list) && part.list[i].isLike(first); i++ {
 				for _, name := range part.list[i].People {
 					if label, ok := strangerLabels[name]; ok {
@@ -22,13 +54,18 @@ func (p *Page) effects(c GroupChange) [][]Span {
 					who = append(who, name)
 				}
 			}
-			rows = append(rows, []Span{
-				{Plain, part.row}, {Strong, first.arrow(part.row)}, {Plain, strconv.Itoa(len(who))},
-				{Plain, p.some(who) + first.when(p)},
-			})
+			rows = append(rows, changeRow{what: part.row, change: first.arrow(part.row), who: who, n: len(who),
+				when: first.when()})
 		}
 	}
-	return rows
+	named := func(what string, list []SettingChange) {
+		for _, s := range list {
+			rows = append(rows, changeRow{what: what, change: s.Name, says: p.values(s.Old) + " -> " + p.values(s.New)})
+		}
+	}
+	named("readers see", c.Sees)
+	named("new members", c.Joining)
+	return append(rows, p.settingRows(c.Settings)...)
 }
 
 // isLike reports whether a change is like another, but for whom it is about.
@@ -39,7 +76,7 @@ func (c EffectCount) isLike(other EffectCount) bool {
 
 // when says of which message and sender a change is, and what is told, "" for a default
 // message.
-func (c EffectCount) when(p *Page) string {
+func (c EffectCount) when() string {
 	var parts []string
 	if c.Message != "" {
 		parts = append(parts, "if the message is "+c.Message)
@@ -106,7 +143,7 @@ func (c EffectCount) kind(name string) string {
 	if c.What != "" {
 		return name + " " + c.What
 	}
-	if when := strings.TrimPrefix(c.when(&Page{}), "; "); when != "" {
+	if when := strings.TrimPrefix(c.when(), "; "); when != "" {
 		return name + " (" + when + ")"
 	}
 	return name

@@ -1,6 +1,8 @@
 package present
 
 import (
+	"crypto/sha256"
+	"io"
 	"iter"
 	"slices"
 	"strconv"
@@ -249,154 +251,86 @@ func (c Cause) isSetting() bool { return c.Group != "" && c.What != "" }
 // mostCauses is how many causes are told at most.
 const mostCauses = 3
 
+// groupBlock are groups that change alike.
+type groupBlock struct {
+	groups    []string
+	rows      []changeRow
+	unchecked bool
+	several   bool // their people differ
+}
+
+// key is the same for blocks that say the same; with people only of the same people.
+func (b *groupBlock) key(people bool) [sha256.Size]byte {
+	hash := sha256.New()
+	_, _ = io.WriteString(hash, strconv.FormatBool(b.unchecked))
+	for _, row := range b.rows {
+		row.digest(hash, people)
+	}
+	return [sha256.Size]byte(hash.Sum(nil))
+}
+
+// merged makes one of blocks with the same key, in the order of the first of each; numbers are added up.
+func merged(blocks []*groupBlock, people bool) []*groupBlock {
+	var list []*groupBlock
+	at := map[[sha256.Size]byte]*groupBlock{}
+	for _, b := range blocks {
+		key := b.key(people)
+		one := at[key]
+		if one == nil {
+			at[key] = b
+			list = append(list, b)
+			continue
+		}
+		one.groups, one.several = append(one.groups, b.groups...), !people
+		for i := range one.rows {
+			if !people {
+				one.rows[i].n += b.rows[i].n
+			}
+		}
+	}
+	return list
+}
+
 // groupChanges writes what changes for each group. Groups that change alike are written
-// once.
+// once; of very many, those whose people alone differ become one.
 func (p *Page) groupChanges(list []GroupChange) {
 	var blocks []*groupBlock
-	at := map[string]*groupBlock{}
 	for _, c := range list {
-		rows := p.effects(c)
-		rows = append(rows, p.namedRows("readers see", c.Sees)...)
-		rows = append(rows, p.namedRows("new members", c.Joining)...)
-		rows = append(rows, p.settingRows(c.Settings)...)
-		var key strings.Builder
-		for _, row := range rows {
-			for _, span := range row {
-				key.WriteString(span.Text + "\x00")
+		blocks = append(blocks, &groupBlock{groups: []string{c.Group}, rows: c.rows(p), unchecked: c.Unchecked})
+	}
+	blocks = merged(blocks, true)
+	const most = 20
+	if len(blocks) > most && !p.options.All {
+		for _, b := range blocks {
+			b.several = len(b.groups) > 1
+			for i := range b.rows {
+				b.rows[i].n *= len(b.groups)
 			}
 		}
-		if c.Unchecked {
-			key.WriteString("unchecked")
-		}
-		b := at[key.String()]
-		if b == nil {
-			b = &groupBlock{rows: rows}
-			if c.Unchecked {
-				b.notes = []string{"! There are too many kinds of sender to compare what each of them reaches in nested groups."}
-			}
-			at[key.String()] = b
-			blocks = append(blocks, b)
-		}
-		b.groups = append(b.groups, c.Group)
+		blocks = merged(blocks, false)
+		slices.SortStableFunc(blocks, func(a, b *groupBlock) int { return len(b.groups) - len(a.groups) })
 	}
-	if len(blocks) > mostBlocks && !p.options.All {
-		blocks = inKinds(blocks)
-	}
-	for i, b := range blocks {
+	shown := p.shown(len(blocks), most)
+	for _, b := range blocks[:shown] {
 		p.Gap()
-		if i == mostBlocks && !p.options.All {
-			p.Line(0, Span{Faint, "and " + count(len(blocks)-i, "more kind of change", "more kinds of change") + " (--all)"})
-			break
-		}
 		title := b.groups[0]
 		if len(b.groups) > 1 {
 			title = count(len(b.groups), "group", "groups") + ": " + p.some(b.groups)
 		}
 		p.Title(title)
-		p.Table(b.rows)
-		for _, note := range b.notes {
-			p.Line(2, Span{Doubtful, note})
-		}
-	}
-}
-
-// mostBlocks is how many blocks of groups that change alike are shown one by one. Of more,
-// those whose people alone differ become one.
-const mostBlocks = 20
-
-// inKinds makes one block of those in which the same becomes of different people.
-func inKinds(blocks []*groupBlock) []*groupBlock {
-	var kinds []*groupBlock
-	at := map[string]*groupBlock{}
-	for _, b := range blocks {
-		var key strings.Builder
+		var rows [][]Span
 		for _, row := range b.rows {
-			said := row[:min(len(row), 2)]
-			if !isCounted(row) {
-				said = row
-			}
-			for _, span := range said {
-				key.WriteString(span.Text + "\x00")
-			}
-			_, condition, _ := strings.Cut(row[len(row)-1].Text, ";")
-			key.WriteString(condition + "\x01")
+			rows = append(rows, row.spans(p, b.several))
 		}
-		key.WriteString(strings.Join(b.notes, "\n"))
-		k := at[key.String()]
-		if k == nil {
-			k = &groupBlock{notes: b.notes}
-			at[key.String()] = k
-			kinds = append(kinds, k)
-		}
-		k.groups, k.rows = append(k.groups, b.groups...), joinRows(k.rows, b.rows, len(b.groups))
-	}
-	for _, k := range kinds {
-		if len(k.groups) == 1 {
-			continue
-		}
-		for i := range k.rows {
-			if !isCounted(k.rows[i]) {
-				continue
-			}
-			last := &k.rows[i][len(k.rows[i])-1]
-			_, condition, is := strings.Cut(last.Text, ";")
-			if last.Text = "in all of them"; is {
-				last.Text += ";" + condition
-			}
+		p.Table(rows)
+		if b.unchecked {
+			p.Line(2, Span{Doubtful, "! There are too many kinds of sender to compare what each of them reaches in nested groups."})
 		}
 	}
-	slices.SortStableFunc(kinds, func(a, b *groupBlock) int { return len(b.groups) - len(a.groups) })
-	return kinds
-}
-
-// joinRows adds the numbers of rows that say the same of other people; times is of how many
-// groups the others are.
-func joinRows(rows, others [][]Span, times int) [][]Span {
-	if rows == nil {
-		rows = make([][]Span, len(others))
-		for i := range others {
-			rows[i] = slices.Clone(others[i])
-			if isCounted(rows[i]) {
-				rows[i][2].Text = "0"
-			}
-		}
+	if shown < len(blocks) {
+		p.Gap()
+		p.more(len(blocks)-shown, "more kinds of change")
 	}
-	for i := range rows {
-		if !isCounted(rows[i]) {
-			continue
-		}
-		sum, _ := strconv.Atoi(rows[i][2].Text)
-		if n, err := strconv.Atoi(others[i][2].Text); err == nil {
-			rows[i][2].Text = strconv.Itoa(sum + n*times)
-		}
-	}
-	return rows
-}
-
-// isCounted reports whether a row is about a number of people.
-func isCounted(row []Span) bool {
-	if len(row) < 4 {
-		return false
-	}
-	_, err := strconv.Atoi(row[2].Text)
-	return err == nil
-}
-
-// groupBlock are groups that change alike.
-type groupBlock struct {
-	groups []string
-	rows   [][]Span
-	notes  []string
-}
-
-// namedRows are rows of what is seen or got otherwise.
-func (p *Page) namedRows(what string, list []SettingChange) [][]Span {
-	var rows [][]Span
-	for _, s := range list {
-		rows = append(rows, []Span{{Plain, what}, {Strong, s.Name}, {Plain, ""}, {Plain, p.values(s.Old) + " -> " +
-			p.values(s.New)}})
-	}
-	return rows
 }
 
 // settings writes the settings that differ under a title, if there are any.
@@ -404,26 +338,27 @@ func (p *Page) settings(title string, list []SettingChange) {
 	if len(list) > 0 {
 		p.Gap()
 		p.Title(title)
-		p.Table(p.settingRows(list))
+		var rows [][]Span
+		for _, row := range p.settingRows(list) {
+			rows = append(rows, row.spans(p, false))
+		}
+		p.Table(rows)
 	}
 }
 
-// settingRows are the rows of settings that differ, laid out as those of effects.
-func (p *Page) settingRows(list []SettingChange) [][]Span {
-	var rows [][]Span
-	row := func(what, change, which string) {
-		rows = append(rows, []Span{{Plain, what}, {Strong, change}, {Plain, ""}, {Plain, which}})
-	}
+// settingRows are the rows of settings that differ.
+func (p *Page) settingRows(list []SettingChange) []changeRow {
+	var rows []changeRow
 	for _, s := range list {
 		if s.Name != "members" {
-			row("setting", s.Name, p.values(s.Old)+" -> "+p.values(s.New))
+			rows = append(rows, changeRow{what: "setting", change: s.Name, says: p.values(s.Old) + " -> " + p.values(s.New)})
 			continue
 		}
 		if len(s.Old) > 0 {
-			row("entries", "removed", p.some(s.Old))
+			rows = append(rows, changeRow{what: "entries", change: "removed", says: p.some(s.Old)})
 		}
 		if len(s.New) > 0 {
-			row("entries", "added", p.some(s.New))
+			rows = append(rows, changeRow{what: "entries", change: "added", says: p.some(s.New)})
 		}
 	}
 	return rows
