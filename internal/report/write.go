@@ -10,7 +10,7 @@ import (
 	"html/template"
 	"io"
 
-	"github.com/klauspost/compress/gzip"
+	"compress/gzip"
 )
 
 //go:embed page
