@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strings"
 
@@ -88,15 +87,10 @@ func (a *Advice) writeText(p *Page) {
 	p.Code(2, Span{Plain, a.Command})
 }
 
-func (a *Advice) table() ([]string, iter.Seq[[]string]) {
-	return []string{"kind", "advised", "preset", "cannot"}, func(yield func([]string) bool) {
-		if !yield([]string{a.Kind, "true", a.Preset, strings.Join(a.Unmet, "; ")}) {
-			return
-		}
-		for _, o := range a.Others {
-			if !yield([]string{o.Kind, "false", "", strings.Join(o.Cannot, "; ")}) {
-				return
-			}
-		}
+func (a *Advice) table(t *table) {
+	t.head("kind", "advised", "preset", "cannot")
+	t.row(a.Kind, "true", a.Preset, a.Unmet)
+	for _, o := range a.Others {
+		t.row(o.Kind, "false", "", o.Cannot)
 	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -97,13 +96,9 @@ func (a *Alike) writeText(p *Page) {
 	}
 }
 
-func (a *Alike) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "exact", "both", "missing", "extra"}, func(yield func([]string) bool) {
-		for _, g := range a.Groups {
-			if !yield([]string{g.Group, strconv.FormatBool(g.Exact), strconv.Itoa(g.Both), strings.Join(g.Missing, "; "),
-				strings.Join(g.Extra, "; ")}) {
-				return
-			}
-		}
+func (a *Alike) table(t *table) {
+	t.head("group", "exact", "both", "missing", "extra")
+	for _, g := range a.Groups {
+		t.row(g.Group, g.Exact, g.Both, g.Missing, g.Extra)
 	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -268,12 +267,9 @@ func (a *Presets) writeText(p *Page) {
 	}
 }
 
-func (a *Presets) table() ([]string, iter.Seq[[]string]) {
-	return []string{"preset", "for", "posts", "receives"}, func(yield func([]string) bool) {
-		for _, p := range a.Presets {
-			if !yield([]string{p.Name, p.For, p.Posts, p.Receives}) {
-				return
-			}
-		}
+func (a *Presets) table(t *table) {
+	t.head("preset", "for", "posts", "receives")
+	for _, p := range a.Presets {
+		t.row(p.Name, p.For, p.Posts, p.Receives)
 	}
 }

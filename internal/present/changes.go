@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"strings"
 	"time"
@@ -97,19 +96,16 @@ func (c *KeptChange) write(p *Page) {
 	}
 }
 
-func (a *Changes) table() ([]string, iter.Seq[[]string]) {
-	return []string{"number", "time", "user", "command", "says", "undoes", "undone-by"}, func(yield func([]string) bool) {
-		number := func(n int) string {
-			if n == 0 {
-				return ""
-			}
-			return strconv.Itoa(n)
+func (a *Changes) table(t *table) {
+	t.head("number", "time", "user", "command", "says", "undoes", "undone-by")
+	number := func(n int) string {
+		if n == 0 {
+			return ""
 		}
-		for _, c := range a.Changes {
-			if !yield([]string{strconv.Itoa(c.Number), c.Time.Format(time.RFC3339), c.User, strings.Join(c.Command, " "), c.Says,
-				number(c.Undoes), number(c.UndoneBy)}) {
-				return
-			}
-		}
+		return strconv.Itoa(n)
+	}
+	for _, c := range a.Changes {
+		t.row(c.Number, c.Time.Format(time.RFC3339), c.User, strings.Join(c.Command, " "), c.Says, number(c.Undoes),
+			number(c.UndoneBy))
 	}
 }

@@ -505,29 +505,11 @@ func (h Hazard) place() string {
 	return h.File + ":" + strconv.Itoa(h.Line) + ":" + strconv.Itoa(h.Column)
 }
 
-func (a *Hazards) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"severity",
-			"name",
-			"group",
-			"address",
-			"file",
-			"line",
-			"says",
-			"fix",
-			"id",
-			"cause",
-			"owners",
-		}, func(yield func([]string) bool) {
-			for h := range a.each(a.found) {
-				if !yield(
-					[]string{h.Severity, h.Name, h.Group, h.Address, h.File, strconv.Itoa(h.Line), h.Says, h.Fix, h.ID,
-						h.Cause, strings.Join(h.Owners, "; ")},
-				) {
-					return
-				}
-			}
-		}
+func (a *Hazards) table(t *table) {
+	t.head("severity", "name", "group", "address", "file", "line", "says", "fix", "id", "cause", "owners")
+	for h := range a.each(a.found) {
+		t.row(h.Severity, h.Name, h.Group, h.Address, h.File, h.Line, h.Says, h.Fix, h.ID, h.Cause, h.Owners)
+	}
 }
 
 // A HazardPage explains one kind of hazard.
@@ -565,8 +547,9 @@ func (a *HazardPage) writeText(p *Page) {
 	p.Line(0, Span{Plain, "What to do: " + a.Cure})
 }
 
-func (a *HazardPage) table() ([]string, iter.Seq[[]string]) {
-	return []string{"name", "severity", "trap", "cure"}, slices.Values([][]string{{a.Name, a.Severity, a.Trap, a.Cure}})
+func (a *HazardPage) table(t *table) {
+	t.head("name", "severity", "trap", "cure")
+	t.row(a.Name, a.Severity, a.Trap, a.Cure)
 }
 
 // fileURI writes a path as a URI reference (RFC 3986).

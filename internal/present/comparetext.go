@@ -3,7 +3,6 @@ package present
 import (
 	"crypto/sha256"
 	"io"
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -416,82 +415,55 @@ func (p *Page) inShort(list []Hazard) {
 	}
 }
 
-// settingCells are the rows of settings that differ: of the estate, groups and people.
-func (a *Comparison) settingCells() [][]string {
-	var rows [][]string
-	add := func(group, who string, list []SettingChange) {
-		for _, s := range list {
-			rows = append(
-				rows,
-				[]string{"setting " + s.Name, group, who, strings.Join(s.Old, "; "), strings.Join(s.New, "; ")},
-			)
+func (a *Comparison) table(t *table) {
+	t.head("what", "group", "who", "old", "new")
+	for _, kind := range []struct {
+		name string
+		list PartyChanges
+	}{{"group", a.Groups}, {"person", a.People}} {
+		for _, s := range kind.list.Added {
+			t.row(kind.name, "", s, "", "added")
+		}
+		for _, s := range kind.list.Removed {
+			t.row(kind.name, "", s, "removed", "")
+		}
+		for _, r := range kind.list.Renamed {
+			t.row(kind.name, "", r.New, r.Old, r.New)
 		}
 	}
-	add("", "", a.Estate)
+	for _, text := range a.Open {
+		t.row("open", "", "", "", text)
+	}
 	for _, c := range a.Changes {
-		add(c.Group, "", slices.Concat(c.Sees, c.Joining, c.Settings))
-	}
-	for _, one := range a.Persons {
-		add("", one.Address, one.Settings)
-	}
-	return rows
-}
-
-func (a *Comparison) table() ([]string, iter.Seq[[]string]) {
-	return []string{"what", "group", "who", "old", "new"}, func(yield func([]string) bool) {
 		for _, kind := range []struct {
 			name string
-			list PartyChanges
-		}{{"group", a.Groups}, {"person", a.People}} {
-			for _, s := range kind.list.Added {
-				if !yield([]string{kind.name, "", s, "", "added"}) {
-					return
-				}
-			}
-			for _, s := range kind.list.Removed {
-				if !yield([]string{kind.name, "", s, "removed", ""}) {
-					return
-				}
-			}
-			for _, r := range kind.list.Renamed {
-				if !yield([]string{kind.name, "", r.New, r.Old, r.New}) {
-					return
+			list []EffectCount
+		}{
+			{"posts", slices.Concat(c.Posts, c.OtherPosts)}, {"receives", slices.Concat(c.Receives, c.OtherReceives)},
+			{"sends-as", c.SendsAs}, {"may", c.May},
+		} {
+			for _, change := range kind.list {
+				for _, person := range change.People {
+					t.row(change.kind(kind.name), c.Group, person, change.Old, change.New)
 				}
 			}
 		}
-		for _, text := range a.Open {
-			if !yield([]string{"open", "", "", "", text}) {
-				return
-			}
+	}
+	settings := func(group, who string, list []SettingChange) {
+		for _, s := range list {
+			t.row("setting "+s.Name, group, who, s.Old, s.New)
 		}
-		for _, c := range a.Changes {
-			for _, kind := range []struct {
-				name string
-				list []EffectCount
-			}{
-				{"posts", slices.Concat(c.Posts, c.OtherPosts)}, {"receives", slices.Concat(c.Receives, c.OtherReceives)},
-				{"sends-as", c.SendsAs}, {"may", c.May},
-			} {
-				for _, change := range kind.list {
-					for _, person := range change.People {
-						if !yield([]string{change.kind(kind.name), c.Group, person, change.Old, change.New}) {
-							return
-						}
-					}
-				}
-			}
-		}
-		for _, row := range a.settingCells() {
-			if !yield(row) {
-				return
-			}
-		}
-		for _, n := range a.Notices {
-			for _, person := range n.People {
-				if !yield([]string{"welcome notice", n.Group, person, "", ""}) {
-					return
-				}
-			}
+	}
+	settings("", "", a.Estate)
+	for _, c := range a.Changes {
+		settings(c.Group, "", slices.Concat(c.Sees, c.Joining, c.Settings))
+	}
+	for _, one := range a.Persons {
+		settings("", one.Address, one.Settings)
+	}
+	for _, n := range a.Notices {
+		for _, person := range n.People {
+			t.row("welcome notice", n.Group, person, "", "")
 		}
 	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"regexp"
 	"slices"
 	"strings"
@@ -90,12 +89,9 @@ func markdownRows(lines []string) [][]Span {
 	return rows
 }
 
-func (a *Document) table() ([]string, iter.Seq[[]string]) {
-	return []string{"topic", "line"}, func(yield func([]string) bool) {
-		for _, line := range slices.Collect(strings.Lines(a.Text)) {
-			if !yield([]string{a.Topic, strings.TrimRight(line, "\n")}) {
-				return
-			}
-		}
+func (a *Document) table(t *table) {
+	t.head("topic", "line")
+	for _, line := range slices.Collect(strings.Lines(a.Text)) {
+		t.row(a.Topic, strings.TrimRight(line, "\n"))
 	}
 }

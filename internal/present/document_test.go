@@ -1,6 +1,7 @@
 package present
 
 import (
+	"encoding/csv"
 	"strings"
 	"testing"
 )
@@ -21,15 +22,17 @@ func TestDocument(t *testing.T) {
 	if b.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", b.String(), want)
 	}
-	header, rows := a.table()
-	lines := 0
-	for row := range rows {
-		if len(row) != len(header) || row[0] != "t" || strings.Contains(row[1], "\n") {
+	var rows strings.Builder
+	if err := Print(&rows, a, CSV, Options{}); err != nil {
+		t.Fatal(err)
+	}
+	lines, err := csv.NewReader(strings.NewReader(rows.String())).ReadAll()
+	if err != nil || len(lines) != 1+strings.Count(text, "\n") {
+		t.Errorf("%d lines, %v", len(lines), err)
+	}
+	for _, row := range lines[1:] {
+		if len(row) != len(lines[0]) || row[0] != "t" {
 			t.Errorf("%q", row)
 		}
-		lines++
-	}
-	if lines != strings.Count(text, "\n") {
-		t.Errorf("%d lines", lines)
 	}
 }

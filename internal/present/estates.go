@@ -1,10 +1,5 @@
 package present
 
-import (
-	"iter"
-	"strconv"
-)
-
 // Estates are the estates that a store serves, or the one that asks.
 type Estates struct {
 	Store   string       `json:"store"`
@@ -73,16 +68,11 @@ func (a *Estates) writeText(p *Page) {
 	}
 }
 
-func (a *Estates) table() ([]string, iter.Seq[[]string]) {
-	return []string{"estate", "host", "path", "began", "last-used", "login", "runs", "answers", "agents"},
-		func(yield func([]string) bool) {
-			for _, e := range a.Estates {
-				for _, place := range e.Places {
-					if !yield([]string{e.Estate, place.Host, place.Path, e.Began, e.LastUsed, e.Login, strconv.Itoa(e.Runs),
-						strconv.Itoa(e.Answers), strconv.Itoa(e.Agents)}) {
-						return
-					}
-				}
-			}
+func (a *Estates) table(t *table) {
+	t.head("estate", "host", "path", "began", "last-used", "login", "runs", "answers", "agents")
+	for _, e := range a.Estates {
+		for _, place := range e.Places {
+			t.row(e.Estate, place.Host, place.Path, e.Began, e.LastUsed, e.Login, e.Runs, e.Answers, e.Agents)
 		}
+	}
 }

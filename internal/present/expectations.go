@@ -350,30 +350,16 @@ func (p *Page) counterexamples(by *brokenBy) {
 	p.more(left, "more")
 }
 
-func (a *Expectations) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"file",
-			"line",
-			"group",
-			"text",
-			"holds",
-			"address",
-			"who",
-			"says",
-			"place",
-		}, func(yield func([]string) bool) {
-			for e := range a.Each() {
-				head := []string{e.File, strconv.Itoa(e.Line), e.Group, e.Text, strconv.FormatBool(e.Holds)}
-				if e.Holds && !yield(append(head, "", "", "", "")) {
-					return
-				}
-				for _, c := range e.Counterexamples {
-					if !yield(append(head[:5:5], c.Address, c.Who, c.Says, c.Place)) {
-						return
-					}
-				}
-			}
+func (a *Expectations) table(t *table) {
+	t.head("file", "line", "group", "text", "holds", "address", "who", "says", "place")
+	for e := range a.Each() {
+		if e.Holds {
+			t.row(e.File, e.Line, e.Group, e.Text, e.Holds, "", "", "", "")
 		}
+		for _, c := range e.Counterexamples {
+			t.row(e.File, e.Line, e.Group, e.Text, e.Holds, c.Address, c.Who, c.Says, c.Place)
+		}
+	}
 }
 
 // story tells who breaks an expectation, a line each.

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"strings"
 
@@ -307,29 +306,17 @@ func (p *Page) sees(a *Explanation) {
 	}
 }
 
-func (a *Explanations) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"from",
-			"to",
-			"group",
-			"verdict",
-			"rule",
-			"text",
-			"address",
-			"outcome",
-			"via",
-			"why",
-		}, func(yield func([]string) bool) {
-			for _, one := range a.Explanations {
-				head := []string{one.From, one.To, one.Group, one.Verdict, strconv.Itoa(one.Rule), one.Text}
-				if len(one.Recipients) == 0 && !yield(append(head, "", "", "", "")) {
-					return
-				}
-				for _, r := range one.Recipients {
-					if !yield(append(head[:6:6], r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)) {
-						return
-					}
-				}
-			}
+func (a *Explanations) table(t *table) {
+	t.head("from", "to", "group", "verdict", "rule", "text", "address", "outcome", "via", "why")
+	for _, one := range a.Explanations {
+		row := func(address, outcome, via, why string) {
+			t.row(one.From, one.To, one.Group, one.Verdict, one.Rule, one.Text, address, outcome, via, why)
 		}
+		if len(one.Recipients) == 0 {
+			row("", "", "", "")
+		}
+		for _, r := range one.Recipients {
+			row(r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)
+		}
+	}
 }

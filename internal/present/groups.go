@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -77,18 +76,11 @@ func (a *Groups) writeText(p *Page) {
 		a.domain + "."})
 }
 
-func (a *Groups) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "title", "kind", "members", "rules", "owners", "moderators", "managed-in", "place"},
-		func(yield func([]string) bool) {
-			for _, g := range a.Groups {
-				if !yield([]string{
-					g.Group, g.Title, g.Kind, strconv.Itoa(g.Members), strconv.Itoa(g.Rules), strconv.Itoa(g.Owners),
-					strconv.Itoa(g.Moderators), g.ManagedIn, g.Place,
-				}) {
-					return
-				}
-			}
-		}
+func (a *Groups) table(t *table) {
+	t.head("group", "title", "kind", "members", "rules", "owners", "moderators", "managed-in", "place")
+	for _, g := range a.Groups {
+		t.row(g.Group, g.Title, g.Kind, g.Members, g.Rules, g.Owners, g.Moderators, g.ManagedIn, g.Place)
+	}
 }
 
 // GroupSettings is a group with everything that is set, what holds by default, and
@@ -187,12 +179,9 @@ func (a *GroupSettings) writeText(p *Page) {
 	p.Table(rows)
 }
 
-func (a *GroupSettings) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "setting", "value", "default", "place"}, func(yield func([]string) bool) {
-		for _, s := range a.Settings {
-			if !yield([]string{a.Group, s.Setting, strings.Join(s.Values, "; "), strconv.FormatBool(s.Default), s.Place}) {
-				return
-			}
-		}
+func (a *GroupSettings) table(t *table) {
+	t.head("group", "setting", "value", "default", "place")
+	for _, s := range a.Settings {
+		t.row(a.Group, s.Setting, s.Values, s.Default, s.Place)
 	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strings"
 )
 
@@ -62,14 +61,11 @@ func (p *Page) entries(title string, list []HelpEntry) {
 	p.Table(rows)
 }
 
-func (a *Help) table() ([]string, iter.Seq[[]string]) {
-	return []string{"name", "about"}, func(yield func([]string) bool) {
-		for _, list := range [][]HelpEntry{a.Commands, a.Options} {
-			for _, one := range list {
-				if !yield([]string{one.Name, one.About}) {
-					return
-				}
-			}
+func (a *Help) table(t *table) {
+	t.head("name", "about")
+	for _, list := range [][]HelpEntry{a.Commands, a.Options} {
+		for _, one := range list {
+			t.row(one.Name, one.About)
 		}
 	}
 }

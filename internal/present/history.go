@@ -2,7 +2,6 @@ package present
 
 import (
 	"fmt"
-	"iter"
 	"math"
 	"strconv"
 	"strings"
@@ -174,18 +173,10 @@ func (a *History) writeText(p *Page) {
 var historyHeader = []string{"run", "kind", "state", "began", "ended", "estate", "what", "item", "host", "good",
 	"bad", "says", "store-estate"}
 
-func (r HistoryResult) row() []string {
-	return []string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, strconv.Itoa(r.Good),
-		strconv.Itoa(r.Bad), r.Says, r.Owner}
-}
-
-func (a *History) table() ([]string, iter.Seq[[]string]) {
-	return historyHeader, func(yield func([]string) bool) {
-		for _, r := range a.Runs {
-			if !yield(r.row()) {
-				return
-			}
-		}
+func (a *History) table(t *table) {
+	t.head(historyHeader...)
+	for _, r := range a.Runs {
+		t.row(r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.What, r.Item, r.Host, r.Good, r.Bad, r.Says, r.Owner)
 	}
 }
 
@@ -241,20 +232,17 @@ func (a *HistoryShown) writeText(p *Page) {
 	}
 }
 
-func factRows(marks []string, lists ...[]HistoryFact) ([]string, iter.Seq[[]string]) {
-	return []string{"change", "name", "group", "who", "severity", "says", "since"}, func(yield func([]string) bool) {
-		for i, list := range lists {
-			for _, f := range list {
-				if !yield([]string{marks[i], f.Name, f.Group, f.Who, f.Severity, f.Says, f.Since}) {
-					return
-				}
-			}
+func factRows(t *table, marks []string, lists ...[]HistoryFact) {
+	t.head("change", "name", "group", "who", "severity", "says", "since")
+	for i, list := range lists {
+		for _, f := range list {
+			t.row(marks[i], f.Name, f.Group, f.Who, f.Severity, f.Says, f.Since)
 		}
 	}
 }
 
-func (a *HistoryShown) table() ([]string, iter.Seq[[]string]) {
-	return factRows([]string{"found"}, a.Found)
+func (a *HistoryShown) table(t *table) {
+	factRows(t, []string{"found"}, a.Found)
 }
 
 func (a *HistoryCompared) writeText(p *Page) {
@@ -274,8 +262,8 @@ func (a *HistoryCompared) writeText(p *Page) {
 	p.facts("Over", a.Resolved)
 }
 
-func (a *HistoryCompared) table() ([]string, iter.Seq[[]string]) {
-	return factRows([]string{"new", "over"}, a.New, a.Resolved)
+func (a *HistoryCompared) table(t *table) {
+	factRows(t, []string{"new", "over"}, a.New, a.Resolved)
 }
 
 func (a *HistoryOf) writeText(p *Page) {
@@ -398,34 +386,22 @@ func (p *Page) plot(days []HistoryDay) {
 	}
 }
 
-func (a *HistoryOf) table() ([]string, iter.Seq[[]string]) {
-	return []string{"what", "kind", "group", "who", "severity", "says", "since", "until", "times"},
-		func(yield func([]string) bool) {
-			for i, list := range [][]HistoryInterval{a.Now, a.Resolved} {
-				for _, s := range list {
-					if !yield([]string{[]string{"now", "earlier"}[i], s.Kind, s.Group, s.Who, s.Severity, s.Says, s.Since, s.Until,
-						strconv.Itoa(s.Times)}) {
-						return
-					}
-				}
-			}
-			for _, f := range a.Mail.Flaky {
-				if !yield([]string{"flaky", f.Kind, f.Group, f.Who, "", "predicted " + f.Predicted + ", seen " + f.Seen,
-					f.FirstFail,
-					"", strconv.Itoa(f.Turns)}) {
-					return
-				}
-			}
-			for _, d := range a.Mail.Days {
-				if !yield([]string{"arrival", "", "", "", "", "median " + seconds(d.Median) + ", 95 % " + seconds(d.P95), d.Day,
-					d.Day, strconv.Itoa(d.Arrivals)}) {
-					return
-				}
-			}
-			for _, c := range a.Changes {
-				if !yield([]string{"change", c.By, "", c.Who, "", c.What, c.When, c.When, ""}) {
-					return
-				}
-			}
+func (a *HistoryOf) table(t *table) {
+	t.head("what", "kind", "group", "who", "severity", "says", "since", "until", "times")
+	for i, list := range [][]HistoryInterval{a.Now, a.Resolved} {
+		for _, s := range list {
+			t.row([]string{"now", "earlier"}[i], s.Kind, s.Group, s.Who, s.Severity, s.Says, s.Since, s.Until,
+				s.Times)
 		}
+	}
+	for _, f := range a.Mail.Flaky {
+		t.row("flaky", f.Kind, f.Group, f.Who, "", "predicted "+f.Predicted+", seen "+f.Seen, f.FirstFail, "", f.Turns)
+	}
+	for _, d := range a.Mail.Days {
+		t.row("arrival", "", "", "", "", "median "+seconds(d.Median)+", 95 % "+seconds(d.P95), d.Day, d.Day,
+			d.Arrivals)
+	}
+	for _, c := range a.Changes {
+		t.row("change", c.By, "", c.Who, "", c.What, c.When, c.When, "")
+	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 )
@@ -177,17 +176,12 @@ func (a *Import) gone(p *Page) {
 	}
 }
 
-func (a *Import) table() ([]string, iter.Seq[[]string]) {
-	return []string{"what", "where", "who", "text"}, func(yield func([]string) bool) {
-		for _, r := range a.Remarks {
-			if !yield([]string{"remark", r.Source + ":" + strconv.Itoa(r.Line), "", r.Text}) {
-				return
-			}
-		}
-		for _, c := range a.Conflicts {
-			if !yield([]string{"conflict", c.TakenAt, c.Who, c.Sentence}) {
-				return
-			}
-		}
+func (a *Import) table(t *table) {
+	t.head("what", "where", "who", "text")
+	for _, r := range a.Remarks {
+		t.row("remark", r.Source+":"+strconv.Itoa(r.Line), "", r.Text)
+	}
+	for _, c := range a.Conflicts {
+		t.row("conflict", c.TakenAt, c.Who, c.Sentence)
 	}
 }

@@ -3,7 +3,6 @@ package present
 import (
 	"encoding/csv"
 	"io"
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -304,19 +303,16 @@ func (m *LogMessage) reached() int {
 }
 
 // table returns a row for each message and recipient.
-func (a *Log) table() ([]string, iter.Seq[[]string]) {
-	return logColumns, func(yield func([]string) bool) {
-		lists := [][]LogMessage{a.List}
-		if a.InName != nil {
-			lists = append(lists, a.InName.Sent, a.InName.Answers)
-		}
-		for _, list := range lists {
-			for i := range list {
-				for _, row := range list[i].rows() {
-					if !yield(row) {
-						return
-					}
-				}
+func (a *Log) table(t *table) {
+	t.head(logColumns...)
+	lists := [][]LogMessage{a.List}
+	if a.InName != nil {
+		lists = append(lists, a.InName.Sent, a.InName.Answers)
+	}
+	for _, list := range lists {
+		for i := range list {
+			for _, row := range list[i].rows() {
+				t.write(row)
 			}
 		}
 	}

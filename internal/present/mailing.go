@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 )
 
@@ -62,13 +61,9 @@ func (a *Mailing) writeText(p *Page) {
 
 func kilobytes(n int) string { return strconv.Itoa((n+999)/1000) + " kB" }
 
-func (a *Mailing) table() ([]string, iter.Seq[[]string]) {
-	return []string{"to", "groups", "bytes", "taken", "why", "reply"}, func(yield func([]string) bool) {
-		for _, one := range a.Letters {
-			if !yield([]string{one.To, strconv.Itoa(len(one.Groups)), strconv.Itoa(one.Bytes),
-				strconv.FormatBool(one.Taken), one.Why, one.Reply}) {
-				return
-			}
-		}
+func (a *Mailing) table(t *table) {
+	t.head("to", "groups", "bytes", "taken", "why", "reply")
+	for _, one := range a.Letters {
+		t.row(one.To, len(one.Groups), one.Bytes, one.Taken, one.Why, one.Reply)
 	}
 }

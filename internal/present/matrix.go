@@ -3,7 +3,6 @@ package present
 import (
 	"cmp"
 	"fmt"
-	"iter"
 	"regexp"
 	"slices"
 	"strconv"
@@ -322,24 +321,21 @@ func number(n int, style Style) Span {
 	return Span{style, strconv.Itoa(n)}
 }
 
-func (a *Matrix) table() ([]string, iter.Seq[[]string]) {
+func (a *Matrix) table(t *table) {
 	var header []string
 	for _, c := range columns {
 		header = append(header, c.name)
 	}
-	return header, func(yield func([]string) bool) {
-		for i := range a.Groups {
-			row := make([]string, len(columns))
-			for j, c := range columns {
-				if c.word != nil {
-					row[j] = c.word(&a.Groups[i])
-				} else {
-					row[j] = strconv.Itoa(c.number(&a.Groups[i]))
-				}
-			}
-			if !yield(row) {
-				return
+	t.head(header...)
+	for i := range a.Groups {
+		row := make([]any, len(columns))
+		for j, c := range columns {
+			if c.word != nil {
+				row[j] = c.word(&a.Groups[i])
+			} else {
+				row[j] = c.number(&a.Groups[i])
 			}
 		}
+		t.row(row...)
 	}
 }

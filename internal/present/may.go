@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"strings"
 
@@ -141,12 +140,9 @@ func (a *May) answer() string {
 	return line
 }
 
-func (a *May) table() ([]string, iter.Seq[[]string]) {
-	return []string{"group", "address"}, func(yield func([]string) bool) {
-		for _, address := range a.People {
-			if !yield([]string{a.Group, address}) {
-				return
-			}
-		}
+func (a *May) table(t *table) {
+	t.head("group", "address")
+	for _, address := range a.People {
+		t.row(a.Group, address)
 	}
 }

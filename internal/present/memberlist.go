@@ -1,9 +1,7 @@
 package present
 
 import (
-	"iter"
 	"slices"
-	"strconv"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/estate"
@@ -224,44 +222,14 @@ func (p *Page) listedMembers(list []ListedMember) {
 	p.more(len(list)-len(shown), "more")
 }
 
-func (a *MemberList) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"group",
-			"address",
-			"name",
-			"role",
-			"is",
-			"copy",
-			"since",
-			"invitations",
-			"paused",
-			"outcome",
-			"file",
-			"line",
-		}, func(yield func([]string) bool) {
-			for _, m := range a.Members {
-				paused := ""
-				if m.Paused {
-					paused = "true"
-				}
-				if !yield(
-					[]string{
-						m.Group,
-						m.Address,
-						m.Name,
-						m.Role,
-						m.Is,
-						m.Copy,
-						m.Since,
-						m.Invitations,
-						paused,
-						m.Outcome,
-						m.File,
-						strconv.Itoa(m.Line),
-					},
-				) {
-					return
-				}
-			}
+func (a *MemberList) table(t *table) {
+	t.head("group", "address", "name", "role", "is", "copy", "since", "invitations", "paused", "outcome", "file", "line")
+	for _, m := range a.Members {
+		paused := ""
+		if m.Paused {
+			paused = "true"
 		}
+		t.row(m.Group, m.Address, m.Name, m.Role, m.Is, m.Copy, m.Since, m.Invitations, paused, m.Outcome, m.File,
+			m.Line)
+	}
 }

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"strings"
 
@@ -105,14 +104,9 @@ func (a *People) writeText(p *Page) {
 		a.domain + "."})
 }
 
-func (a *People) table() ([]string, iter.Seq[[]string]) {
-	return []string{"person", "name", "mailbox", "inside", "groups", "roles", "attributes", "place"},
-		func(yield func([]string) bool) {
-			for _, one := range a.People {
-				if !yield([]string{one.Person, one.Name, one.Mailbox, strconv.FormatBool(one.Inside), strconv.Itoa(one.Groups),
-					strconv.Itoa(one.Roles), strings.Join(one.Attributes, "; "), one.Place}) {
-					return
-				}
-			}
-		}
+func (a *People) table(t *table) {
+	t.head("person", "name", "mailbox", "inside", "groups", "roles", "attributes", "place")
+	for _, one := range a.People {
+		t.row(one.Person, one.Name, one.Mailbox, one.Inside, one.Groups, one.Roles, one.Attributes, one.Place)
+	}
 }

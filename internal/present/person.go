@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -440,23 +439,11 @@ func (p *Page) personGroups(verb string, groups []PersonGroup, gets bool) {
 	p.more(left, "more")
 }
 
-func (a *Person) table() ([]string, iter.Seq[[]string]) {
-	return []string{"address", "group", "outcome", "via", "decides", "why"}, func(yield func([]string) bool) {
-		for _, g := range a.Receives {
-			for _, path := range g.Paths {
-				if !yield(
-					[]string{
-						a.Address,
-						g.Group,
-						path.Outcome,
-						strings.Join(path.Via, " > "),
-						strconv.FormatBool(path.Decides),
-						path.Why,
-					},
-				) {
-					return
-				}
-			}
+func (a *Person) table(t *table) {
+	t.head("address", "group", "outcome", "via", "decides", "why")
+	for _, g := range a.Receives {
+		for _, path := range g.Paths {
+			t.row(a.Address, g.Group, path.Outcome, strings.Join(path.Via, " > "), path.Decides, path.Why)
 		}
 	}
 }

@@ -2,7 +2,6 @@ package present
 
 import (
 	"cmp"
-	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -291,20 +290,15 @@ func countSpans(counts map[string]int, words []string, style func(string) Style)
 	return spans
 }
 
-func (a *Posts) table() ([]string, iter.Seq[[]string]) {
-	return []string{"who", "address", "verdict", "rule", "text", "written", "place"}, func(yield func([]string) bool) {
-		row := func(who, address string, d Decision) bool {
-			return yield([]string{who, address, d.Verdict, strconv.Itoa(d.Rule), d.Text, d.Written, d.Place})
-		}
-		if !row("stranger outside", a.addresses[0], a.Strangers.Outside) ||
-			!row("stranger inside", a.addresses[1], a.Strangers.Inside) ||
-			!row("forged stranger", a.addresses[2], a.Strangers.Forged) {
-			return
-		}
-		for _, person := range a.People {
-			if !row("person", person.Address, person.Decision) {
-				return
-			}
-		}
+func (a *Posts) table(t *table) {
+	t.head("who", "address", "verdict", "rule", "text", "written", "place")
+	row := func(who, address string, d Decision) {
+		t.row(who, address, d.Verdict, d.Rule, d.Text, d.Written, d.Place)
+	}
+	row("stranger outside", a.addresses[0], a.Strangers.Outside)
+	row("stranger inside", a.addresses[1], a.Strangers.Inside)
+	row("forged stranger", a.addresses[2], a.Strangers.Forged)
+	for _, person := range a.People {
+		row("person", person.Address, person.Decision)
 	}
 }

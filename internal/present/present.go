@@ -7,9 +7,10 @@ package present
 import (
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
-	"iter"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -43,8 +44,8 @@ type Options struct {
 type Answer interface {
 	// writeText writes the answer for people: counts, exceptions, the rest.
 	writeText(p *Page)
-	// table returns the answer as a header and rows.
-	table() (header []string, rows iter.Seq[[]string])
+	// table tells the answer as rows: its columns, then one after the other.
+	table(t *table)
 }
 
 // Print writes an answer in a format.
@@ -111,21 +112,46 @@ func (f *firstLine) gap()                {}
 func (f *firstLine) table(rows [][]Span) { f.line(0, "", rows[0]) }
 func (f *firstLine) flush() error        { return nil }
 
-// writeCSV writes a table after RFC 4180. A cell that a spreadsheet would take
+// writeCSV writes a table after RFC 4180.
+func writeCSV(w io.Writer, a Answer) error {
+	t := &table{w: csv.NewWriter(w)}
+	t.w.UseCRLF = true
+	a.table(t)
+	t.w.Flush()
+	return errors.Join(t.err, t.w.Error())
+}
+
+// A table takes the rows of an answer. A cell that a spreadsheet would take
 // for a formula gets an apostrophe in front, and control characters are made
 // visible.
-func writeCSV(w io.Writer, a Answer) error {
-	writer := csv.NewWriter(w)
-	writer.UseCRLF = true
-	header, rows := a.table()
-	if err := writer.Write(cells(slices.Clone(header))); err != nil {
-		return err
-	}
-	for row := range rows {
-		if err := writer.Write(cells(row)); err != nil {
-			return err
+type table struct {
+	w   *csv.Writer
+	err error
+}
+
+// head begins with the names of the columns.
+func (t *table) head(columns ...string) { t.write(columns) }
+
+// row takes the cells of a row: texts, numbers, whether something is so, and lists, whose items are told behind each other.
+func (t *table) row(cells ...any) {
+	row := make([]string, len(cells))
+	for i, cell := range cells {
+		switch cell := cell.(type) {
+		case string:
+			row[i] = cell
+		case []string:
+			row[i] = strings.Join(cell, "; ")
+		case int:
+			row[i] = strconv.Itoa(cell)
+		default:
+			row[i] = fmt.Sprint(cell)
 		}
 	}
-	writer.Flush()
-	return writer.Error()
+	t.write(row)
+}
+
+func (t *table) write(row []string) {
+	if t.err == nil {
+		t.err = t.w.Write(cells(slices.Clone(row)))
+	}
 }

@@ -4,11 +4,9 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"iter"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 	"unicode"
@@ -32,8 +30,9 @@ func (s anyAnswer) writeText(p *Page) {
 	p.blocks("Blocks", s.block)
 }
 
-func (s anyAnswer) table() ([]string, iter.Seq[[]string]) {
-	return []string{"value"}, slices.Values([][]string{{s.Value}})
+func (s anyAnswer) table(t *table) {
+	t.head("value")
+	t.row(s.Value)
 }
 
 // terminalColumns returns how many columns of a terminal a text takes (Unicode Standard Annex #11).

@@ -2,7 +2,6 @@ package present
 
 import (
 	"fmt"
-	"iter"
 	"slices"
 	"sort"
 	"strconv"
@@ -193,14 +192,10 @@ func (a *ProbePlan) writeNotes(p *Page) {
 	})
 }
 
-func (a *ProbePlan) table() ([]string, iter.Seq[[]string]) {
-	header := []string{"case", "kind", "from", "by", "to", "connection", "predicted", "rule"}
-	return header, func(yield func([]string) bool) {
-		for _, c := range a.Cases {
-			if !yield([]string{c.Case, c.Kind, c.From, c.By, c.To, c.Connection, c.Predicted, strconv.Itoa(c.Rule)}) {
-				return
-			}
-		}
+func (a *ProbePlan) table(t *table) {
+	t.head("case", "kind", "from", "by", "to", "connection", "predicted", "rule")
+	for _, c := range a.Cases {
+		t.row(c.Case, c.Kind, c.From, c.By, c.To, c.Connection, c.Predicted, c.Rule)
 	}
 }
 
@@ -439,63 +434,17 @@ func (n namer) facet(f probe.Facet) Facet {
 	return one
 }
 
-func (a *Probe) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"case",
-			"kind",
-			"from",
-			"to",
-			"address",
-			"predicted",
-			"seen",
-			"as-predicted",
-			"seconds",
-			"where",
-			"why",
-			"reply",
-		}, func(yield func([]string) bool) {
-			for i, c := range a.Cases {
-				if !yield(
-					[]string{
-						c.Case,
-						c.Kind,
-						c.From,
-						c.To,
-						"",
-						c.Predicted,
-						c.Seen,
-						strconv.FormatBool(c.AsPredicted),
-						"",
-						"",
-						c.Why,
-						c.Reply,
-					},
-				) {
-					return
-				}
-				for _, m := range a.Members {
-					if m.index == i &&
-						!yield(
-							[]string{
-								c.Case,
-								c.Kind,
-								c.From,
-								c.To,
-								m.Address,
-								m.Predicted,
-								m.Seen,
-								strconv.FormatBool(m.AsPredicted),
-								fmt.Sprintf("%.1f", m.Seconds),
-								m.Where,
-								m.Why,
-								"",
-							},
-						) {
-						return
-					}
-				}
+func (a *Probe) table(t *table) {
+	t.head("case", "kind", "from", "to", "address", "predicted", "seen", "as-predicted", "seconds", "where", "why", "reply")
+	for i, c := range a.Cases {
+		t.row(c.Case, c.Kind, c.From, c.To, "", c.Predicted, c.Seen, c.AsPredicted, "", "", c.Why, c.Reply)
+		for _, m := range a.Members {
+			if m.index == i {
+				t.row(c.Case, c.Kind, c.From, c.To, m.Address, m.Predicted, m.Seen, m.AsPredicted,
+					fmt.Sprintf("%.1f", m.Seconds), m.Where, m.Why, "")
 			}
 		}
+	}
 }
 
 // junit returns the verdicts and mailboxes as tests.

@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -321,27 +320,13 @@ func shorten(via []string) string {
 	return strings.Join(via, ", ")
 }
 
-func (a *Receives) table() ([]string, iter.Seq[[]string]) {
-	return []string{
-			"group",
-			"from",
-			"verdict",
-			"rule",
-			"address",
-			"outcome",
-			"via",
-			"why",
-		}, func(yield func([]string) bool) {
-			verdict, rule := "", ""
-			if a.Decision != nil {
-				verdict, rule = a.Verdict, strconv.Itoa(a.Rule)
-			}
-			for _, r := range a.Recipients {
-				if !yield(
-					[]string{a.Group, a.From, verdict, rule, r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why},
-				) {
-					return
-				}
-			}
-		}
+func (a *Receives) table(t *table) {
+	t.head("group", "from", "verdict", "rule", "address", "outcome", "via", "why")
+	verdict, rule := "", ""
+	if a.Decision != nil {
+		verdict, rule = a.Verdict, strconv.Itoa(a.Rule)
+	}
+	for _, r := range a.Recipients {
+		t.row(a.Group, a.From, verdict, rule, r.Address, r.Outcome, strings.Join(r.Via, " > "), r.Why)
+	}
 }

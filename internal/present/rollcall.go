@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"time"
 
@@ -91,13 +90,10 @@ func (a *RollCall) writeText(p *Page) {
 	p.Line(0, Span{Faint, "Look again: yorvet rollcall --run " + a.Run})
 }
 
-func (a *RollCall) table() ([]string, iter.Seq[[]string]) {
-	return []string{"address", "state", "detail"}, func(yield func([]string) bool) {
-		for _, m := range a.Members {
-			if !yield([]string{m.Address, m.State, m.Detail}) {
-				return
-			}
-		}
+func (a *RollCall) table(t *table) {
+	t.head("address", "state", "detail")
+	for _, m := range a.Members {
+		t.row(m.Address, m.State, m.Detail)
 	}
 }
 
@@ -183,12 +179,9 @@ func (a *HeldQueue) writeText(p *Page) {
 	p.Line(0, Span{Faint, "Decide: yorvet held admit NUMBER --as " + a.Approver + ", or refuse"})
 }
 
-func (a *HeldQueue) table() ([]string, iter.Seq[[]string]) {
-	return []string{"number", "group", "from", "subject", "date", "size", "says"}, func(yield func([]string) bool) {
-		for _, m := range a.Held {
-			if !yield([]string{strconv.Itoa(m.Number), m.Group, m.From, m.Subject, m.Date, strconv.Itoa(m.Size), m.Says}) {
-				return
-			}
-		}
+func (a *HeldQueue) table(t *table) {
+	t.head("number", "group", "from", "subject", "date", "size", "says")
+	for _, m := range a.Held {
+		t.row(m.Number, m.Group, m.From, m.Subject, m.Date, m.Size, m.Says)
 	}
 }

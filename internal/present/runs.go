@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"strconv"
 	"strings"
 	"time"
@@ -146,16 +145,13 @@ func ProbeCounts(good, bad, unlooked int) string {
 	return text
 }
 
-func (a *Runs) table() ([]string, iter.Seq[[]string]) {
+func (a *Runs) table(t *table) {
 	header := []string{"run", "kind", "state", "began", "ended", "estate", "as-predicted", "not-as-predicted",
 		"not-looked-at", "store-estate"}
-	return header, func(yield func([]string) bool) {
-		for _, r := range a.Runs {
-			if !yield([]string{r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, strconv.Itoa(r.AsPredicted),
-				strconv.Itoa(r.NotAsPredicted), strconv.Itoa(r.NotLookedAt), r.Owner}) {
-				return
-			}
-		}
+	t.head(header...)
+	for _, r := range a.Runs {
+		t.row(r.Run, r.Kind, r.State, r.Began, r.Ended, r.Estate, r.AsPredicted, r.NotAsPredicted, r.NotLookedAt,
+			r.Owner)
 	}
 }
 
@@ -190,12 +186,9 @@ func (a *Checked) writeText(p *Page) {
 	p.first(len(a.Problems), 20, "more", func(i int) { p.Line(4, Span{Bad, "! "}, Span{Plain, a.Problems[i]}) })
 }
 
-func (a *Checked) table() ([]string, iter.Seq[[]string]) {
-	return []string{"problem"}, func(yield func([]string) bool) {
-		for _, problem := range a.Problems {
-			if !yield([]string{problem}) {
-				return
-			}
-		}
+func (a *Checked) table(t *table) {
+	t.head("problem")
+	for _, problem := range a.Problems {
+		t.row(problem)
 	}
 }

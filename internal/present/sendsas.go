@@ -1,7 +1,6 @@
 package present
 
 import (
-	"iter"
 	"slices"
 	"strconv"
 
@@ -267,13 +266,9 @@ func (a *SendsAs) rights() []block {
 	return blocks
 }
 
-func (a *SendsAs) table() ([]string, iter.Seq[[]string]) {
-	var rows [][]string
+func (a *SendsAs) table(t *table) {
+	t.head("group", "address", "send-as", "rule", "proof", "why", "fix", "place")
 	for _, s := range a.People {
-		rows = append(
-			rows,
-			[]string{a.Group, s.Address, s.SendAs, strconv.Itoa(s.Rule), s.Proof, s.Why, s.Fix, s.Place},
-		)
+		t.row(a.Group, s.Address, s.SendAs, s.Rule, s.Proof, s.Why, s.Fix, s.Place)
 	}
-	return []string{"group", "address", "send-as", "rule", "proof", "why", "fix", "place"}, slices.Values(rows)
 }
