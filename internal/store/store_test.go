@@ -311,6 +311,14 @@ func TestLooks(t *testing.T) {
 			standing.Missing != 2 || standing.Mailboxes != 3 || standing.Opened != 1 {
 			t.Errorf("%+v, %v", standing, err)
 		}
+		// A look that fails takes nothing from those that did not.
+		if _, err := s.Found(t.Context(), "me", one, Finding{Began: s.Now(), Problem: "gone", Next: s.Now().Add(time.Hour)}); err != nil {
+			t.Fatal(err)
+		}
+		looks, err := s.Looks(t.Context(), "one")
+		if err != nil || looks[0].Problem != "gone" || !looks[0].Looked.Equal(later.Began.Truncate(time.Millisecond)) || string(looks[0].Marks) != "[1]" {
+			t.Errorf("after a look that failed: %+v, %v", looks[0], err)
+		}
 		if err := s.Finish(t.Context(), "one", time.Time{}); err != nil {
 			t.Fatal(err)
 		}
