@@ -244,12 +244,9 @@ func (l *losses) controls(c Carries, who string, texts ...string) {
 
 func chosen(e estate.Entry) string {
 	var list []string
-	for _, one := range []struct {
-		name string
-		set  bool
-	}{{"copy", e.Copy() != 0}, {"since", e.Since() != 0}, {"invitations", e.Invitations() != 0}, {"paused", e.Paused()}} {
-		if one.set {
-			list = append(list, one.name)
+	for _, s := range estate.MembershipSettings() {
+		if s.Text(e.Membership()) != "" {
+			list = append(list, s.Name)
 		}
 	}
 	return strings.Join(list, ", ")

@@ -48,12 +48,11 @@ func membershipPairs(m estate.Membership) []pair {
 
 // membershipTexts returns what a membership says, in the order of the columns.
 func membershipTexts(m estate.Membership) []Field {
-	paused := ""
-	if m.Paused {
-		paused = "true"
+	var fields []Field
+	for _, s := range estate.MembershipSettings() {
+		fields = append(fields, Field{Name: s.Name, Text: s.Text(m)})
 	}
-	return []Field{{Name: "copy", Text: m.Copy.String()}, {Name: "since", Text: m.Since.String()},
-		{Name: "invitations", Text: m.Invitations.String()}, {Name: "paused", Text: paused}}
+	return fields
 }
 
 // dropMember takes the entry of a group out that stands at a place: of a named

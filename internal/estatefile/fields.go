@@ -181,8 +181,8 @@ func (s *personSpec) finish(l *loader, place estate.Place) {
 // The fields of a membership that stands on its own, and those of an entry in a
 // group.
 var (
-	membershipFields = []string{"group", "address", "copy", "since", "invitations", "paused"}
-	entryFields      = []string{"address", "where", "everyone", "copy", "since", "invitations", "paused"}
+	membershipFields = append([]string{"group", "address"}, membershipNames()...)
+	entryFields      = append([]string{"address", "where", "everyone"}, membershipNames()...)
 	personFields     = []string{"address", "name", "also", "mailbox", "attributes"}
 )
 
@@ -195,21 +195,19 @@ var (
 	edgeVerdicts     = []string{estate.Refuse.String(), estate.Drop.String()}
 )
 
+func membershipNames() (names []string) {
+	for _, s := range estate.MembershipSettings() {
+		names = append(names, s.Name)
+	}
+	return names
+}
+
 // setMembership sets what a membership says besides its group and member.
 func (l *loader) setMembership(m *estate.Membership, name string, it item) {
-	switch name {
-	case "copy":
-		setWord(l, &m.Copy, name, it, copyWords)
-	case "invitations":
-		setWord(l, &m.Invitations, name, it, invitationsWords)
-	case "paused":
-		m.Paused = l.parseBool(name, it, false)
-	case "since":
-		day, err := estate.ParseDay(it.text)
-		if err != nil {
-			l.fail(it.place, name+": "+err.Error(), "")
+	for _, s := range estate.MembershipSettings() {
+		if s.Name == name {
+			l.failValue(s.Set(m, it.text), name, it)
 		}
-		m.Since = day
 	}
 }
 

@@ -245,10 +245,7 @@ func (d *document) readMemberMapping(s *groupSpec, n *yaml.Node, r relation) {
 			use(item{text, d.place(value)})
 		}
 	}
-	membership := func(name string, want estate.Form) field {
-		return one(want, func(it item) { d.setMembership(&r.membership, name, it) })
-	}
-	ok := d.mapping(n, "a member", entryFields, map[string]field{
+	fields := map[string]field{
 		"address": one(estate.FormText, func(it item) {
 			named++
 			var ok bool
@@ -269,11 +266,11 @@ func (d *document) readMemberMapping(s *groupSpec, n *yaml.Node, r relation) {
 				bad = true
 			}
 		}),
-		"copy":        membership("copy", estate.FormText),
-		"since":       membership("since", estate.FormText),
-		"invitations": membership("invitations", estate.FormText),
-		"paused":      membership("paused", estate.FormFlag),
-	})
+	}
+	for _, s := range estate.MembershipSettings() {
+		fields[s.Name] = one(s.Scalar(), func(it item) { d.setMembership(&r.membership, s.Name, it) })
+	}
+	ok := d.mapping(n, "a member", entryFields, fields)
 	switch {
 	case !ok || bad:
 	case named != 1:
@@ -385,27 +382,19 @@ func (d *document) readAttributes(
 func (d *document) readMembership(n *yaml.Node) {
 	var group, member item
 	var m estate.Membership
-	fields := map[string]field{}
-	for _, name := range membershipFields {
-		want := estate.FormText
-		if name == "paused" {
-			want = estate.FormFlag
-		}
-		fields[name] = func(_, value *yaml.Node) {
-			text, ok := d.scalar(value, want)
-			if !ok {
-				return
-			}
-			it := item{text, d.place(value)}
-			switch name {
-			case "group":
-				group = it
-			case "address":
-				member = it
-			default:
-				d.setMembership(&m, name, it)
+	one := func(want estate.Form, use func(it item)) field {
+		return func(_, value *yaml.Node) {
+			if text, ok := d.scalar(value, want); ok {
+				use(item{text, d.place(value)})
 			}
 		}
+	}
+	fields := map[string]field{
+		"group":   one(estate.FormText, func(it item) { group = it }),
+		"address": one(estate.FormText, func(it item) { member = it }),
+	}
+	for _, s := range estate.MembershipSettings() {
+		fields[s.Name] = one(s.Scalar(), func(it item) { d.setMembership(&m, s.Name, it) })
 	}
 	if !d.mapping(n, "a membership", membershipFields, fields) {
 		return

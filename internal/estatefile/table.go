@@ -485,16 +485,16 @@ func (l *loader) readMembershipTable(t *table) {
 
 // option is a column of a table of memberships besides group and address.
 type option struct {
-	name   string
+	estate.MembershipSetting
 	column int
 }
 
 // options returns the options that the table has columns for.
 func (t *table) options(columns map[string]int) []option {
 	var list []option
-	for _, name := range membershipFields[2:] {
-		if columns[name] >= 0 {
-			list = append(list, option{name, columns[name]})
+	for _, s := range estate.MembershipSettings() {
+		if columns[s.Name] >= 0 {
+			list = append(list, option{s, columns[s.Name]})
 		}
 	}
 	return list
@@ -504,21 +504,10 @@ func (t *table) options(columns map[string]int) []option {
 func (t *table) membership(options []option) estate.Membership {
 	var m estate.Membership
 	for _, o := range options {
-		text := t.text(o.column)
-		if text == "" {
-			continue
-		}
-		ok := false
-		switch o.name {
-		case "copy":
-			m.Copy, ok = estate.WordIndex[estate.Copy](copyWords, text)
-		case "since":
-			var err error
-			m.Since, err = estate.ParseDay(text)
-			ok = err == nil
-		}
-		if !ok {
-			t.l.setMembership(&m, o.name, item{text, t.place(o.column)})
+		if text := t.text(o.column); text != "" {
+			if err := o.Set(&m, text); err != nil {
+				t.l.failValue(err, o.Name, item{text, t.place(o.column)})
+			}
 		}
 	}
 	return m

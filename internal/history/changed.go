@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -193,14 +194,16 @@ func describe(e *estate.Estate, who address.Address) map[string]string {
 }
 
 func entryWords(e estate.Entry) string {
-	words := "yes"
-	if e.Copy() != estate.CopyUnset {
-		words = "copy " + e.Copy().String()
+	var words []string
+	for _, s := range estate.MembershipSettings() {
+		switch text := s.Text(e.Membership()); {
+		case text != "" && s.Form == estate.FormFlag:
+			words = append(words, s.Name)
+		case text != "":
+			words = append(words, s.Name+" "+text)
+		}
 	}
-	if e.Paused() {
-		words += ", paused"
-	}
-	return words
+	return cmp.Or(strings.Join(words, ", "), "yes")
 }
 
 // unlike returns what is said otherwise, in words.

@@ -34,7 +34,10 @@ func (k *key) texts(list ...string) *key {
 }
 
 func (k *key) membership(m estate.Membership) *key {
-	return k.texts(m.Copy.String(), m.Invitations.String(), m.Since.String(), strconv.FormatBool(m.Paused))
+	for _, s := range estate.MembershipSettings() {
+		k.texts(s.Text(m))
+	}
+	return k
 }
 
 func (k *key) addresses(list ...address.Address) *key {

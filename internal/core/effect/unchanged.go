@@ -269,8 +269,7 @@ func (p *printer) group(id estate.ID) uint64 {
 	}
 	for _, e := range p.e.Entries(id) {
 		number(h, p.name(e.Member))
-		number(h, uint64(e.Copy())|uint64(e.Invitations())<<8|uint64(e.Since())<<24)
-		flag(h, e.Paused())
+		number(h, uint64(e.Says()))
 	}
 	for _, rule := range p.e.Rules(id) {
 		if rule.Filter == nil {

@@ -364,14 +364,6 @@ func (b *Builder) AddModerator(group ID, a address.Address, place Place) {
 	g.Moderators = append(g.Moderators, Listed{b.Refer(a, group, "moderator", place), place})
 }
 
-// A Membership is what an entry says besides its member.
-type Membership struct {
-	Copy        Copy
-	Invitations Invitations
-	Paused      bool
-	Since       Day
-}
-
 // AddEntry adds a member to a group, after those it has.
 func (b *Builder) AddEntry(group, member ID, m Membership, place Place) {
 	if b.e.IsGroup(member) {
@@ -397,14 +389,9 @@ func (b *Builder) checkNested(member ID, m Membership, place Place) {
 	if m.Copy == CopyDigest || m.Copy == CopyReplies {
 		b.problem(Problem{Place: place, Text: name + " takes copy every or none, not " + m.Copy.String()})
 	}
-	for _, given := range []struct {
-		setting string
-		given   bool
-	}{
-		{"since", m.Since != 0}, {"invitations", m.Invitations != InvitationsUnset}, {"paused", m.Paused},
-	} {
-		if given.given {
-			b.problem(Problem{Place: place, Text: name + " takes no " + given.setting + ", expected copy or nothing"})
+	for _, s := range membershipSettings {
+		if s.Name != "copy" && s.Text(m) != "" {
+			b.problem(Problem{Place: place, Text: name + " takes no " + s.Name + ", expected copy or nothing"})
 		}
 	}
 }

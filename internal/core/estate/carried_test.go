@@ -124,14 +124,34 @@ func TestEveryFieldIsCompiled(t *testing.T) {
 		}
 		c.data = append(append(c.data, texts.data...), bytesOf(flat)...)
 	}, ".Also[]")
-	for _, m := range []Membership{{Copy: CopyDigest}, {Invitations: InvitationsNone}, {Paused: true}, {Since: 12345}, {}} {
-		entry := Entry{packed: pack(m.Copy, m.Invitations, m.Paused, m.Since)}
-		again := viewOf[Entry](bytesOf([]Entry{entry}))[0]
-		if got := (Membership{again.Copy(), again.Invitations(), again.Paused(), again.Since()}); got != m {
-			t.Errorf("a membership comes through as %+v, want %+v", got, m)
+	var m Membership
+	eachMarked(reflect.ValueOf(&m).Elem(), "", nil, func(path string) {
+		again := viewOf[Entry](bytesOf([]Entry{NewEntry(0, m, Place{})}))[0].Membership()
+		if again != m {
+			t.Errorf("a membership with %s comes through as %+v, want %+v", path, again, m)
 		}
-	}
-	if fields := reflect.TypeFor[Membership]().NumField(); fields != 4 {
-		t.Errorf("memberships have %d fields, and 4 are tried here", fields)
-	}
+	})
+}
+
+// Everything that a membership says is a setting, and comes back from its text.
+func TestEveryFieldIsAMembershipSetting(t *testing.T) {
+	var m Membership
+	eachMarked(reflect.ValueOf(&m).Elem(), "", nil, func(path string) {
+		var again Membership
+		said := 0
+		for _, s := range MembershipSettings() {
+			if text := s.Text(m); text != "" {
+				said++
+				if err := s.Set(&again, text); err != nil {
+					t.Errorf("%s: %q: %v", s.Name, text, err)
+				}
+			}
+			if err := s.Set(&again, "no such value"); err == nil {
+				t.Errorf("%s takes anything", s.Name)
+			}
+		}
+		if said != 1 || again != m {
+			t.Errorf("of a membership with %s, %d settings say %+v, want %+v", path, said, again, m)
+		}
+	})
 }

@@ -210,6 +210,9 @@ func pack(copy Copy, invitations Invitations, paused bool, since Day) uint32 {
 	return packed
 }
 
+// Says stands for all that an entry says besides its member: entries that say the same have the same number.
+func (e Entry) Says() uint32 { return e.packed }
+
 // Copy returns the entry's own copy, or CopyUnset.
 func (e Entry) Copy() Copy { return Copy(e.packed & 7) }
 

@@ -152,7 +152,7 @@ func (s *steps) people(g *directory.GroupDifference) {
 	}
 	rule := func(do string, list []estate.MemberRule) {
 		for _, r := range list {
-			one := Step{Do: do, Group: group, Member: "everyone", Copy: word(r.Copy), Invitations: word(r.Invitations)}
+			one := Step{Do: do, Group: group, Member: "everyone", Copy: r.Copy.String(), Invitations: r.Invitations.String()}
 			if r.Filter != nil {
 				one.Member = "where " + r.Filter.String()
 			}
@@ -187,23 +187,10 @@ func (s *steps) said(one *Step, g, member estate.ID) {
 		if entry.Member != member {
 			continue
 		}
-		one.Copy, one.Invitations, one.Paused = word(entry.Copy()), word(entry.Invitations()), entry.Paused()
-		if entry.Since() != 0 {
-			one.Since = entry.Since().String()
-		}
+		one.Copy, one.Invitations = entry.Copy().String(), entry.Invitations().String()
+		one.Since, one.Paused = entry.Since().String(), entry.Paused()
 		return
 	}
-}
-
-// word returns a word of a membership, or "" where it says nothing.
-func word[T interface {
-	~uint8
-	String() string
-}](value T) string {
-	if value == 0 {
-		return ""
-	}
-	return value.String()
 }
 
 // writeSteps writes steps as a table or as lines of JSON.

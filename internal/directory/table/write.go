@@ -183,23 +183,18 @@ func listed(e *estate.Estate, list []estate.Listed) string {
 }
 
 func memberships(e *estate.Estate) []byte {
-	s := newSheet("group", "address", "copy", "since", "invitations", "paused")
+	header := []string{"group", "address"}
+	for _, setting := range estate.MembershipSettings() {
+		header = append(header, setting.Name)
+	}
+	s := newSheet(header...)
 	for g := range estate.ID(e.Groups()) {
 		for _, entry := range e.Entries(g) {
-			paused := ""
-			if entry.Paused() {
-				paused = "true"
+			row := []string{e.Address(g).String(), e.Address(entry.Member).String()}
+			for _, setting := range estate.MembershipSettings() {
+				row = append(row, setting.Text(entry.Membership()))
 			}
-			s.row(
-				[]string{
-					e.Address(g).String(),
-					e.Address(entry.Member).String(),
-					entry.Copy().String(),
-					entry.Since().String(),
-					entry.Invitations().String(),
-					paused,
-				},
-			)
+			s.row(row)
 		}
 	}
 	return s.bytes()
