@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,6 +17,7 @@ import (
 
 	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/history"
+	"yorvet.example/yorvet/internal/maillog"
 	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/store"
 	"yorvet.example/yorvet/internal/watch"
@@ -139,7 +141,7 @@ func (a *asker) place() (*ask.Place, error) {
 	day, err := dayOf(a.cmd)
 	ignore := func(string) {}
 	return &ask.Place{Path: a.plan.Estate, Named: true, Day: day, Version: version(), Store: a.store, Warn: ignore,
-		Note: ignore}, err
+		Note: ignore, Loaded: collectOften}, err
 }
 
 // ask asks the question of an item.
@@ -147,6 +149,9 @@ func (a *asker) ask(ctx context.Context, item *watch.Item, since time.Time) (*hi
 	at, err := a.place()
 	if err != nil {
 		return nil, err
+	}
+	if item.Kind == watch.KindLog {
+		defer debug.SetGCPercent(debug.SetGCPercent(maillog.GCPercent))
 	}
 	o, err := a.plan.Ask(ctx, item, since, at)
 	if err != nil {
