@@ -246,8 +246,8 @@ func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
 		append([]any{w.Run, s.owner}, args...)...)
 }
 
-// Time in which nobody steered a run, as the database was away or all agents were, is made up for: from
-// leastGap on, as far as mostGap, after which whoever planned the run has long stopped waiting.
+// Time in which nobody steered a run after it was planned, as the database was away or all agents were, is
+// made up for: from leastGap on, as far as mostGap, after which whoever planned it has long stopped waiting.
 const (
 	leastGap = 4 * time.Second
 	mostGap  = time.Hour
@@ -274,13 +274,13 @@ func (s *Store) Steer(ctx context.Context, run string) (Progress, error) {
 }
 
 // Finish says that nothing more is waited for: each mailbox is to be gone through once more,
-// and nothing more is sent. What was not sent stays so. resumed is Standing.Resumed, by which that was
+// and nothing more is sent. What was not sent stays so. resumed is Progress.Resumed, by which that was
 // worked out: a run that was resumed since goes on, and one that nobody steered for a while.
 func (s *Store) Finish(ctx context.Context, run string, resumed time.Time) error {
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'closing', closing = $1
-			WHERE run = $2 AND state = 'open' AND resumed = $3 AND (steered = 0 OR steered >= $1 - CAST($4 AS BIGINT))`,
+			WHERE run = $2 AND state = 'open' AND resumed = $3 AND steered >= $1 - CAST($4 AS BIGINT)`,
 			now, run, milliseconds(resumed), leastGap.Milliseconds())
 		if err != nil {
 			return err
@@ -317,7 +317,7 @@ func (s *Store) Reopen(ctx context.Context, run string, wait time.Duration) erro
 	return s.in(ctx, func(tx *sql.Tx) error {
 		now := s.now()
 		done, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'open', closing = 0, ended = 0, until = $1,
-			steered = 0 WHERE run = $2`, now+wait.Milliseconds(), run)
+			steered = $3 WHERE run = $2`, now+wait.Milliseconds(), run, now)
 		if err != nil {
 			return err
 		}

@@ -173,10 +173,10 @@ func (s *Store) Plan(ctx context.Context, p *Plan) error {
 			return err
 		}
 		done, err := tx.ExecContext(ctx, `INSERT INTO runs
-			(run, name, owner, kind, state, estate, path, day, version, terms, notes, approve, began, until)
-			VALUES ($1, $2, $3, $4, 'open', $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT DO NOTHING`,
+			(run, name, owner, kind, state, estate, path, day, version, terms, notes, approve, began, until, steered)
+			VALUES ($1, $2, $3, $4, 'open', $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING`,
 			p.ID, p.Name, s.owner, p.Kind, key, plain(p.Path), p.Day, p.Version, string(limits), plain(string(notes)),
-			number(p.Approve), milliseconds(p.Began), milliseconds(p.Until))
+			number(p.Approve), milliseconds(p.Began), milliseconds(p.Until), s.now())
 		if err != nil {
 			return err
 		}

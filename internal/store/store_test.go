@@ -607,6 +607,34 @@ func TestSteer(t *testing.T) {
 	})
 }
 
+// So is time in which nobody could, right after a run was planned or taken up again.
+func TestSteerFirst(t *testing.T) {
+	each(t, func(t *testing.T, where string) {
+		s := open(t, where)
+		r := plan(t, s, "one", 1)
+		for _, reopened := range []bool{false, true} {
+			if reopened {
+				if err := s.Reopen(t.Context(), r.ID, time.Second); err != nil {
+					t.Fatal(err)
+				}
+			}
+			before, err := s.Progress(t.Context(), r.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.ahead += 30 * time.Second
+			if err := s.Finish(t.Context(), r.ID, before.Resumed); err != nil {
+				t.Fatal(err)
+			}
+			after, err := s.Steer(t.Context(), r.ID)
+			if gained := after.Until.Sub(before.Until); err != nil || after.State != StateOpen || gained < 30*time.Second ||
+				!after.Resumed.After(before.Resumed) {
+				t.Errorf("taken up again %t: %s, %s more, %v", reopened, after.State, gained, err)
+			}
+		}
+	})
+}
+
 // Runs that take turns wait for one another, and not for those that are over.
 func TestRoom(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
