@@ -26,7 +26,7 @@ var layers = []string{
 	"internal/secret internal/yamlfile internal/revision internal/demo internal/estatefile internal/undo " +
 		"internal/store/storetest",
 	"internal/endpoint internal/sample internal/mail/compose internal/mail/read internal/directory/paste",
-	"internal/mail/send internal/mail/watch internal/directory internal/store",
+	"internal/mail/send internal/mail/mailbox internal/directory internal/store",
 	"internal/connections internal/directory/aliases internal/directory/ldap internal/directory/ldif " +
 		"internal/directory/vcard internal/directory/records internal/directory/draft",
 	"internal/directory/scim internal/directory/table internal/agent",

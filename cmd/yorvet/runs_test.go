@@ -23,7 +23,7 @@ func TestRunsRemove(t *testing.T) {
 	for i := range 60 {
 		name := fmt.Sprintf("run-%02d", i)
 		r := store.Run{ID: name, Name: name, Kind: "probe", Estate: "d", Began: st.Now().AddDate(0, 0, -i)}
-		if err := st.Plan(t.Context(), &store.Plan{Run: r, Cases: []store.Case{{Kind: "member", Draft: []byte("{}"),
+		if err := st.Plan(t.Context(), &store.PlannedRun{Run: r, Cases: []store.Case{{Kind: "member", Draft: []byte("{}"),
 			Predicted: []byte("{}"), MessageID: name, Tag: name}}}); err != nil {
 			t.Fatal(err)
 		}

@@ -130,7 +130,7 @@ func openOnly(t testing.TB, where string) *store.Store {
 }
 
 // kept returns the answers of the store.
-func (w *watched) kept() []store.Answer {
+func (w *watched) kept() []store.KeptResult {
 	w.t.Helper()
 	s := openOnly(w.t, w.store)
 	defer s.Close()

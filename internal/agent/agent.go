@@ -145,38 +145,38 @@ func (a *Agent) sayAlive(ctx context.Context) error {
 }
 
 // others reports whether another agent that is alive has a connection of a name.
-func (a *Agent) others(ctx context.Context, lane string) bool {
+func (a *Agent) others(ctx context.Context, connection string) bool {
 	agents, err := a.Store.Agents(ctx)
 	return err == nil && slices.ContainsFunc(agents, func(other store.Agent) bool {
 		var offer connections.Offer
 		return other.Name != a.name && json.Unmarshal(other.Offers, &offer) == nil &&
-			(slices.ContainsFunc(offer.Send, func(w connections.OfferedConnection) bool { return w.Name == lane }) ||
-				slices.ContainsFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return m.Name == lane }))
+			(slices.ContainsFunc(offer.Send, func(w connections.OfferedConnection) bool { return w.Name == connection }) ||
+				slices.ContainsFunc(offer.Look, func(m connections.OfferedMailboxes) bool { return m.Name == connection }))
 	})
 }
 
 // refuse leaves the work of a connection whose login is refused to others that have one of its name, and
 // reports whether there are any: without them it goes on, so that the run tells why.
-func (a *Agent) refuse(ctx context.Context, lane, why string) bool {
-	if a.isRefused(lane) {
+func (a *Agent) refuse(ctx context.Context, connection, why string) bool {
+	if a.isRefused(connection) {
 		return true
 	}
-	if !a.others(ctx, lane) {
+	if !a.others(ctx, connection) {
 		return false
 	}
-	text := lane + ": " + why + "; others do its work"
+	text := connection + ": " + why + "; others do its work"
 	a.mutex.Lock()
-	a.refused[lane] = text
+	a.refused[connection] = text
 	a.mutex.Unlock()
 	a.outage.Note(a.sayAlive(ctx))
 	a.trouble(ctx, errors.New(text))
 	return true
 }
 
-func (a *Agent) isRefused(lane string) bool {
+func (a *Agent) isRefused(connection string) bool {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	return a.refused[lane] != ""
+	return a.refused[connection] != ""
 }
 
 // persist writes something into the store, however long that is away: while the agent works, and a few

@@ -12,8 +12,8 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -59,11 +59,11 @@ func TestSight(t *testing.T) {
 	} {
 		m := parse(t, text)
 		w := run7()
-		found := w.sight(watch.Item{Place: watch.Place{Role: watch.Junk}, Message: m}, began)
+		found := w.sight(mailbox.Item{Place: mailbox.Place{Role: mailbox.Junk}, Message: m}, began)
 		switch {
 		case want == "" && len(found) > 0, want != "" && (len(found) != 1 || found[0].what != want || found[0].n != 0):
 			t.Errorf("%q is %+v, want %q", text, found, want)
-		case want != "" && (found[0].details.Role != watch.Junk || len(found[0].details.From) != 1):
+		case want != "" && (found[0].details.Role != mailbox.Junk || len(found[0].details.From) != 1):
 			t.Errorf("%q: %+v is kept", text, found[0].details)
 		case want == Approval && found[0].details.Answer != "x@k.example":
 			t.Errorf("its answer goes to %q", found[0].details.Answer)
@@ -72,7 +72,7 @@ func TestSight(t *testing.T) {
 			t.Errorf("%q is not even looked at", text)
 		}
 	}
-	if found := run7().sight(watch.Item{Message: parse(t, "From: ada@k.example\nYorvet-Probe: run7.bbbbbbbbbbbbbbbbbbbbbbbb\n\n")}, began); len(found) != 1 || found[0].n != 1 {
+	if found := run7().sight(mailbox.Item{Message: parse(t, "From: ada@k.example\nYorvet-Probe: run7.bbbbbbbbbbbbbbbbbbbbbbbb\n\n")}, began); len(found) != 1 || found[0].n != 1 {
 		t.Errorf("the second case is %+v", found)
 	}
 }
@@ -105,7 +105,7 @@ func TestWants(t *testing.T) {
 // What is kept of a message has bounds.
 func TestDetails(t *testing.T) {
 	m := parse(t, "From: a@k.example\nTo: "+strings.Repeat("b@k.example, ", 500)+"c@k.example\nSubject: x\n\n"+strings.Repeat("ä", 5000)+"\n")
-	d := detailsOf(m, watch.Inbox)
+	d := detailsOf(m, mailbox.Inbox)
 	if len(d.Text) > mostText || len(d.To) != mostShown || d.Subject != "x" {
 		t.Errorf("%d bytes of text, %d addresses are kept", len(d.Text), len(d.To))
 	}
@@ -250,7 +250,7 @@ func TestCodes(t *testing.T) {
 		"from somebody else":                     {"From: x@post.example\nAuto-Submitted: auto-generated\n\nYour code\n", "ada@k.example", 0},
 		"written by a person":                    {"From: codes@post.example\n\nYour code\n", "ada@k.example", 0},
 	} {
-		found := w.sight(watch.Item{Place: watch.Place{Account: test.account}, Message: parse(t, test.text)}, began.Add(time.Minute))
+		found := w.sight(mailbox.Item{Place: mailbox.Place{Account: test.account}, Message: parse(t, test.text)}, began.Add(time.Minute))
 		if len(found) != test.want || len(found) == 1 && found[0].what != Code {
 			t.Errorf("%s: %+v", about, found)
 		}

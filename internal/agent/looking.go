@@ -12,9 +12,9 @@ import (
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -67,10 +67,10 @@ type visitor struct {
 	a       *Agent
 	visit   *store.Visit
 	run     store.Run
-	account watch.Account
+	account mailbox.Account
 	cases   *wanted
-	marks   []watch.Mark // where the last look ended
-	first   []watch.Mark // where the mailbox ended when the run was planned
+	marks   []mailbox.Mark // where the last look ended
+	first   []mailbox.Mark // where the mailbox ended when the run was planned
 }
 
 // visit looks into a mailbox, once or as long as there is a connection to spare for it.
@@ -81,7 +81,7 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 		now := a.Store.Now()
 		// Else the store could not be asked, or another agent opens it, which ends some time.
 		certain := errors.Is(err, errNotOurs) && !a.others(ctx, v.Connection)
-		a.found(ctx, v, store.Finding{Began: now, Problem: err.Error(), Certain: certain, Next: now.Add(holdEvery)})
+		a.found(ctx, v, store.Looked{Began: now, Problem: err.Error(), Certain: certain, Next: now.Add(holdEvery)})
 		return
 	}
 	count, err := a.Store.Mailboxes(ctx, worker)
@@ -89,9 +89,9 @@ func (a *Agent) visit(ctx context.Context, worker store.Worker, v *store.Visit) 
 	if x.run.Terms.LookEvery <= 0 {
 		x.run.Terms.LookEvery = a.Connections.Limits.LookEvery
 	}
-	box, err := watch.Open(ctx, x.account)
+	box, err := mailbox.Open(ctx, x.account)
 	if err != nil {
-		x.report(ctx, watch.Report{Account: v.Account, Err: err}, a.Store.Now(), false, false)
+		x.report(ctx, mailbox.Report{Account: v.Account, Err: err}, a.Store.Now(), false, false)
 		return
 	}
 	defer box.Close()
@@ -140,15 +140,15 @@ func (a *Agent) visitor(ctx context.Context, v *store.Visit) (*visitor, error) {
 	return x, err
 }
 
-func (x *visitor) query(through bool) watch.Query {
-	return watch.Query{Marks: x.marks, First: x.first, Since: since(x.run.Began, x.a.Store.Now()), Through: through,
+func (x *visitor) query(through bool) mailbox.Query {
+	return mailbox.Query{Marks: x.marks, First: x.first, Since: since(x.run.Began, x.a.Store.Now()), Through: through,
 		Tag:   x.run.Name + ".",
 		Wants: x.cases.wants}
 }
 
 // wait waits for news in a mailbox that is kept open. It reports whether the mailbox is still
 // the agent's, and whether all of it is to be gone through now.
-func (x *visitor) wait(ctx context.Context, box watch.Box) (mine, through bool) {
+func (x *visitor) wait(ctx context.Context, box mailbox.Box) (mine, through bool) {
 	for left := x.run.Terms.LookEvery; left > 0; left -= holdEvery {
 		began := clock.Now()
 		pause := min(left, holdEvery)
@@ -173,19 +173,19 @@ func (x *visitor) wait(ctx context.Context, box watch.Box) (mine, through bool) 
 // release lets go of a mailbox whose connection has ended: it is due at once, for anybody.
 func (x *visitor) release(ctx context.Context) {
 	if ctx.Err() == nil {
-		x.a.found(ctx, x.visit, store.Finding{Began: x.a.Store.Now(), Problem: "the connection ended",
+		x.a.found(ctx, x.visit, store.Looked{Began: x.a.Store.Now(), Problem: "the connection ended",
 			Next: x.a.Store.Now().Add(holdEvery)})
 	}
 }
 
 // report writes what a look came to, and reports whether that is kept.
-func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, through, keep bool) bool {
-	f := store.Finding{Began: began, Through: through, Keep: keep, Next: x.a.Store.Now().Add(x.run.Terms.LookEvery)}
+func (x *visitor) report(ctx context.Context, r mailbox.Report, began time.Time, through, keep bool) bool {
+	f := store.Looked{Began: began, Through: through, Keep: keep, Next: x.a.Store.Now().Add(x.run.Terms.LookEvery)}
 	if r.Err != nil {
 		if ctx.Err() != nil {
 			return false // it was the agent that ended it
 		}
-		f.Problem, f.Certain, f.Keep = r.Err.Error(), watch.IsCertain(r.Err), false
+		f.Problem, f.Certain, f.Keep = r.Err.Error(), mailbox.IsCertain(r.Err), false
 		if f.Certain && x.a.refuse(ctx, x.visit.Connection, f.Problem) {
 			f.Certain = false
 		}
@@ -220,7 +220,7 @@ func (x *visitor) report(ctx context.Context, r watch.Report, began time.Time, t
 }
 
 // found keeps what a look came to, and returns what of it is new, and whether it is kept.
-func (a *Agent) found(ctx context.Context, v *store.Visit, f store.Finding) (fresh []store.Observation, kept bool) {
+func (a *Agent) found(ctx context.Context, v *store.Visit, f store.Looked) (fresh []store.Observation, kept bool) {
 	err := a.persist(ctx, func(ctx context.Context) (err error) {
 		fresh, err = a.Store.Found(ctx, a.name, v, f)
 		return err

@@ -25,8 +25,8 @@ type sender struct {
 }
 
 // sendIn sends what is due over a connection, until ctx ends.
-func (a *Agent) sendIn(ctx context.Context, lane string) {
-	connection, ok := a.Connections.Connection(lane)
+func (a *Agent) sendIn(ctx context.Context, name string) {
+	connection, ok := a.Connections.Connection(name)
 	if !ok {
 		return
 	}
@@ -34,20 +34,20 @@ func (a *Agent) sendIn(ctx context.Context, lane string) {
 	defer s.close()
 	limits := a.Connections.Limits
 	step := time.Duration(float64(time.Second) / limits.Pace)
-	worker := store.Worker{Holder: a.name, Run: a.Run, Connections: []string{lane}}
-	for ctx.Err() == nil && !a.isRefused(lane) {
+	worker := store.Worker{Holder: a.name, Run: a.Run, Connections: []string{name}}
+	for ctx.Err() == nil && !a.isRefused(name) {
 		waiting, err := a.Store.Waiting(ctx, worker)
 		if err != nil {
 			a.outage.Note(err)
 			sleep(ctx, away)
 			continue
 		}
-		if !slices.Contains(waiting, lane) {
+		if !slices.Contains(waiting, name) {
 			s.close() // a connection that nobody uses is not kept
 			sleep(ctx, a.poll())
 			continue
 		}
-		turn, err := a.Store.Turn(ctx, lane, step)
+		turn, err := a.Store.Turn(ctx, name, step)
 		if err != nil {
 			a.outage.Note(err)
 			sleep(ctx, away)
@@ -56,7 +56,7 @@ func (a *Agent) sendIn(ctx context.Context, lane string) {
 		if !sleep(ctx, turn.Sub(a.Store.Now())) {
 			continue
 		}
-		c, err := a.Store.Claim(ctx, worker, lane, max(1, limits.Connections))
+		c, err := a.Store.Claim(ctx, worker, name, max(1, limits.Connections))
 		switch {
 		case err != nil:
 			a.outage.Note(err)

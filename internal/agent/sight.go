@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -26,7 +26,7 @@ const (
 
 // Details are what is kept of a message that was seen.
 type Details struct {
-	Role           watch.Role     `json:"in"`
+	Role           mailbox.Role   `json:"in"`
 	ID             string         `json:"id,omitempty"`
 	From           []string       `json:"from,omitempty"`
 	Sender         []string       `json:"sender,omitempty"`
@@ -54,7 +54,7 @@ const (
 	mostShown = 200     // addresses, and of each list
 )
 
-func detailsOf(m *read.Message, role watch.Role) Details {
+func detailsOf(m *read.Message, role mailbox.Role) Details {
 	d := Details{Role: role, ID: m.ID, From: texts(m.From), Sender: texts(m.Sender), ReplyTo: texts(m.ReplyTo),
 		To: texts(m.To), Cc: texts(m.Cc), Subject: m.Subject, Text: m.AllText(), ListID: m.ListID, ListPost: m.ListPost,
 		Unsubscribe: m.ListUnsubscribe, Authentication: m.Authentication, Shown: m.Shown, Auto: m.Auto}
@@ -129,7 +129,7 @@ type sighting struct {
 }
 
 // sight returns what a message is to the cases of the run, now.
-func (w *wanted) sight(item watch.Item, now time.Time) []sighting {
+func (w *wanted) sight(item mailbox.Item, now time.Time) []sighting {
 	m := item.Message
 	var list []sighting
 	for n, c := range w.cases {

@@ -14,8 +14,8 @@ import (
 
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -75,7 +75,7 @@ func TestPlantedRows(t *testing.T) {
 		{`[`, tagA, idA, "cannot be read"},
 	}
 	now := st.Now()
-	plan := &store.Plan{Run: store.Run{Name: "run7", Estate: "e", Began: now, Until: now.Add(time.Minute), Terms: store.Terms{
+	plan := &store.PlannedRun{Run: store.Run{Name: "run7", Estate: "e", Began: now, Until: now.Add(time.Minute), Terms: store.Terms{
 		Patience: time.Second, LookEvery: time.Second, Domains: []string{"k.example"}}},
 		Looks: []store.Look{{Account: "bo@k.example", Connection: "boxes"}}}
 	for i, p := range planted {
@@ -120,13 +120,13 @@ func TestPlantedMarks(t *testing.T) {
 	} {
 		w := wantedOf(run, []store.Case{c})
 		m := parse(t, "From: pay@bank.example\nMessage-ID: <contract@k.example>\nSubject: Contract\nAuto-Submitted: auto-generated\nDate: Mon, 23 Nov 2026 07:59:00 +0000\n\nSecret\n")
-		if found := w.sight(watch.Item{Place: watch.Place{Account: "ada@k.example"}, Message: m}, began); len(found) > 0 {
+		if found := w.sight(mailbox.Item{Place: mailbox.Place{Account: "ada@k.example"}, Message: m}, began); len(found) > 0 {
 			t.Errorf("%s: %+v", about, found)
 		}
 	}
 	w := wantedOf(run, []store.Case{{MessageID: idA, Tag: tagA, Draft: draft}})
-	item := func(date string) watch.Item {
-		return watch.Item{Place: watch.Place{Account: "ada@k.example"}, Message: parse(t, "From: pay@bank.example\nAuto-Submitted: auto-generated\nDate: "+date+"\n\nSecret\n")}
+	item := func(date string) mailbox.Item {
+		return mailbox.Item{Place: mailbox.Place{Account: "ada@k.example"}, Message: parse(t, "From: pay@bank.example\nAuto-Submitted: auto-generated\nDate: "+date+"\n\nSecret\n")}
 	}
 	if found := w.sight(item("Sat, 21 Nov 2026 08:00:00 +0000"), began); len(found) > 0 {
 		t.Errorf("old mail of a program is copied: %+v", found)

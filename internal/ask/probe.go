@@ -123,7 +123,7 @@ func (q *Probe) machines(ctx context.Context, at *Place) ([]present.RunAgent, er
 }
 
 // plan plans a run: of the usual cases, or of everyone who writes in a group's name.
-func (q *Probe) plan(ctx context.Context, d *Desk) (*probe.Plan, error) {
+func (q *Probe) plan(ctx context.Context, d *Desk) (*probe.RunPlan, error) {
 	if q.SendAs != "" {
 		group, err := d.Group(q.SendAs)
 		if err != nil {

@@ -42,8 +42,8 @@ func UnderWay(ctx context.Context, st *store.Store, list []store.Run, a *present
 		var offer connections.Offer
 		_ = json.Unmarshal(agents[i].Offers, &offer) // what cannot be read is nothing
 		one := agentOf(&agents[i], offer)
-		for _, lane := range slices.Concat(one.Sends, one.Looks) {
-			offered[lane] = true
+		for _, connection := range slices.Concat(one.Sends, one.Looks) {
+			offered[connection] = true
 		}
 		for _, share := range shares {
 			if slices.Contains(share.Holders, one.Agent) && !slices.Contains(one.Works, share.Run) {

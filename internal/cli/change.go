@@ -48,15 +48,15 @@ type changer struct {
 	tally       *pastedTally // of what was pasted, or nil
 	about       string       // what is made, in words
 	notes       []string
-	noted       map[string]bool                      // which of them there are
-	suggested   int                                  // how often it was looked who may have been meant
-	wrap        func(*present.Change) present.Answer // makes the answer of what changes, where it is more than that
-	wrong       bool                                 // something that was asked for could not be done
-	written     map[string]bool                      // people outside who are written down, by key
-	pastedNames map[string]byName                    // by name: who it was found to be
-	input       func() (string, error)               // what --from names
-	refused     error                                // why the change is not made, though it may be looked at
-	after       error                                // what went wrong besides
+	noted       map[string]bool                            // which of them there are
+	suggested   int                                        // how often it was looked who may have been meant
+	wrap        func(*present.EstateChange) present.Answer // makes the answer of what changes, where it is more than that
+	wrong       bool                                       // something that was asked for could not be done
+	written     map[string]bool                            // people outside who are written down, by key
+	pastedNames map[string]byName                          // by name: who it was found to be
+	input       func() (string, error)                     // what --from names
+	refused     error                                      // why the change is not made, though it may be looked at
+	after       error                                      // what went wrong besides
 }
 
 // note tells of something besides the change.

@@ -431,7 +431,7 @@ func updateEstate(ctx context.Context, cmd *cli.Command, streams Streams, path s
 		if c.refused != nil && cmd.Bool("preview") {
 			c.note("%s", strings.TrimPrefix(c.refused.Error(), "yorvet: "))
 		}
-		c.wrap = func(change *present.Change) present.Answer {
+		c.wrap = func(change *present.EstateChange) present.Answer {
 			a := newImportAnswer(path, m, cmd.Bool("coverage"))
 			a.Change, a.Written = change, change.Written
 			a.Gone = present.ImportGone{

@@ -8,7 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
-	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/present"
 )
 
@@ -153,7 +153,7 @@ func (s *session) tidy(q *ask.Probe, at *ask.Place, name string) error {
 		return err
 	}
 	fmt.Fprintf(s.streams.Out, "%d messages of run %s removed\n", removed, run)
-	if errors.Is(err, watch.ErrSingly) {
+	if errors.Is(err, mailbox.ErrSingly) {
 		warn(s.streams, "--expunge marks the messages of the run as deleted, and removes what is marked, where nothing else is")
 	}
 	return stored(err)

@@ -25,7 +25,7 @@ import (
 func (c *changer) keep(files []estatefile.FileChange, says string) (problem string) {
 	store, err := undo.Open(c.path)
 	if err == nil {
-		kept := undo.Change{Time: clock.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says,
+		kept := undo.WrittenChange{Time: clock.Now().UTC().Truncate(time.Second), User: userName(), Command: c.args(), Says: says,
 			Undoes: c.undoes}
 		for _, f := range files {
 			one, failed := undo.NewFile(f.File, f.Before, f.Later)
@@ -115,7 +115,7 @@ func changeNumber(cmd *cli.Command) (int, error) {
 }
 
 // keptChange returns a change for an answer.
-func keptChange(c *undo.Change, undoneBy int, lines bool) present.KeptChange {
+func keptChange(c *undo.WrittenChange, undoneBy int, lines bool) present.KeptChange {
 	out := present.KeptChange{Number: c.Number, Time: c.Time, User: c.User, Command: quotedArgs(c.Command), Says: c.Says,
 		Undoes:   c.Undoes,
 		UndoneBy: undoneBy}
@@ -174,7 +174,7 @@ func takeBack(c *changer) error {
 	if err != nil {
 		return ask.Errorf("%w", err)
 	}
-	var kept *undo.Change
+	var kept *undo.WrittenChange
 	if number > 0 {
 		kept, err = store.Get(number)
 	} else {

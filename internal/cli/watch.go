@@ -108,7 +108,7 @@ func besidePlan(path string) string {
 }
 
 // newWorker returns a worker that tells of its answers on the streams.
-func newWorker(a *asker, format present.Format) *watch.Worker {
+func newWorker(a *asker, format present.Format) *watch.Watcher {
 	var one sync.Mutex
 	trouble := func(text string) {
 		one.Lock()
@@ -116,7 +116,7 @@ func newWorker(a *asker, format present.Format) *watch.Worker {
 		warn(a.streams, text)
 	}
 	sender := watch.NewSender(a.plan, version(), trouble)
-	return &watch.Worker{
+	return &watch.Watcher{
 		Plan: a.plan, Store: a.store, Ask: a.ask, OnError: trouble, Send: sender.Send,
 		Tell: func(e *present.WatchEvent) {
 			one.Lock()
@@ -167,7 +167,7 @@ func plainError(err error) error {
 }
 
 // listen serves the page of a worker at an address, and returns how to end it.
-func (a *asker) listen(ctx context.Context, w *watch.Worker, where string) (end func(), err error) {
+func (a *asker) listen(ctx context.Context, w *watch.Watcher, where string) (end func(), err error) {
 	host, port, err := net.SplitHostPort(where)
 	if err != nil {
 		return nil, ask.Errorf("--listen takes an address such as 127.0.0.1:9180, not %q", where)

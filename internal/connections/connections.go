@@ -18,8 +18,8 @@ import (
 	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/localfile"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/yamlfile"
 )
@@ -57,7 +57,7 @@ type Limits struct {
 	Quiet       time.Duration // how long to look on when nothing comes any more; Patience at most
 }
 
-// An Outgoing is a connection to send.
+// A Connection sends messages.
 type Connection struct {
 	Name string
 	// From are addresses and domains, as @domain, that may be sent from; "inside" stands
@@ -545,17 +545,17 @@ func (l *Connections) Mailbox(a address.Address, inside bool) (*Mailboxes, bool)
 }
 
 // Account returns how to look into somebody's mailbox from this machine.
-func (l *Connections) Account(a address.Address, inside bool) (watch.Account, bool) {
+func (l *Connections) Account(a address.Address, inside bool) (mailbox.Account, bool) {
 	m, ok := l.Mailbox(a, inside)
 	if !ok || m.away {
-		return watch.Account{}, false
+		return mailbox.Account{}, false
 	}
 	return m.Account(a), true
 }
 
 // Account returns how to look into somebody's mailbox.
-func (m *Mailboxes) Account(a address.Address) watch.Account {
-	return watch.Account{Name: a.String(), Endpoint: m.reach, Login: *m.login.of(a), JMAP: m.jmap}
+func (m *Mailboxes) Account(a address.Address) mailbox.Account {
+	return mailbox.Account{Name: a.String(), Endpoint: m.reach, Login: *m.login.of(a), JMAP: m.jmap}
 }
 
 // of returns who logs in for an address.

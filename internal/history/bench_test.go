@@ -36,7 +36,7 @@ func fill(tb testing.TB, s *store.Store, runs, each int) {
 			continue
 		}
 		name := fmt.Sprintf("run%05d", i)
-		p := &store.Plan{Body: "e", Run: store.Run{ID: name, Name: name, Kind: "probe", Estate: "d", Path: "estate", Day: "2026-11-23",
+		p := &store.PlannedRun{Body: "e", Run: store.Run{ID: name, Name: name, Kind: "probe", Estate: "d", Path: "estate", Day: "2026-11-23",
 			Notes: []string{}, Began: at, Until: at.Add(time.Minute)}}
 		var judged []store.Check
 		for n := range max(each/10, 1) {

@@ -95,7 +95,7 @@ func byYorvet(path string, who address.Address, since time.Time) ([]present.Hist
 
 // names reports whether an address stands in a change, in full or, as an argument, by its local
 // part.
-func names(c *undo.Change, who address.Address) bool {
+func names(c *undo.WrittenChange, who address.Address) bool {
 	full := strings.ToLower(who.String())
 	for _, arg := range c.Command {
 		if arg = strings.ToLower(arg); arg == full || arg == strings.ToLower(who.Local()) || strings.Contains(arg, full) {

@@ -55,13 +55,13 @@ type Outcome struct {
 }
 
 // Answer returns the row of an outcome.
-func (o *Outcome) Answer(ended time.Time) *store.Answer {
+func (o *Outcome) Answer(ended time.Time) *store.KeptResult {
 	host, _ := os.Hostname()
 	state := store.Good
 	if o.Wrong {
 		state = store.Wrong
 	}
-	return &store.Answer{ID: NewID(), Series: o.Series, Began: o.Began, Ended: ended, Day: o.Day, Version: o.Version,
+	return &store.KeptResult{ID: NewID(), Series: o.Series, Began: o.Began, Ended: ended, Day: o.Day, Version: o.Version,
 		Host: host, State: state, Good: o.Good, Bad: o.Bad, Truncated: o.Truncated, Says: o.Says}
 }
 
@@ -72,7 +72,7 @@ func stamp(t time.Time) string {
 	return t.UTC().Format(time.RFC3339)
 }
 
-func runOf(a *store.Answer) present.HistoryResult {
+func runOf(a *store.KeptResult) present.HistoryResult {
 	return present.HistoryResult{Run: a.ID, Kind: a.Series.Kind, State: a.State, Began: stamp(a.Began), Ended: stamp(a.Ended),
 		Estate: a.Series.Path, What: a.Series.What, Item: a.Item, Host: a.Host, Good: a.Good, Bad: a.Bad, Says: a.Says,
 		Truncated: a.Truncated}

@@ -13,8 +13,8 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// Change is a change of an estate's files: what it does, and where.
-type Change struct {
+// EstateChange is a change of an estate's files: what it does, and where.
+type EstateChange struct {
 	*Comparison
 	NewGroups []MatrixRow  `json:"newGroups"`       // what those that are added do, as in the matrix
 	KeptBack  int          `json:"noticesKeptBack"` // welcome notices that are not to go out
@@ -35,8 +35,8 @@ type FileChange struct {
 }
 
 // NewChange tells what a change does. Quietly, nobody is welcomed.
-func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
-	a := &Change{
+func NewChange(before, later *resolve.Resolver, quietly bool) *EstateChange {
+	a := &EstateChange{
 		Comparison: NewComparison(before, later),
 		NewGroups:  []MatrixRow{},
 		Notes:      []string{},
@@ -56,7 +56,7 @@ func NewChange(before, later *resolve.Resolver, quietly bool) *Change {
 	return a
 }
 
-func (a *Change) writeText(p *Page) {
+func (a *EstateChange) writeText(p *Page) {
 	if len(a.Files) == 0 {
 		if a.Lead != "" {
 			p.Line(2, Span{Strong, a.Lead})
@@ -105,7 +105,7 @@ func (a *Change) writeText(p *Page) {
 }
 
 // writeNotes says what is made, and what to know about it.
-func (a *Change) writeNotes(p *Page) {
+func (a *EstateChange) writeNotes(p *Page) {
 	if a.About != "" {
 		p.Line(2, Span{Plain, a.About})
 	}
@@ -115,7 +115,7 @@ func (a *Change) writeNotes(p *Page) {
 }
 
 // writeFiles says in which files the change stands, or would.
-func (a *Change) writeFiles(p *Page) {
+func (a *EstateChange) writeFiles(p *Page) {
 	verb := "Not written yet: "
 	if a.Written {
 		verb = "Written: "

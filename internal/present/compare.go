@@ -14,7 +14,7 @@ type Comparison struct {
 	Estate  []SettingChange `json:"estate"` // what the estates say of themselves
 	Groups  PartyChanges    `json:"groups"`
 	People  PartyChanges    `json:"people"`
-	Changes []GroupChange   `json:"changes"`
+	Changes []ChangedGroup  `json:"changes"`
 	Persons []PersonChange  `json:"persons"`
 	Hazards struct {
 		Appear []Hazard `json:"appear"`
@@ -65,8 +65,8 @@ type Renamed struct {
 	New string `json:"new"`
 }
 
-// GroupChange is what changes for one group.
-type GroupChange struct {
+// ChangedGroup is what changes for one group.
+type ChangedGroup struct {
 	Group    string        `json:"group"`
 	Posts    []EffectCount `json:"posts"`    // default messages, and the forged stranger's
 	Receives []EffectCount `json:"receives"` // of a default message, without a sender in particular
@@ -141,7 +141,7 @@ func NewComparison(older, newer *resolve.Resolver) *Comparison {
 		Persons: []PersonChange{},
 		Groups:  parties(before, later, report.Groups),
 		People:  parties(before, later, report.People),
-		Changes: []GroupChange{},
+		Changes: []ChangedGroup{},
 		Notices: []NoticeCount{},
 		Total:   report.Count(),
 		Causes:  []Cause{},
@@ -174,8 +174,8 @@ func parties(before, later namer, p effect.Parties) PartyChanges {
 	return changes
 }
 
-func groupChange(later namer, c effect.Change) GroupChange {
-	g := GroupChange{
+func groupChange(later namer, c effect.GroupChange) ChangedGroup {
+	g := ChangedGroup{
 		Group: later.address(c.Group.New),
 		Posts: []EffectCount{}, Receives: []EffectCount{}, SendsAs: []EffectCount{},
 		OtherPosts: []EffectCount{}, OtherReceives: []EffectCount{}, May: []EffectCount{},
@@ -223,7 +223,7 @@ func groupChange(later namer, c effect.Change) GroupChange {
 
 // addPosts adds what becomes of some senders' messages. The forged stranger stands beside
 // those who send default messages.
-func (g *GroupChange) addPosts(v effect.PostChange) {
+func (g *ChangedGroup) addPosts(v effect.PostChange) {
 	count := EffectCount{
 		Old: v.Old.Verdict.String(), New: v.New.Verdict.String(), People: somebodies(v.People),
 		Message: messageLike(v.Message),

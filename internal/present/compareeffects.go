@@ -40,7 +40,7 @@ func (r changeRow) digest(to io.Writer, people bool) {
 }
 
 // rows are what changes in a group; what is the same change is one row.
-func (c GroupChange) rows(p *Page) []changeRow {
+func (c ChangedGroup) rows(p *Page) []changeRow {
 	var rows []changeRow
 	for _, part := range c.parts() {
 		for i := 0; i < len(part.list); {

@@ -171,7 +171,7 @@ type part struct {
 }
 
 // parts are what of a group changes.
-func (c GroupChange) parts() []part {
+func (c ChangedGroup) parts() []part {
 	return []part{
 		{"posting", "posting", slices.Concat(c.Posts, c.OtherPosts)},
 		{"receiving", "receiving", slices.Concat(c.Receives, c.OtherReceives)},
@@ -181,7 +181,7 @@ func (c GroupChange) parts() []part {
 }
 
 // hasEffect reports whether any answer but what the group says of itself is another one.
-func (c GroupChange) hasEffect() bool {
+func (c ChangedGroup) hasEffect() bool {
 	for _, part := range c.parts() {
 		if len(part.list) > 0 {
 			return true
@@ -292,7 +292,7 @@ func merged(blocks []*groupBlock, people bool) []*groupBlock {
 
 // groupChanges writes what changes for each group. Groups that change alike are written
 // once; of very many, those whose people alone differ become one.
-func (p *Page) groupChanges(list []GroupChange) {
+func (p *Page) groupChanges(list []ChangedGroup) {
 	var blocks []*groupBlock
 	for _, c := range list {
 		blocks = append(blocks, &groupBlock{groups: []string{c.Group}, rows: c.rows(p), unchecked: c.Unchecked})

@@ -7,16 +7,16 @@ import (
 )
 
 // changesOf are changes of so many groups in which each loses so many members: those of one number lose the same people.
-func changesOf(groups int, lose func(group int) []string) []GroupChange {
-	var list []GroupChange
+func changesOf(groups int, lose func(group int) []string) []ChangedGroup {
+	var list []ChangedGroup
 	for i := range groups {
-		list = append(list, GroupChange{Group: fmt.Sprintf("g%d@k.example", i), Receives: []EffectCount{
+		list = append(list, ChangedGroup{Group: fmt.Sprintf("g%d@k.example", i), Receives: []EffectCount{
 			{Old: "inbox", New: "", People: lose(i)}}})
 	}
 	return list
 }
 
-func changesText(t *testing.T, list []GroupChange, all bool) string {
+func changesText(t *testing.T, list []ChangedGroup, all bool) string {
 	t.Helper()
 	var b strings.Builder
 	p := newPage(&b, Options{Width: 100, All: all})

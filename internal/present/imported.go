@@ -15,7 +15,7 @@ type Import struct {
 	Conflicts []ImportConflict `json:"conflicts"`
 	Remarks   []ImportRemark   `json:"remarks"`
 	Gone      ImportGone       `json:"gone"`
-	Change    *Change          `json:"change,omitempty"` // where the estate was there already
+	Change    *EstateChange    `json:"change,omitempty"` // where the estate was there already
 	Files     []string         `json:"files"`            // where it was not
 	Written   bool             `json:"written"`
 	// Ungated is how many groups no source has a gate for.

@@ -41,7 +41,7 @@ type PlannedCase struct {
 }
 
 // NewProbePlan describes a plan.
-func NewProbePlan(r *resolve.Resolver, p *probe.Plan, limit int, machines []RunAgent) *ProbePlan {
+func NewProbePlan(r *resolve.Resolver, p *probe.RunPlan, limit int, machines []RunAgent) *ProbePlan {
 	n := newNamer(r)
 	a := &ProbePlan{
 		Cases:   []PlannedCase{},

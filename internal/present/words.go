@@ -288,7 +288,7 @@ func (n namer) hindrance(d *resolve.Delivery, path resolve.Path) cause {
 }
 
 // answer tells why an atom is true or false for a sender, in a few words.
-func (n namer) answer(group estate.ID, a selector.Answer, s resolve.Sender, m resolve.Message) string {
+func (n namer) answer(group estate.ID, a selector.Truth, s resolve.Sender, m resolve.Message) string {
 	not := func(yes, no string) string {
 		if a.True {
 			return yes
@@ -361,7 +361,7 @@ func (n namer) lineage(group estate.ID, s resolve.Sender) string {
 	return through + n.at(l.Place)
 }
 
-func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) string {
+func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Truth) string {
 	entry, _ := n.r.Membership(group, s.ID)
 	switch {
 	case entry == nil:
@@ -373,7 +373,7 @@ func (n namer) newcomer(group estate.ID, s resolve.Sender, a selector.Answer) st
 }
 
 // attributes tells what a sender's attributes are, as far as a filter asks for them.
-func (n namer) attributes(s resolve.Sender, a selector.Answer) string {
+func (n namer) attributes(s resolve.Sender, a selector.Truth) string {
 	if !n.e.IsPerson(s.ID) {
 		return "not a person of the estate"
 	}

@@ -12,8 +12,8 @@ import (
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 )
 
 // Checked is what trying all logins of a plan came to.
@@ -24,21 +24,21 @@ type Checked struct {
 	Failed    int      // logins and mailboxes that do not work
 	Problems  []string // why not, in plain words
 
-	marks map[string][]watch.Mark // by account
-	boxes map[string]error        // problems by account
-	why   map[string][]string     // what does not work, by why
+	marks map[string][]mailbox.Mark // by account
+	boxes map[string]error          // problems by account
+	why   map[string][]string       // what does not work, by why
 }
 
 // Check tries every login that the messages of a plan need, and opens every mailbox of it.
 // Nothing is sent.
-func Check(ctx context.Context, p *Plan) *Checked { return p.check(ctx, p.watched()) }
+func Check(ctx context.Context, p *RunPlan) *Checked { return p.check(ctx, p.watched()) }
 
 // mostFirst is how many mailboxes are opened before a run: where there are more, so many of them
 // tell whether any opens. All are gone through later.
 const mostFirst = 50
 
 // first returns the mailboxes that are opened before a run.
-func (p *Plan) first() []address.Address {
+func (p *RunPlan) first() []address.Address {
 	all := p.watched()
 	if len(all) <= mostFirst {
 		return all
@@ -51,10 +51,10 @@ func (p *Plan) first() []address.Address {
 }
 
 // check tries every login that the messages of a plan need, and opens some mailboxes.
-func (p *Plan) check(ctx context.Context, accounts []address.Address) *Checked {
+func (p *RunPlan) check(ctx context.Context, accounts []address.Address) *Checked {
 	checking, stop := context.WithTimeout(ctx, p.connections.Limits.Patience)
 	defer stop()
-	c := &Checked{marks: map[string][]watch.Mark{}, boxes: map[string]error{}, why: map[string][]string{}}
+	c := &Checked{marks: map[string][]mailbox.Mark{}, boxes: map[string]error{}, why: map[string][]string{}}
 	var mutex sync.Mutex
 	e := p.resolver.Estate()
 	var tries []func()
@@ -144,9 +144,9 @@ func stageOf(r send.Reply) string {
 	return r.Stage + ": "
 }
 
-func (c *Checked) tryBox(ctx context.Context, mutex *sync.Mutex, account watch.Account) {
-	var marks []watch.Mark
-	box, err := watch.Open(ctx, account)
+func (c *Checked) tryBox(ctx context.Context, mutex *sync.Mutex, account mailbox.Account) {
+	var marks []mailbox.Mark
+	box, err := mailbox.Open(ctx, account)
 	if err == nil {
 		defer box.Close()
 		marks, err = box.Marks()

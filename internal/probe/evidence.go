@@ -10,7 +10,7 @@ import (
 	"slices"
 
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 )
 
 // KeepEvidence fetches the raw messages of the cases that were not as predicted from the
@@ -33,7 +33,7 @@ func KeepEvidence(ctx context.Context, j *Judgement, dir string) (kept, missing 
 	}
 	byAccount := j.Run.items(func(s *Sighting) bool { return wrong[s.Case] })
 	raw := map[string][]byte{}
-	at := func(p watch.Place, validity, uid uint32) string {
+	at := func(p mailbox.Place, validity, uid uint32) string {
 		return fmt.Sprint(p.Account, "\n", p.Folder, "\n", validity, uid)
 	}
 	for _, name := range slices.Sorted(maps.Keys(byAccount)) {
@@ -41,7 +41,7 @@ func KeepEvidence(ctx context.Context, j *Judgement, dir string) (kept, missing 
 		if !ok {
 			continue
 		}
-		box, openErr := watch.Open(ctx, account)
+		box, openErr := mailbox.Open(ctx, account)
 		if openErr != nil {
 			err = errors.Join(err, openErr)
 			continue

@@ -90,7 +90,7 @@ func inLastLook(copies []*Sighting) []*Sighting {
 
 // tellAnswers takes notices to the author of a message that was let in for an automatic answer:
 // nobody is told that such a message is held.
-func (e *evidence) tellAnswers(author string, p *Plan) {
+func (e *evidence) tellAnswers(author string, p *RunPlan) {
 	if len(e.copies) == 0 || len(e.approvals)+len(e.doubted) > 0 {
 		return
 	}
@@ -171,7 +171,7 @@ func (run *Run) membersNamed(s *Sighting, ofGroup *bounce) (found []*bounce) {
 }
 
 // known returns who has an address in the estate.
-func (p *Plan) known(text string) (estate.ID, bool) {
+func (p *RunPlan) known(text string) (estate.ID, bool) {
 	a, err := address.Parse(text)
 	if err != nil {
 		return estate.None, false
@@ -180,7 +180,7 @@ func (p *Plan) known(text string) (estate.ID, bool) {
 }
 
 // isAutoAnswer reports whether a program's answer is the automatic answer of a group.
-func (p *Plan) isAutoAnswer(s *Sighting) bool {
+func (p *RunPlan) isAutoAnswer(s *Sighting) bool {
 	e := p.resolver.Estate()
 	to, ok := e.Find(p.Cases[s.Case].To)
 	if !ok || !e.IsGroup(to) || e.Group(to).AutoAnswer == "" {

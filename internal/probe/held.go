@@ -12,8 +12,8 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 )
 
 // A Request asks an approver to release a held message. It is found in their
@@ -27,7 +27,7 @@ type Request struct {
 	Answer   address.Address
 	Held     read.Inner // the message that is held, as far as the request shows it
 
-	item watch.Item
+	item mailbox.Item
 }
 
 // Requests returns what waits in an approver's mailbox.
@@ -39,7 +39,7 @@ func Requests(
 	if !ok {
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s", approver)
 	}
-	report := watch.Look(ctx, account, watch.Query{Wants: func(m *read.Message) bool {
+	report := mailbox.Look(ctx, account, mailbox.Query{Wants: func(m *read.Message) bool {
 		return m.Auto != "" && strings.HasPrefix(m.Type, "multipart/")
 	}})
 	if err := errors.Join(ctx.Err(), report.Err); err != nil {
@@ -86,7 +86,7 @@ func answerTo(m *read.Message) string {
 
 // numberOf returns the number of a request: its UID, or one more than any where another
 // mailbox has that UID, too.
-func numberOf(item watch.Item, list []Request) int {
+func numberOf(item mailbox.Item, list []Request) int {
 	n := int(item.UID)
 	for slices.ContainsFunc(list, func(q Request) bool { return q.Number == n }) {
 		n += 1 << 32
@@ -134,6 +134,6 @@ func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connection
 		return fmt.Errorf("the answer is not taken: %s", reply)
 	}
 	account, _ := l.Account(q.Approver, inside)
-	_, err = watch.Remove(ctx, account, []watch.Item{q.item}, false)
+	_, err = mailbox.Remove(ctx, account, []mailbox.Item{q.item}, false)
 	return err
 }

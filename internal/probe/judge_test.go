@@ -11,9 +11,9 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
 )
 
@@ -43,7 +43,7 @@ groups:
 
 // seen is one sighting of the only case, made by hand.
 func seen(what, box string, change ...func(*Sighting)) Sighting {
-	s := Sighting{Place: watch.Place{Account: box, Folder: "INBOX", Role: watch.Inbox}, What: what}
+	s := Sighting{Place: mailbox.Place{Account: box, Folder: "INBOX", Role: mailbox.Inbox}, What: what}
 	for _, c := range change {
 		c(&s)
 	}
@@ -101,7 +101,7 @@ func (c judging) run(t *testing.T) *judge {
 	if !ok {
 		id = 0 // a member of main@kelp.example answers somebody outside
 	}
-	p := &Plan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to),
+	p := &RunPlan{resolver: r, Cases: []Case{{Group: id, From: address.MustParse(c.from), To: address.MustParse(c.to),
 		Traits: resolve.Message{Unproven: c.unproven}}}}
 	run := &Run{Plan: p, Replies: map[int]send.Reply{0: c.reply}, Unsure: map[int]bool{0: c.unsure}, Sightings: c.seen, Approved: map[int]bool{0: c.approved}}
 	if c.unsent {
@@ -243,7 +243,7 @@ func inLook(second int64) func(*Sighting) {
 // Beside what was predicted stands what was seen, of each mailbox.
 func TestMembersOfSightings(t *testing.T) {
 	ada, bo, shelf := "ada@kelp.example", "bo@kelp.example", "shelf@kelp.example"
-	junk := func(s *Sighting) { s.Place.Role, s.Folder = watch.Junk, "Junk" }
+	junk := func(s *Sighting) { s.Place.Role, s.Folder = mailbox.Junk, "Junk" }
 	type row struct {
 		who, predicted, seen string
 		as                   bool
@@ -273,7 +273,7 @@ func TestMembersOfSightings(t *testing.T) {
 		{judging{name: "an answer that nobody looked for", to: "guest@far.example", watched: []string{ada}}, []row{{"guest@far.example", "inbox", NotLookedAt, false}}},
 		{judging{name: "nobody looked", watched: []string{bo, shelf}, seen: []Sighting{seen(agent.Copy, bo)}},
 			[]row{{ada, "inbox", NotLookedAt, false}, {bo, "inbox", "inbox", true}, {shelf, "archive", SeenNot, false}, {"eli@kelp.example", "", "none", false}}},
-		{judging{name: "filed away", seen: []Sighting{seen(agent.Copy, ada, func(s *Sighting) { s.Place.Role, s.Folder = watch.Other, "Work" })}},
+		{judging{name: "filed away", seen: []Sighting{seen(agent.Copy, ada, func(s *Sighting) { s.Place.Role, s.Folder = mailbox.Other, "Work" })}},
 			[]row{{ada, "inbox", Elsewhere, false}}},
 		{judging{name: "a bounce as predicted", seen: []Sighting{seen(agent.Copy, ada), seen(agent.Bounce, bo, failed("dee@kelp.example", "failed", "5.2.2"))}},
 			[]row{{"dee@kelp.example", "undeliverable", SeenBounced, true}}},

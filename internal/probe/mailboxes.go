@@ -10,7 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 )
 
 // members sets what each mailbox got beside what was predicted.
@@ -162,9 +162,9 @@ func (w *judge) describe(m *MemberResult, name string) {
 		switch {
 		case len(copies) > 1:
 			m.Seen = SeenTwice
-		case copies[0].Place.Role == watch.Junk:
+		case copies[0].Place.Role == mailbox.Junk:
 			m.Seen = SeenJunk
-		case copies[0].Place.Role == watch.Other:
+		case copies[0].Place.Role == mailbox.Other:
 			m.Seen = Elsewhere
 		}
 	case w.e.digests[name] != nil:

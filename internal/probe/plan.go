@@ -89,8 +89,8 @@ func (c *Case) sender() address.Address {
 	return c.From
 }
 
-// A Plan is what a run is going to do.
-type Plan struct {
+// A RunPlan is what a run is going to do.
+type RunPlan struct {
 	Run   string // the name of the run
 	ID    string // of the run in the store; "" before it is there
 	Cases []Case
@@ -123,8 +123,8 @@ type Choice struct {
 }
 
 // NewPlan plans a run.
-func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *Plan {
-	p := &Plan{Run: choice.Run, resolver: r, connections: l}
+func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *RunPlan {
+	p := &RunPlan{Run: choice.Run, resolver: r, connections: l}
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
@@ -169,10 +169,10 @@ func NewPlan(r *resolve.Resolver, l *connections.Connections, choice Choice) *Pl
 }
 
 // Estate returns what the plan was made for.
-func (p *Plan) Estate() *estate.Estate { return p.resolver.Estate() }
+func (p *RunPlan) Estate() *estate.Estate { return p.resolver.Estate() }
 
 // Resolver returns what evaluates the estate of the plan, on its day.
-func (p *Plan) Resolver() *resolve.Resolver { return p.resolver }
+func (p *RunPlan) Resolver() *resolve.Resolver { return p.resolver }
 
 // kindOf returns what kind of case a sender makes.
 func kindOf(r *resolve.Resolver, group estate.ID, from address.Address) Kind {
@@ -193,7 +193,7 @@ func randomID(bytes int) string {
 }
 
 // identify gives the cases names and marks that nobody can guess.
-func (p *Plan) identify() {
+func (p *RunPlan) identify() {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		c.Name = fmt.Sprintf("%d", i+1)
@@ -220,7 +220,7 @@ func (p *Plan) identify() {
 }
 
 // unwatched notes who is predicted to get something and cannot be looked at.
-func (p *Plan) unwatched() {
+func (p *RunPlan) unwatched() {
 	e := p.resolver.Estate()
 	for i := range p.Cases {
 		for id, outcome := range p.Predict(i).Outcomes {
@@ -235,7 +235,7 @@ func (p *Plan) unwatched() {
 }
 
 // touchReleased adds those who find a message in their mailbox once it is let in.
-func (p *Plan) touchReleased() {
+func (p *RunPlan) touchReleased() {
 	e := p.resolver.Estate()
 	for i := range p.Cases {
 		prediction := p.Predict(i)
@@ -254,7 +254,7 @@ func (p *Plan) touchReleased() {
 }
 
 // Predict returns what is predicted of a case.
-func (p *Plan) Predict(i int) infer.Prediction {
+func (p *RunPlan) Predict(i int) infer.Prediction {
 	for len(p.predictions) <= i {
 		t := p.Cases[len(p.predictions)].Trial()
 		p.predictions = append(p.predictions, infer.Predict(p.resolver, &t))
@@ -263,7 +263,7 @@ func (p *Plan) Predict(i int) infer.Prediction {
 }
 
 // asked returns those who would be asked to release a message.
-func (p *Plan) asked(i int) []estate.ID {
+func (p *RunPlan) asked(i int) []estate.ID {
 	prediction := p.Predict(i)
 	if prediction.Group == estate.None || prediction.Verdict != estate.Hold {
 		return nil
@@ -273,7 +273,7 @@ func (p *Plan) asked(i int) []estate.ID {
 }
 
 // add adds a case, if there is a connection to send it.
-func (p *Plan) add(c Case) {
+func (p *RunPlan) add(c Case) {
 	e := p.resolver.Estate()
 	sender := c.sender()
 	connection, ok := p.connections.Sender(sender, e.InsideDomain(sender.Domain()), c.Kind == Forged)
@@ -285,7 +285,7 @@ func (p *Plan) add(c Case) {
 	p.Cases = append(p.Cases, c)
 }
 
-func (p *Plan) note(format string, args ...any) {
+func (p *RunPlan) note(format string, args ...any) {
 	note := fmt.Sprintf(format, args...)
 	if !slices.Contains(p.Notes, note) {
 		p.Notes = append(p.Notes, note)
@@ -293,7 +293,7 @@ func (p *Plan) note(format string, args ...any) {
 }
 
 // plan adds the cases of a kind for a group, where somebody can send them.
-func (p *Plan) plan(group estate.ID, kind Kind) {
+func (p *RunPlan) plan(group estate.ID, kind Kind) {
 	e := p.resolver.Estate()
 	g := e.Group(group)
 	c := Case{Kind: kind, Group: group, To: g.Address}
@@ -347,7 +347,7 @@ func (p *Plan) plan(group estate.ID, kind Kind) {
 
 // someone finds who is to send a case: the first person of whom all that is asked of
 // its kind is true, or else of whom most of it is.
-func (p *Plan) someone(c *Case) bool {
+func (p *RunPlan) someone(c *Case) bool {
 	var wanted [][]func(group, person estate.ID) bool
 	switch c.Kind {
 	case Forged:
@@ -378,7 +378,7 @@ func (p *Plan) someone(c *Case) bool {
 const mostExpected = 2
 
 // planExpected adds cases for an expectation: some of those that it speaks of.
-func (p *Plan) planExpected(x *expect.Expectation) {
+func (p *RunPlan) planExpected(x *expect.Expectation) {
 	e := p.resolver.Estate()
 	group, _ := e.Find(x.Group)
 	added := 0
@@ -414,7 +414,7 @@ func (p *Plan) planExpected(x *expect.Expectation) {
 
 // planRules adds a case for each rule of a gate that decides for somebody, and that
 // no case so far tries.
-func (p *Plan) planRules(c Case) {
+func (p *RunPlan) planRules(c Case) {
 	tried := map[resolve.Decision]bool{}
 	for i := range p.Cases {
 		if p.Cases[i].Group == c.Group {
@@ -440,7 +440,7 @@ func (p *Plan) planRules(c Case) {
 }
 
 // planSendAs adds the case of somebody who writes in a group's name.
-func (p *Plan) planSendAs(c Case, kind Kind, stranger address.Address, known bool) {
+func (p *RunPlan) planSendAs(c Case, kind Kind, stranger address.Address, known bool) {
 	e := p.resolver.Estate()
 	g := e.Group(c.Group)
 	if len(g.SendAs) == 0 || kind == ReplyGroup && !known {
@@ -463,7 +463,7 @@ func (p *Plan) planSendAs(c Case, kind Kind, stranger address.Address, known boo
 }
 
 // stranger returns an outside address to write from that the estate does not know.
-func (p *Plan) stranger() (address.Address, bool) {
+func (p *RunPlan) stranger() (address.Address, bool) {
 	for _, a := range p.connections.Strangers {
 		if _, known := p.resolver.Estate().Find(a); !known {
 			return a, true
@@ -472,13 +472,13 @@ func (p *Plan) stranger() (address.Address, bool) {
 	return address.Address{}, false
 }
 
-func (p *Plan) outsidersWrite(group estate.ID) bool {
+func (p *RunPlan) outsidersWrite(group estate.ID) bool {
 	return p.resolver.Post(group, p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 }
 
 // find returns the first inside person by address who can be sent as and has some
 // traits, those with a mailbox that works first.
-func (p *Plan) find(group estate.ID, traits ...func(group, person estate.ID) bool) (estate.ID, bool) {
+func (p *RunPlan) find(group estate.ID, traits ...func(group, person estate.ID) bool) (estate.ID, bool) {
 	e := p.resolver.Estate()
 	for _, working := range []bool{true, false} {
 		for _, id := range e.PeopleByAddress() {
@@ -496,32 +496,32 @@ func (p *Plan) find(group estate.ID, traits ...func(group, person estate.ID) boo
 	return estate.None, false
 }
 
-func (p *Plan) sendable(id estate.ID) bool {
+func (p *RunPlan) sendable(id estate.ID) bool {
 	a := p.resolver.Estate().Address(id)
 	_, ok := p.connections.Sender(a, p.resolver.Estate().Inside(id), false)
 	return ok
 }
 
-func (p *Plan) member(group, person estate.ID) bool {
+func (p *RunPlan) member(group, person estate.ID) bool {
 	return p.resolver.Members(group).Contains(uint32(person))
 }
 
-func (p *Plan) notMember(group, person estate.ID) bool { return !p.member(group, person) }
+func (p *RunPlan) notMember(group, person estate.ID) bool { return !p.member(group, person) }
 
-func (p *Plan) admitted(group, person estate.ID) bool {
+func (p *RunPlan) admitted(group, person estate.ID) bool {
 	return p.verdict(group, person) == estate.Admit
 }
 
-func (p *Plan) refused(group, person estate.ID) bool {
+func (p *RunPlan) refused(group, person estate.ID) bool {
 	return p.verdict(group, person) == estate.Refuse
 }
 
-func (p *Plan) verdict(group, person estate.ID) estate.Verdict {
+func (p *RunPlan) verdict(group, person estate.ID) estate.Verdict {
 	return p.resolver.Post(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
 }
 
 // Lookers returns how many mailboxes are looked into, by the connection that opens them.
-func (p *Plan) Lookers() map[string]int {
+func (p *RunPlan) Lookers() map[string]int {
 	counts := map[string]int{}
 	for _, a := range p.watched() {
 		if boxes, ok := p.connections.Mailbox(a, p.resolver.Estate().InsideDomain(a.Domain())); ok {
@@ -534,7 +534,7 @@ func (p *Plan) Lookers() map[string]int {
 // watched returns everybody whose mailbox is looked into, and the groups whose
 // archive is: all who can be, as long as there are no more than the run may touch;
 // else those whom a case concerns.
-func (p *Plan) watched() []address.Address {
+func (p *RunPlan) watched() []address.Address {
 	e := p.resolver.Estate()
 	var list []address.Address
 	seen := map[string]bool{}

@@ -17,9 +17,9 @@ import (
 	"yorvet.example/yorvet/internal/core/change/changetest"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/expect"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
 )
 
@@ -265,7 +265,7 @@ func TestJudge(t *testing.T) {
 	p := NewPlan(r, anywhere(t), Choice{Groups: []estate.ID{0}, Kinds: []Kind{Outsider, Member}})
 	accepted := send.Reply{Stage: "message", Code: 250}
 	see := func(what, box string, number int, change ...func(*Sighting)) Sighting {
-		s := Sighting{Place: watch.Place{Account: box, Folder: "INBOX", Role: watch.Inbox}, Case: number, What: what}
+		s := Sighting{Place: mailbox.Place{Account: box, Folder: "INBOX", Role: mailbox.Inbox}, Case: number, What: what}
 		for _, c := range change {
 			c(&s)
 		}
@@ -290,7 +290,7 @@ func TestJudge(t *testing.T) {
 		"silence":        {map[int]send.Reply{0: accepted, 1: accepted}, good[:1], [2]string{"hold", Silence}, 5, "main@kelp.example"},
 		"bounced":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Bounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: main, Action: "failed", Status: "5.7.1"}} })}, good[0]), [2]string{"hold", "refuse"}, 5, "main@kelp.example"},
 		"a full mailbox": {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Bounce, ada, 1, func(s *Sighting) { s.Failed = []read.Failure{{Final: cy, Action: "failed", Status: "5.2.2"}} })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, "SetPerson - cy@kelp.example {Person:5 Field:mailbox Text:full}"},
-		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, cy, 1, func(s *Sighting) { s.Place.Role = watch.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
+		"in junk":        {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, cy, 1, func(s *Sighting) { s.Place.Role = mailbox.Junk })}, good[0], good[1], good[2], good[4]), [2]string{"hold", "admit"}, 1, ""},
 		"twice":          {map[int]send.Reply{0: accepted, 1: accepted}, append([]Sighting{see(agent.Copy, cy, 1, func(s *Sighting) { s.UID = 7 })}, good...), [2]string{"hold", "admit"}, 1, ""},
 		"no archive":     {map[int]send.Reply{0: accepted, 1: accepted}, good[:4], [2]string{"hold", "admit"}, 1, ""},
 	} {
@@ -344,7 +344,7 @@ func TestCountAnswers(t *testing.T) {
 	if len(call.Members) != 3 {
 		t.Fatalf("%+v", call.Members)
 	}
-	p := &Plan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
+	p := &RunPlan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
 	states := map[estate.ID]*Presence{}
 	for i := range call.Members {
 		states[call.Members[i].Person] = &call.Members[i]
@@ -406,7 +406,7 @@ func TestReportsOfCall(t *testing.T) {
 	r := sample.Load(t, jetty)
 	for envelope, want := range map[string]string{"call.1": Bounced, "other.9": NotYet} {
 		call := PlanCall(r, 0, address.MustParse("dee@kelp.example"))
-		p := &Plan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
+		p := &RunPlan{Run: "call", resolver: r, Cases: []Case{{Kind: RollCall, Group: 0, From: address.MustParse("dee@kelp.example"), To: address.MustParse("main@kelp.example"), ID: "call.1@kelp.example", Tag: "call.1"}}}
 		states := map[estate.ID]*Presence{}
 		for i := range call.Members {
 			states[call.Members[i].Person] = &call.Members[i]

@@ -31,7 +31,7 @@ func TestNotReached(t *testing.T) {
 	at := func(seconds int) time.Time { return time.Unix(int64(1_800_000_000+seconds), 0) }
 	for name, c := range map[string]struct {
 		state          string
-		lane           string // of ada's mailbox
+		connection     string // of ada's mailbox
 		looked         bool   // into ada's mailbox
 		through, other bool   // ada's was gone through; bo's was, by the same connection
 		want           string // of ada
@@ -47,12 +47,12 @@ func TestNotReached(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			group, _ := r.Estate().Find(address.MustParse("pair@kelp.example"))
-			p := &Plan{resolver: r, connections: l, Cases: []Case{{Group: group, From: address.MustParse("eli@kelp.example"),
+			p := &RunPlan{resolver: r, connections: l, Cases: []Case{{Group: group, From: address.MustParse("eli@kelp.example"),
 				To: address.MustParse("pair@kelp.example")}}}
 			record := &store.Record{Run: store.Run{State: c.state, Closing: at(10)}}
 			record.Cases = []store.Case{{State: store.Sent, Reply: []byte(`{"Stage":"message","Code":250}`)}}
 			look := func(account string, looked, through bool) {
-				one := store.Look{Account: account, Connection: c.lane}
+				one := store.Look{Account: account, Connection: c.connection}
 				if looked {
 					one.Looked = at(5)
 				}

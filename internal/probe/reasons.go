@@ -65,7 +65,7 @@ func (j *Judgement) reasons() (list []Reason) {
 var ringWords = []string{"alias expansion", "loop", "too many hops"}
 
 // cause says what an answer to a message comes to, where that is no setting of the estate.
-func (p *Plan) cause(c *Case, reply send.Reply) string {
+func (p *RunPlan) cause(c *Case, reply send.Reply) string {
 	text := strings.ToLower(reply.Text)
 	has := func(word string) bool { return strings.Contains(text, word) }
 	switch {
@@ -96,7 +96,7 @@ func (p *Plan) cause(c *Case, reply send.Reply) string {
 }
 
 // isAlias reports whether a message is for a further address of a group.
-func (p *Plan) isAlias(c *Case) bool {
+func (p *RunPlan) isAlias(c *Case) bool {
 	e := p.resolver.Estate()
 	to, ok := e.Find(c.To)
 	return ok && e.IsGroup(to) && e.Address(to).Key() != c.To.Key()
@@ -104,7 +104,7 @@ func (p *Plan) isAlias(c *Case) bool {
 
 // deadMembers words that a group may be refused for members whose mailbox does not work, by the estate;
 // "" where there is none.
-func (p *Plan) deadMembers(c *Case, before string) string {
+func (p *RunPlan) deadMembers(c *Case, before string) string {
 	r := p.resolver
 	to, ok := r.Estate().Find(c.To)
 	if !ok || !r.Estate().IsGroup(to) {

@@ -13,7 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/core/infer"
 	"yorvet.example/yorvet/internal/core/message"
 	"yorvet.example/yorvet/internal/core/resolve"
-	"yorvet.example/yorvet/internal/mail/watch"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -34,7 +34,7 @@ const (
 )
 
 // draft returns what whoever sends a case has to know.
-func (p *Plan) draft(c *Case) agent.Draft {
+func (p *RunPlan) draft(c *Case) agent.Draft {
 	_, code, _ := strings.Cut(c.Tag, ".")
 	d := agent.Draft{
 		From: c.From.String(), To: c.To.String(), Subject: "Test of mail groups " + code[:min(len(code), 8)],
@@ -67,7 +67,7 @@ func (p *Plan) draft(c *Case) agent.Draft {
 
 // plain returns a mailbox that the sender of a message to a group may write to as well: their own,
 // or another that the connections open; "" if there is none.
-func (p *Plan) plain(c *Case) string {
+func (p *RunPlan) plain(c *Case) string {
 	e := p.resolver.Estate()
 	if to, ok := e.Find(c.To); !ok || !e.IsGroup(to) {
 		return ""
@@ -98,7 +98,7 @@ func (p *Plan) plain(c *Case) string {
 
 // asksForCode reports whether a case is written in the name of a group that mails a code to
 // whoever has not proven yet that they may.
-func (p *Plan) asksForCode(c *Case) bool {
+func (p *RunPlan) asksForCode(c *Case) bool {
 	e := p.resolver.Estate()
 	group, ok := e.Find(c.From)
 	return c.By.IsValid() && ok && e.IsGroup(group) && e.Group(group).SendAsProof == estate.ProofMailedCode &&
@@ -106,11 +106,11 @@ func (p *Plan) asksForCode(c *Case) bool {
 }
 
 // row returns the plan as the store keeps it.
-func (p *Plan) row(o Options, kind string, checked *Checked) (*store.Plan, error) {
+func (p *RunPlan) row(o Options, kind string, checked *Checked) (*store.PlannedRun, error) {
 	limits := p.connections.Limits
 	now := o.Store.Now()
 	each := time.Duration(float64(time.Second) / limits.Pace)
-	out := &store.Plan{Body: o.Estate.Body, Each: each, Run: store.Run{
+	out := &store.PlannedRun{Body: o.Estate.Body, Each: each, Run: store.Run{
 		Name: p.Run, Kind: kind, Estate: o.Estate.Digest, Path: o.Estate.Path, Day: p.resolver.Today().String(),
 		Version: o.Version, Notes: p.Notes, Approve: o.Approve, Began: now, Until: now.Add(p.mayLast(len(p.Cases))),
 		Terms: store.Terms{Patience: limits.Patience, LookEvery: limits.LookEvery, Settle: limits.Settle,
@@ -145,14 +145,14 @@ func (p *Plan) row(o Options, kind string, checked *Checked) (*store.Plan, error
 			look.Marks = data
 		}
 		if err := checked.boxes[a.String()]; err != nil {
-			look.Problem, look.Certain = err.Error(), watch.IsCertain(err)
+			look.Problem, look.Certain = err.Error(), mailbox.IsCertain(err)
 		}
 		out.Looks = append(out.Looks, look)
 	}
 	return out, nil
 }
 
-func (p *Plan) caseRow(i int) (store.Case, error) {
+func (p *RunPlan) caseRow(i int) (store.Case, error) {
 	c := &p.Cases[i]
 	e := p.resolver.Estate()
 	prediction := p.Predict(i)
@@ -177,7 +177,7 @@ func (p *Plan) caseRow(i int) (store.Case, error) {
 }
 
 // checks returns what is predicted of a case, with why.
-func (p *Plan) checks(i int) []store.Check {
+func (p *RunPlan) checks(i int) []store.Check {
 	c := &p.Cases[i]
 	e := p.resolver.Estate()
 	prediction := p.Predict(i)
@@ -208,7 +208,7 @@ func (p *Plan) checks(i int) []store.Check {
 }
 
 // why returns the rule or setting that decides about a case.
-func (p *Plan) why(c *Case, prediction infer.Prediction) string {
+func (p *RunPlan) why(c *Case, prediction infer.Prediction) string {
 	e := p.resolver.Estate()
 	f := message.Of(p.resolver, message.Envelope{From: c.From, By: c.By, To: c.To, Message: c.Traits})
 	switch {
@@ -227,7 +227,7 @@ func (p *Plan) why(c *Case, prediction infer.Prediction) string {
 }
 
 // expected returns what is waited for of a case.
-func (p *Plan) expected(i int, approve bool) []store.Expected {
+func (p *RunPlan) expected(i int, approve bool) []store.Expected {
 	e := p.resolver.Estate()
 	prediction := p.Predict(i)
 	var list []store.Expected
@@ -263,7 +263,7 @@ func (p *Plan) expected(i int, approve bool) []store.Expected {
 }
 
 // released returns what people get of a held message once it is let in.
-func (p *Plan) released(i int) map[estate.ID]resolve.Outcome {
+func (p *RunPlan) released(i int) map[estate.ID]resolve.Outcome {
 	outcomes := map[estate.ID]resolve.Outcome{}
 	from := p.resolver.Sender(p.Cases[i].From)
 	for _, recipient := range p.resolver.Deliver(p.Predict(i).Group, &from, p.Cases[i].Traits).Recipients {
@@ -275,7 +275,7 @@ func (p *Plan) released(i int) map[estate.ID]resolve.Outcome {
 }
 
 // restore takes the cases of a run out of the store, and what was predicted of them.
-func (p *Plan) restore(record *store.Record) error {
+func (p *RunPlan) restore(record *store.Record) error {
 	e := p.resolver.Estate()
 	for _, row := range record.Cases {
 		var d agent.Draft
@@ -326,7 +326,7 @@ func (p *Plan) restore(record *store.Record) error {
 	return nil
 }
 
-func (p *Plan) groupCalled(text string) (estate.ID, bool) {
+func (p *RunPlan) groupCalled(text string) (estate.ID, bool) {
 	a, err := address.Parse(text)
 	if err != nil {
 		return estate.None, false

@@ -18,9 +18,9 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/probe"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/store"
@@ -350,7 +350,7 @@ func (h *harness) subjects(t *testing.T, box string) []string {
 	if !ok {
 		t.Fatalf("no way into the mailbox of %s", box)
 	}
-	report := watch.Look(t.Context(), account, watch.Query{Wants: func(*read.Message) bool { return true }})
+	report := mailbox.Look(t.Context(), account, mailbox.Query{Wants: func(*read.Message) bool { return true }})
 	if report.Err != nil {
 		t.Error(report.Err)
 	}

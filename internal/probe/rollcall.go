@@ -12,9 +12,9 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 )
 
 // RollCall is the kind of a message that asks every member to answer it.
@@ -56,7 +56,7 @@ func StartCall(
 	name string,
 ) (*Call, error) {
 	e := r.Estate()
-	p := &Plan{Run: name, resolver: r, connections: l}
+	p := &RunPlan{Run: name, resolver: r, connections: l}
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}
@@ -74,7 +74,7 @@ func StartCall(
 	if !ok {
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s, where the answers go", caller)
 	}
-	box, err := watch.Open(ctx, account) // what cannot be read later is not asked for
+	box, err := mailbox.Open(ctx, account) // what cannot be read later is not asked for
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func StartCall(
 
 // PlanCall returns a roll call that has not been sent: who would be asked.
 func PlanCall(r *resolve.Resolver, group estate.ID, caller address.Address) *Call {
-	p := &Plan{resolver: r}
+	p := &RunPlan{resolver: r}
 	call := &Call{Group: group, Caller: caller}
 	for _, person := range p.deliveries(&Case{Group: group, From: caller}) {
 		call.Members = append(call.Members, Presence{Person: person, State: NotYet})
@@ -121,7 +121,7 @@ func (k *Kept) LookCall(ctx context.Context) (*Call, error) {
 }
 
 // look reads the answers in the caller's mailbox.
-func (p *Plan) look(ctx context.Context, reply send.Reply, began time.Time) (*Call, error) {
+func (p *RunPlan) look(ctx context.Context, reply send.Reply, began time.Time) (*Call, error) {
 	c := &p.Cases[0]
 	e := p.resolver.Estate()
 	call := &Call{Run: p.Run, Group: c.Group, Caller: c.From, Reply: reply.String()}
@@ -130,7 +130,7 @@ func (p *Plan) look(ctx context.Context, reply send.Reply, began time.Time) (*Ca
 		return nil, fmt.Errorf("the connections do not open the mailbox of %s", c.From)
 	}
 	const before = 48 * time.Hour // servers search by days, in a time zone of their own
-	report := watch.Look(ctx, account, watch.Query{Since: began.Add(-before), Tag: p.Run + ".", Through: true,
+	report := mailbox.Look(ctx, account, mailbox.Query{Since: began.Add(-before), Tag: p.Run + ".", Through: true,
 		Wants: p.concerns})
 	if report.Err != nil {
 		return nil, report.Err
@@ -149,7 +149,7 @@ func (p *Plan) look(ctx context.Context, reply send.Reply, began time.Time) (*Ca
 }
 
 // concerns reports whether a message may be an answer to the call, by its header.
-func (p *Plan) concerns(m *read.Message) bool {
+func (p *RunPlan) concerns(m *read.Message) bool {
 	c := &p.Cases[0]
 	return m.Tag == c.Tag || m.ID == c.ID || slices.Contains(m.Answers, c.ID) || strings.Contains(m.Subject, c.Tag) ||
 		m.Auto != "" || strings.HasPrefix(m.Type, "multipart/") || m.Failed() != nil || m.FromSystem()
@@ -157,7 +157,7 @@ func (p *Plan) concerns(m *read.Message) bool {
 
 // deliveries returns the people who are to get the message of a roll call, whatever
 // they get of it, by address; the caller knows already.
-func (p *Plan) deliveries(c *Case) []estate.ID {
+func (p *RunPlan) deliveries(c *Case) []estate.ID {
 	from := p.resolver.Sender(c.From)
 	var people []estate.ID
 	for _, recipient := range p.resolver.Deliver(c.Group, &from, resolve.Message{}).Recipients {
@@ -169,7 +169,7 @@ func (p *Plan) deliveries(c *Case) []estate.ID {
 }
 
 // count takes one message in the caller's mailbox into account.
-func (p *Plan) count(call *Call, states map[estate.ID]*Presence, m *read.Message) {
+func (p *RunPlan) count(call *Call, states map[estate.ID]*Presence, m *read.Message) {
 	c := &p.Cases[0]
 	e := p.resolver.Estate()
 	mark := func(text, state, detail string) bool {

@@ -15,8 +15,8 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/store"
 )
 
@@ -41,7 +41,7 @@ type Evaluated struct {
 
 // A Run is what has been sent and seen.
 type Run struct {
-	Plan      *Plan
+	Plan      *RunPlan
 	Replies   map[int]send.Reply // by case
 	Unsure    map[int]bool       // whether the case was taken over is not known
 	Sightings []Sighting
@@ -64,7 +64,7 @@ type Box struct {
 
 // A Sighting is something about a case that was seen in a mailbox.
 type Sighting struct {
-	watch.Place
+	mailbox.Place
 	Validity, UID uint32
 	Case          int
 	What          string // as package agent says
@@ -80,7 +80,7 @@ const (
 )
 
 // Start sends the messages of a plan and watches for what becomes of them.
-func Start(ctx context.Context, p *Plan, o Options) (*Run, error) {
+func Start(ctx context.Context, p *RunPlan, o Options) (*Run, error) {
 	checked := p.check(ctx, p.first())
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -121,7 +121,7 @@ func (o *Options) fail(text string) {
 }
 
 // work works on the run of a plan until it has ended.
-func (p *Plan) work(ctx context.Context, o Options) (*Run, error) {
+func (p *RunPlan) work(ctx context.Context, o Options) (*Run, error) {
 	a := &agent.Agent{Store: o.Store, Connections: p.connections, Run: p.ID, State: o.State, OnError: o.OnError, Sent: o.Sent,
 		OnProgress: o.Progress}
 	err := a.Work(ctx)
@@ -154,7 +154,7 @@ const (
 
 // mayLast returns how long a run may take at most: to send what is to be sent at its pace,
 // and then as long as there is patience.
-func (p *Plan) mayLast(cases int) time.Duration {
+func (p *RunPlan) mayLast(cases int) time.Duration {
 	limits := p.connections.Limits
 	return time.Duration(float64(cases)/limits.Pace*float64(time.Second)) + limits.Patience + agent.Grace
 }
@@ -162,7 +162,7 @@ func (p *Plan) mayLast(cases int) time.Duration {
 // A Kept is a run in the store, with what it was planned with.
 type Kept struct {
 	Record *store.Record
-	Plan   *Plan
+	Plan   *RunPlan
 }
 
 // Load returns a run of the store. restore makes an estate of what the store keeps of one;
@@ -194,7 +194,7 @@ func Load(
 	if r == nil {
 		return nil, ErrNoEstate
 	}
-	p := &Plan{Run: record.Name, ID: record.ID, Notes: record.Notes, resolver: r, connections: l}
+	p := &RunPlan{Run: record.Name, ID: record.ID, Notes: record.Notes, resolver: r, connections: l}
 	return &Kept{record, p}, p.restore(record)
 }
 
@@ -225,7 +225,7 @@ func (k *Kept) Resume(ctx context.Context, o Options) (*Run, error) {
 }
 
 // run returns what the store knows of a run of the plan.
-func (p *Plan) run(record *store.Record) (*Run, error) {
+func (p *RunPlan) run(record *store.Record) (*Run, error) {
 	run := &Run{Plan: p, Replies: map[int]send.Reply{}, Unsure: map[int]bool{}, Boxes: map[string]Box{},
 		Approved: record.Answered, Broken: record.State != store.StateEnded,
 		UnderWay: record.State == store.StateOpen || record.State == store.StateClosing}
@@ -259,7 +259,7 @@ func (p *Plan) run(record *store.Record) (*Run, error) {
 		run.Boxes[p.key(l.Account)] = box
 	}
 	for _, o := range record.Observations {
-		s := Sighting{Place: watch.Place{Account: o.Account, Folder: o.Folder}, Validity: o.Validity, UID: o.UID, Case: o.N,
+		s := Sighting{Place: mailbox.Place{Account: o.Account, Folder: o.Folder}, Validity: o.Validity, UID: o.UID, Case: o.N,
 			What: o.What, Look: o.Look}
 		if err := json.Unmarshal(o.Detail, &s.Details); err != nil {
 			return nil, err
@@ -274,12 +274,12 @@ func (p *Plan) run(record *store.Record) (*Run, error) {
 }
 
 // items returns what was seen by account, as package watch knows it.
-func (run *Run) items(which func(*Sighting) bool) map[string][]watch.Item {
-	byAccount := map[string][]watch.Item{}
+func (run *Run) items(which func(*Sighting) bool) map[string][]mailbox.Item {
+	byAccount := map[string][]mailbox.Item{}
 	for i := range run.Sightings {
 		s := &run.Sightings[i]
-		item := watch.Item{Place: s.Place, Validity: s.Validity, UID: s.UID}
-		same := func(one watch.Item) bool {
+		item := mailbox.Item{Place: s.Place, Validity: s.Validity, UID: s.UID}
+		same := func(one mailbox.Item) bool {
 			return one.Place == item.Place && one.Validity == item.Validity && one.UID == item.UID
 		}
 		if which(s) && !slices.ContainsFunc(byAccount[s.Account], same) {
@@ -290,10 +290,10 @@ func (run *Run) items(which func(*Sighting) bool) map[string][]watch.Item {
 }
 
 // account returns how to look into a mailbox of the run from this machine.
-func (run *Run) account(name string) (watch.Account, bool) {
+func (run *Run) account(name string) (mailbox.Account, bool) {
 	a, err := address.Parse(name)
 	if err != nil {
-		return watch.Account{}, false
+		return mailbox.Account{}, false
 	}
 	return run.Plan.connections.Account(a, run.Plan.resolver.Estate().InsideDomain(a.Domain()))
 }
@@ -312,10 +312,10 @@ func Tidy(ctx context.Context, run *Run, expunge func(accounts []string) bool) (
 				errs = append(errs, fmt.Errorf("%s: the connections do not open the mailbox", name))
 				continue
 			}
-			n, err := watch.Remove(ctx, account, byAccount[name], marking)
+			n, err := mailbox.Remove(ctx, account, byAccount[name], marking)
 			removed += n
 			switch {
-			case errors.Is(err, watch.ErrSingly) && expunge != nil:
+			case errors.Is(err, mailbox.ErrSingly) && expunge != nil:
 				singly = append(singly, name)
 			case err != nil:
 				errs = append(errs, err)
@@ -327,7 +327,7 @@ func Tidy(ctx context.Context, run *Run, expunge func(accounts []string) bool) (
 		if expunge(left) {
 			remove(left, true)
 		} else {
-			errs = append(errs, fmt.Errorf("%d of the mailboxes, such as that of %s: %w", len(left), left[0], watch.ErrSingly))
+			errs = append(errs, fmt.Errorf("%d of the mailboxes, such as that of %s: %w", len(left), left[0], mailbox.ErrSingly))
 		}
 	}
 	return removed, errors.Join(errs...)

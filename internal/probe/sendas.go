@@ -9,8 +9,8 @@ import (
 // NewSendAsPlan plans a message in a group's name by each person who may
 // there, and by one who has none. They go to a stranger outside, or to the group
 // where the connections name none.
-func NewSendAsPlan(r *resolve.Resolver, l *connections.Connections, group estate.ID, name string) *Plan {
-	p := &Plan{Run: name, resolver: r, connections: l}
+func NewSendAsPlan(r *resolve.Resolver, l *connections.Connections, group estate.ID, name string) *RunPlan {
+	p := &RunPlan{Run: name, resolver: r, connections: l}
 	if p.Run == "" {
 		p.Run = randomID(8)
 	}

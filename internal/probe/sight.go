@@ -28,7 +28,7 @@ type View struct {
 
 // named returns the addresses of groups that a message names in its header or
 // text, of those that a case can come to.
-func (p *Plan) named(d *agent.Details) []string {
+func (p *RunPlan) named(d *agent.Details) []string {
 	text := strings.ToLower(d.Subject + "\n" + d.Text)
 	var groups []string
 	for _, name := range p.groupNames() {
@@ -41,7 +41,7 @@ func (p *Plan) named(d *agent.Details) []string {
 
 // groupNames returns the addresses of the groups that the cases can come to, lower
 // case.
-func (p *Plan) groupNames() []string {
+func (p *RunPlan) groupNames() []string {
 	if p.names != nil {
 		return p.names
 	}
@@ -66,7 +66,7 @@ func (p *Plan) groupNames() []string {
 
 // key returns what a mailbox is known by, however its address is written: the key of
 // the address in the estate.
-func (p *Plan) key(text string) string {
+func (p *RunPlan) key(text string) string {
 	a, err := address.Parse(text)
 	if err != nil {
 		return strings.ToLower(text)
@@ -75,7 +75,7 @@ func (p *Plan) key(text string) string {
 }
 
 // view returns what the reader of a copy sees.
-func (p *Plan) view(c *Case, d *agent.Details, reader string) *View {
+func (p *RunPlan) view(c *Case, d *agent.Details, reader string) *View {
 	v := &View{From: d.From, Sender: d.Sender, ReplyTo: d.ReplyTo, Subject: d.Subject,
 		ListID: d.ListID, Unsubscribe: d.Unsubscribe, Authentication: d.Authentication}
 	v.Answer = v.From

@@ -223,7 +223,7 @@ func (b *book) probe(a *present.Probe, began string) *Probe {
 // firstLines collects the first line of each answer.
 func (b *book) firstLines(findings []hazard.Finding, c Choice) {
 	add := func(what, part, says string) {
-		b.d.Answers = append(b.d.Answers, Answer{what, present.Clean(says), part})
+		b.d.Answers = append(b.d.Answers, Headline{what, present.Clean(says), part})
 	}
 	if !b.d.Whole {
 		var parts []string

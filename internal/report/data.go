@@ -30,7 +30,7 @@ type Data struct {
 	Made         string        `json:"made"`            // RFC 3339
 	Whole        bool          `json:"whole"`           // it holds all groups
 	Brief        bool          `json:"brief,omitempty"` // it does not say from which senders alone people get mail
-	Answers      []Answer      `json:"answers"`
+	Answers      []Headline    `json:"answers"`
 	Texts        []string      `json:"texts"`
 	People       []Person      `json:"people"`
 	Groups       []*Group      `json:"groups"`
@@ -41,8 +41,8 @@ type Data struct {
 	Runs         []Arrivals    `json:"runs,omitempty"` // when messages of earlier runs arrived, the latest last
 }
 
-// Answer is the first line of an answer, and which part of the page tells more.
-type Answer struct {
+// Headline is the first line of an answer, and which part of the page tells more.
+type Headline struct {
 	What string `json:"what"`
 	Says string `json:"says"`
 	Part string `json:"part"`
@@ -229,7 +229,7 @@ func (m *Maker) Collect(c Choice) *Data {
 	r, e := m.r, m.r.Estate()
 	d := &Data{Name: present.Clean(e.Settings().Name), Of: present.Clean(c.Of), Day: c.Day, Made: c.Made,
 		Whole:   c.Groups == nil,
-		Answers: []Answer{}, Texts: []string{}, People: []Person{},
+		Answers: []Headline{}, Texts: []string{}, People: []Person{},
 		Hazards: []Hazard{}, Expectations: []Expectation{}}
 	ids := c.Groups
 	if ids == nil {

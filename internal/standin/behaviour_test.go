@@ -17,9 +17,9 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/standin"
@@ -336,7 +336,7 @@ func TestFaults(t *testing.T) {
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "rewrite", Field: "Subject", Value: "Changed", To: ada}, {Do: "junk", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
-	if got := r.box(ada); len(got) != 1 || got[0].Role != watch.Junk || got[0].Message.Subject != "Changed" {
+	if got := r.box(ada); len(got) != 1 || got[0].Role != mailbox.Junk || got[0].Message.Subject != "Changed" {
 		t.Errorf("ada has %+v", got)
 	}
 	r, _ = faulty(t, standin.Faults{List: []standin.Fault{{Do: "cut", Bytes: 40}}})
@@ -354,7 +354,7 @@ func TestFaults(t *testing.T) {
 	r, log := faulty(t, standin.Faults{List: []standin.Fault{{Do: "imap-gone"}, {Do: "lose", To: ada}}})
 	r.send("", "guest@far.example", "one@kelp.example", nil)
 	r.service.Settle(time.Minute)
-	if _, err := marks(t, watch.Account{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}); err == nil {
+	if _, err := marks(t, mailbox.Account{Name: ada, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots}, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}); err == nil {
 		t.Error("the mailboxes can be opened")
 	}
 	for line := range strings.Lines(log.String()) {
@@ -408,13 +408,13 @@ func TestLogins(t *testing.T) {
 		{endpoint.Login{User: "nobody@kelp.example", Secret: secret.New("tide")}, false},
 	} {
 		for server, mode := range map[string]endpoint.TLS{r.service.Ready().IMAPS: endpoint.Implicit, r.service.Ready().IMAP: endpoint.StartTLS} {
-			got, err := marks(t, watch.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: server, TLS: mode, Roots: r.roots}, Login: c.login})
+			got, err := marks(t, mailbox.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: server, TLS: mode, Roots: r.roots}, Login: c.login})
 			if ok := err == nil && len(got) == 3; ok != c.ok {
 				t.Errorf("%+v: %v, %v", c.login, got, err)
 			}
 		}
 	}
-	if _, err := marks(t, watch.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}}); err == nil {
+	if _, err := marks(t, mailbox.Account{Name: "x", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit}, Login: endpoint.Login{User: "ada@kelp.example", Secret: secret.New("tide")}}); err == nil {
 		t.Error("a certificate of an unknown authority is taken")
 	}
 	if text := secret.New("tide").String(); strings.Contains(text, "tide") {
@@ -423,9 +423,9 @@ func TestLogins(t *testing.T) {
 }
 
 // marks are those of an account's folders.
-func marks(t *testing.T, a watch.Account) ([]watch.Mark, error) {
+func marks(t *testing.T, a mailbox.Account) ([]mailbox.Mark, error) {
 	t.Helper()
-	box, err := watch.Open(t.Context(), a)
+	box, err := mailbox.Open(t.Context(), a)
 	if err != nil {
 		return nil, err
 	}
@@ -451,10 +451,10 @@ func TestHostileMailbox(t *testing.T) {
 	}
 	id, _ := r.send("", "guest@far.example", "tray@kelp.example", nil)
 	got := r.box("tray@kelp.example")
-	if len(got) != 5 || !slices.ContainsFunc(got, func(item watch.Item) bool { return item.Message.ID == id }) {
+	if len(got) != 5 || !slices.ContainsFunc(got, func(item mailbox.Item) bool { return item.Message.ID == id }) {
 		t.Fatalf("%d messages are seen", len(got))
 	}
-	largest := slices.MaxFunc(got, func(a, b watch.Item) int { return int(a.Size - b.Size) })
+	largest := slices.MaxFunc(got, func(a, b mailbox.Item) int { return int(a.Size - b.Size) })
 	if largest.Size < 8_000_000 || len(largest.Raw) > 2<<20 {
 		t.Errorf("of a message of %d bytes, %d are fetched", largest.Size, len(largest.Raw))
 	}

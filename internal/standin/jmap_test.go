@@ -10,8 +10,8 @@ import (
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/secret"
 )
@@ -20,17 +20,17 @@ import (
 func TestJMAP(t *testing.T) {
 	r := start(t, sample.Load(t, harbour).Estate(), nil)
 	const ada = "ada@kelp.example"
-	account := watch.Account{Name: ada, JMAP: r.service.Ready().JMAP, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}
+	account := mailbox.Account{Name: ada, JMAP: r.service.Ready().JMAP, Login: endpoint.Login{User: ada, Secret: secret.New("tide")}}
 	r.send("", "guest@holiday.example", "open@kelp.example", nil)
 	r.service.Settle(time.Minute)
-	box, err := watch.Open(t.Context(), account)
+	box, err := mailbox.Open(t.Context(), account)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer box.Close()
-	q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: func(*read.Message) bool { return true }}
+	q := mailbox.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: func(*read.Message) bool { return true }}
 	first := box.Look(q)
-	if first.Err != nil || len(first.Items) != 1 || first.Items[0].Role != watch.Inbox || !strings.Contains(first.Items[0].Message.Text, "Hello.") {
+	if first.Err != nil || len(first.Items) != 1 || first.Items[0].Role != mailbox.Inbox || !strings.Contains(first.Items[0].Message.Text, "Hello.") {
 		t.Fatalf("%v, %+v", first.Err, first.Items)
 	}
 	r.send("", "guest@holiday.example", "open@kelp.example", func(d *compose.Message) {
@@ -42,7 +42,7 @@ func TestJMAP(t *testing.T) {
 		t.Fatalf("%v, %d are new", second.Err, len(second.Items))
 	}
 	over := r.box(ada)
-	for i, item := range []watch.Item{first.Items[0], second.Items[0]} {
+	for i, item := range []mailbox.Item{first.Items[0], second.Items[0]} {
 		if string(over[i].Raw) != string(item.Raw) {
 			t.Errorf("over IMAP it is %q, over JMAP %q", over[i].Raw, item.Raw)
 		}
@@ -54,7 +54,7 @@ func TestJMAP(t *testing.T) {
 		t.Errorf("%d are left", len(left))
 	}
 	account.Login.Secret = secret.New("ebb")
-	if _, err := watch.Open(t.Context(), account); err == nil || !watch.IsCertain(err) {
+	if _, err := mailbox.Open(t.Context(), account); err == nil || !mailbox.IsCertain(err) {
 		t.Errorf("a wrong password: %v", err)
 	}
 }

@@ -19,9 +19,9 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/mail/compose"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
 	"yorvet.example/yorvet/internal/mail/send"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/sample"
 	"yorvet.example/yorvet/internal/secret"
 	"yorvet.example/yorvet/internal/standin"
@@ -109,14 +109,14 @@ func (r *rig) send(login, from, to string, change func(*compose.Message)) (strin
 }
 
 // box returns what is in a mailbox.
-func (r *rig) box(name string) []watch.Item {
+func (r *rig) box(name string) []mailbox.Item {
 	r.t.Helper()
 	if !r.service.Settle(time.Minute) {
 		r.t.Fatal("the stand-in does not settle")
 	}
-	a := watch.Account{Name: name, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots, Wait: 5 * time.Second},
+	a := mailbox.Account{Name: name, Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots, Wait: 5 * time.Second},
 		Login: endpoint.Login{User: standin.Master, As: name, Secret: secret.New("tide")}}
-	report := watch.Look(r.t.Context(), a, watch.Query{Wants: func(*read.Message) bool { return true }})
+	report := mailbox.Look(r.t.Context(), a, mailbox.Query{Wants: func(*read.Message) bool { return true }})
 	if report.Err != nil {
 		r.t.Errorf("%s: %v", name, report.Err)
 	}
@@ -254,7 +254,7 @@ func TestDisk(t *testing.T) {
 	r.send("", "guest@holiday.example", "held@kelp.example", nil)
 	before := len(r.box("ada@kelp.example"))
 	items := r.box("cy@out.example")
-	if _, err := watch.Remove(context.Background(), watch.Account{Name: "cy@out.example", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots},
+	if _, err := mailbox.Remove(context.Background(), mailbox.Account{Name: "cy@out.example", Endpoint: endpoint.Endpoint{Server: r.service.Ready().IMAPS, TLS: endpoint.Implicit, Roots: r.roots},
 		Login: endpoint.Login{User: "cy@out.example", Secret: secret.New("tide")}}, items, false); err != nil {
 		t.Fatal(err)
 	}
@@ -349,8 +349,8 @@ func TestMoveOnDisk(t *testing.T) {
 	if err := client.Create("Mine", nil).Wait(); err != nil {
 		t.Error(err)
 	}
-	count := func() map[watch.Role]int {
-		folders := map[watch.Role]int{}
+	count := func() map[mailbox.Role]int {
+		folders := map[mailbox.Role]int{}
 		for _, item := range r.box("ada@kelp.example") {
 			folders[item.Role]++
 		}
@@ -359,7 +359,7 @@ func TestMoveOnDisk(t *testing.T) {
 	before := count()
 	r.service.Close()
 	r = start(t, e, onDisk)
-	if after := count(); before[watch.Inbox] != 2 || before[watch.Archive] != 1 || before[watch.Junk] != 1 || len(after) != 3 || after[watch.Inbox] != 2 || after[watch.Archive] != 1 || after[watch.Junk] != 1 {
+	if after := count(); before[mailbox.Inbox] != 2 || before[mailbox.Archive] != 1 || before[mailbox.Junk] != 1 || len(after) != 3 || after[mailbox.Inbox] != 2 || after[mailbox.Archive] != 1 || after[mailbox.Junk] != 1 {
 		t.Errorf("before %v, after %v", before, after)
 	}
 }

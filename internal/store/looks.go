@@ -21,17 +21,17 @@ type Visit struct {
 const Lease = 30 * time.Second
 
 // Visit takes a mailbox that is due to be looked into, if less than most are held in its
-// lane. It returns nil where there is none.
+// connection. It returns nil where there is none.
 func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
 	in, args := w.connections("l.lane", 4)
-	lanes, err := rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
+	connections, err := rows(ctx, s, func(found *sql.Rows) (name string, err error) { return name, found.Scan(&name) },
 		`SELECT DISTINCT l.lane FROM looks l JOIN runs r ON r.run = l.run WHERE `+dueToVisit+` AND `+in,
 		append([]any{s.now(), w.Run, s.owner}, args...)...)
 	if err != nil {
 		return nil, err
 	}
-	for _, lane := range lanes {
-		v, err := s.visitIn(ctx, w, lane, most)
+	for _, connection := range connections {
+		v, err := s.visitIn(ctx, w, connection, most)
 		if v != nil || err != nil {
 			return v, err
 		}
@@ -44,10 +44,10 @@ func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
 const dueToVisit = `l.owner = $3 AND l.lease <= $1 AND l.certain = 0 AND ($2 = '' OR l.run = $2) AND
 	(r.state = 'open' AND l.due <= $1 OR r.state = 'closing' AND l.through < r.closing AND l.due <= $1)`
 
-func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*Visit, error) {
+func (s *Store) visitIn(ctx context.Context, w Worker, connection string, most int) (*Visit, error) {
 	var v *Visit
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		if err := s.holdConnection(ctx, tx, lane); err != nil {
+		if err := s.holdConnection(ctx, tx, connection); err != nil {
 			return err
 		}
 		now := s.now()
@@ -60,7 +60,7 @@ func (s *Store) visitIn(ctx context.Context, w Worker, lane string, most int) (*
 			AND (SELECT COUNT(*) FROM looks WHERE owner = $3 AND lane = $5 AND lease > $1) < $6
 			RETURNING run, account, lane, marks, first, looked, through, tried, problem,
 				(SELECT state FROM runs WHERE runs.run = looks.run), (SELECT closing FROM runs WHERE runs.run = looks.run)`,
-			now, w.Run, s.owner, now+Lease.Milliseconds(), plain(lane), most, w.Holder).
+			now, w.Run, s.owner, now+Lease.Milliseconds(), plain(connection), most, w.Holder).
 			Scan(&found.Run, &found.Account, &found.Connection, &marks, &first, &looked, &through, &tried, &found.Problem,
 				&state, &closing)
 		if errors.Is(err, sql.ErrNoRows) {
@@ -101,8 +101,8 @@ func (s *Store) Hold(ctx context.Context, holder string, v *Visit) (mine, throug
 	return state == StateOpen || state == StateClosing && done < closing, state == StateClosing, nil
 }
 
-// A Finding is what one look into a mailbox came to.
-type Finding struct {
+// Looked is what one look into a mailbox came to.
+type Looked struct {
 	Began        time.Time       // of the store's clock
 	Through      bool            // all folders were gone through
 	Marks        json.RawMessage // to go on from; nil where the look failed
@@ -115,7 +115,7 @@ type Finding struct {
 
 // Found writes what a look came to, and returns the observations that are new. What was seen
 // is written even if another one holds the mailbox by now.
-func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Finding) (fresh []Observation, err error) {
+func (s *Store) Found(ctx context.Context, holder string, v *Visit, f Looked) (fresh []Observation, err error) {
 	err = s.in(ctx, func(tx *sql.Tx) error {
 		fresh = nil
 		for _, o := range f.Observations {
@@ -235,7 +235,7 @@ func (s *Store) Mailboxes(ctx context.Context, w Worker) (n int, err error) {
 	return n, err
 }
 
-// Under returns the IDs of the runs that are being worked on, and have to do with some lanes.
+// Under returns the IDs of the runs that are being worked on, and have to do with some connections.
 func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
 	inCases, args := w.connections("c.lane", 3)
 	inLooks, _ := w.connections("l.lane", 3)

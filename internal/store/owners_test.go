@@ -65,7 +65,7 @@ func TestUpgrade(t *testing.T) {
 				t.Errorf("arrivals %+v, %v", list, err)
 			}
 			if version > 1 {
-				a := &Answer{ID: "r2", Series: Series{Asked: "s1", Kind: "check", Path: "estate.yaml"}, State: Wrong, Began: time.UnixMilli(5000)}
+				a := &KeptResult{ID: "r2", Series: Series{Asked: "s1", Kind: "check", Path: "estate.yaml"}, State: Wrong, Began: time.UnixMilli(5000)}
 				if news, err := s.Keep(t.Context(), a, facts("x"), nil, nil); err != nil || news.FirstEver || len(news.New) > 0 || a.Seq != 2 {
 					t.Errorf("what was found goes on: %+v, %v", news, err)
 				}
@@ -104,7 +104,7 @@ func enter(t *testing.T, where string) (ours, theirs *Store) {
 // fill writes a run, an answer with what it found and an alarm, all with the same names for each estate.
 func fill(t *testing.T, s *Store, id string) {
 	t.Helper()
-	p := &Plan{Body: "estate " + id, Run: Run{ID: id, Name: "monday", Kind: "probe", Estate: "d", Path: "estate.yaml", Day: "2026-11-23",
+	p := &PlannedRun{Body: "estate " + id, Run: Run{ID: id, Name: "monday", Kind: "probe", Estate: "d", Path: "estate.yaml", Day: "2026-11-23",
 		Began: s.Now(), Until: s.Now().Add(time.Hour), Terms: Terms{Patience: time.Minute}},
 		Looks: []Look{{Account: "a@k.example", Connection: "boxes"}}}
 	for n := range 4 {
@@ -117,7 +117,7 @@ func fill(t *testing.T, s *Store, id string) {
 	if err := s.Plan(t.Context(), p); err != nil {
 		t.Fatal(err)
 	}
-	a := &Answer{ID: "answer-" + id, Series: Series{Asked: "asked", Kind: "check", Path: "estate.yaml"}, State: Wrong, Began: s.Now(), Item: "plan/item"}
+	a := &KeptResult{ID: "answer-" + id, Series: Series{Asked: "asked", Kind: "check", Path: "estate.yaml"}, State: Wrong, Began: s.Now(), Item: "plan/item"}
 	tell := func(*News) []Alarm {
 		return []Alarm{{ID: a.ID, Plan: "plan", Item: "item", Record: a.ID, At: a.Began, Body: "{}", Ways: map[string]time.Time{"post": a.Began}}}
 	}
@@ -398,13 +398,13 @@ func TestSweep(t *testing.T) {
 			at := s.Now().AddDate(0, 0, -days)
 			id := fmt.Sprint(s.Estate()[:1], days, item, run)
 			if run != "" {
-				p := &Plan{Run: Run{ID: id, Name: run, Kind: "probe", Estate: "d", Began: at, Until: at}}
+				p := &PlannedRun{Run: Run{ID: id, Name: run, Kind: "probe", Estate: "d", Began: at, Until: at}}
 				if err := errors.Join(s.Plan(t.Context(), p), s.Finish(t.Context(), id, time.Time{}), s.End(t.Context(), id)); err != nil {
 					t.Fatal(err)
 				}
 				return
 			}
-			a := &Answer{ID: id, Series: Series{Asked: item, Kind: "check"}, Item: item, Began: at, State: Wrong}
+			a := &KeptResult{ID: id, Series: Series{Asked: item, Kind: "check"}, Item: item, Began: at, State: Wrong}
 			if _, err := s.Keep(t.Context(), a, facts(id), nil, nil); err != nil {
 				t.Fatal(err)
 			}
@@ -420,7 +420,7 @@ func TestSweep(t *testing.T) {
 		}
 		fill(s)
 		fill(other)
-		if err := s.Plan(t.Context(), &Plan{Run: Run{Name: "open", Began: s.Now().AddDate(-9, 0, 0)}}); err != nil {
+		if err := s.Plan(t.Context(), &PlannedRun{Run: Run{Name: "open", Began: s.Now().AddDate(-9, 0, 0)}}); err != nil {
 			t.Fatal(err)
 		}
 		left := func(s *Store) string {

@@ -24,8 +24,8 @@ const (
 	Broken = "broken" // the question could not be answered
 )
 
-// An Answer is one answer of a series.
-type Answer struct {
+// A KeptResult is one answer of a series, as it is kept.
+type KeptResult struct {
 	ID           string
 	Owner        string // the name of the estate that it belongs to
 	Series       Series
@@ -52,7 +52,7 @@ type Fact struct {
 	Says     string
 }
 
-// A Spell is how long something was found without a gap.
+// An Interval is how long something was found without a gap.
 type Interval struct {
 	Series Series
 	Fact
@@ -98,7 +98,7 @@ type Alarm struct {
 // Keep writes a record with what was found, and the alarms that tell makes of what is new, all
 // of it or nothing. It numbers the record. With done, that has to succeed first.
 func (s *Store) Keep(
-	ctx context.Context, r *Answer, facts []Fact, tell func(*News) []Alarm, done func(*Tx) (bool, error),
+	ctx context.Context, r *KeptResult, facts []Fact, tell func(*News) []Alarm, done func(*Tx) (bool, error),
 ) (*News, error) {
 	var news *News
 	err := s.in(ctx, func(tx *sql.Tx) error {
@@ -140,7 +140,7 @@ type Tx struct {
 type keeping struct {
 	ctx   context.Context
 	tx    *sql.Tx
-	r     *Answer
+	r     *KeptResult
 	owner string
 }
 
@@ -290,7 +290,7 @@ func (k *keeping) move(gone []string, fresh []Fact) error {
 const recordColumns = `r.record, r.owner, r.series, s.asked, s.kind, s.path, s.what, r.seq, r.item, r.slot, r.began,
 	r.ended, r.day, r.version, r.host, r.estate, r.state, r.good, r.bad, r.untold, r.says`
 
-func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
+func scanRecord(row interface{ Scan(...any) error }) (r KeptResult, err error) {
 	var slot, began, ended int64
 	err = row.Scan(&r.ID, &r.Owner, &r.Series.ID, &r.Series.Asked, &r.Series.Kind, &r.Series.Path, &r.Series.What,
 		&r.Seq, &r.Item, &slot, &began, &ended, &r.Day, &r.Version, &r.Host, &r.Estate, &r.State, &r.Good, &r.Bad, &r.Truncated, &r.Says)
@@ -300,14 +300,14 @@ func scanRecord(row interface{ Scan(...any) error }) (r Answer, err error) {
 
 // Answers returns the answers that were given since a time, the newest first, most of them at
 // most.
-func (s *Store) Answers(ctx context.Context, since time.Time, most int) ([]Answer, error) {
-	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
+func (s *Store) Answers(ctx context.Context, since time.Time, most int) ([]KeptResult, error) {
+	return rows(ctx, s, func(r *sql.Rows) (KeptResult, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.began >= $1
 		AND `+s.mine("r.owner", 3)+` ORDER BY r.began DESC, r.record DESC LIMIT $2`, milliseconds(since), most, s.owner)
 }
 
 // AnswerNamed returns one answer.
-func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
+func (s *Store) AnswerNamed(ctx context.Context, id string) (KeptResult, error) {
 	r, err := scanRecord(s.db.QueryRowContext(ctx,
 		`SELECT `+recordColumns+` FROM records r JOIN series s ON s.series = r.series WHERE r.record = $1
 		AND `+s.mine("r.owner", 2), id, s.owner))
@@ -318,8 +318,8 @@ func (s *Store) AnswerNamed(ctx context.Context, id string) (Answer, error) {
 }
 
 // Latest returns the last record of every series, by path and kind.
-func (s *Store) Latest(ctx context.Context) ([]Answer, error) {
-	return rows(ctx, s, func(r *sql.Rows) (Answer, error) { return scanRecord(r) },
+func (s *Store) Latest(ctx context.Context) ([]KeptResult, error) {
+	return rows(ctx, s, func(r *sql.Rows) (KeptResult, error) { return scanRecord(r) },
 		`SELECT `+recordColumns+` FROM series s JOIN records r ON r.record = (SELECT record FROM records
 		WHERE series = s.series ORDER BY began DESC, record DESC LIMIT 1) WHERE s.owner = $1
 		ORDER BY s.path, s.kind, s.what, s.asked`, s.owner)
@@ -337,7 +337,7 @@ func scanInterval(row *sql.Rows, more ...any) (x Interval, err error) {
 }
 
 // FactsOf returns what a record found.
-func (s *Store) FactsOf(ctx context.Context, r *Answer) ([]Interval, error) {
+func (s *Store) FactsOf(ctx context.Context, r *KeptResult) ([]Interval, error) {
 	scan := func(row *sql.Rows) (Interval, error) { return scanInterval(row) }
 	return rows(ctx, s, scan, `SELECT `+spellColumns+` FROM findings f JOIN series s ON s.series = f.series
 		WHERE f.series = $1 AND f.first <= $2 AND f.last >= $2 ORDER BY f.severity, f.grp, f.who, f.name`, r.Series.ID, r.Seq)

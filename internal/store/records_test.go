@@ -32,10 +32,10 @@ func namesOf(list []Fact) []string {
 }
 
 // give keeps an answer of a series, made at a minute.
-func give(t *testing.T, s *Store, series string, minute int, names ...string) (*Answer, *News) {
+func give(t *testing.T, s *Store, series string, minute int, names ...string) (*KeptResult, *News) {
 	t.Helper()
 	began := time.UnixMilli(1_800_000_000_000).Add(time.Duration(minute) * time.Minute)
-	a := &Answer{ID: fmt.Sprint(series, "-", minute), Series: Series{Asked: series, Kind: "check", Path: "estate"}, Began: began,
+	a := &KeptResult{ID: fmt.Sprint(series, "-", minute), Series: Series{Asked: series, Kind: "check", Path: "estate"}, Began: began,
 		Ended: began.Add(time.Second), Day: "2026-11-26", State: Wrong, Bad: len(names), Says: fmt.Sprint(len(names), " found")}
 	news, err := s.Keep(t.Context(), a, facts(names...), nil, nil)
 	if err != nil {
@@ -62,7 +62,7 @@ func TestFindings(t *testing.T) {
 		if !reflect.DeepEqual(namesOf(news.New), []string{"z"}) || !reflect.DeepEqual(namesOf(news.Over), []string{"x"}) {
 			t.Errorf("another one: %+v", news)
 		}
-		broken := &Answer{ID: "broken", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_300_000), State: Broken, Says: "why"}
+		broken := &KeptResult{ID: "broken", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_300_000), State: Broken, Says: "why"}
 		news, err := s.Keep(t.Context(), broken, nil, nil, nil)
 		if err != nil || !news.Breaks || len(news.Over) > 0 {
 			t.Errorf("broken: %+v, %v", news, err)
@@ -84,7 +84,7 @@ func TestFindings(t *testing.T) {
 		if all != len(want) || !reflect.DeepEqual(told, want) {
 			t.Errorf("spells are %q, want %q", told, want)
 		}
-		for answer, want := range map[*Answer][]string{first: {"x", "y"}, last: {"x", "y"}} {
+		for answer, want := range map[*KeptResult][]string{first: {"x", "y"}, last: {"x", "y"}} {
 			found, err := s.FactsOf(t.Context(), answer)
 			var names []string
 			for _, x := range found {
@@ -124,7 +124,7 @@ func TestVeryMany(t *testing.T) {
 	many := func(n int) *News {
 		t.Helper()
 		at++
-		a := &Answer{ID: fmt.Sprint("m", at), Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(int64(at) * 60_000),
+		a := &KeptResult{ID: fmt.Sprint("m", at), Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(int64(at) * 60_000),
 			State: Wrong, Bad: n}
 		names := make([]string, n)
 		for i := range names {
@@ -161,7 +161,7 @@ func TestVeryMany(t *testing.T) {
 func TestReworded(t *testing.T) {
 	s := open(t, t.TempDir()+"/store.db")
 	give(t, s, "a", 1, "x")
-	a := &Answer{ID: "later", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_900_000), State: Wrong}
+	a := &KeptResult{ID: "later", Series: Series{Asked: "a", Kind: "check", Path: "estate"}, Began: time.UnixMilli(1_800_000_900_000), State: Wrong}
 	news, err := s.Keep(t.Context(), a, []Fact{{Name: "x", Group: "g@k.example", Severity: "low", Says: "in other words"}}, nil, nil)
 	if err != nil || !news.IsEmpty() {
 		t.Errorf("%+v, %v", news, err)
@@ -256,7 +256,7 @@ func TestItems(t *testing.T) {
 			count++
 			next, _ := timing.End("item", held.(schedule.Row), now)
 			ended := func(tx *Tx) (bool, error) { return tx.Swap(item, held.(schedule.Row), next) }
-			a := &Answer{ID: "one", Series: Series{Asked: "s", Kind: "check", Path: "estate"}, State: Good, Began: now}
+			a := &KeptResult{ID: "one", Series: Series{Asked: "s", Kind: "check", Path: "estate"}, State: Good, Began: now}
 			if _, err := s.Keep(t.Context(), a, nil, nil, ended); err != nil {
 				t.Error(err)
 			}
@@ -279,7 +279,7 @@ func TestAlarms(t *testing.T) {
 		s := open(t, where)
 		now := time.UnixMilli(1_800_000_000_000)
 		for i := range 3 {
-			a := &Answer{ID: fmt.Sprint("r", i), Series: Series{Asked: "s", Kind: "check", Path: "e"}, State: Wrong, Began: now.Add(time.Duration(i) * time.Second)}
+			a := &KeptResult{ID: fmt.Sprint("r", i), Series: Series{Asked: "s", Kind: "check", Path: "e"}, State: Wrong, Began: now.Add(time.Duration(i) * time.Second)}
 			tell := func(*News) []Alarm {
 				return []Alarm{{ID: a.ID, Plan: "p", Item: "i", Record: a.ID, At: a.Began, Body: "{}",
 					Ways: map[string]time.Time{"now": now, "later": now.Add(time.Hour)}}}

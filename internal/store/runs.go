@@ -111,7 +111,7 @@ type Check struct {
 	Seconds        float64
 }
 
-// A Sign is something that is waited for: what is to be observed of a case in a mailbox.
+// Expected is something that is waited for: what is to be observed of a case in a mailbox.
 type Expected struct {
 	N       int
 	Account string
@@ -127,8 +127,8 @@ const (
 	ExpectCode     = "code"     // whether or not the message was taken over
 )
 
-// A Plan is a run that is to be.
-type Plan struct {
+// A PlannedRun is a run before it begins, with all that it is going to do.
+type PlannedRun struct {
 	Run
 	Each     time.Duration // how long each of its messages takes at its pace: with others, a run takes longer
 	Body     string        // what the digest of the estate stands for
@@ -153,7 +153,7 @@ func plain(text string) string {
 }
 
 // Plan writes a new run: from then on it may be worked on. It gets an ID, if it has none.
-func (s *Store) Plan(ctx context.Context, p *Plan) error {
+func (s *Store) Plan(ctx context.Context, p *PlannedRun) error {
 	if p.ID == "" {
 		p.ID = NewName()
 	}
@@ -191,7 +191,7 @@ func (s *Store) Plan(ctx context.Context, p *Plan) error {
 }
 
 // makeRoom has a new run wait for what others have still to send, and those for it: they take turns.
-func (s *Store) makeRoom(ctx context.Context, tx *sql.Tx, p *Plan) error {
+func (s *Store) makeRoom(ctx context.Context, tx *sql.Tx, p *PlannedRun) error {
 	var waiting int64
 	err := tx.QueryRowContext(ctx, `SELECT COUNT(*) FROM cases c JOIN runs r ON r.run = c.run
 		WHERE c.owner = $1 AND c.state = 'planned' AND r.state = 'open'`, s.owner).Scan(&waiting)
@@ -204,11 +204,11 @@ func (s *Store) makeRoom(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	return err
 }
 
-func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
-	lanes := map[string]bool{}
+func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *PlannedRun) error {
+	connections := map[string]bool{}
 	err := insertAll(ctx, tx, `INSERT INTO cases (run, n, kind, grp, lane, draft, predicted, message_id, tag, owner)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, p.Cases, func(c Case) []any {
-		lanes[c.Connection] = true
+		connections[c.Connection] = true
 		return []any{p.ID, c.N, c.Kind, c.Group, plain(c.Connection), string(c.Draft), string(c.Predicted), c.MessageID, c.Tag,
 			s.owner}
 	})
@@ -217,14 +217,14 @@ func (s *Store) planRows(ctx context.Context, tx *sql.Tx, p *Plan) error {
 	}
 	err = insertAll(ctx, tx, `INSERT INTO looks (run, account, lane, marks, first, problem, certain, owner)
 		VALUES ($1, $2, $3, $4, $4, $5, $6, $7)`, p.Looks, func(l Look) []any {
-		lanes[l.Connection] = true
+		connections[l.Connection] = true
 		return []any{p.ID, plain(l.Account), plain(l.Connection), string(l.Marks), plain(l.Problem), number(l.Certain), s.owner}
 	})
 	if err != nil {
 		return err
 	}
 	err = insertAll(ctx, tx, `INSERT INTO lanes VALUES ($1, $2, 0) ON CONFLICT DO NOTHING`,
-		slices.Sorted(maps.Keys(lanes)), func(lane string) []any { return []any{s.owner, plain(lane)} })
+		slices.Sorted(maps.Keys(connections)), func(connection string) []any { return []any{s.owner, plain(connection)} })
 	if err != nil {
 		return err
 	}

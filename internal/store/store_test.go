@@ -35,7 +35,7 @@ func open(t *testing.T, where string) *Store {
 // run is a run of some cases and mailboxes, planned now.
 func plan(t *testing.T, s *Store, name string, cases int, accounts ...string) Run {
 	t.Helper()
-	p := &Plan{Body: "the estate", Run: Run{ID: name, Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23",
+	p := &PlannedRun{Body: "the estate", Run: Run{ID: name, Name: name, Kind: "probe", Estate: "d1", Path: "estate.yaml", Day: "2026-11-23",
 		Version: "test", Notes: []string{"left out"}, Terms: Terms{Patience: time.Minute, LookEvery: time.Second}, Approve: true,
 		Began: s.Now(), Until: s.Now().Add(time.Minute)}}
 	for n := range cases {
@@ -69,7 +69,7 @@ func TestPlanned(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
 		r := plan(t, s, "one", 3, "a@k.example", "b@k.example")
-		if err := s.Plan(t.Context(), &Plan{Run: r}); !errors.Is(err, ErrExists) {
+		if err := s.Plan(t.Context(), &PlannedRun{Run: r}); !errors.Is(err, ErrExists) {
 			t.Errorf("a second run of one name: %v", err)
 		}
 		plan(t, s, "two", 1)
@@ -286,7 +286,7 @@ func TestLooks(t *testing.T) {
 			Seen: s.Now(), Detail: json.RawMessage(`{}`)}
 		unknown := saw
 		unknown.N = 9
-		f := Finding{Began: s.Now(), Marks: json.RawMessage(`[1]`), Observations: []Observation{saw, saw, unknown}, Next: s.Now().Add(time.Hour)}
+		f := Looked{Began: s.Now(), Marks: json.RawMessage(`[1]`), Observations: []Observation{saw, saw, unknown}, Next: s.Now().Add(time.Hour)}
 		fresh, err := s.Found(t.Context(), "me", one, f)
 		if err != nil || len(fresh) != 1 {
 			t.Errorf("%d are new, %v", len(fresh), err)
@@ -294,7 +294,7 @@ func TestLooks(t *testing.T) {
 		if fresh, err = s.Found(t.Context(), "me", one, f); err != nil || len(fresh) != 0 {
 			t.Errorf("%d are new when seen again, %v", len(fresh), err)
 		}
-		later := Finding{Began: f.Began.Add(time.Minute), Observations: []Observation{saw}, Next: f.Next}
+		later := Looked{Began: f.Began.Add(time.Minute), Observations: []Observation{saw}, Next: f.Next}
 		if fresh, err = s.Found(t.Context(), "me", one, later); err != nil || len(fresh) != 0 {
 			t.Errorf("%d are new when a later look sees it again, %v", len(fresh), err)
 		}
@@ -302,7 +302,7 @@ func TestLooks(t *testing.T) {
 			!record.Observations[0].Seen.Equal(saw.Seen.Truncate(time.Millisecond)) {
 			t.Errorf("seen last in the look of %v: %+v, %v", later.Began, record.Observations, err)
 		}
-		f = Finding{Began: s.Now(), Problem: "no", Next: s.Now().Add(time.Hour)}
+		f = Looked{Began: s.Now(), Problem: "no", Next: s.Now().Add(time.Hour)}
 		if _, err = s.Found(t.Context(), "you", two, f); err != nil {
 			t.Fatal(err)
 		}
@@ -312,7 +312,7 @@ func TestLooks(t *testing.T) {
 			t.Errorf("%+v, %v", standing, err)
 		}
 		// A look that fails takes nothing from those that did not.
-		if _, err := s.Found(t.Context(), "me", one, Finding{Began: s.Now(), Problem: "gone", Next: s.Now().Add(time.Hour)}); err != nil {
+		if _, err := s.Found(t.Context(), "me", one, Looked{Began: s.Now(), Problem: "gone", Next: s.Now().Add(time.Hour)}); err != nil {
 			t.Fatal(err)
 		}
 		looks, err := s.Looks(t.Context(), "one")
@@ -330,7 +330,7 @@ func TestLooks(t *testing.T) {
 			if v.Account == "a@k.example" && string(v.Marks) != "[1]" {
 				t.Errorf("a goes on from %s", v.Marks)
 			}
-			if _, err := s.Found(t.Context(), "me", v, Finding{Began: s.Now(), Through: true}); err != nil {
+			if _, err := s.Found(t.Context(), "me", v, Looked{Began: s.Now(), Through: true}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -386,7 +386,7 @@ func TestLostLease(t *testing.T) {
 			t.Errorf("it is still mine: %t, %v", mine, err)
 		}
 		saw := Observation{Account: "a@k.example", Folder: "INBOX", What: "copy", Seen: s.Now(), Detail: json.RawMessage(`{}`)}
-		if fresh, err := s.Found(t.Context(), "me", v, Finding{Began: s.Now(), Observations: []Observation{saw}}); err != nil || len(fresh) != 1 {
+		if fresh, err := s.Found(t.Context(), "me", v, Looked{Began: s.Now(), Observations: []Observation{saw}}); err != nil || len(fresh) != 1 {
 			t.Errorf("%v, %v", fresh, err)
 		}
 		if list, err := s.Looks(t.Context(), "one"); err != nil || !list[0].Looked.IsZero() {
@@ -425,7 +425,7 @@ func TestAnswers(t *testing.T) {
 func TestReleasedIsWaitedFor(t *testing.T) {
 	each(t, func(t *testing.T, where string) {
 		s := open(t, where)
-		p := &Plan{Body: "the estate", Run: Run{ID: "one", Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
+		p := &PlannedRun{Body: "the estate", Run: Run{ID: "one", Name: "one", Kind: "probe", Estate: "d1", Approve: true, Began: s.Now(), Until: s.Now().Add(time.Minute)},
 			Cases: []Case{{Kind: "insider", Connection: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: "m", Tag: "t"}},
 			Looks: []Look{{Account: "a@k.example", Connection: "boxes"}}, Expected: []Expected{{0, "a@k.example", ExpectReleased}}}
 		if err := s.Plan(t.Context(), p); err != nil {
@@ -461,7 +461,7 @@ func TestJudge(t *testing.T) {
 		s := open(t, where)
 		for i, name := range []string{"one", "two", "three", "four"} {
 			r := Run{ID: name, Name: name, Kind: "probe", Estate: "d", Began: s.Now().Add(-time.Duration(i*24) * time.Hour)}
-			p := &Plan{Run: r, Checks: []Check{{Who: "a@k.example", Predicted: "inbox"}},
+			p := &PlannedRun{Run: r, Checks: []Check{{Who: "a@k.example", Predicted: "inbox"}},
 				Cases: []Case{{Kind: "member", Draft: []byte("{}"), Predicted: []byte("{}"), MessageID: name, Tag: name}}}
 			if err := s.Plan(t.Context(), p); err != nil {
 				t.Fatal(err)
@@ -546,7 +546,7 @@ func TestOddTexts(t *testing.T) {
 			}
 			account := fmt.Sprintf("%d%s", i, b)
 			r := Run{Name: fmt.Sprint(i), Estate: "d", Path: string(b), Notes: []string{string(b)}}
-			if err := s.Plan(t.Context(), &Plan{Run: r, Looks: []Look{{Account: account, Connection: string(b)}}}); err != nil {
+			if err := s.Plan(t.Context(), &PlannedRun{Run: r, Looks: []Look{{Account: account, Connection: string(b)}}}); err != nil {
 				t.Fatalf("%q: %v", b, err)
 			}
 			got, err := s.Record(t.Context(), r.Name)
@@ -641,7 +641,7 @@ func TestRoom(t *testing.T) {
 		s, other := enter(t, where)
 		begin := func(s *Store, name string, cases int) {
 			t.Helper()
-			p := &Plan{Each: time.Second, Run: Run{ID: s.Estate()[:1] + name, Name: name, Estate: "d", Began: s.Now(), Until: time.UnixMilli(1000)}}
+			p := &PlannedRun{Each: time.Second, Run: Run{ID: s.Estate()[:1] + name, Name: name, Estate: "d", Began: s.Now(), Until: time.UnixMilli(1000)}}
 			for n := range cases {
 				id := fmt.Sprint(p.ID, n)
 				p.Cases = append(p.Cases, Case{N: n, Connection: "out", Draft: json.RawMessage(`{}`), Predicted: json.RawMessage(`{}`), MessageID: id, Tag: id})

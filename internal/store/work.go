@@ -25,12 +25,12 @@ type Worker struct {
 	Connections []string // the connections that it has
 }
 
-// connections returns the lanes of a worker as a condition; arguments are numbered from one on.
+// connections returns the connections of a worker as a condition; arguments are numbered from one on.
 func (w Worker) connections(column string, from int) (condition string, args []any) {
 	var marks []string
-	for i, lane := range w.Connections {
+	for i, connection := range w.Connections {
 		marks = append(marks, fmt.Sprintf("$%d", from+i))
-		args = append(args, plain(lane))
+		args = append(args, plain(connection))
 	}
 	if len(marks) == 0 {
 		return "FALSE", nil
@@ -38,32 +38,32 @@ func (w Worker) connections(column string, from int) (condition string, args []a
 	return column + " IN (" + strings.Join(marks, ", ") + ")", args
 }
 
-// Waiting returns the lanes of a worker in which a case is due to be sent.
+// Waiting returns the connections of a worker in which a case is due to be sent.
 func (s *Store) Waiting(ctx context.Context, w Worker) ([]string, error) {
 	in, args := w.connections("c.lane", 4)
-	return rows(ctx, s, func(found *sql.Rows) (lane string, err error) { return lane, found.Scan(&lane) },
+	return rows(ctx, s, func(found *sql.Rows) (name string, err error) { return name, found.Scan(&name) },
 		`SELECT DISTINCT c.lane FROM cases c JOIN runs r ON r.run = c.run
 		WHERE c.owner = $3 AND c.state = 'planned' AND c.due <= $1 AND r.state = 'open' AND ($2 = '' OR c.run = $2) AND `+in,
 		append([]any{s.now(), w.Run, s.owner}, args...)...)
 }
 
-// Turn takes the next turn in a lane, and returns when it is: each comes a step after the
+// Turn takes the next turn in a connection, and returns when it is: each comes a step after the
 // one before, on whatever machine.
-func (s *Store) Turn(ctx context.Context, lane string, step time.Duration) (time.Time, error) {
+func (s *Store) Turn(ctx context.Context, connection string, step time.Duration) (time.Time, error) {
 	var next int64
 	micro := max(step.Milliseconds(), 0)
 	err := s.db.QueryRowContext(ctx, `UPDATE lanes SET next = CASE WHEN next > $1 THEN next ELSE $1 END + $2
-		WHERE owner = $3 AND lane = $4 RETURNING next`, s.now(), micro, s.owner, plain(lane)).Scan(&next)
+		WHERE owner = $3 AND lane = $4 RETURNING next`, s.now(), micro, s.owner, plain(connection)).Scan(&next)
 	return time.UnixMilli(next - micro), err
 }
 
-// Claim takes a case that is due in a lane, if less than most are being sent in it. It is
+// Claim takes a case that is due in a connection, if less than most are being sent in it. It is
 // committed when it returns: whatever becomes of the holder, nobody else sends that case.
 // It returns nil where there is none.
-func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Claim, error) {
+func (s *Store) Claim(ctx context.Context, w Worker, connection string, most int) (*Claim, error) {
 	var c *Claim
 	err := s.in(ctx, func(tx *sql.Tx) error {
-		if err := s.holdConnection(ctx, tx, lane); err != nil {
+		if err := s.holdConnection(ctx, tx, connection); err != nil {
 			return err
 		}
 		now := s.now()
@@ -74,7 +74,8 @@ func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Cl
 					($4 = '' OR c.run = $4)
 				ORDER BY c.due, c.run, c.n LIMIT 1`+s.skipLocked("c")+`)
 			AND (SELECT COUNT(*) FROM cases WHERE owner = $6 AND lane = $3 AND state = 'sending') < $5
-			RETURNING run, n, kind, grp, lane, draft, message_id, tag, tries`, w.Holder, now, plain(lane), w.Run, most, s.owner)
+			RETURNING run, n, kind, grp, lane, draft, message_id, tag, tries`, w.Holder, now, plain(connection), w.Run, most,
+			s.owner)
 		found := &Claim{}
 		var draft string
 		err := row.Scan(&found.Run, &found.N, &found.Kind, &found.Group, &found.Connection, &draft, &found.MessageID,
@@ -92,9 +93,9 @@ func (s *Store) Claim(ctx context.Context, w Worker, lane string, most int) (*Cl
 	return c, nil
 }
 
-// holdConnection holds the row of a lane: whoever counts what is being done in it does so alone.
-func (s *Store) holdConnection(ctx context.Context, tx *sql.Tx, lane string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner, plain(lane))
+// holdConnection holds the row of a connection: whoever counts what is being done in it does so alone.
+func (s *Store) holdConnection(ctx context.Context, tx *sql.Tx, connection string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner, plain(connection))
 	return err
 }
 
@@ -220,7 +221,7 @@ type Share struct {
 	Holders         []string
 }
 
-// Shares returns what there is to do in the runs that are being worked on, by their names and lanes, and
+// Shares returns what there is to do in the runs that are being worked on, by their names and connections, and
 // which agents are at it now.
 func (s *Store) Shares(ctx context.Context) ([]Share, error) {
 	const from = ` FROM runs r JOIN `
@@ -238,16 +239,16 @@ func (s *Store) Shares(ctx context.Context) ([]Share, error) {
 		return nil, err
 	}
 	type held struct {
-		run, lane, holder string
-		sends             int
+		run, connection, holder string
+		sends                   int
 	}
 	holders, err := rows(ctx, s, func(found *sql.Rows) (h held, err error) {
-		return h, found.Scan(&h.run, &h.lane, &h.sends, &h.holder)
+		return h, found.Scan(&h.run, &h.connection, &h.sends, &h.holder)
 	}, `SELECT DISTINCT r.name, x.lane, 1, x.holder`+from+`cases`+open+` AND x.state = 'sending' UNION ALL
 		SELECT DISTINCT r.name, x.lane, 0, x.holder`+from+`looks`+open+` AND x.lease > $2 ORDER BY 4`, s.owner, s.now())
 	for i := range list {
 		for _, h := range holders {
-			if h.run == list[i].Run && h.lane == list[i].Connection && (h.sends == 1) == list[i].Sends {
+			if h.run == list[i].Run && h.connection == list[i].Connection && (h.sends == 1) == list[i].Sends {
 				list[i].Holders = append(list[i].Holders, h.holder)
 			}
 		}

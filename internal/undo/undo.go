@@ -22,8 +22,8 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// A Change is one that was written.
-type Change struct {
+// A WrittenChange is a change as the journal keeps it.
+type WrittenChange struct {
 	Number  int       `json:"number"` // from 1, for each estate
 	Time    time.Time `json:"time"`
 	User    string    `json:"user"`
@@ -181,7 +181,7 @@ func firstLine(text string) string {
 }
 
 // Keep keeps a change, and returns its number.
-func (s *Store) Keep(c Change) (int, error) {
+func (s *Store) Keep(c WrittenChange) (int, error) {
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return 0, err
 	}
@@ -256,7 +256,7 @@ func (s *Store) numbers() ([]int, error) {
 var ErrNone = errors.New("there is no such change")
 
 // Get returns a change.
-func (s *Store) Get(number int) (*Change, error) {
+func (s *Store) Get(number int) (*WrittenChange, error) {
 	f, err := localfile.Open(s.path(number))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNone
@@ -265,7 +265,7 @@ func (s *Store) Get(number int) (*Change, error) {
 		return nil, err
 	}
 	defer f.Close()
-	var c Change
+	var c WrittenChange
 	if err := json.NewDecoder(&limited{f, mostBytes}).Decode(&c); err != nil {
 		return nil, fmt.Errorf("%s: this is no change that was kept: %w", s.path(number), err)
 	}
@@ -273,12 +273,12 @@ func (s *Store) Get(number int) (*Change, error) {
 }
 
 // List returns all changes, the latest first.
-func (s *Store) List() ([]Change, error) {
+func (s *Store) List() ([]WrittenChange, error) {
 	numbers, err := s.numbers()
 	if err != nil {
 		return nil, err
 	}
-	var list []Change
+	var list []WrittenChange
 	for _, n := range slices.Backward(numbers) {
 		c, err := s.Get(n)
 		if err != nil {
@@ -290,7 +290,7 @@ func (s *Store) List() ([]Change, error) {
 }
 
 // Last returns the latest change that is no undo and was not undone.
-func (s *Store) Last() (*Change, error) {
+func (s *Store) Last() (*WrittenChange, error) {
 	numbers, err := s.numbers()
 	if err != nil {
 		return nil, err

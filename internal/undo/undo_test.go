@@ -110,7 +110,7 @@ func TestStore(t *testing.T) {
 	var numbers []int
 	for range 20 {
 		done.Go(func() {
-			n, err := s.Keep(Change{User: "ann"})
+			n, err := s.Keep(WrittenChange{User: "ann"})
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {
@@ -127,7 +127,7 @@ func TestStore(t *testing.T) {
 		}
 	}
 	for _, undoes := range []int{20, 18} {
-		if _, err := s.Keep(Change{Undoes: undoes}); err != nil {
+		if _, err := s.Keep(WrittenChange{Undoes: undoes}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -101,7 +101,7 @@ func eventsOf(b *store.Batch) ([]*present.WatchEvent, error) {
 	return list, nil
 }
 
-// Digest says in words what a batch tells, headlines first.
+// BatchText says in words what a batch tells, headlines first.
 func BatchText(events []*present.WatchEvent) (subject, text string) {
 	var b strings.Builder
 	fresh, over, broken := 0, 0, 0

@@ -83,7 +83,7 @@ func TestPost(t *testing.T) {
 // Health tells of what does not go on, and not of what is found.
 func TestHealth(t *testing.T) {
 	now := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
-	w := &Worker{Plan: &Plan{Items: []Item{{Name: "a", Kind: KindCheck}}}}
+	w := &Watcher{Plan: &Plan{Items: []Item{{Name: "a", Kind: KindCheck}}}}
 	state := func(s string, due, beat time.Time, err error) Health {
 		w.status = Status{Beat: beat, Store: err, Items: map[string]ItemStatus{"a": {State: s, Due: due, Ended: now}}}
 		return w.Health(now)

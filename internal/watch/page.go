@@ -21,7 +21,7 @@ import (
 
 // A Page serves what a worker has seen: a report, its health and its metrics. It only shows.
 type Page struct {
-	Worker  *Worker
+	Worker  *Watcher
 	Version string
 	// Report writes the report.
 	Report func(ctx context.Context, w io.Writer) error
@@ -179,7 +179,7 @@ type ItemHealth struct {
 
 // Health returns how a worker is at a time: healthy where it looks for what is due, and nothing is
 // long overdue. What the items find is no matter of health.
-func (w *Worker) Health(now time.Time) Health {
+func (w *Watcher) Health(now time.Time) Health {
 	status := w.Now()
 	h := Health{Healthy: true, Why: []string{}, Items: map[string]ItemHealth{}}
 	unwell := func(why string) { h.Healthy, h.Why = false, append(h.Why, why) }

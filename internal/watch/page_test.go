@@ -26,7 +26,7 @@ func serveIdle(t *testing.T, report []byte, names ...string) net.Addr {
 	if err != nil {
 		t.Fatal(err)
 	}
-	page := &Page{Worker: &Worker{Plan: &Plan{}, Store: st, OnError: func(string) {}}, Names: names, Report: func(_ context.Context, w io.Writer) error {
+	page := &Page{Worker: &Watcher{Plan: &Plan{}, Store: st, OnError: func(string) {}}, Names: names, Report: func(_ context.Context, w io.Writer) error {
 		_, err := w.Write(report)
 		return err
 	}}

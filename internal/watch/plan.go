@@ -146,10 +146,10 @@ type fileLog struct {
 }
 
 type fileChannel struct {
-	Name   string    `yaml:"name"`
-	Mail   *fileMail `yaml:"mail"`
-	Post   *filePost `yaml:"post"`
-	Digest string    `yaml:"digest"`
+	Name  string    `yaml:"name"`
+	Mail  *fileMail `yaml:"mail"`
+	Post  *filePost `yaml:"post"`
+	Batch string    `yaml:"batch"`
 }
 
 type fileMail struct {
@@ -414,10 +414,10 @@ func (r *reader) channel(i int, w fileChannel) Channel {
 	default:
 		channel.Post = r.post(i, w.Post)
 	}
-	if w.Digest != "" {
-		at, ok := schedule.ParseTimeOfDay(w.Digest)
+	if w.Batch != "" {
+		at, ok := schedule.ParseTimeOfDay(w.Batch)
 		if !ok {
-			r.fail("alarms", i, "digest: expected a time such as \"08:00\", not %q", w.Digest)
+			r.fail("alarms", i, "batch: expected a time such as \"08:00\", not %q", w.Batch)
 		}
 		channel.Batch = &schedule.Timing{At: []schedule.TimeOfDay{at}, Zone: r.zone}
 	}

@@ -55,7 +55,7 @@ type simStep struct {
 
 // proc is a process: a worker for every plan.
 type proc struct {
-	workers []*Worker
+	workers []*Watcher
 	alive   bool
 	until   time.Time // when it starts again
 	wakes   []time.Time
@@ -63,7 +63,7 @@ type proc struct {
 }
 
 type simJob struct {
-	worker *Worker
+	worker *Watcher
 	job    *Job
 	begun  time.Time
 	ends   time.Time
@@ -75,7 +75,7 @@ func (s *sim) clock() time.Time { return s.real.Add(s.ahead).Truncate(time.Milli
 func (s *sim) start(p *proc, name string) {
 	*p = proc{alive: true}
 	for _, plan := range s.plans {
-		w := &Worker{Plan: plan, Store: s.store, Name: fmt.Sprint(name, s.random.Uint64()), OnError: func(string) {}}
+		w := &Watcher{Plan: plan, Store: s.store, Name: fmt.Sprint(name, s.random.Uint64()), OnError: func(string) {}}
 		w.Tell = func(e *present.WatchEvent) { s.heard(plan.Name+"/"+e.Item, e) }
 		w.Send = func(_ context.Context, _ *Channel, b *store.Batch) error { return s.send(b) }
 		p.workers = append(p.workers, w)
@@ -178,7 +178,7 @@ func (s *sim) turn(p *proc) {
 }
 
 // running counts the jobs of a worker that a process carries out.
-func running(p *proc, w *Worker) (n int) {
+func running(p *proc, w *Watcher) (n int) {
 	for _, j := range p.jobs {
 		if j.worker == w {
 			n++
@@ -199,12 +199,12 @@ func TestClaimsNoMoreThanThereIsRoomFor(t *testing.T) {
 		plan.Items = append(plan.Items, Item{Name: fmt.Sprint("probe ", i), Kind: KindProbe, Once: true, Timing: schedule.Timing{Every: time.Hour}})
 	}
 	trouble := func(text string) { t.Error(text) }
-	first := &Worker{Plan: plan, Store: st, Name: "first", OnError: trouble}
-	second := &Worker{Plan: plan, Store: st, Name: "second", OnError: trouble}
+	first := &Watcher{Plan: plan, Store: st, Name: "first", OnError: trouble}
+	second := &Watcher{Plan: plan, Store: st, Name: "second", OnError: trouble}
 	now := st.Now().Add(2 * time.Hour)
 	begun := map[string]int{}
 	for _, step := range []struct {
-		worker     *Worker
+		worker     *Watcher
 		most, want int
 	}{{first, 4, 4}, {first, 0, 0}, {second, 4, 2}, {second, 2, 0}} {
 		jobs, _, err := step.worker.Claim(t.Context(), now, step.most)

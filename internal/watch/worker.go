@@ -15,9 +15,9 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// A Worker is one process that watches. Several may share a store: none knows of the others but
+// A Watcher is one process that watches. Several may share a store: none knows of the others but
 // by its rows.
-type Worker struct {
+type Watcher struct {
 	Plan  *Plan
 	Store *store.Store
 	Name  string // of this process, as holder of what it has begun
@@ -74,13 +74,13 @@ type Job struct {
 	row    schedule.Row
 }
 
-func (w *Worker) key(item *Item) store.Item {
+func (w *Watcher) key(item *Item) store.Item {
 	return store.Item{Plan: w.Plan.Name, Name: item.Name, Timing: item.Timing.String()}
 }
 
 // series returns what an item asks again and again. One that asks something else begins a new one:
 // what it does not ask about any more is not resolved.
-func (w *Worker) series(item *Item) store.Series {
+func (w *Watcher) series(item *Item) store.Series {
 	path := w.Plan.Estate
 	if path == "" {
 		path = "estate"
@@ -94,7 +94,7 @@ func (w *Worker) series(item *Item) store.Series {
 
 // Claim begins what is due at a time, as much as most, and returns it, with when to look again at
 // the latest. What is begun has to be carried out, or its lease runs out.
-func (w *Worker) Claim(ctx context.Context, now time.Time, most int) (jobs []*Job, next time.Time, err error) {
+func (w *Watcher) Claim(ctx context.Context, now time.Time, most int) (jobs []*Job, next time.Time, err error) {
 	var rows []schedule.Row
 	for i := range w.Plan.Items {
 		if len(jobs) == most {
@@ -116,7 +116,7 @@ func (w *Worker) Claim(ctx context.Context, now time.Time, most int) (jobs []*Jo
 	return jobs, schedule.Soonest(rows), nil
 }
 
-func (w *Worker) claim(ctx context.Context, item *Item, now time.Time) (*Job, schedule.Row, error) {
+func (w *Watcher) claim(ctx context.Context, item *Item, now time.Time) (*Job, schedule.Row, error) {
 	key := w.key(item)
 	row, err := w.Store.ItemRow(ctx, key, item.Timing.First(item.Name, now))
 	if err != nil {
@@ -149,7 +149,7 @@ func (w *Worker) claim(ctx context.Context, item *Item, now time.Time) (*Job, sc
 }
 
 // Renew says that a job is still being done. It reports whether it is still this worker's.
-func (w *Worker) Renew(ctx context.Context, job *Job, now time.Time) (bool, error) {
+func (w *Watcher) Renew(ctx context.Context, job *Job, now time.Time) (bool, error) {
 	later := job.row.Renew(now, lease)
 	ok, err := w.Store.Swap(ctx, job.key, job.row, later)
 	if ok {
@@ -160,7 +160,7 @@ func (w *Worker) Renew(ctx context.Context, job *Job, now time.Time) (bool, erro
 
 // Finish keeps what a job came to, and the alarms that it raises. One that is another worker's by
 // now leaves no trace: the error is store.ErrTaken.
-func (w *Worker) Finish(ctx context.Context, job *Job, o *history.Outcome, failed error, now time.Time) error {
+func (w *Watcher) Finish(ctx context.Context, job *Job, o *history.Outcome, failed error, now time.Time) error {
 	next, _ := job.Item.Timing.End(job.Item.Name, job.row, job.Begun)
 	if o == nil {
 		o = &history.Outcome{}
@@ -209,7 +209,7 @@ func factsOf(list []store.Fact) []present.HistoryFact {
 }
 
 // event tells of an answer.
-func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.WatchEvent {
+func (w *Watcher) event(job *Job, a *store.KeptResult, news *store.News) *present.WatchEvent {
 	e := &present.WatchEvent{At: a.Ended.UTC().Format(time.RFC3339), Plan: w.Plan.Name, Item: job.Item.Name,
 		Kind: job.Item.Kind,
 		Run:  a.ID, State: a.State, Says: a.Says, Estate: a.Series.Path, Missed: job.Missed,
@@ -221,7 +221,7 @@ func (w *Worker) event(job *Job, a *store.Answer, news *store.News) *present.Wat
 }
 
 // alarms returns the alarms that an answer raises.
-func (w *Worker) alarms(e *present.WatchEvent, a *store.Answer, news *store.News, now time.Time) []store.Alarm {
+func (w *Watcher) alarms(e *present.WatchEvent, a *store.KeptResult, news *store.News, now time.Time) []store.Alarm {
 	if !e.Alarm || len(w.Plan.Channels) == 0 {
 		return nil
 	}
@@ -249,7 +249,7 @@ const (
 )
 
 // Deliver sends the alarms that are due, by every channel, and reports whether any did not go out.
-func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
+func (w *Watcher) Deliver(ctx context.Context, now time.Time) (failed bool) {
 	for i := range w.Plan.Channels {
 		channel := &w.Plan.Channels[i]
 		for ctx.Err() == nil {
@@ -281,12 +281,12 @@ func (w *Worker) Deliver(ctx context.Context, now time.Time) (failed bool) {
 }
 
 // Recall reads what is known of the items, as others may have kept it.
-func (w *Worker) Recall(ctx context.Context) error {
+func (w *Watcher) Recall(ctx context.Context) error {
 	latest, err := w.Store.Latest(ctx)
 	if err != nil {
 		return err
 	}
-	known := map[string]*store.Answer{}
+	known := map[string]*store.KeptResult{}
 	for i := range latest {
 		known[latest[i].Item] = &latest[i]
 	}
@@ -301,7 +301,7 @@ func (w *Worker) Recall(ctx context.Context) error {
 	return nil
 }
 
-func (w *Worker) note(item *Item, set func(*ItemStatus)) {
+func (w *Watcher) note(item *Item, set func(*ItemStatus)) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.status.Items == nil {
@@ -313,14 +313,14 @@ func (w *Worker) note(item *Item, set func(*ItemStatus)) {
 	w.status.Items[item.Name] = s
 }
 
-func (w *Worker) seen(now time.Time, err error) {
+func (w *Watcher) seen(now time.Time, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.status.Beat, w.status.Store = now, err
 }
 
 // Now returns what the worker has seen.
-func (w *Worker) Now() Status {
+func (w *Watcher) Now() Status {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	s := w.status
@@ -332,14 +332,14 @@ func (w *Worker) Now() Status {
 }
 
 // began returns when an item was begun last, by any worker.
-func (w *Worker) began(item *Item) time.Time {
+func (w *Watcher) began(item *Item) time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.status.Items[item.Name].Began
 }
 
 // do carries a job out, and keeps what it comes to.
-func (w *Worker) do(ctx context.Context, job *Job) {
+func (w *Watcher) do(ctx context.Context, job *Job) {
 	asking, stop := context.WithCancel(ctx)
 	defer stop()
 	lost := make(chan struct{})
@@ -377,7 +377,7 @@ func (w *Worker) do(ctx context.Context, job *Job) {
 }
 
 // keep writes what a job came to, however long the store is away, while it is still this worker's.
-func (w *Worker) keep(ctx context.Context, job *Job, o *history.Outcome, failed error) {
+func (w *Watcher) keep(ctx context.Context, job *Job, o *history.Outcome, failed error) {
 	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
 		err := w.Finish(ctx, job, o, failed, w.Store.Now())
 		switch {
@@ -399,7 +399,7 @@ func (w *Worker) keep(ctx context.Context, job *Job, o *history.Outcome, failed 
 }
 
 // release lets others have a job that is not done: this process ends.
-func (w *Worker) release(job *Job) {
+func (w *Watcher) release(job *Job) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	free := job.row
@@ -423,7 +423,7 @@ const sweepEvery = 24 * time.Hour
 
 // sweep removes what is kept no longer: of this plan by its rule, and of what no plan made by that of the
 // estate. What other plans made is theirs to remove.
-func (w *Worker) sweep(ctx context.Context) error {
+func (w *Watcher) sweep(ctx context.Context) error {
 	rule, err := w.Store.Rule(ctx)
 	if err != nil {
 		return err
@@ -452,7 +452,7 @@ func (w *Worker) sweep(ctx context.Context) error {
 }
 
 // Run watches until ctx ends. With once it does what is due, and returns when that is done.
-func (w *Worker) Run(ctx context.Context, once bool) {
+func (w *Watcher) Run(ctx context.Context, once bool) {
 	w.outage.Tell = w.OnError
 	if w.Name == "" {
 		host, _ := os.Hostname()
@@ -512,7 +512,7 @@ func (w *Worker) Run(ctx context.Context, once bool) {
 
 // Raised reports whether the worker raised an alarm, and whether an alarm did not go out or the
 // store could not be read.
-func (w *Worker) Raised() (raised, waiting bool) {
+func (w *Watcher) Raised() (raised, waiting bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.raised, w.waiting

@@ -12,7 +12,7 @@ import (
 )
 
 // working returns a worker with one item, due every hour, and what it has told.
-func working(t *testing.T, kind string) (*Worker, *[]*present.WatchEvent) {
+func working(t *testing.T, kind string) (*Watcher, *[]*present.WatchEvent) {
 	t.Helper()
 	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "watch.db"))
 	if err != nil {
@@ -22,12 +22,12 @@ func working(t *testing.T, kind string) (*Worker, *[]*present.WatchEvent) {
 	told := &[]*present.WatchEvent{}
 	plan := &Plan{Name: "plan", Estate: "estate", Channels: []Channel{{Name: "pager"}},
 		Items: []Item{{Name: "item", Kind: kind, Once: kind == KindProbe, Timing: schedule.Timing{Every: time.Hour}}}}
-	return &Worker{Plan: plan, Store: st, Name: "me", OnError: func(string) {},
+	return &Watcher{Plan: plan, Store: st, Name: "me", OnError: func(string) {},
 		Tell: func(e *present.WatchEvent) { *told = append(*told, e) }}, told
 }
 
 // begin begins what is due at a time, which is to be so many items.
-func begin(t *testing.T, w *Worker, now time.Time, want int) *Job {
+func begin(t *testing.T, w *Watcher, now time.Time, want int) *Job {
 	t.Helper()
 	jobs, _, err := w.Claim(t.Context(), now, 4)
 	if err != nil || len(jobs) != want {
@@ -64,11 +64,11 @@ func TestResolved(t *testing.T) {
 // A probe whose process is gone, or lets go of it, is begun again at its next time and not before; any other item at once.
 func TestBegunAgain(t *testing.T) {
 	for kind, again := range map[string]int{KindProbe: 0, KindCheck: 1} {
-		for about, part := range map[string]func(w *Worker, job *Job){"gone": func(*Worker, *Job) {}, "released": (*Worker).release} {
+		for about, part := range map[string]func(w *Watcher, job *Job){"gone": func(*Watcher, *Job) {}, "released": (*Watcher).release} {
 			w, _ := working(t, kind)
 			now := w.Store.Now()
 			part(w, begin(t, w, now, 1))
-			other := &Worker{Plan: w.Plan, Store: w.Store, Name: "other", OnError: func(string) {}, Tell: w.Tell}
+			other := &Watcher{Plan: w.Plan, Store: w.Store, Name: "other", OnError: func(string) {}, Tell: w.Tell}
 			if about == "gone" {
 				begin(t, other, now.Add(lease/2), 0)
 			}

@@ -77,6 +77,7 @@ var former = map[string]string{
 	"yorvet-conduct": "yorvet-faults",
 	"trouble":        "faults",
 	"facts":          "attributes",
+	"digest":         "batch", // of alarms
 }
 
 // plain words a message of package yaml for people, without what it quotes.

@@ -27,7 +27,7 @@ type Report struct {
 	Estate    []SettingChange // what the estates say of themselves
 	Groups    Parties
 	People    Parties
-	Changes   []Change       // of groups that are in both
+	Changes   []GroupChange  // of groups that are in both
 	Persons   []PersonChange // of people who are in both
 	Appearing []hazard.Finding
 	Going     []hazard.Finding
@@ -45,8 +45,8 @@ type Parties struct {
 // A Pair is somebody in both estates.
 type Pair struct{ Old, New estate.ID }
 
-// A Change is what is different about one group.
-type Change struct {
+// A GroupChange is what is different about one group.
+type GroupChange struct {
 	Group    Pair
 	Posts    []PostChange
 	Receives []OutcomeChange
@@ -63,7 +63,7 @@ type Change struct {
 // facets are everything that can be asked about a group.
 var facets = []struct {
 	name    string
-	compare func(*comparison, *Change)
+	compare func(*comparison, *GroupChange)
 }{
 	{"posts", (*comparison).posts},
 	{"receives", (*comparison).receives},
@@ -75,7 +75,7 @@ var facets = []struct {
 }
 
 // HasEffect reports whether any answer but what the group says of itself is another one.
-func (c *Change) HasEffect() bool {
+func (c *GroupChange) HasEffect() bool {
 	return len(c.Posts)+len(c.Receives)+len(c.SendsAs)+len(c.May)+len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
 }
 
@@ -213,7 +213,7 @@ func (c *comparison) fork() *comparison {
 // group compares one group that is in both estates.
 func (c *comparison) group(pair Pair) {
 	c.notice(pair.Old, pair.New)
-	change := Change{Group: pair}
+	change := GroupChange{Group: pair}
 	for _, facet := range facets {
 		facet.compare(c, &change)
 	}

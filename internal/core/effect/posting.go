@@ -45,7 +45,7 @@ func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Me
 
 // posts compares what becomes of everybody's messages. Gates that are written alike and
 // do not speak of their group are asked once.
-func (c *comparison) posts(change *Change) {
+func (c *comparison) posts(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
 	was, is := c.a.Group(old), c.b.Group(id)
 	key := ""

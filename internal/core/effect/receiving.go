@@ -36,7 +36,7 @@ type become struct{ old, new outcome }
 
 // receives compares who gets what: without a sender of a default message and of an
 // invitation, and then for every kind of sender.
-func (c *comparison) receives(change *Change) {
+func (c *comparison) receives(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
 	told := map[int]bool{} // seats of those for whom a default message differs without a sender
 	for _, m := range []resolve.Message{{}, {Invitation: true}} {
@@ -142,7 +142,7 @@ const mostKinds = 100
 // bySender compares who gets what of particular senders: gates of nested groups may let
 // some of them through and not others, and some groups send nobody their own message
 // back. told are those of whom it is said already that they get something else.
-func (c *comparison) bySender(change *Change, told map[int]bool) {
+func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 	old, id := change.Group.Old, change.Group.New
 	f := &flow{c: c, pair: change.Group}
 	defer f.end()

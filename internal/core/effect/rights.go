@@ -24,7 +24,7 @@ type SendAsChange struct {
 }
 
 // sendsAs compares who may send as a group, and whether they can show it.
-func (c *comparison) sendsAs(change *Change) {
+func (c *comparison) sendsAs(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
 	if len(c.a.Group(old).SendAs)+len(c.b.Group(id).SendAs) == 0 {
 		return
@@ -99,7 +99,7 @@ type MayChange struct {
 }
 
 // may compares who approves, and who may do what access says.
-func (c *comparison) may(change *Change) {
+func (c *comparison) may(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
 	approvers := func(r *resolve.Resolver, group estate.ID) *roaring.Bitmap {
 		set := roaring.New()
@@ -119,7 +119,7 @@ func (c *comparison) may(change *Change) {
 
 // mayChanges notes who may do something, and could not before, and the other way round.
 // The strangers are those outside and inside.
-func (c *comparison) mayChanges(change *Change, what string, was, is *roaring.Bitmap, before, later [2]bool) {
+func (c *comparison) mayChanges(change *GroupChange, what string, was, is *roaring.Bitmap, before, later [2]bool) {
 	names := map[string]Somebody{}
 	keys := func(e *estate.Estate, set *roaring.Bitmap, isOld bool) map[string]bool {
 		list := map[string]bool{}
@@ -174,7 +174,7 @@ func (c *comparison) addressOf(e *estate.Estate, id estate.ID, isOld bool) addre
 }
 
 // sees compares what a reader of the group's mail sees.
-func (c *comparison) sees(change *Change) {
+func (c *comparison) sees(change *GroupChange) {
 	was, is := c.a.Group(change.Group.Old), c.b.Group(change.Group.New)
 	if was.Kind == estate.Roster && is.Kind == estate.Roster {
 		return
@@ -208,7 +208,7 @@ func replyTo(g *estate.Group) string {
 }
 
 // joining compares what a new member gets.
-func (c *comparison) joining(change *Change) {
+func (c *comparison) joining(change *GroupChange) {
 	was, is := c.a.Group(change.Group.Old), c.b.Group(change.Group.New)
 	var list settingChanges
 	list.note("copy", one(joiners(was)), one(joiners(is)))

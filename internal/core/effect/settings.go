@@ -117,7 +117,7 @@ func attributeTexts(e *estate.Estate, id estate.ID) []string {
 
 // groupSettings notes the settings of a group that differ, but for those whose
 // difference shows in what else changes.
-func (c *comparison) groupSettings(change *Change) {
+func (c *comparison) groupSettings(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
 	before, later := c.a.Group(old), c.b.Group(id)
 	var list settingChanges
@@ -153,7 +153,7 @@ func silent(g *estate.Group) (texts []string) {
 }
 
 // shows reports whether a difference in a setting shows in what else changes.
-func (change *Change) shows(setting string) bool {
+func (change *GroupChange) shows(setting string) bool {
 	posts, receives := len(change.Posts) > 0, len(change.Receives) > 0
 	if action, ok := strings.CutPrefix(setting, "access."); ok {
 		return change.says(action)
@@ -184,7 +184,7 @@ func (change *Change) shows(setting string) bool {
 }
 
 // says reports whether others may do something.
-func (change *Change) says(what string) bool {
+func (change *GroupChange) says(what string) bool {
 	return slices.ContainsFunc(change.May, func(m MayChange) bool { return m.What == what })
 }
 
@@ -227,7 +227,7 @@ func acceptanceTexts(list []estate.Acceptance) []string {
 
 // members returns the memberships that only one of the groups has and that give
 // nobody another outcome, or nil.
-func (c *comparison) members(change *Change) *SettingChange {
+func (c *comparison) members(change *GroupChange) *SettingChange {
 	any := len(change.Receives) > 0
 	was, is := map[string]int{}, map[string]int{}
 	before, later := c.unlike(c.a.Entries(change.Group.Old), c.b.Entries(change.Group.New))

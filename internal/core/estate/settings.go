@@ -33,7 +33,7 @@ func (f Form) IsList() bool {
 	return f == FormRules || f == FormAddresses || f == FormParties || f == FormAttributes
 }
 
-// A Concern is what a setting makes a difference to, a set of bits.
+// Affects is what a setting makes a difference to, a set of bits.
 type Affects uint8
 
 // The concerns of settings. One that concerns nobody tells people about the group.

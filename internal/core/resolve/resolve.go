@@ -152,7 +152,7 @@ func SameSelector(x selector.Expr) bool {
 type Tried struct {
 	Rule    int // from 1
 	Matched bool
-	Answers []selector.Answer
+	Answers []selector.Truth
 }
 
 // TraceEdge returns the rules of the edge that are asked, up to the one that decides. It

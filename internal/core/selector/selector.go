@@ -173,15 +173,15 @@ func Eval(x Expr, ask func(*Atom) bool) bool {
 	panic("selector: no expression")
 }
 
-// An Answer is an atom and whether it is true.
-type Answer struct {
+// A Truth is an atom and whether it is true.
+type Truth struct {
 	Atom *Atom
 	True bool
 }
 
 // Witness returns the value of x and the answers that settle it, from left to
 // right: whoever sees them knows the value without asking anything else.
-func Witness(x Expr, ask func(*Atom) bool) (bool, []Answer) {
+func Witness(x Expr, ask func(*Atom) bool) (bool, []Truth) {
 	switch x := x.(type) {
 	case Or:
 		return settle(x, true, ask)
@@ -192,15 +192,15 @@ func Witness(x Expr, ask func(*Atom) bool) (bool, []Answer) {
 		return !value, answers
 	case *Atom:
 		value := ask(x)
-		return value, []Answer{{x, value}}
+		return value, []Truth{{x, value}}
 	}
 	panic("selector: no expression")
 }
 
 // settle looks for the first of parts whose value is decisive; it alone settles
 // the whole. Without one, all parts do.
-func settle(parts []Expr, decisive bool, ask func(*Atom) bool) (bool, []Answer) {
-	var all []Answer
+func settle(parts []Expr, decisive bool, ask func(*Atom) bool) (bool, []Truth) {
+	var all []Truth
 	for _, x := range parts {
 		value, answers := Witness(x, ask)
 		if value == decisive {

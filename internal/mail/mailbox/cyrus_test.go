@@ -1,6 +1,6 @@
 //go:build linux
 
-package watch_test
+package mailbox_test
 
 import (
 	"fmt"
@@ -20,8 +20,8 @@ import (
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/freeport"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
 )
 
@@ -175,7 +175,7 @@ func (c *cyrus) deliver(to, id, tag string) {
 // came before, what is filed elsewhere, and what is removed.
 func TestCyrus(t *testing.T) {
 	c := startCyrus(t)
-	for how, account := range map[string]watch.Account{
+	for how, account := range map[string]mailbox.Account{
 		"IMAP": {Name: "ann@corp.example", Endpoint: endpoint.Endpoint{Server: c.imap, TLS: endpoint.Plain}},
 		"JMAP": {Name: "bob@corp.example", Endpoint: endpoint.Endpoint{Server: c.http, TLS: endpoint.Plain}, JMAP: "http://" + c.http + "/.well-known/jmap"},
 	} {
@@ -183,12 +183,12 @@ func TestCyrus(t *testing.T) {
 			account.Login = endpoint.Login{User: account.Name, Secret: secret.New("tide")}
 			run := "run" + how
 			c.deliver(account.Name, "old@far.example", "")
-			box, err := watch.Open(t.Context(), account)
+			box, err := mailbox.Open(t.Context(), account)
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer box.Close()
-			q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Tag: run + ".", Wants: func(m *read.Message) bool { return strings.HasPrefix(m.Tag, run+".") }}
+			q := mailbox.Query{Since: clock.Now().Add(-48 * time.Hour), Tag: run + ".", Wants: func(m *read.Message) bool { return strings.HasPrefix(m.Tag, run+".") }}
 			if q.Marks, err = box.Marks(); err != nil {
 				t.Fatal(err)
 			}
@@ -199,7 +199,7 @@ func TestCyrus(t *testing.T) {
 				c.deliver(account.Name, fmt.Sprintf("%d@far.example", i), fmt.Sprintf("%s.%d", run, i))
 			}
 			c.deliver(account.Name, "other@far.example", "runother.1")
-			var items []watch.Item
+			var items []mailbox.Item
 			for len(items) < 3 {
 				r := box.Look(q)
 				if r.Err != nil {
@@ -224,11 +224,11 @@ func TestCyrus(t *testing.T) {
 			if again, err := box.Fetch(items[:2]); err != nil || len(again) != 2 || len(again[0].Raw) == 0 {
 				t.Errorf("%d are fetched again, %v", len(again), err)
 			}
-			if _, err := watch.Remove(t.Context(), account, items[:1], false); err != nil {
+			if _, err := mailbox.Remove(t.Context(), account, items[:1], false); err != nil {
 				t.Fatal(err)
 			}
 			q.Through = true
-			r := watch.Look(t.Context(), account, q)
+			r := mailbox.Look(t.Context(), account, q)
 			if r.Err != nil || len(r.Items) != 2 {
 				t.Errorf("gone through, there are %d, %v", len(r.Items), r.Err)
 			}

@@ -1,7 +1,7 @@
-// Package watch looks into mailboxes, over IMAP (RFC 9051, RFC 3501) or JMAP (RFC 8620,
+// Package mailbox looks into mailboxes, over IMAP (RFC 9051, RFC 3501) or JMAP (RFC 8620,
 // RFC 8621), for what has come since a mark. It changes nothing there unless it is told to
 // remove what it found.
-package watch
+package mailbox
 
 import (
 	"context"

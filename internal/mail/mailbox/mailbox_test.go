@@ -1,4 +1,4 @@
-package watch_test
+package mailbox_test
 
 import (
 	"bytes"
@@ -17,8 +17,8 @@ import (
 
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
+	"yorvet.example/yorvet/internal/mail/mailbox"
 	"yorvet.example/yorvet/internal/mail/read"
-	"yorvet.example/yorvet/internal/mail/watch"
 	"yorvet.example/yorvet/internal/secret"
 )
 
@@ -93,8 +93,8 @@ func (b *box) dated(folder, id string, came time.Time) {
 	}
 }
 
-func (b *box) account() watch.Account {
-	return watch.Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: b.at, TLS: endpoint.Plain, Wait: time.Second}, Login: endpoint.Login{User: "ada", Secret: secret.New("hush-42")}}
+func (b *box) account() mailbox.Account {
+	return mailbox.Account{Name: "ada@kelp.example", Endpoint: endpoint.Endpoint{Server: b.at, TLS: endpoint.Plain, Wait: time.Second}, Login: endpoint.Login{User: "ada", Secret: secret.New("hush-42")}}
 }
 
 func all(*read.Message) bool { return true }
@@ -104,12 +104,12 @@ func all(*read.Message) bool { return true }
 func TestLook(t *testing.T) {
 	b := serve(t, imap.CapUIDPlus)
 	b.put("INBOX", "before@x")
-	box, err := watch.Open(t.Context(), b.account())
+	box, err := mailbox.Open(t.Context(), b.account())
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer box.Close()
-	q := watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}
+	q := mailbox.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}
 	if q.Marks, err = box.Marks(); err != nil || len(q.Marks) != 3 {
 		t.Fatalf("%v, %v", q.Marks, err)
 	}
@@ -120,7 +120,7 @@ func TestLook(t *testing.T) {
 		}
 	}()
 	var got []string
-	var items []watch.Item
+	var items []mailbox.Item
 	for len(got) < 3 {
 		r := box.Look(q)
 		if r.Err != nil {
@@ -139,23 +139,23 @@ func TestLook(t *testing.T) {
 	if want := []string{"archive 3@x", "inbox 0@x", "junk 1@x"}; !slices.Equal(got, want) {
 		t.Fatalf("seen %v, want %v", got, want)
 	}
-	slices.SortFunc(items, func(a, b watch.Item) int { return strings.Compare(a.Message.ID, b.Message.ID) })
-	again, err := box.Fetch(append(items, watch.Item{Place: items[0].Place, Validity: items[0].Validity, UID: 99},
-		watch.Item{Place: items[0].Place, Validity: items[0].Validity + 1, UID: items[0].UID}))
+	slices.SortFunc(items, func(a, b mailbox.Item) int { return strings.Compare(a.Message.ID, b.Message.ID) })
+	again, err := box.Fetch(append(items, mailbox.Item{Place: items[0].Place, Validity: items[0].Validity, UID: 99},
+		mailbox.Item{Place: items[0].Place, Validity: items[0].Validity + 1, UID: items[0].UID}))
 	if err != nil || len(again) != 3 || !bytes.Equal(again[0].Raw, items[0].Raw) {
 		t.Errorf("fetched again are %d, %v", len(again), err)
 	}
-	if n, err := watch.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 1 {
+	if n, err := mailbox.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
-	if n, err := watch.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 0 {
+	if n, err := mailbox.Remove(t.Context(), b.account(), items[:1], false); err != nil || n != 0 {
 		t.Errorf("what is gone is removed again: %d, %v", n, err)
 	}
 	if status, err := b.user.Status("INBOX", &imap.StatusOptions{NumMessages: true}); err != nil || *status.NumMessages != 1 {
 		t.Errorf("%v, %+v", err, status)
 	}
 	items[1].Validity++
-	if _, err := watch.Remove(t.Context(), b.account(), items[1:2], false); err == nil {
+	if _, err := mailbox.Remove(t.Context(), b.account(), items[1:2], false); err == nil {
 		t.Error("a message is removed by a UID that may be another's")
 	}
 }
@@ -167,7 +167,7 @@ func TestThrough(t *testing.T) {
 	b.put("Work", "filed@x")
 	b.tagged("Work", "tagged@x", "run7.a")
 	b.tagged("Work", "other@x", "run8.a")
-	box, err := watch.Open(t.Context(), b.account())
+	box, err := mailbox.Open(t.Context(), b.account())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +176,7 @@ func TestThrough(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := box.Look(watch.Query{Marks: marks, Through: true, Since: clock.Now().Add(-48 * time.Hour), Tag: "run7.", Wants: all})
+	r := box.Look(mailbox.Query{Marks: marks, Through: true, Since: clock.Now().Add(-48 * time.Hour), Tag: "run7.", Wants: all})
 	var got []string
 	for _, item := range r.Items {
 		got = append(got, string(item.Role)+" "+item.Folder+" "+item.Message.ID)
@@ -184,7 +184,7 @@ func TestThrough(t *testing.T) {
 	if want := "[inbox INBOX in@x other Work tagged@x]"; r.Err != nil || fmt.Sprint(got) != want {
 		t.Errorf("seen %v, %v, want %s", got, r.Err, want)
 	}
-	if r = box.Look(watch.Query{Marks: r.Marks, Wants: all}); len(r.Items) != 0 || r.Err != nil {
+	if r = box.Look(mailbox.Query{Marks: r.Marks, Wants: all}); len(r.Items) != 0 || r.Err != nil {
 		t.Errorf("after that, %d are new, %v", len(r.Items), r.Err)
 	}
 }
@@ -194,15 +194,15 @@ func TestUIDsGivenAnew(t *testing.T) {
 	b := serve(t)
 	b.put("INBOX", "one@x")
 	b.dated("INBOX", "old@x", clock.Now().Add(-9*24*time.Hour))
-	place := watch.Place{Account: "ada@kelp.example", Folder: "INBOX", Role: watch.Inbox}
-	for _, marks := range [][]watch.Mark{nil, {{Place: place, Validity: 999, Next: 50}}, {{Place: place, Validity: 1}}} {
-		r := watch.Look(t.Context(), b.account(), watch.Query{Marks: marks, Since: clock.Now().Add(-48 * time.Hour), Wants: all})
+	place := mailbox.Place{Account: "ada@kelp.example", Folder: "INBOX", Role: mailbox.Inbox}
+	for _, marks := range [][]mailbox.Mark{nil, {{Place: place, Validity: 999, Next: 50}}, {{Place: place, Validity: 1}}} {
+		r := mailbox.Look(t.Context(), b.account(), mailbox.Query{Marks: marks, Since: clock.Now().Add(-48 * time.Hour), Wants: all})
 		if len(r.Items) != 1 || r.Items[0].Message.ID != "one@x" || r.Err != nil {
 			t.Errorf("with %v: %+v", marks, r)
 		}
 	}
-	found := watch.Look(t.Context(), b.account(), watch.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}).Items
-	if n, err := watch.Remove(t.Context(), b.account(), found, false); !errors.Is(err, watch.ErrSingly) || n != 0 {
+	found := mailbox.Look(t.Context(), b.account(), mailbox.Query{Since: clock.Now().Add(-48 * time.Hour), Wants: all}).Items
+	if n, err := mailbox.Remove(t.Context(), b.account(), found, false); !errors.Is(err, mailbox.ErrSingly) || n != 0 {
 		t.Errorf("from a server that cannot remove single messages: %d, %v", n, err)
 	}
 	// Then all that is marked goes, where nothing else is marked.
@@ -210,13 +210,13 @@ func TestUIDsGivenAnew(t *testing.T) {
 	if err := client.Store(imap.SeqSetNum(2), &imap.StoreFlags{Op: imap.StoreFlagsAdd, Flags: []imap.Flag{imap.FlagDeleted}}, nil).Close(); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := watch.Remove(t.Context(), b.account(), found, true); err == nil || n != 0 {
+	if n, err := mailbox.Remove(t.Context(), b.account(), found, true); err == nil || n != 0 {
 		t.Errorf("with another that is marked: %d, %v", n, err)
 	}
 	if err := client.Store(imap.SeqSetNum(2), &imap.StoreFlags{Op: imap.StoreFlagsDel, Flags: []imap.Flag{imap.FlagDeleted}}, nil).Close(); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := watch.Remove(t.Context(), b.account(), found, true); err != nil || n != 1 {
+	if n, err := mailbox.Remove(t.Context(), b.account(), found, true); err != nil || n != 1 {
 		t.Errorf("removed are %d, %v", n, err)
 	}
 	if status, err := b.user.Status("INBOX", &imap.StatusOptions{NumMessages: true}); err != nil || *status.NumMessages != 1 {
@@ -246,18 +246,18 @@ func TestCertain(t *testing.T) {
 	b := serve(t)
 	wrong := b.account()
 	wrong.Login.Secret = secret.New("ebb-42")
-	_, err := watch.Open(t.Context(), wrong)
-	if err == nil || !watch.IsCertain(err) || strings.Contains(err.Error(), "ebb-42") || !strings.Contains(err.Error(), "the login fails") {
+	_, err := mailbox.Open(t.Context(), wrong)
+	if err == nil || !mailbox.IsCertain(err) || strings.Contains(err.Error(), "ebb-42") || !strings.Contains(err.Error(), "the login fails") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	token := b.account()
 	token.Login.Bearer = true
-	if _, err := watch.Open(t.Context(), token); err == nil || !watch.IsCertain(err) {
+	if _, err := mailbox.Open(t.Context(), token); err == nil || !mailbox.IsCertain(err) {
 		t.Errorf("a token where none is taken: %v", err)
 	}
 	away := b.account()
 	away.Endpoint.Server = "127.0.0.1:1"
-	if _, err := watch.Open(t.Context(), away); err == nil || watch.IsCertain(err) {
+	if _, err := mailbox.Open(t.Context(), away); err == nil || mailbox.IsCertain(err) {
 		t.Errorf("nobody there: %v", err)
 	}
 }
