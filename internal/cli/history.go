@@ -21,27 +21,27 @@ func newHistory(streams Streams) *cli.Command {
 		Name:      "history",
 		Usage:     "show what checks and probes found over time",
 		ArgsUsage: "[GROUP or PERSON]",
-		Description: "Answers of check, expect and compare are kept where a store is, as runs of probes are.\n" +
-			"Without an argument, the runs are listed. With a group or a person: what is found now and was\n" +
-			"found earlier, since when, what is flaky, how long messages took, and what changed lately and\n" +
-			"who changed it.\n\n" +
+		Description: "Answers of check, expect and compare are kept as results where a store is, and runs of probes\n" +
+			"are listed with them. Without an argument, the results are listed. With a group or a person:\n" +
+			"what is found now and was found earlier, since when, what is flaky, how long messages took, and\n" +
+			"what changed lately and who changed it.\n\n" +
 			"Example: yorvet history sailing-notices@kelpmere.example",
 		Flags: []cli.Flag{
 			storeFlag(),
-			&cli.StringFlag{Name: "kind", Usage: "list runs of one `KIND`: check, expect, compare or probe"},
+			&cli.StringFlag{Name: "kind", Usage: "list results of one `KIND`: check, expect, compare or probe"},
 			allEstatesFlag(),
 			&cli.IntFlag{Name: "days", Value: 30, HideDefault: true, Usage: "look `DAYS` back for changes (default: 30)"},
 		},
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "show what a run found", ArgsUsage: "RUN", Flags: []cli.Flag{storeFlag()},
+				Name: "show", Usage: "show what stands in a result", ArgsUsage: "RESULT", Flags: []cli.Flag{storeFlag()},
 				Description: "Example: yorvet history show 3f2a9c1e77b04d15",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
-					name, err := oneArgument(cmd, "a run")
+					name, err := oneArgument(cmd, "a result")
 					if err != nil {
 						return err
 					}
-					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showRun(st, name) })
+					return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error { return s.showResult(st, name) })
 				},
 			},
 			newHistoryCompare(streams),
@@ -58,7 +58,7 @@ func newHistory(streams Streams) *cli.Command {
 					return s.listHistory(st)
 				}
 				if cmd.Bool("all-estates") {
-					return ask.Errorf("--all-estates lists runs; a group or person is one estate's")
+					return ask.Errorf("--all-estates lists results; a group or person is one estate's")
 				}
 				return s.historyOf(st, cmd.Args().First())
 			})
@@ -66,16 +66,16 @@ func newHistory(streams Streams) *cli.Command {
 	}
 }
 
-// newHistoryCompare returns the command that compares two runs.
+// newHistoryCompare returns the command that compares two results.
 func newHistoryCompare(streams Streams) *cli.Command {
 	return &cli.Command{
-		Name: "compare", Usage: "show what one run found and another did not", ArgsUsage: "RUN RUN",
+		Name: "compare", Usage: "show what one result found and another did not", ArgsUsage: "RESULT RESULT",
 		Flags: []cli.Flag{storeFlag()},
 		Description: "The exit code is 1 if the second found something that the first did not.\n\n" +
 			"Example: yorvet history compare 3f2a9c1e77b04d15 9b1e0c4477ad2f08",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
-				return ask.Errorf("history compare needs two runs")
+				return ask.Errorf("history compare needs two results")
 			}
 			return withHistory(ctx, cmd, streams, func(s *session, st *store.Store) error {
 				a, err := history.Compare(ctx, st, cmd.Args().Get(0), cmd.Args().Get(1))
@@ -112,7 +112,7 @@ func withHistory(ctx context.Context, cmd *cli.Command, streams Streams, do func
 	return do(s, st)
 }
 
-// mostListed is how many runs are listed without --all.
+// mostListed is how many results are listed without --all.
 const mostListed = 30
 
 var historyKinds = []string{"check", "expect", "compare", "probe"}
@@ -141,8 +141,8 @@ func containsWord(words []string, word string) bool {
 	return false
 }
 
-// showRun shows a run: what an answer found, or what a probe saw.
-func (s *session) showRun(st *store.Store, name string) error {
+// showResult shows a result: what an answer found, or what a probe saw.
+func (s *session) showResult(st *store.Store, name string) error {
 	a, err := history.Show(s.ctx, st, name)
 	if err != nil {
 		return historyError(err, name)

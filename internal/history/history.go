@@ -1,5 +1,5 @@
-// Package history keeps what checks, expectations and comparisons find, run after run, and
-// tells of it: what a run found, what one found and another did not, and what became of a
+// Package history keeps what checks, expectations and comparisons find, one result after the other, and
+// tells of it: what a result found, what one found and another did not, and what became of a
 // group or person over time.
 package history
 
@@ -28,7 +28,7 @@ func WatchedBy(plan string) string {
 	return Watched + hex.EncodeToString(sum[:3]) + "-"
 }
 
-// NewID returns the name of a new run.
+// NewID returns the name of a new result.
 func NewID() string { return store.NewName()[:16] }
 
 // NewSeries returns what is asked of an estate at a path again and again.
@@ -92,14 +92,14 @@ func probeOf(r *store.Run) present.HistoryResult {
 		Estate: r.Path, Good: r.Good, Bad: r.Bad + r.Unlooked, Says: says}
 }
 
-// Choice is which runs are listed.
+// Choice is which results are listed.
 type Choice struct {
 	Kind  string // "": all
 	Since time.Time
 	Most  int
 }
 
-// List tells of the runs that a store keeps, the newest first.
+// List tells of the results that a store keeps, the newest first.
 func List(ctx context.Context, s *store.Store, c Choice) (*present.History, error) {
 	a := &present.History{Store: s.Where(), Runs: []present.HistoryResult{}}
 	most := c.Most + 1
@@ -143,7 +143,7 @@ func factOf(s *store.Interval) present.HistoryFact {
 		Since: stamp(s.Since)}
 }
 
-// Show tells what one run found, of a probe what was not as predicted. The error is store.ErrNoRun
+// Show tells what one result found, of a probe what was not as predicted. The error is store.ErrNoRun
 // where there is none.
 func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown, error) {
 	answer, err := s.AnswerNamed(ctx, id)
@@ -178,10 +178,10 @@ func showProbe(ctx context.Context, s *store.Store, id string) (*present.History
 	return shown, err
 }
 
-// ErrUnlike says that two runs asked different things.
-var ErrUnlike = errors.New("the two runs did not ask the same")
+// ErrUnlike says that two results asked different things.
+var ErrUnlike = errors.New("the two results do not answer the same question")
 
-// Compare tells what the second of two runs found otherwise than the first.
+// Compare tells what the second of two results found otherwise than the first.
 func Compare(ctx context.Context, s *store.Store, before, after string) (*present.HistoryCompared, error) {
 	first, err := Show(ctx, s, before)
 	if err != nil {

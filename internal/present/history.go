@@ -144,9 +144,9 @@ func shortTime(text string) string {
 }
 
 func (a *History) writeText(p *Page) {
-	line := count(len(a.Runs), "run", "runs") + " in " + a.Store
+	line := count(len(a.Runs), "result", "results") + " in " + a.Store
 	if a.More {
-		line = "The last " + count(len(a.Runs), "run", "runs") + " in " + a.Store
+		line = "The last " + count(len(a.Runs), "result", "results") + " in " + a.Store
 	}
 	p.Line(2, Span{Strong, line})
 	switch {
@@ -251,7 +251,7 @@ func (a *HistoryCompared) writeText(p *Page) {
 			thousands(a.After.Bad)})
 		return
 	}
-	text := "Both runs found the same: " + count(a.Same, "fact", "facts")
+	text := "Both results are the same: " + count(a.Same, "fact", "facts")
 	if len(a.New)+len(a.Resolved) > 0 {
 		text = strconv.Itoa(len(a.New)) + " new, " + strconv.Itoa(len(a.Resolved)) + " over, " + strconv.Itoa(a.Same) + " in both"
 	}
