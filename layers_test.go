@@ -4,7 +4,9 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -57,8 +59,10 @@ func TestLayers(t *testing.T) {
 			}
 		}
 	}
+	packages := map[string]bool{}
 	for line := range strings.Lines(string(out)) {
 		names := strings.Fields(line)
+		packages[names[0]] = true
 		own, ok := place[names[0]]
 		if !ok {
 			t.Errorf("%s has no place among the layers", names[0])
@@ -79,6 +83,51 @@ func TestLayers(t *testing.T) {
 				}
 			}
 		}
+	}
+	for name := range place {
+		if !packages[name] {
+			t.Errorf("%s has a place among the layers, and is no package", name)
+		}
+	}
+}
+
+// What reaches a server by itself does so with bounds, meets servers that behave badly in its tests, and has a
+// fuzz target of what a server may say.
+func TestProtocolsMeetRudeServers(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.Dir}} {{.ImportPath}} {{join .TestImports " "}} {{join .XTestImports " "}}`, "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dials, fuzzes := regexp.MustCompile(`\.Dial\(ctx\)`), regexp.MustCompile(`(?m)^func Fuzz`)
+	found := 0
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		var code, tests strings.Builder
+		files, _ := filepath.Glob(filepath.Join(fields[0], "*.go"))
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.HasSuffix(file, "_test.go") {
+				tests.Write(text)
+			} else {
+				code.Write(text)
+			}
+		}
+		if fields[1] == "yorvet.example/yorvet/internal/endpoint" || !dials.MatchString(code.String()) {
+			continue
+		}
+		found++
+		if !slices.Contains(fields[2:], "yorvet.example/yorvet/internal/rude") {
+			t.Errorf("%s reaches servers, and its tests do not know the rude ones", fields[1])
+		}
+		if !fuzzes.MatchString(tests.String()) {
+			t.Errorf("%s reaches servers, and has no fuzz target", fields[1])
+		}
+	}
+	if found == 0 {
+		t.Error("nothing reaches servers")
 	}
 }
 

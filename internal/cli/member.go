@@ -4,14 +4,13 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
+	"strconv"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/present"
@@ -33,52 +32,46 @@ func newMember(streams Streams) *cli.Command {
 }
 
 // membershipFlags are the flags that say what a membership is to be like.
-func membershipFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "copy", Usage: "every, digest, replies or none; group: as the group says"},
-		&cli.StringFlag{Name: "invitations", Usage: "follow, every or none; group: as the group says"},
-		&cli.BoolFlag{Name: "paused", Usage: "the membership is paused; --paused=false: it is not"},
-		&cli.StringFlag{Name: "since", Usage: "a member since this `DATE` (YYYY-MM-DD), or none"},
+func membershipFlags() (flags []cli.Flag) {
+	for _, s := range estate.MembershipSettings() {
+		switch s.Form {
+		case estate.FormWord:
+			usage := ask.OrList(s.Words[1:]) + "; group: as the group says"
+			flags = append(flags, &cli.StringFlag{Name: s.Name, Usage: usage})
+		case estate.FormFlag:
+			usage := "the membership is " + s.Name + "; --" + s.Name + "=false: it is not"
+			flags = append(flags, &cli.BoolFlag{Name: s.Name, Usage: usage})
+		default:
+			usage := "a member " + s.Name + " this `DATE` (YYYY-MM-DD), or none"
+			flags = append(flags, &cli.StringFlag{Name: s.Name, Usage: usage})
+		}
 	}
+	return flags
 }
 
 // membership applies the flags to a membership.
 func (c *changer) membership(m estate.Membership) (estate.Membership, error) {
-	word := func(flag string, words []string, set func(int)) error {
-		text := c.cmd.String(flag)
-		if text == "" {
-			return nil
+	var errs []error
+	for _, s := range estate.MembershipSettings() {
+		text, unset := c.cmd.String(s.Name), "none"
+		switch s.Form {
+		case estate.FormFlag:
+			text, unset = strconv.FormatBool(c.cmd.Bool(s.Name)), "false"
+		case estate.FormWord:
+			unset = "group"
 		}
-		i := slices.Index(words, text)
-		if text == "group" {
-			i = 0
-		}
-		if i < 0 {
-			if near := nearest.Word(text, words); near != "" {
-				return ask.Errorf("--%s: unknown value %q; did you mean %q?", flag, text, near)
+		switch {
+		case !c.cmd.IsSet(s.Name):
+		case text == unset:
+			s.Reset(&m)
+		default:
+			var wrong *estate.ValueError
+			if errors.As(s.Set(&m, text), &wrong) {
+				errs = append(errs, ask.Errorf("--%s: %w%s", s.Name, wrong, ask.Meant(wrong.Nearest)))
 			}
-			return ask.Errorf("--%s: expected %s or group, not %q", flag, strings.Join(words[1:], ", "), text)
 		}
-		set(i)
-		return nil
 	}
-	err := errors.Join(word("copy", estate.CopyWords(), func(i int) { m.Copy = estate.Copy(i) }),
-		word("invitations", estate.InvitationsWords(), func(i int) { m.Invitations = estate.Invitations(i) }))
-	if c.cmd.IsSet("paused") {
-		m.Paused = c.cmd.Bool("paused")
-	}
-	switch since := c.cmd.String("since"); since {
-	case "":
-	case "none":
-		m.Since = 0
-	default:
-		day, err := estate.ParseDay(since)
-		if err != nil {
-			return m, ask.Errorf("--since: %w", err)
-		}
-		m.Since = day
-	}
-	return m, err
+	return m, errors.Join(errs...)
 }
 
 func newMemberAdd(streams Streams) *cli.Command {
@@ -161,7 +154,7 @@ func (c *changer) addTo(g estate.ID, role string) error {
 				return err
 			}
 		}
-		one.Copy, one.Invitations = m.Copy, m.Invitations
+		one.Membership = m
 		c.draft.Apply(change.AddMember{Group: g, Member: one})
 		return nil
 	}

@@ -223,7 +223,7 @@ func (l *losses) members(e *estate.Estate, g estate.ID, c Carries) {
 			continue
 		}
 		held++
-		if (rule.Copy != 0 || rule.Invitations != 0) && !c.Memberships {
+		if rule.Membership != (estate.Membership{}) && !c.Memberships {
 			l.add("what the members by a rule get", name)
 		}
 	}

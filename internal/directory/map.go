@@ -116,6 +116,11 @@ type ReferenceMap struct {
 	Optional bool `yaml:"optional"`
 }
 
+// says returns what sets a setting of memberships, by its name; nil: nothing does.
+func (r *ReferenceMap) says(name string) *Value {
+	return map[string]*Value{"copy": r.Copy, "since": r.Since, "invitations": r.Invitations, "paused": r.Paused}[name]
+}
+
 // FixedCopy returns the copy that all members have who stand in the attribute, or "".
 func (r *ReferenceMap) FixedCopy() string { return r.Copy.isFixed() }
 
@@ -442,6 +447,13 @@ func wrongSetting(name string, value *Value) (list []mapProblem) {
 	return list
 }
 
+// saysMore reports whether a map says of memberships what stands beside copy.
+func (r *ReferenceMap) saysMore() bool {
+	return slices.ContainsFunc(estate.MembershipSettings(), func(s estate.MembershipSetting) bool {
+		return s.Name != "copy" && r.says(s.Name) != nil
+	})
+}
+
 func wrongReferences(where string, list []ReferenceMap) (problems []mapProblem) {
 	for i := range list {
 		r := &list[i]
@@ -455,27 +467,25 @@ func wrongReferences(where string, list []ReferenceMap) (problems []mapProblem) 
 			wrong(mark{}, where+" needs from, the name of an attribute")
 		case r.From != "" && len(r.Address) > 0:
 			wrong(mark{}, where+" has from and address, expected one of them")
-		case where != "members" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil ||
-			r.Invitations != nil):
+		case where != "members" && (r.Each != "" || r.Role != nil || r.saysMore()):
 			wrong(mark{}, where+" takes from, by and address; what a membership is like stands in members")
-		case r.From != "" && (r.Each != "" || r.Role != nil || r.Paused != nil || r.Since != nil || r.Invitations != nil ||
+		case r.From != "" && (r.Each != "" || r.Role != nil || r.saysMore() ||
 			r.Copy != nil && r.FixedCopy() == ""):
 			wrong(mark{}, where+" has from, beside which stands by or one word for copy; what else a membership is like "+
 				"goes with address")
 		}
 		wrong(mark{}, wrongWord(where+": by", r.By, "id", "address", "key")...)
-		for _, one := range []struct {
-			name  string
-			value *Value
-			words []string
-		}{
-			{"copy", r.Copy, estate.CopyWords()[1:]}, {"invitations", r.Invitations, estate.InvitationsWords()[1:]},
-			{"role", r.Role, roles}, {"paused", r.Paused, []string{"true", "false"}},
-		} {
-			for _, m := range one.value.said() {
+		check := func(name string, value *Value, words []string) {
+			for _, m := range value.said() {
 				for _, text := range m.Values {
-					wrong(m.mark, wrongWord(where+": "+one.name, text, one.words...)...)
+					wrong(m.mark, wrongWord(where+": "+name, text, words...)...)
 				}
+			}
+		}
+		check("role", r.Role, roles)
+		for _, s := range estate.MembershipSettings() {
+			if !s.IsDate() {
+				check(s.Name, r.says(s.Name), s.Known())
 			}
 		}
 	}

@@ -100,7 +100,10 @@ func (r *reads) references(list []ReferenceMap) {
 		inner := &reads{}
 		inner.any(one.From)
 		inner.any(one.Address...)
-		inner.values(one.Copy, one.Role, one.Invitations, one.Paused, one.Since)
+		inner.values(one.Role)
+		for _, s := range estate.MembershipSettings() {
+			inner.values(one.says(s.Name))
+		}
 		for _, names := range inner.choices {
 			if one.Each != "" {
 				names = slices.Clone(names)

@@ -91,17 +91,19 @@ func (c *Collector) records(e *Entry, g *Group, m *ReferenceMap) {
 
 // membership returns what a record says of a membership.
 func (c *Collector) membership(e *Entry, m *ReferenceMap) (what estate.Membership) {
-	first := func(v *Value) string {
-		if list := c.value(e, v); len(list) > 0 {
-			return list[0]
+	for _, s := range estate.MembershipSettings() {
+		value := m.says(s.Name)
+		text := ""
+		switch list := c.value(e, value); {
+		case len(list) == 0:
+		case s.IsDate():
+			text = c.day(e, value).String()
+		default:
+			text = list[0]
 		}
-		return ""
-	}
-	what.Copy, _ = estate.WordIndex[estate.Copy](copyWords, first(m.Copy))
-	what.Invitations, _ = estate.WordIndex[estate.Invitations](estate.InvitationsWords(), first(m.Invitations))
-	what.Paused = first(m.Paused) == "true"
-	if m.Since != nil {
-		what.Since = c.day(e, m.Since)
+		if text != "" && s.Set(&what, text) != nil {
+			c.unknown(e, value, text, s.Known()...)
+		}
 	}
 	return what
 }

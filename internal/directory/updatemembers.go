@@ -77,11 +77,8 @@ func (u *updater) rules(id estate.ID, left *wanted) {
 			continue
 		}
 		delete(left.rules, text)
-		was := estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}
-		if now := overlay(was, m.Membership); now != was {
-			set := change.SetMemberRule{Group: id, Rule: i, Filter: rule.Filter}
-			set.Copy, set.Invitations = now.Copy, now.Invitations
-			u.change(set)
+		if now := overlay(rule.Membership, m.Membership); now != rule.Membership {
+			u.change(change.SetMemberRule{Group: id, Rule: i, Filter: rule.Filter, Membership: now})
 		}
 	}
 }
@@ -129,16 +126,11 @@ func member(m estatefile.Member) change.Member {
 
 // overlay puts what a source says of a membership over what there is.
 func overlay(old, m estate.Membership) estate.Membership {
-	if m.Copy != estate.CopyUnset {
-		old.Copy = m.Copy
+	for _, s := range estate.MembershipSettings() {
+		if text := s.Text(m); text != "" {
+			_ = s.Set(&old, text) // what it says can be said
+		}
 	}
-	if m.Invitations != estate.InvitationsUnset {
-		old.Invitations = m.Invitations
-	}
-	if m.Since != 0 {
-		old.Since = m.Since
-	}
-	old.Paused = old.Paused || m.Paused
 	return old
 }
 

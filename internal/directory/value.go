@@ -201,8 +201,8 @@ type unknownWord struct {
 	count      int
 }
 
-// unknown notes a word that a map does not know.
-func (c *Collector) unknown(e *Entry, v *Value, text string) {
+// unknown notes a word that a map does not know, or that is none of the known ones.
+func (c *Collector) unknown(e *Entry, v *Value, text string, known ...string) {
 	from := strings.Join(v.From, ", ")
 	for i := range c.unknowns {
 		if one := &c.unknowns[i]; one.from == from && one.text == text {
@@ -213,7 +213,7 @@ func (c *Collector) unknown(e *Entry, v *Value, text string) {
 	if len(c.unknowns) == mostRemarks {
 		return
 	}
-	one := unknownWord{from: from, text: text, line: e.Line, count: 1}
+	one := unknownWord{from: from, text: text, line: e.Line, count: 1, known: known}
 	for _, m := range v.As {
 		one.known = append(one.known, m.Word)
 	}

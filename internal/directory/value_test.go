@@ -42,6 +42,19 @@ groups:
         paused: {from: state, as: {off: true}, otherwise: false}
 `
 
+// A word that is copied as it stands, and is none that a membership knows, is told.
+func TestWordsOfMembershipsAreKnown(t *testing.T) {
+	const text = "yorvet-map: 1\ngroups:\n  - match: (kind=list)\n    rows-by: list\n    address: list\n    members:\n" +
+		"      - {address: member, copy: {from: delivery}, paused: {from: state}}\n"
+	_, problem, got := rows(t, text, "- kind=list list=g@kelp.example member=a@kelp.example delivery=digest state=true",
+		"- kind=list list=g@kelp.example member=b@kelp.example delivery=daily", "- kind=list list=g@kelp.example member=c@kelp.example state=off")
+	want := "rows.csv:3: delivery is \"daily\" in 1 of its records, and the map knows every, digest, replies, none"
+	if problem == nil || !strings.Contains(problem.Error(), want) || !strings.Contains(problem.Error(), "the map knows true, false") ||
+		!strings.Contains(got, "a@kelp.example/digest/paused") {
+		t.Errorf("%v\n%s", problem, got)
+	}
+}
+
 // rows collects records by a map and tells what came of them.
 func rows(t *testing.T, text string, entries ...string) (*directory.Directory, error, string) {
 	t.Helper()

@@ -278,17 +278,16 @@ func (d *Draft) setMemberRule(c change.SetMemberRule) {
 	if c.Filter != nil {
 		where = c.Filter.String()
 	}
-	m := estate.Membership{Copy: c.Copy, Invitations: c.Invitations}
-	if d.isTable(rule.Place) && m != (estate.Membership{}) {
+	if d.isTable(rule.Place) && c.Membership != (estate.Membership{}) {
 		d.refuse(rule.Place, "a filter in a table has no settings of its own; change it by hand")
 		return
 	}
 	if was != where {
 		d.dropRule(c.Group, rule)
-		d.addMember(c.Group, Member{Where: where, Everyone: where == "", Membership: m})
+		d.addMember(c.Group, Member{Where: where, Everyone: where == "", Membership: c.Membership})
 		return
 	}
-	d.setMember(c.Group, rule.Place, estate.Membership{Copy: rule.Copy, Invitations: rule.Invitations}, m)
+	d.setMember(c.Group, rule.Place, rule.Membership, c.Membership)
 }
 
 // respelling is another address of somebody where a group lists them.

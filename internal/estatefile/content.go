@@ -126,7 +126,7 @@ func (l *loader) buildPerson(p *NewPerson) {
 // members of many groups.
 func (l *loader) buildMember(group estate.ID, m *Member, place estate.Place, known map[string]estate.ID) {
 	if m.Address == "" {
-		rule := estate.MemberRule{Copy: m.Copy, Invitations: m.Invitations, Place: place}
+		rule := estate.MemberRule{Membership: m.Membership, Place: place}
 		if !m.Everyone {
 			var ok bool
 			if rule.Filter, ok = l.parseFilter(m.Where, item{m.Where, place}); !ok {

@@ -229,7 +229,7 @@ func randomRuleEdit(random *rand.Rand, e *estate.Estate, g estate.ID) edit {
 	case len(rules) > 0 && e.Groups() == 2 && at == 0:
 		return anything(change.RemoveMemberRule{Group: g, Rule: 0})
 	case len(rules) > 0 && at == 0:
-		return anything(change.SetMemberRule{Group: g, Rule: 0, Filter: rules[0].Filter, Copy: estate.CopyDigest})
+		return anything(change.SetMemberRule{Group: g, Rule: 0, Filter: rules[0].Filter, Membership: estate.Membership{Copy: estate.CopyDigest}})
 	case at == len(gate) || random.IntN(3) == 0:
 		return anything(change.InsertRule{Group: g, Setting: "gate", At: at, Text: "hold automatic"})
 	case random.IntN(2) == 0:

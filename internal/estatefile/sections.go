@@ -280,7 +280,7 @@ func (d *document) readMemberMapping(s *groupSpec, n *yaml.Node, r relation) {
 	case given["since"] || given["paused"]:
 		d.fail(d.place(n), "a member rule takes copy and invitations, not since or paused", "")
 	default:
-		rule.Copy, rule.Invitations, rule.Place = r.membership.Copy, r.membership.Invitations, d.place(n)
+		rule.Membership, rule.Place = r.membership, d.place(n)
 		r.rule = &rule
 		s.relations = append(s.relations, r)
 	}

@@ -61,7 +61,7 @@ func TestAsIf(t *testing.T) {
 		{change.SetMember{Group: crew, Membership: member(estate.CopyNone)}, "the copy of desk@kelp.example in crew@kelp.example is none", "groups:\n  - address: crew@kelp.example\n    members:\n      - {address: desk@kelp.example, copy: none}\n"},
 		{change.RemoveMember{Group: crew}, "desk@kelp.example is not nested in crew@kelp.example", "groups:\n  - address: crew@kelp.example\n    members: # without it\n"},
 		{change.RemoveMemberRule{Group: desk}, `"where: (base=quay)" is not among the members of desk@kelp.example`, head + "members: # without where: (base=quay)\n"},
-		{change.SetMemberRule{Group: desk, Filter: filter("(base=quay)"), Copy: estate.CopyDigest},
+		{change.SetMemberRule{Group: desk, Filter: filter("(base=quay)"), Membership: estate.Membership{Copy: estate.CopyDigest}},
 			`the members of desk@kelp.example by "where: (base=quay)" have copy digest`, head + "members:\n      - where: (base=quay)\n        copy: digest\n"},
 		{change.SetMemberRule{Group: desk, Filter: filter("(&(base=quay)(!(address=bob@kelp.example)))")},
 			`bob@kelp.example is not among those in desk@kelp.example by "where: (base=quay)"`, head + "members: # without bob@kelp.example\n"},

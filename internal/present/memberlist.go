@@ -17,20 +17,30 @@ type MemberList struct {
 
 // ListedMember is one entry of one group, with what comes of it.
 type ListedMember struct {
-	Group       string `json:"group"`
-	Address     string `json:"address"` // or the rule: where (...), everyone
-	Name        string `json:"name"`
-	Role        string `json:"role"`        // member, owner, moderator
-	Is          string `json:"is"`          // person, outside, group, rule, nobody
-	Copy        string `json:"copy"`        // as written; "" where the group decides
-	Since       string `json:"since"`       // a date, or ""
-	Invitations string `json:"invitations"` // as written
+	Group   string `json:"group"`
+	Address string `json:"address"` // or the rule: where (...), everyone
+	Name    string `json:"name"`
+	Role    string `json:"role"` // member, owner, moderator
+	Is      string `json:"is"`   // person, outside, group, rule, nobody
+	SaidOfMembership
+	Outcome string `json:"outcome"` // of a post to the group; "" for groups and rules
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	place   string
+	says    estate.Membership
+	again   bool // an entry before this one names them, and counts
+}
+
+// SaidOfMembership is what a membership says, as it is written; "" where it says nothing.
+type SaidOfMembership struct {
+	Copy        string `json:"copy"`
+	Since       string `json:"since"` // a date
+	Invitations string `json:"invitations"`
 	Paused      bool   `json:"paused"`
-	Outcome     string `json:"outcome"` // of a post to the group; "" for groups and rules
-	File        string `json:"file"`
-	Line        int    `json:"line"`
-	place       string
-	again       bool // an entry before this one names them, and counts
+}
+
+func saidOfMembership(m estate.Membership) SaidOfMembership {
+	return SaidOfMembership{m.Copy.String(), m.Since.String(), m.Invitations.String(), m.Paused}
 }
 
 // Roles returns whom NewMemberList can list.
@@ -77,12 +87,12 @@ func NewMemberList(
 				continue
 			}
 			m := ListedMember{
-				Group:       n.address(g),
-				Address:     "everyone",
-				Role:        "member",
-				Is:          "rule",
-				Copy:        rule.Copy.String(),
-				Invitations: rule.Invitations.String(),
+				Group:            n.address(g),
+				Address:          "everyone",
+				Role:             "member",
+				Is:               "rule",
+				SaidOfMembership: saidOfMembership(rule.Membership),
+				says:             rule.Membership,
 			}
 			if rule.Filter != nil {
 				m.Address = "where " + rule.Filter.String()
@@ -97,16 +107,14 @@ func NewMemberList(
 
 func (a *MemberList) add(n namer, g, id estate.ID, role string, says estate.Membership, place estate.Place) {
 	m := ListedMember{
-		Group:       n.address(g),
-		Address:     n.address(id),
-		Role:        role,
-		Copy:        says.Copy.String(),
-		Since:       says.Since.String(),
-		Invitations: says.Invitations.String(),
-		Paused:      says.Paused,
-		File:        n.e.Settings().Files[place.File],
-		Line:        int(place.Line),
-		place:       n.position(place),
+		Group:            n.address(g),
+		Address:          n.address(id),
+		Role:             role,
+		SaidOfMembership: saidOfMembership(says),
+		says:             says,
+		File:             n.e.Settings().Files[place.File],
+		Line:             int(place.Line),
+		place:            n.position(place),
 	}
 	switch {
 	case id.IsNobody():
@@ -187,22 +195,6 @@ func (m *ListedMember) word() string {
 	}[m.Is]
 }
 
-// says is what an entry says of itself.
-func (m *ListedMember) says() string {
-	var says []string
-	for _, part := range []struct{ name, text string }{
-		{"copy ", m.Copy}, {"since ", m.Since}, {"invitations ", m.Invitations},
-	} {
-		if part.text != "" {
-			says = append(says, part.name+part.text)
-		}
-	}
-	if m.Paused {
-		says = append(says, "paused")
-	}
-	return strings.Join(says, ", ")
-}
-
 func (p *Page) listedMembers(list []ListedMember) {
 	shown := list[:p.shown(len(list), mostMembers)]
 	var rows [][]Span
@@ -212,7 +204,7 @@ func (p *Page) listedMembers(list []ListedMember) {
 		if outcome == resolve.Nothing.String() {
 			outcome = "no copy"
 		}
-		row := []Span{{Plain, m.Address}, {Faint, m.word()}, {outcomeStyle(m.Outcome), outcome}, {Plain, m.says()}}
+		row := []Span{{Plain, m.Address}, {Faint, m.word()}, {outcomeStyle(m.Outcome), outcome}, {Plain, strings.Join(m.says.Says(), ", ")}}
 		if p.options.Width >= widthForPlaces {
 			row = append(row, Span{Faint, m.place})
 		}
@@ -223,13 +215,16 @@ func (p *Page) listedMembers(list []ListedMember) {
 }
 
 func (a *MemberList) table(t *table) {
-	t.head("group", "address", "name", "role", "is", "copy", "since", "invitations", "paused", "outcome", "file", "line")
+	head := []string{"group", "address", "name", "role", "is"}
+	for _, s := range estate.MembershipSettings() {
+		head = append(head, s.Name)
+	}
+	t.head(append(head, "outcome", "file", "line")...)
 	for _, m := range a.Members {
-		paused := ""
-		if m.Paused {
-			paused = "true"
+		cells := []any{m.Group, m.Address, m.Name, m.Role, m.Is}
+		for _, s := range estate.MembershipSettings() {
+			cells = append(cells, s.Text(m.says))
 		}
-		t.row(m.Group, m.Address, m.Name, m.Role, m.Is, m.Copy, m.Since, m.Invitations, paused, m.Outcome, m.File,
-			m.Line)
+		t.row(append(cells, m.Outcome, m.File, m.Line)...)
 	}
 }

@@ -125,12 +125,16 @@ func writeCSV(w io.Writer, a Answer) error {
 // for a formula gets an apostrophe in front, and control characters are made
 // visible.
 type table struct {
-	w   *csv.Writer
-	err error
+	w       *csv.Writer
+	columns int
+	err     error
 }
 
 // head begins with the names of the columns.
-func (t *table) head(columns ...string) { t.write(columns) }
+func (t *table) head(columns ...string) {
+	t.columns = len(columns)
+	t.write(columns)
+}
 
 // row takes the cells of a row: texts, numbers, whether something is so, and lists, whose items are told behind each other.
 func (t *table) row(cells ...any) {
@@ -146,6 +150,9 @@ func (t *table) row(cells ...any) {
 		default:
 			row[i] = fmt.Sprint(cell)
 		}
+	}
+	if len(row) != t.columns && t.err == nil {
+		t.err = fmt.Errorf("a row of %d cells in a table of %d columns", len(row), t.columns)
 	}
 	t.write(row)
 }

@@ -57,7 +57,7 @@ func TestHostileSources(t *testing.T) {
 		{"g.csv", "address,name\na@kelpmere.example\n", false, "g.csv:2", "", ""},
 		{"h.csv", "address,address\n", false, "second time", "", ""},
 		{"i.csv", "", false, "no header row", "", ""},
-		{"j.csv", "group,address,copy\ng@kelpmere.example,a@kelpmere.example,loud\n", false, "", `copy is "loud"`, ""},
+		{"j.csv", "group,address,copy\ng@kelpmere.example,a@kelpmere.example,loud\n", false, "", `not "loud"`, ""},
 		{"k.vcf", "BEGIN:VCARD\nVERSION:4.0\nFN:x\n", false, "does not end", "", ""},
 		{"l.vcf", "hello\n", false, "expected BEGIN:VCARD", "", ""},
 		{"m.scim", "{\"Resources\": [{\"id\": \"1\"", false, "m.scim:1", "", ""},

@@ -101,11 +101,10 @@ type RemoveMember struct {
 
 // A SetMemberRule is a rule among the members of a group that says something else.
 type SetMemberRule struct {
-	Group       estate.ID
-	Rule        int             // index into Rules of the group
-	Filter      selector.Filter // nil is everyone
-	Copy        estate.Copy
-	Invitations estate.Invitations
+	Group  estate.ID
+	Rule   int             // index into Rules of the group
+	Filter selector.Filter // nil is everyone
+	estate.Membership
 }
 
 // A RemoveMemberRule is a rule among the members of a group that goes.

@@ -77,7 +77,7 @@ func (c SetMember) key(k *key) {
 }
 func (c RemoveMember) key(k *key) { k.add("remove member", c.Group, strconv.Itoa(c.Entry)) }
 func (c SetMemberRule) key(k *key) {
-	k.add("set member rule", c.Group, strconv.Itoa(c.Rule), filterText(c.Filter), c.Copy.String(), c.Invitations.String())
+	k.add("set member rule", c.Group, strconv.Itoa(c.Rule), filterText(c.Filter)).membership(c.Membership)
 }
 func (c RemoveMemberRule) key(k *key) { k.add("remove member rule", c.Group, strconv.Itoa(c.Rule)) }
 

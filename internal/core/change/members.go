@@ -10,7 +10,7 @@ func (c AddMember) apply(w *work) error {
 func (g *group) add(w *work, m Member) {
 	g.isRelist = true
 	if m.IsRule() {
-		rule := estate.MemberRule{Filter: m.Filter, Copy: m.Copy, Invitations: m.Invitations, Place: g.Place}
+		rule := estate.MemberRule{Filter: m.Filter, Membership: m.Membership, Place: g.Place}
 		g.rules = append(g.rules, memberRule{MemberRule: rule})
 		return
 	}
@@ -33,7 +33,7 @@ func (c SetMemberRule) apply(w *work) error {
 	g := w.group(c.Group)
 	g.isRelist = true
 	rule := &g.rules[c.Rule]
-	rule.Filter, rule.Copy, rule.Invitations = c.Filter, c.Copy, c.Invitations
+	rule.Filter, rule.Membership = c.Filter, c.Membership
 	return nil
 }
 

@@ -309,7 +309,7 @@ func onlyIn(list, other map[string]int) []string {
 }
 
 func memberText(name string, e estate.Entry) string {
-	return name + optionText(e.Copy(), e.Invitations(), e.Since().String(), e.Paused())
+	return name + optionText(e.Membership())
 }
 
 func ruleText(r estate.MemberRule) string {
@@ -317,20 +317,12 @@ func ruleText(r estate.MemberRule) string {
 	if r.Filter != nil {
 		name = "where " + r.Filter.String()
 	}
-	return name + optionText(r.Copy, r.Invitations, "", false)
+	return name + optionText(r.Membership)
 }
 
 // optionText returns what a membership says, in parentheses, or "".
-func optionText(copies estate.Copy, invitations estate.Invitations, since string, paused bool) string {
-	var parts []string
-	for _, part := range [][2]string{{"copy", copies.String()}, {"invitations", invitations.String()}, {"since", since}} {
-		if part[1] != "" {
-			parts = append(parts, part[0]+" "+part[1])
-		}
-	}
-	if paused {
-		parts = append(parts, "paused")
-	}
+func optionText(m estate.Membership) string {
+	parts := m.Says()
 	if parts == nil {
 		return ""
 	}

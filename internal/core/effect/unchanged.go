@@ -277,7 +277,7 @@ func (p *printer) group(id estate.ID) uint64 {
 		} else {
 			text(h, rule.Filter.String())
 		}
-		number(h, uint64(rule.Copy)|uint64(rule.Invitations)<<8)
+		number(h, uint64(estate.NewEntry(0, rule.Membership, rule.Place).Says()))
 	}
 	return h.Sum64()
 }

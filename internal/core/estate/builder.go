@@ -380,7 +380,7 @@ func (b *Builder) AddEntry(group, member ID, m Membership, place Place) {
 	}
 	b.chunks[last] = append(
 		b.chunks[last],
-		row{group, Entry{member, pack(m.Copy, m.Invitations, m.Paused, m.Since), place}},
+		row{group, Entry{member, pack(m), place}},
 	)
 }
 

@@ -53,7 +53,7 @@ func TestBuilderKeepsOrder(t *testing.T) {
 		}
 	}
 	for i, f := range filters {
-		b.AddRule(1, MemberRule{Filter: f, Copy: Copy(i)})
+		b.AddRule(1, MemberRule{Filter: f, Membership: Membership{Copy: Copy(i)}})
 	}
 	e, problems := b.Build()
 	if len(problems) > 0 {

@@ -144,8 +144,9 @@ func (c *coder) listed(l *Listed) {
 
 func (c *coder) memberRule(r *MemberRule) {
 	c.filter(&r.Filter)
-	number(c, &r.Copy)
-	number(c, &r.Invitations)
+	says := Entry{packed: pack(r.Membership)}
+	number(c, &says.packed)
+	r.Membership = says.Membership()
 	c.place(&r.Place)
 }
 

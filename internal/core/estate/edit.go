@@ -62,10 +62,5 @@ func (e *Estate) replaceEntries(group ID, entries []Entry) {
 
 // NewEntry returns a named membership.
 func NewEntry(member ID, m Membership, place Place) Entry {
-	return Entry{member, pack(m.Copy, m.Invitations, m.Paused, m.Since), place}
-}
-
-// Membership returns what an entry says besides its member.
-func (e Entry) Membership() Membership {
-	return Membership{e.Copy(), e.Invitations(), e.Paused(), e.Since()}
+	return Entry{member, pack(m), place}
 }

@@ -61,7 +61,7 @@ func TestWith(t *testing.T) {
 	if c := e.Children(0); len(c) != 1 || c[0].Group != 1 || len(e.Parents(1)) != 1 {
 		t.Errorf("before: children %+v", c)
 	}
-	rule := MemberRule{Filter: selector.FilterAnd{}, Copy: CopyDigest}
+	rule := MemberRule{Filter: selector.FilterAnd{}, Membership: Membership{Copy: CopyDigest}}
 	group, person := *e.Group(1), *e.Person(q)
 	group.Title, person.Mailbox = "B", MailboxFull
 	settings := *e.Settings()

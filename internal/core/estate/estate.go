@@ -202,12 +202,17 @@ const (
 	sinceShift       = 6
 )
 
-func pack(copy Copy, invitations Invitations, paused bool, since Day) uint32 {
-	packed := uint32(copy) | uint32(invitations)<<invitationsShift | uint32(since)<<sinceShift
-	if paused {
+func pack(m Membership) uint32 {
+	packed := uint32(m.Copy) | uint32(m.Invitations)<<invitationsShift | uint32(m.Since)<<sinceShift
+	if m.Paused {
 		packed |= pausedBit
 	}
 	return packed
+}
+
+// Membership returns what an entry says besides its member.
+func (e Entry) Membership() Membership {
+	return Membership{e.Copy(), e.Invitations(), e.Paused(), e.Since()}
 }
 
 // Says stands for all that an entry says besides its member: entries that say the same have the same number.
@@ -228,10 +233,9 @@ func (e Entry) Since() Day { return Day(e.packed >> sinceShift) }
 // A MemberRule is a membership that picks its members: every inside person whom
 // Filter matches, or every inside person where Filter is nil.
 type MemberRule struct {
-	Filter      selector.Filter
-	Copy        Copy
-	Invitations Invitations
-	Place       Place
+	Filter     selector.Filter
+	Membership // of the settings that rules take
+	Place      Place
 }
 
 // A Nesting is a group as a member of another.

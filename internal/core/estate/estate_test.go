@@ -46,7 +46,7 @@ func TestDays(t *testing.T) {
 	if got := DayOf(time.Date(2026, 11, 23, 23, 59, 0, 0, time.UTC)).String(); got != "2026-11-23" {
 		t.Errorf("DayOf = %s", got)
 	}
-	if got, _ := ParseDay("9999-12-31"); got != 3652059 || pack(0, 0, false, got)>>sinceShift != uint32(got) {
+	if got, _ := ParseDay("9999-12-31"); got != 3652059 || pack(Membership{Since: got})>>sinceShift != uint32(got) {
 		t.Errorf("the last day is %d", got)
 	}
 	for _, bad := range []string{"", "2026-3-02", "2026-02-30", "2025-02-29", "1900-02-29", "0000-01-01", "2026-13-01", "2026-00-01",

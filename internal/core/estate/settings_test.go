@@ -150,4 +150,9 @@ func TestSettingsAreDocumented(t *testing.T) {
 			t.Errorf("docs/estate.md does not tell of %s", s.Name)
 		}
 	}
+	for _, s := range MembershipSettings() {
+		if !strings.Contains(string(data), "`"+s.Name+"`") {
+			t.Errorf("docs/estate.md does not tell of %s of a membership", s.Name)
+		}
+	}
 }

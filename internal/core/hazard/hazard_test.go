@@ -2,6 +2,8 @@ package hazard_test
 
 import (
 	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -237,6 +239,25 @@ func TestRegistry(t *testing.T) {
 	}
 	if len(cases) != len(hazard.All()) {
 		t.Errorf("%d cases for %d checks", len(cases), len(hazard.All()))
+	}
+}
+
+// Every check that is written is listed.
+func TestEveryCheckIsListed(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	written := 0
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		written += len(regexp.MustCompile(`(?m)^var \w+ = Check\{$`).FindAll(text, -1))
+	}
+	if written != len(hazard.All()) {
+		t.Errorf("%d checks are written, and %d listed in all", written, len(hazard.All()))
 	}
 }
 

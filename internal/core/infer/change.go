@@ -419,7 +419,7 @@ func (x *search) memberRuleChanges(group estate.ID, i int, person estate.ID) []p
 	e := x.r.Estate()
 	rule := e.Rules(group)[i]
 	same := change.SetMemberRule{
-		Group: group, Rule: i, Filter: rule.Filter, Copy: rule.Copy, Invitations: rule.Invitations,
+		Group: group, Rule: i, Filter: rule.Filter, Membership: rule.Membership,
 	}
 	var list []proposal
 	for copy := estate.CopyEvery; copy <= estate.CopyNone; copy++ {

@@ -167,7 +167,7 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 		for at, entry := range r.e.Entries(id) {
 			if i, ok := index[entry.Member]; ok && !seated[i] {
 				seated[i] = true
-				says := own{entry.Copy(), entry.Invitations(), entry.Paused()}
+				says := entry.Membership()
 				x.seats[id] = append(x.seats[id], seat{i, int32(at), r.wish(g, entry.Member, says, d).Copy})
 			}
 		}

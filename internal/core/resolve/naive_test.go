@@ -395,7 +395,7 @@ func (n *naiveEstate) build(t *testing.T) *estate.Estate {
 					estate.Membership{Copy: copy, Invitations: invitations, Paused: e.paused, Since: estate.Day(e.since)}, estate.Place{})
 				continue
 			}
-			rule := estate.MemberRule{Copy: copy, Invitations: invitations}
+			rule := estate.MemberRule{Membership: estate.Membership{Copy: copy, Invitations: invitations}}
 			if !e.everyone {
 				rule.Filter, _ = selector.ParseFilter("(" + e.attr + "=" + e.value + ")")
 			}

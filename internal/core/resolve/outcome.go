@@ -105,7 +105,7 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 		if r.e.IsPerson(entry.Member) && first(entry.Member) {
 			visit(
 				entry.Member,
-				r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d),
+				r.wish(g, entry.Member, entry.Membership(), d),
 				entry.Place,
 			)
 		}
@@ -113,7 +113,7 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 	for _, rule := range r.e.Rules(group) {
 		for it := r.Picks(rule).Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); first(id) {
-				visit(id, r.wish(g, id, own{copy: rule.Copy, invitations: rule.Invitations}, d), rule.Place)
+				visit(id, r.wish(g, id, rule.Membership, d), rule.Place)
 			}
 		}
 	}
@@ -197,7 +197,7 @@ func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32
 				continue // an earlier entry counts
 			}
 			t.counted[person] = t.group
-			w := r.wish(g, entry.Member, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d)
+			w := r.wish(g, entry.Member, entry.Membership(), d)
 			t.count(person, Recipient{entry.Member, outcomes(g.Kind, w.Copy, over), path, int32(i)})
 		}
 	}
@@ -220,7 +220,7 @@ func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32
 				continue
 			}
 			t.counted[person] = t.group
-			w := r.wish(g, member, own{copy: rule.Copy, invitations: rule.Invitations}, d)
+			w := r.wish(g, member, rule.Membership, d)
 			t.count(person, Recipient{member, outcomes(g.Kind, w.Copy, over), path, ^int32(i)})
 		}
 	}

@@ -47,10 +47,10 @@ func (r *Resolver) membershipOutcome(d *Delivery, path int32, person estate.ID) 
 		return recipient, r.isMember(id, person)
 	}
 	entry, rule := r.Membership(id, person)
-	var says own
+	var says estate.Membership
 	switch {
 	case entry != nil:
-		says = own{entry.Copy(), entry.Invitations(), entry.Paused()}
+		says = entry.Membership()
 		entries := r.e.Entries(id)
 		for i := range entries {
 			if &entries[i] == entry {
@@ -58,7 +58,7 @@ func (r *Resolver) membershipOutcome(d *Delivery, path int32, person estate.ID) 
 			}
 		}
 	case rule != nil:
-		says = own{copy: rule.Copy, invitations: rule.Invitations}
+		says = rule.Membership
 		rules := r.e.Rules(id)
 		for i := range rules {
 			if &rules[i] == rule {

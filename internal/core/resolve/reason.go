@@ -33,19 +33,12 @@ type Wish struct {
 	Invited bool // Copy is every for being an invitation, whatever Written
 }
 
-// own is what a membership says itself.
-type own struct {
-	copy        estate.Copy
-	invitations estate.Invitations
-	paused      bool
-}
-
 // wish returns what a person's membership in a group wants of a message.
-func (r *Resolver) wish(g *estate.Group, person estate.ID, says own, d *Delivery) Wish {
+func (r *Resolver) wish(g *estate.Group, person estate.ID, says estate.Membership, d *Delivery) Wish {
 	var w Wish
 	switch {
-	case says.copy != estate.CopyUnset:
-		w.Written, w.Source = says.copy, FromMembership
+	case says.Copy != estate.CopyUnset:
+		w.Written, w.Source = says.Copy, FromMembership
 	case g.OutsideCopy != estate.CopyUnset && !r.e.Inside(person):
 		w.Written, w.Source = g.OutsideCopy, FromOutsideCopy
 	case g.Copy != estate.CopyUnset:
@@ -55,12 +48,12 @@ func (r *Resolver) wish(g *estate.Group, person estate.ID, says own, d *Delivery
 	}
 	w.Copy = w.Written
 	switch {
-	case says.paused:
+	case says.Paused:
 		w.Copy, w.Muting = estate.CopyNone, MutedPaused
 	case g.NoEcho && (d.own || d.sender != nil && d.sender.ID == person):
 		w.Copy, w.Muting = estate.CopyNone, MutedEcho
 	case d.message.Invitation:
-		invitations := says.invitations
+		invitations := says.Invitations
 		if invitations == estate.InvitationsUnset {
 			invitations = g.Invitations
 		}
@@ -105,11 +98,11 @@ func (r *Resolver) Reason(d *Delivery, recipient Recipient) Reason {
 	case recipient.member < 0:
 		rule := r.e.Rules(path.Group)[^recipient.member]
 		reason.Listed, reason.Rule = rule.Place, true
-		reason.Wish = r.wish(g, recipient.ID, own{copy: rule.Copy, invitations: rule.Invitations}, d)
+		reason.Wish = r.wish(g, recipient.ID, rule.Membership, d)
 	default:
 		entry := r.e.Entries(path.Group)[recipient.member]
 		reason.Listed = entry.Place
-		reason.Wish = r.wish(g, recipient.ID, own{entry.Copy(), entry.Invitations(), entry.Paused()}, d)
+		reason.Wish = r.wish(g, recipient.ID, entry.Membership(), d)
 	}
 	reason.Mailbox = r.e.Person(recipient.ID).Mailbox
 	return reason

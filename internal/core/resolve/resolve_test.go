@@ -248,7 +248,7 @@ func TestReasons(t *testing.T) {
 	b.member(top, "shelf", estate.Membership{})
 	b.member(shelf, "ruled", estate.Membership{Copy: estate.CopyNone})
 	filter, _ := selector.ParseFilter("(address=reader@*)")
-	b.b.AddRule(top, estate.MemberRule{Filter: filter, Copy: estate.CopyReplies, Place: estate.Place{Line: 7}})
+	b.b.AddRule(top, estate.MemberRule{Filter: filter, Membership: estate.Membership{Copy: estate.CopyReplies}, Place: estate.Place{Line: 7}})
 	r := b.resolver(1)
 	s := r.Sender(at("echo"))
 	d := r.Deliver(top, &s, Message{})

@@ -64,7 +64,7 @@ func (p *part) cut() {
 			p.twice[group] = true
 		} else {
 			last[index] = uint32(group) + 1
-			says := own{entry.Copy(), entry.Invitations(), entry.Paused()}
+			says := entry.Membership()
 			p.lay(&c, group, entry.Member, says, plain, invitation)
 		}
 		p.blocks[b] = append(p.blocks[b], c)
@@ -72,7 +72,7 @@ func (p *part) cut() {
 }
 
 // lay notes what a membership gives, over an open path.
-func (p *part) lay(c *cell, group, person estate.ID, says own, plain, invitation *Delivery) {
+func (p *part) lay(c *cell, group, person estate.ID, says estate.Membership, plain, invitation *Delivery) {
 	g := p.r.e.Group(group)
 	wish := p.r.wish(g, person, says, plain)
 	c.outcome = outcomes(g.Kind, wish.Copy, PathOpen)
@@ -170,7 +170,7 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 					continue
 				}
 				c := cell{group: uint32(id), bit: bit}
-				p.lay(&c, id, person, own{copy: rule.Copy, invitations: rule.Invitations}, plain, invitation)
+				p.lay(&c, id, person, rule.Membership, plain, invitation)
 				p.give(c)
 				if c.flags&cellAsked != 0 {
 					picked = append(picked, c)

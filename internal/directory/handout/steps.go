@@ -152,7 +152,8 @@ func (s *steps) people(g *directory.GroupDifference) {
 	}
 	rule := func(do string, list []estate.MemberRule) {
 		for _, r := range list {
-			one := Step{Do: do, Group: group, Member: "everyone", Copy: r.Copy.String(), Invitations: r.Invitations.String()}
+			one := Step{Do: do, Group: group, Member: "everyone"}
+			one.says(r.Membership)
 			if r.Filter != nil {
 				one.Member = "where " + r.Filter.String()
 			}
@@ -187,10 +188,13 @@ func (s *steps) said(one *Step, g, member estate.ID) {
 		if entry.Member != member {
 			continue
 		}
-		one.Copy, one.Invitations = entry.Copy().String(), entry.Invitations().String()
-		one.Since, one.Paused = entry.Since().String(), entry.Paused()
+		one.says(entry.Membership())
 		return
 	}
+}
+
+func (s *Step) says(m estate.Membership) {
+	s.Copy, s.Since, s.Invitations, s.Paused = m.Copy.String(), m.Since.String(), m.Invitations.String(), m.Paused
 }
 
 // writeSteps writes steps as a table or as lines of JSON.

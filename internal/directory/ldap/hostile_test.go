@@ -186,6 +186,16 @@ func TestReadIsInterrupted(t *testing.T) {
 	}
 }
 
+// So it does while the server is not reached yet.
+func TestDialIsInterrupted(t *testing.T) {
+	s := rudeDirectory(t, func(*bufio.Writer, int64) {})
+	ctx, stop := context.WithCancel(t.Context())
+	stop()
+	if _, err := s.Read(ctx, func(*directory.Entry) {}, func(string) {}); !errors.Is(err, context.Canceled) {
+		t.Errorf("it ends with %v", err)
+	}
+}
+
 // What is taken for a message is one in full, and every element of it is within it.
 func FuzzFrames(f *testing.F) {
 	f.Add(entry(1, "cn=a", text("x"), text("y")))

@@ -65,6 +65,11 @@ func (s *Server) Read(
 	}
 	ctx, end := context.WithTimeoutCause(ctx, whole, fmt.Errorf("the directory does not end within %v", whole))
 	defer end()
+	defer func() {
+		if err != nil && ctx.Err() != nil {
+			err = context.Cause(ctx) // whatever it was that it kept from ending
+		}
+	}()
 	c, err := s.dial(ctx)
 	if err != nil {
 		return false, err
@@ -275,9 +280,6 @@ func (s *Server) search(
 	x := &search{server: s, conn: c, visit: visit, remark: remark}
 	for range s.bounds.pages {
 		controls, err := x.page(ctx, request)
-		if ctx.Err() != nil {
-			return false, context.Cause(ctx)
-		}
 		if err != nil {
 			return x.ended(err)
 		}

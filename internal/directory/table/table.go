@@ -19,9 +19,6 @@ import (
 	"yorvet.example/yorvet/internal/harmless"
 )
 
-// The words are at hand, as there are many memberships.
-var copyWords, invitationsWords = estate.CopyWords(), estate.InvitationsWords()
-
 // Neutral returns a cell so that no spreadsheet takes it for a formula: with an
 // apostrophe in front. Plain undoes it.
 func Neutral(cell string) string {
@@ -298,27 +295,12 @@ func (t *Reader) add(g *directory.Group, cell func(string) string) error {
 	default:
 		return fmt.Errorf("%q is no role, expected member, owner or moderator", role)
 	}
-	var ok1, ok2 = true, true
-	if word := cell("copy"); word != "" {
-		m.Copy, ok1 = estate.WordIndex[estate.Copy](copyWords, word)
-	}
-	if word := cell("invitations"); word != "" {
-		m.Invitations, ok2 = estate.WordIndex[estate.Invitations](invitationsWords, word)
-	}
-	if !ok1 || !ok2 {
-		return fmt.Errorf(
-			"copy is %q and invitations %q, expected every, digest, replies or none, and follow, every or none",
-			cell("copy"),
-			cell("invitations"),
-		)
-	}
-	m.Paused = strings.EqualFold(cell("paused"), "true")
-	if since := cell("since"); since != "" {
-		day, err := estate.ParseDay(since)
-		if err != nil {
-			return err
+	for _, s := range estate.MembershipSettings() {
+		if text := cell(s.Name); text != "" {
+			if err := s.Set(&m.Membership, text); err != nil {
+				return fmt.Errorf("%s: %w", s.Name, err)
+			}
 		}
-		m.Since = day
 	}
 	g.Members = append(g.Members, m)
 	return nil

@@ -112,8 +112,8 @@ func TestMemberships(t *testing.T) {
 h@k.example [] []
   d@k.example  false    false
 x:8: "nowhere" is no address: there is no @
-x:9: copy is "loud" and invitations "", expected every, digest, replies or none, and follow, every or none
-x:10: expected a date such as 2026-03-02, not "yesterday"
+x:9: copy: expected every, digest, replies or none, not "loud"
+x:10: since: expected a date such as 2026-03-02, not "yesterday"
 x:11: "captain" is no role, expected member, owner or moderator
 x:12: address is "everyone", expected the address of a person or group, as role is owner
 x:13: address is "where (base=x)", expected the address of a person or group, as role is moderator

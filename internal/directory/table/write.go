@@ -52,7 +52,7 @@ func Carries() directory.Carries {
 		Nobody:      true,
 		Unnamed:     true,
 		Rules: func(rule estate.MemberRule) bool {
-			return rule.Copy == 0 && rule.Invitations == 0 &&
+			return rule.Membership == (estate.Membership{}) &&
 				(rule.Filter == nil || !strings.Contains(rule.Filter.String(), ";"))
 		},
 	}

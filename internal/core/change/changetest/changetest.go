@@ -98,7 +98,7 @@ func Alterations(e *estate.Estate) []Alteration {
 		{change.SetMember{Group: desk, Entry: 1, Membership: estate.Membership{Copy: estate.CopyEvery, Paused: true}},
 			[]string{"bob@kelp.example, copy: digest", "bob@kelp.example, copy: every, paused: true"}},
 		{change.RemoveMember{Group: desk, Entry: 0}, []string{"members: [ann@kelp.example, {", "members: [{"}},
-		{change.SetMemberRule{Group: desk, Filter: quay, Copy: estate.CopyNone}, []string{"{where: (base=quay)}",
+		{change.SetMemberRule{Group: desk, Filter: quay, Membership: estate.Membership{Copy: estate.CopyNone}}, []string{"{where: (base=quay)}",
 			"{where: (base=quay), copy: none}"}},
 		{change.SetMemberRule{Group: desk, Filter: pier}, []string{"{where: (base=quay)}", "{where: (base=pier)}"}},
 		{change.RemoveMemberRule{Group: desk}, []string{", {where: (base=quay)}", ""}},

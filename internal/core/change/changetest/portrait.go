@@ -32,7 +32,7 @@ func Portrait(e *estate.Estate) []string {
 			members = append(members, fmt.Sprintf("member %s %+v", e.Address(entry.Member), entry.Membership()))
 		}
 		for _, rule := range e.Rules(g) {
-			members = append(members, fmt.Sprintf("rule %v %v %v", rule.Filter, rule.Copy, rule.Invitations))
+			members = append(members, fmt.Sprintf("rule %v %+v", rule.Filter, rule.Membership))
 		}
 		slices.Sort(members)
 		lines = append(lines, members...)
