@@ -142,6 +142,9 @@ func TestRecipes(t *testing.T) {
 			continue
 		}
 		for left, s := range r.steps {
+			if left == 0 && s.old == "" {
+				continue // that is the thing itself
+			}
 			if _, err := r.try(t, left); err == nil {
 				t.Errorf("%s: nothing tells who forgets the step in %s:\n%s", r.heading, s.file, s.new)
 			}

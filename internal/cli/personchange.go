@@ -13,7 +13,6 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/core/nearest"
 	"yorvet.example/yorvet/internal/core/selector"
 	"yorvet.example/yorvet/internal/estatefile"
 	"yorvet.example/yorvet/internal/present"
@@ -141,15 +140,15 @@ func newPersonAdd(streams Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
-				add := change.AddPerson{Address: a}
+				add := change.AddPerson{Person: estate.Person{Address: a}}
 				for _, f := range fields {
 					switch {
 					case f.operator != '=':
 						return ask.Errorf("%s: a new person has nothing to add to or take from", f.name)
-					case f.name == "name":
-						add.Name = strings.Join(f.texts, "; ")
-					case f.name == "mailbox":
-						add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), f.texts[0])
+					case f.setting != nil:
+						if text := f.text(); text != "" {
+							_ = f.setting.Set(&add.Person, text) // it was tried
+						}
 					case f.name == "also":
 						for _, text := range f.texts {
 							also, err := c.freePerson(text, estate.None)
@@ -173,13 +172,22 @@ func newPersonAdd(streams Streams) *cli.Command {
 
 // personField is FIELD=VALUE of a person.
 type personField struct {
-	name      string // name, also, mailbox or attributes
+	name      string                             // also, attributes, or that of a setting
+	setting   *estate.PartSetting[estate.Person] // or nil
 	attribute string
 	operator  byte
-	texts     []string
+	texts     []string // of a setting one, or none
 }
 
-var personFieldNames = []string{"name", "also", "mailbox", "attributes.NAME"}
+func (f *personField) text() string { return strings.Join(f.texts, "") }
+
+// personFieldNames are what can be said of a person.
+var personFieldNames = func() (names []string) {
+	for _, s := range estate.PersonSettings() {
+		names = append(names, s.Name)
+	}
+	return append(slices.Insert(names, 1, "also"), "attributes.NAME")
+}()
 
 func personFields(args []string) (list []personField, err error) {
 	for _, arg := range args {
@@ -192,18 +200,20 @@ func personFields(args []string) (list []personField, err error) {
 			f.operator, name = last, name[:len(name)-1]
 		}
 		f.name = name
+		f.setting, _ = estate.PersonSetting(name)
 		if attribute, is := strings.CutPrefix(name, "attributes."); is {
 			f.name, f.attribute = "attributes", attribute
 		}
 		switch {
 		case f.attribute == "" && !slices.Contains(personFieldNames, name):
 			return nil, ask.Unknown("field", name, personFieldNames)
-		case f.operator != '=' && (name == "name" || name == "mailbox"):
+		case f.operator != '=' && f.setting != nil:
 			return nil, ask.Errorf("%s is no list, expected %s=VALUE", name, name)
-		case name == "mailbox" && !slices.Contains(estate.MailboxWords(), value):
-			return nil, ask.Errorf("mailbox=%s: expected %s%s", value, ask.OrList(estate.MailboxWords()),
-				ask.Meant(nearest.Word(value, estate.MailboxWords())))
-		case name == "name" && value != "":
+		case f.setting != nil && value != "":
+			var wrong *estate.ValueError
+			if errors.As(f.setting.Set(&estate.Person{}, value), &wrong) {
+				return nil, ask.Errorf("%s=%s: %w%s", name, value, wrong, ask.Meant(wrong.Nearest))
+			}
 			f.texts = []string{value}
 		case value != "":
 			f.texts = estatefile.SplitList(value)
@@ -277,14 +287,10 @@ func (c *changer) setPerson(id estate.ID, fields []personField) error {
 	}
 	all, values := slices.Clone(p.Also), map[string][]string{} // as the fields before leave them
 	for _, f := range fields {
-		switch f.name {
-		case "name", "mailbox":
-			text := ""
-			if len(f.texts) > 0 {
-				text = f.texts[0]
-			}
-			c.draft.Apply(change.SetPerson{Person: id, Field: f.name, Text: text})
-		case "also":
+		switch {
+		case f.setting != nil:
+			c.draft.Apply(change.SetPerson{Person: id, Field: f.name, Text: f.text()})
+		case f.name == "also":
 			var err error
 			if all, err = c.alsoOf(id, f, all); err != nil {
 				return err
@@ -409,8 +415,12 @@ func newPersonClose(streams Streams) *cli.Command {
 				if err != nil {
 					return err
 				}
+				closed, err := personFields([]string{"mailbox=" + estate.MailboxClosed.String()})
+				if err != nil {
+					return err
+				}
 				for _, id := range people {
-					if err := c.setPerson(id, []personField{{name: "mailbox", texts: []string{"closed"}}}); err != nil {
+					if err := c.setPerson(id, closed); err != nil {
 						return err
 					}
 				}

@@ -315,7 +315,7 @@ func (c *changer) addPerson(one somebody) {
 			c.written = map[string]bool{}
 		}
 		c.written[one.address.Key()] = true
-		c.draft.Apply(change.AddPerson{Address: one.address, Name: one.name})
+		c.draft.Apply(change.AddPerson{Person: estate.Person{Address: one.address, Name: one.name}})
 	}
 }
 

@@ -449,7 +449,7 @@ func wrongSetting(name string, value *Value) (list []mapProblem) {
 
 // saysMore reports whether a map says of memberships what stands beside copy.
 func (r *ReferenceMap) saysMore() bool {
-	return slices.ContainsFunc(estate.MembershipSettings(), func(s estate.MembershipSetting) bool {
+	return slices.ContainsFunc(estate.MembershipSettings(), func(s estate.PartSetting[estate.Membership]) bool {
 		return s.Name != "copy" && r.says(s.Name) != nil
 	})
 }

@@ -131,10 +131,9 @@ func (u *updater) person(p *estatefile.NewPerson, by recognised) {
 	if renamed {
 		u.change(change.RenamePerson{Person: id, To: main})
 	}
-	for _, name := range []string{"name", "mailbox"} {
-		has := map[string]string{"name": old.Name, "mailbox": old.Mailbox.String()}[name]
-		if f, ok := fieldOf(p.Fields, name); ok && f.Text != has {
-			u.change(change.SetPerson{Person: id, Field: name, Text: f.Text})
+	for _, s := range estate.PersonSettings() {
+		if f, ok := fieldOf(p.Fields, s.Name); ok && f.Text != s.Holds(*old) {
+			u.change(change.SetPerson{Person: id, Field: s.Name, Text: f.Text})
 		}
 	}
 	also, _ := fieldOf(p.Fields, "also")
@@ -153,15 +152,13 @@ func (u *updater) person(p *estatefile.NewPerson, by recognised) {
 
 // newPerson returns the change by which somebody comes.
 func newPerson(p *estatefile.NewPerson) change.AddPerson {
-	add := change.AddPerson{Address: addresses(p.Fields[0].Text)[0], Attributes: p.Attributes, Place: p.Place}
+	add := change.AddPerson{Attributes: p.Attributes}
+	add.Address, add.Place = addresses(p.Fields[0].Text)[0], p.Place
 	for _, f := range p.Fields {
-		switch f.Name {
-		case "name":
-			add.Name = f.Text
-		case "also":
+		if f.Name == "also" {
 			add.Also = addresses(f.List...)
-		case "mailbox":
-			add.Mailbox, _ = estate.WordIndex[estate.MailboxState](estate.MailboxWords(), f.Text)
+		} else if setting, ok := estate.PersonSetting(f.Name); ok {
+			_ = setting.Set(&add.Person, f.Text) // a word that is none was told as the source was read
 		}
 	}
 	return add

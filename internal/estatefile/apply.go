@@ -51,11 +51,11 @@ func (d *Draft) apply(c change.Change) {
 	case change.AddPerson:
 		d.addPerson(personOf(c))
 	case change.SetPerson:
-		text := c.Text
-		if c.Field == "mailbox" && text == estate.MailboxOpen.String() {
-			text = ""
+		f := Field{Name: c.Field, Text: c.Text}
+		if f.isDefault() {
+			f.Text = ""
 		}
-		d.setPerson(c.Person, Field{Name: c.Field, Text: text})
+		d.setPerson(c.Person, f)
 	case change.SetAttribute:
 		name := d.before.AttributeName(c.Attribute)
 		d.inner(c.Person, attributeFields([]string{name}, [][]string{c.Values})...)
@@ -255,15 +255,20 @@ func groupOf(c change.AddGroup) NewGroup {
 }
 
 func personOf(c change.AddPerson) NewPerson {
-	p := NewPerson{Fields: []Field{{Name: "address", Text: c.Address.String()}}, Attributes: c.Attributes, Place: c.Place}
-	if c.Name != "" {
-		p.Fields = append(p.Fields, Field{Name: "name", Text: c.Name})
-	}
-	if len(c.Also) > 0 {
-		p.Fields = append(p.Fields, Field{Name: "also", List: texts(c.Also)})
-	}
-	if c.Mailbox != estate.MailboxOpen {
-		p.Fields = append(p.Fields, Field{Name: "mailbox", Text: c.Mailbox.String()})
+	p := NewPerson{Attributes: c.Attributes, Place: c.Place}
+	for _, name := range personColumns() {
+		f := Field{Name: name}
+		switch setting, _ := estate.PersonSetting(name); {
+		case setting != nil:
+			f.Text = setting.Text(c.Person)
+		case name == "also":
+			f.List = texts(c.Also)
+		default:
+			f.Text = c.Address.String()
+		}
+		if f.Text != "" || len(f.List) > 0 {
+			p.Fields = append(p.Fields, f)
+		}
 	}
 	return p
 }

@@ -109,13 +109,13 @@ func (l *loader) buildPerson(p *NewPerson) {
 		switch f.Name {
 		case "address":
 			s.setAddress(l, it)
-		case "name":
-			s.person.Name = f.Text
-		case "mailbox":
-			s.setMailbox(l, it)
 		case "also":
 			for _, text := range f.List {
 				s.addAlso(l, item{text, p.Place})
+			}
+		default:
+			if setting, ok := estate.PersonSetting(f.Name); ok && f.Text != "" {
+				s.set(l, setting, it)
 			}
 		}
 	}
@@ -247,8 +247,7 @@ func (p *NewPerson) inTable() bool {
 			selector.Fold(f.Name) == "attributes" {
 			return false
 		}
-		switch f.Name {
-		case "also", "mailbox":
+		if slices.Contains(personColumns(), f.Name) {
 			return false
 		}
 	}
@@ -314,7 +313,7 @@ func (c *Content) yamlPeople() []byte {
 func (p NewPerson) value() value {
 	v := value{block: true}
 	for _, f := range p.Fields {
-		if one := f.value(); one != nil && !f.isOpenMailbox() {
+		if one := f.value(); one != nil && !f.isDefault() {
 			v.pairs = append(v.pairs, pair{f.Name, *one})
 		}
 	}
@@ -324,12 +323,15 @@ func (p NewPerson) value() value {
 	return v
 }
 
-// isOpenMailbox reports whether a field says what is so by default.
-func (f Field) isOpenMailbox() bool { return f.Name == "mailbox" && f.Text == "open" }
+// isDefault reports whether a field of a person says what is so by default.
+func (f Field) isDefault() bool {
+	setting, ok := estate.PersonSetting(f.Name)
+	return ok && f.Text == setting.Default
+}
 
 // peopleTable returns people as a table.
 func (c *Content) peopleTable() []byte {
-	columns := []string{"address", "name", "also", "mailbox"}
+	columns := personColumns()
 	at := map[string]int{}
 	for _, p := range c.People {
 		for _, f := range p.Attributes {
@@ -348,7 +350,7 @@ func (c *Content) peopleTable() []byte {
 		}
 		row := make([]string, len(columns))
 		for _, f := range p.Fields {
-			if f.isOpenMailbox() {
+			if f.isDefault() {
 				continue
 			}
 			row[slices.Index(columns, f.Name)] = f.cell()

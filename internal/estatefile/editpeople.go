@@ -24,7 +24,7 @@ func (d *Draft) addPerson(p NewPerson) {
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
 		for _, f := range p.Fields {
-			if !f.isOpenMailbox() {
+			if !f.isDefault() {
 				row[f.Name] = f.cell()
 			}
 		}

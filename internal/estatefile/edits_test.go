@@ -260,7 +260,7 @@ func randomPersonEdit(random *rand.Rand, e *estate.Estate, fresh address.Address
 	person := e.PersonID(random.IntN(e.People()))
 	if e.Person(person).Implied {
 		attributes := []estate.Attribute{{Name: "base", Value: "quay"}, {Name: "post", Value: "a"}, {Name: "post", Value: "b"}}
-		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Address: fresh, Name: "New", Attributes: attributes}}}
+		return edit{[]string{"kelp.example"}, []change.Change{change.AddPerson{Person: estate.Person{Address: fresh, Name: "New"}, Attributes: attributes}}}
 	}
 	who := e.Address(person).String()
 	switch random.IntN(8) {

@@ -2,6 +2,7 @@ package estatefile
 
 import (
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -152,8 +153,8 @@ func (s *personSpec) addAlso(l *loader, it item) {
 	}
 }
 
-func (s *personSpec) setMailbox(l *loader, it item) {
-	setWord(l, &s.person.Mailbox, "mailbox", it, mailboxWords)
+func (s *personSpec) set(l *loader, setting *estate.PartSetting[estate.Person], it item) {
+	l.failValue(setting.Set(&s.person, strings.Clone(it.text)), setting.Name, it)
 }
 
 // checkAttributeName reports whether an attribute may have that name.
@@ -183,17 +184,25 @@ func (s *personSpec) finish(l *loader, place estate.Place) {
 var (
 	membershipFields = append([]string{"group", "address"}, membershipNames()...)
 	entryFields      = append([]string{"address", "where", "everyone"}, membershipNames()...)
-	personFields     = []string{"address", "name", "also", "mailbox", "attributes"}
+	personFields     = append(personColumns(), "attributes")
 )
 
 // The words that there are many of are at hand.
 var (
 	copyWords        = estate.CopyWords()
 	invitationsWords = estate.InvitationsWords()
-	mailboxWords     = estate.MailboxWords()
 	actionWords      = estate.ActionWords()
 	edgeVerdicts     = []string{estate.Refuse.String(), estate.Drop.String()}
 )
+
+// personColumns returns what is said of a person besides attributes, in the order of the columns of tables.
+func personColumns() []string {
+	names := []string{"address"}
+	for _, s := range estate.PersonSettings() {
+		names = append(names, s.Name)
+	}
+	return slices.Insert(names, 2, "also")
+}
 
 func membershipNames() (names []string) {
 	for _, s := range estate.MembershipSettings() {

@@ -57,7 +57,7 @@ func TestJournal(t *testing.T) {
 		Address: address.MustParse("new@kelp.example"),
 		Members: []change.Member{{Address: address.MustParse("fay@kelp.example")}},
 	})
-	d.Apply(change.AddPerson{Address: address.MustParse("fay@kelp.example")})
+	d.Apply(change.AddPerson{Person: estate.Person{Address: address.MustParse("fay@kelp.example")}})
 	if err := d.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -253,7 +253,7 @@ func TestWriteKeepsOwners(t *testing.T) {
 	for about, edit := range map[string]func(*Draft){
 		"one file": func(d *Draft) { d.Apply(setTitle(0, "First")) },
 		"several": func(d *Draft) {
-			d.Apply(change.AddPerson{Address: address.MustParse("fay@kelp.example")})
+			d.Apply(change.AddPerson{Person: estate.Person{Address: address.MustParse("fay@kelp.example")}})
 			d.Apply(setTitle(0, "First"))
 			d.Apply(change.AddGroup{
 				Address: address.MustParse("new@kelp.example"),

@@ -295,10 +295,8 @@ func (d *document) readPerson(n *yaml.Node) {
 			}
 		}
 	}
-	ok := d.mapping(n, "a person", personFields, map[string]field{
+	fields := map[string]field{
 		"address": one(func(it item) { s.setAddress(d.loader, it) }),
-		"name":    one(func(it item) { s.person.Name = it.text }),
-		"mailbox": one(func(it item) { s.setMailbox(d.loader, it) }),
 		"also": func(_, value *yaml.Node) {
 			d.list(value, "a list of addresses", func(n *yaml.Node) {
 				one(func(it item) { s.addAlso(d.loader, it) })(nil, n)
@@ -309,8 +307,11 @@ func (d *document) readPerson(n *yaml.Node) {
 				s.attributes = append(s.attributes, a)
 			})
 		},
-	})
-	if ok {
+	}
+	for _, setting := range estate.PersonSettings() {
+		fields[setting.Name] = one(func(it item) { s.set(d.loader, &setting, it) })
+	}
+	if d.mapping(n, "a person", personFields, fields) {
 		s.finish(d.loader, d.place(n))
 	}
 }

@@ -384,7 +384,7 @@ func (s *groupSpec) addMemberText(l *loader, it item) {
 // readPeopleTable reads people from a table. Columns that are no field of a
 // person are attributes.
 func (l *loader) readPeopleTable(t *table) {
-	columns, ok := t.readHeader("people", []string{"address", "name", "also", "mailbox"}, []string{"address"}, true)
+	columns, ok := t.readHeader("people", personColumns(), []string{"address"}, true)
 	if !ok {
 		return
 	}
@@ -419,11 +419,11 @@ func (l *loader) readPersonRow(t *table, s *personSpec, columns map[string]int, 
 	if column, ok := given("address"); ok {
 		s.setAddress(l, t.cell(column))
 	}
-	if column, ok := given("name"); ok {
-		s.person.Name = strings.Clone(t.text(column))
-	}
-	if column, ok := given("mailbox"); ok {
-		s.setMailbox(l, t.cell(column))
+	settings := estate.PersonSettings()
+	for i := range settings {
+		if column, ok := given(settings[i].Name); ok {
+			s.set(l, &settings[i], t.cell(column))
+		}
 	}
 	if column, ok := given("also"); ok {
 		for _, it := range t.cells(column) {
@@ -485,7 +485,7 @@ func (l *loader) readMembershipTable(t *table) {
 
 // option is a column of a table of memberships besides group and address.
 type option struct {
-	estate.MembershipSetting
+	estate.PartSetting[estate.Membership]
 	column int
 }
 

@@ -178,7 +178,9 @@ func describe(e *estate.Estate, who address.Address) map[string]string {
 	default:
 		said["the person"] = "there"
 		p := e.Person(id)
-		said["name"], said["mailbox"] = p.Name, p.Mailbox.String()
+		for _, s := range estate.PersonSettings() {
+			said[s.Name] = s.Holds(*p)
+		}
 		for _, attribute := range e.Attributes(id) {
 			said["attribute "+attribute.Name] += attribute.Value + " "
 		}

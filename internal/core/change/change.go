@@ -141,18 +141,14 @@ type RemoveGroup struct{ Group estate.ID }
 
 // An AddPerson is a new person.
 type AddPerson struct {
-	Address    address.Address
-	Also       []address.Address
-	Name       string
-	Mailbox    estate.MailboxState
-	Attributes []estate.Attribute
-	Place      estate.Place // where they come from, if they were read
+	estate.Person // its Place is where they come from, if they were read
+	Attributes    []estate.Attribute
 }
 
-// A SetPerson is a person with another name or mailbox.
+// A SetPerson is a person of whom something else is said, or nothing.
 type SetPerson struct {
 	Person estate.ID
-	Field  string // name or mailbox
+	Field  string // as in estate.PersonSettings
 	Text   string // "" for none
 }
 

@@ -219,7 +219,7 @@ func TestShares(t *testing.T) {
 		{[]change.Change{change.SetList{Group: desk, Setting: "owners", Add: []string{"far@out.example"}}}, 4},
 		{[]change.Change{change.SetList{Group: desk, Setting: "moderators", Add: []string{"far@out.example"}}}, 4},
 		{[]change.Change{change.SetPerson{Person: e.PersonID(0), Field: "mailbox", Text: "full"}}, 3},
-		{[]change.Change{change.AddPerson{Address: address.MustParse("new@kelp.example")}}, 4},
+		{[]change.Change{change.AddPerson{Person: estate.Person{Address: address.MustParse("new@kelp.example")}}}, 4},
 		{[]change.Change{change.RemovePerson{Person: e.PersonID(2)}}, 2},
 		{[]change.Change{change.SetNestedGates{Open: true}}, 3},
 	} {
@@ -276,7 +276,7 @@ func TestFound(t *testing.T) {
 		{change.SetSetting{Group: desk, Setting: "also", Texts: []string{"fresh@kelp.example"}}, desk, address.Address{}},
 		{change.RenameGroup{Group: desk, To: fresh}, desk, address.Address{}},
 		{change.AddGroup{Address: fresh}, estate.ID(e.Groups()), address.Address{}},
-		{change.AddPerson{Address: fresh}, estate.None, address.Address{}},
+		{change.AddPerson{Person: estate.Person{Address: fresh}}, estate.None, address.Address{}},
 	} {
 		later, err := change.Apply(e, c.change)
 		if err != nil {

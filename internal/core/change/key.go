@@ -96,7 +96,10 @@ func (c RenameGroup) key(k *key) {
 func (c RemoveGroup) key(k *key) { k.add("remove group", c.Group) }
 
 func (c AddPerson) key(k *key) {
-	k.add("add person", estate.None, c.Name, c.Mailbox.String()).addresses(c.Address).addresses(c.Also...)
+	k.add("add person", estate.None).addresses(c.Address).addresses(c.Also...)
+	for _, s := range estate.PersonSettings() {
+		k.texts(s.Text(c.Person))
+	}
 	for _, f := range c.Attributes {
 		k.texts(f.Name, f.Value)
 	}

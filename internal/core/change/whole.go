@@ -55,29 +55,24 @@ func (c RemoveGroup) apply(w *work) error {
 
 func (c AddPerson) apply(w *work) error {
 	w.moves = true
-	p := estate.Person{Address: c.Address, Also: c.Also, Name: c.Name, Mailbox: c.Mailbox, Place: orSomewhere(c.Place)}
+	p := c.Person
+	p.Place = orSomewhere(p.Place)
 	w.newPeople = append(w.newPeople, &person{Person: p, attributes: c.Attributes})
 	return nil
 }
 
 func (c SetPerson) apply(w *work) error {
-	p := w.person(c.Person)
-	switch c.Field {
-	case "name":
-		p.Name, w.moves = c.Text, true // filters may ask about it
-	case "mailbox":
-		p.Mailbox = estate.MailboxOpen
-		if c.Text != "" {
-			word, err := estate.ParseWord(estate.MailboxWords(), c.Text)
-			if err != nil {
-				return err
-			}
-			p.Mailbox = estate.MailboxState(word)
-		}
-	default:
+	setting, ok := estate.PersonSetting(c.Field)
+	if !ok {
 		return &SettingError{c.Field, errors.New("a person has none")}
 	}
-	return nil
+	p := w.person(c.Person)
+	w.moves = w.moves || setting.Asked
+	if c.Text == "" {
+		setting.Reset(&p.Person)
+		return nil
+	}
+	return setting.Set(&p.Person, c.Text)
 }
 
 func (c SetAttribute) apply(w *work) error {

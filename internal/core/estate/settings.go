@@ -26,6 +26,7 @@ const (
 	FormParties          // a list of people and groups
 	FormDestination      // one of Words, or an address
 	FormAttributes       // a list of attributes, each as NAME: VALUE
+	FormDate             // a day; no group says one
 )
 
 // IsList reports whether a value of the form is a list of texts.

@@ -84,6 +84,38 @@ func TestEveryFieldIsASetting(t *testing.T) {
 	}
 }
 
+// So is every field of a person, besides who they are and where that stands.
+func TestEveryFieldIsAPersonSetting(t *testing.T) {
+	kind := reflect.TypeOf(Person{})
+	for i := range kind.NumField() {
+		field := kind.Field(i)
+		if slices.Contains([]string{"Address", "Also", "Place", "Implied"}, field.Name) {
+			continue
+		}
+		found := false
+		for _, s := range PersonSettings() {
+			text := "Ann"
+			if s.Form == FormWord {
+				text = s.Words[1]
+			}
+			var p Person
+			if err := s.Set(&p, text); err != nil || s.Text(p) != text || s.Holds(p) != text {
+				t.Errorf("%s is %q where %q is said: %v", s.Name, s.Text(p), text, err)
+			}
+			found = found || !reflect.ValueOf(p).Field(i).IsZero()
+			if s.Reset(&p); !reflect.ValueOf(p).IsZero() || s.Text(p) != "" || s.Holds(p) != s.Default {
+				t.Errorf("%s is %+v where nothing is said", s.Name, p)
+			}
+			if s.Known() != nil && s.Set(&p, "no such value") == nil {
+				t.Errorf("%s takes anything", s.Name)
+			}
+		}
+		if !found {
+			t.Errorf("no setting tells of %s; add one to personSettings", field.Name)
+		}
+	}
+}
+
 // What a setting is set to is what it tells then.
 func TestSettingsTellWhatTheyAreSetTo(t *testing.T) {
 	seen := map[string]bool{}

@@ -113,8 +113,9 @@ func Alterations(e *estate.Estate) []Alteration {
 			"    also: [found@kelp.example]\n", ""}},
 		{change.RemoveGroup{Group: crew}, []string{"  - address: crew@kelp.example\n    owners: [bob@kelp.example, " +
 			"desk@kelp.example]\n    " + last, ""}},
-		{change.AddPerson{Address: at("dan@kelp.example"), Also: []address.Address{at("don@kelp.example")}, Name: "Dan",
-			Mailbox: estate.MailboxFull, Attributes: []estate.Attribute{{Name: "base", Value: "pier"}}},
+		{change.AddPerson{Person: estate.Person{Address: at("dan@kelp.example"),
+			Also: []address.Address{at("don@kelp.example")}, Name: "Dan", Mailbox: estate.MailboxFull},
+			Attributes: []estate.Attribute{{Name: "base", Value: "pier"}}},
 			[]string{"groups:", "  - {address: dan@kelp.example, also: [don@kelp.example], name: Dan, mailbox: full, " +
 				"attributes: " +
 				"{base: pier}}\ngroups:"}},
