@@ -132,7 +132,7 @@ func BenchmarkReceives(b *testing.B) {
 				r := resolve.New(e, today)
 				sender := r.Sender(address.MustParse("person.000007@kelpmere.example"))
 				r.Judge(largest, sender, resolve.Message{})
-				r.Deliver(largest, &sender, resolve.Message{})
+				r.Deliver(resolve.Query{Group: largest, Sender: &sender})
 			}
 		})
 	}

@@ -48,7 +48,7 @@ func TestEstates(t *testing.T) {
 func sameDelivery(r, other *resolve.Resolver, group estate.ID) bool {
 	director := address.MustParse("bero.fell@kelpmere.example")
 	s, o := r.Sender(director), other.Sender(director)
-	a, b := r.Deliver(group, &s, resolve.Message{}), other.Deliver(group, &o, resolve.Message{})
+	a, b := r.Deliver(resolve.Query{Group: group, Sender: &s}), other.Deliver(resolve.Query{Group: group, Sender: &o})
 	if len(a.Recipients) != len(b.Recipients) {
 		return false
 	}

@@ -188,7 +188,7 @@ func (n namer) reasonsOf(x *expect.Expectation, group estate.ID) map[string]Reci
 		from = &sender
 	}
 	reasons := map[string]Recipient{}
-	for _, one := range n.recipients(n.r.Deliver(group, from, x.Message())) {
+	for _, one := range n.recipients(n.r.Deliver(resolve.Query{Group: group, Sender: from, Message: x.Message()})) {
 		reasons[one.Address] = one
 	}
 	return reasons

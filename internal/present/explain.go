@@ -167,8 +167,8 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 func (a *Explanation) follow(n namer, f *message.Fate, c Case) {
 	a.For = &Followed{Address: n.address(c.For), Paths: []PersonPath{}}
 	if n.e.IsGroup(f.To) {
-		d, candidates := n.r.Follow(f.To, c.For, &f.Sender, c.Message)
-		a.For.Paths, _ = n.personPaths(d, candidates, mostPaths)
+		d := n.r.Route(resolve.Query{Group: f.To, Sender: &f.Sender, Message: c.Message})
+		a.For.Paths, _ = n.personPaths(d, d.To(c.For), mostPaths)
 	}
 	for _, r := range a.Recipients {
 		if r.Address == a.For.Address {
@@ -283,7 +283,7 @@ func (a *Explanation) toPerson(n namer, f *message.Fate, m resolve.Message) {
 
 // tryEdge notes the rules of the edge that are asked.
 func (a *Explanation) tryEdge(n namer, s resolve.Sender, m resolve.Message) {
-	for _, tried := range n.r.TraceEdge(s, m) {
+	for _, tried := range n.r.Trace(estate.None, s, m) {
 		step := n.tried(estate.None, n.e.Settings().Edge[tried.Rule-1], tried, s, m)
 		step.Rule, step.Edge = 0, tried.Rule
 		a.Tried = append(a.Tried, step)

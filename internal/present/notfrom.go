@@ -50,7 +50,7 @@ func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Mess
 		of += p.People
 	}
 	for _, p := range postings {
-		d := n.r.Deliver(group, &p.One, m)
+		d := n.r.Deliver(resolve.Query{Group: group, Sender: &p.One, Message: m})
 		if !slices.ContainsFunc(d.Paths, func(w resolve.Path) bool { return w.State != resolve.PathOpen }) {
 			continue
 		}
@@ -119,12 +119,13 @@ func (n namer) personNotFrom(group, person estate.ID, left *int) (*NotFrom, bool
 		of += p.People
 	}
 	for _, p := range postings {
-		outcome, d, way, ok := n.r.OutcomeFrom(group, person, p.One, resolve.Message{})
-		if ok && gotten(outcome) || p.One.ID == person {
+		d := n.r.Route(resolve.Query{Group: group, Sender: &p.One, Author: resolve.NoAuthor})
+		best, ok := d.Best(person)
+		if ok && gotten(best.Outcome) || p.One.ID == person {
 			continue
 		}
 		gate := ""
-		if at, _, hindered := d.Hindrance(way); ok && hindered {
+		if at, _, hindered := d.Hindrance(best.Path); ok && hindered {
 			gate = n.address(at)
 		}
 		found = found.add(p, of, gate)

@@ -132,7 +132,8 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 
 // receive notes how the mail of a group comes to the person.
 func (a *Person) receive(n namer, group, id estate.ID) {
-	d, candidates := n.r.Follow(group, id, nil, resolve.Message{})
+	d := n.r.Route(resolve.Query{Group: group})
+	candidates := d.To(id)
 	if len(candidates) == 0 {
 		return // a member for the gate only: nothing passes
 	}
@@ -186,11 +187,8 @@ func (n namer) personPaths(d *resolve.Delivery, candidates []resolve.Candidate, 
 
 // invited returns the outcome of a calendar request to a group for a person.
 func (n namer) invited(group, id estate.ID) string {
-	outcome, ok := n.r.OutcomeOf(group, id, resolve.Message{Invitation: true})
-	if !ok {
-		return resolve.Nothing.String()
-	}
-	return outcome.String()
+	best, _ := n.r.Route(resolve.Query{Group: group, Message: resolve.Message{Invitation: true}}).Best(id)
+	return best.Outcome.String()
 }
 
 func delivered(outcome string) bool {

@@ -45,7 +45,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 		decision := newDecision(n.e, group, resolve.Decision{Verdict: estate.Refuse})
 		a.Decision = &decision
 	}
-	d := r.Deliver(group, s, m)
+	d := r.Deliver(resolve.Query{Group: group, Sender: s, Message: m})
 	a.Recipients = n.recipients(d)
 	if s == nil && len(d.Paths) > 1 && n.e.Group(group).Kind != estate.Roster {
 		notFrom := n.notFrom(group, d.Recipients, m)

@@ -131,7 +131,7 @@ func (w *judge) strangeBounces() []MemberResult {
 	predicted := map[string]bool{}
 	if w.p.Group != estate.None && w.p.Verdict == estate.Admit {
 		from := w.run.Plan.resolver.Sender(w.c.From)
-		for _, recipient := range w.run.Plan.resolver.Deliver(w.p.Group, &from, w.c.Traits).Recipients {
+		for _, recipient := range w.run.Plan.resolver.Deliver(resolve.Query{Group: w.p.Group, Sender: &from, Message: w.c.Traits}).Recipients {
 			if recipient.Outcome == resolve.Undeliverable {
 				predicted[w.key(recipient.ID)], predicted[w.key(w.c.Group)] = true, true
 			}
@@ -241,7 +241,7 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
-		for _, way := range w.run.Plan.resolver.Deliver(to, &from, w.c.Traits).Paths {
+		for _, way := range w.run.Plan.resolver.Deliver(resolve.Query{Group: to, Sender: &from, Message: w.c.Traits}).Paths {
 			predicted[way.Group] = way.State == resolve.PathOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}

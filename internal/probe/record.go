@@ -185,7 +185,7 @@ func (p *RunPlan) checks(i int) []store.Check {
 	var d *resolve.Delivery
 	if prediction.Group != estate.None && len(prediction.Outcomes) > 0 {
 		from := p.resolver.Sender(c.From)
-		d = p.resolver.Deliver(prediction.Group, &from, c.Traits)
+		d = p.resolver.Deliver(resolve.Query{Group: prediction.Group, Sender: &from, Message: c.Traits})
 	}
 	for _, id := range e.PeopleByAddress() {
 		outcome, ok := prediction.Outcomes[id]
@@ -266,7 +266,7 @@ func (p *RunPlan) expected(i int, approve bool) []store.Expected {
 func (p *RunPlan) released(i int) map[estate.ID]resolve.Outcome {
 	outcomes := map[estate.ID]resolve.Outcome{}
 	from := p.resolver.Sender(p.Cases[i].From)
-	for _, recipient := range p.resolver.Deliver(p.Predict(i).Group, &from, p.Cases[i].Traits).Recipients {
+	for _, recipient := range p.resolver.Deliver(resolve.Query{Group: p.Predict(i).Group, Sender: &from, Message: p.Cases[i].Traits}).Recipients {
 		if p.resolver.Estate().IsPerson(recipient.ID) {
 			outcomes[recipient.ID] = recipient.Outcome
 		}

@@ -380,7 +380,7 @@ func answersOf(r *resolve.Resolver, ids []estate.ID, notFrom bool) []raw {
 				class.Senders = class.Senders.Clone()
 				one.posters = append(one.posters, class)
 			}
-			delivery := fork.Deliver(id, nil, resolve.Message{})
+			delivery := fork.Deliver(resolve.Query{Group: id})
 			if one.gathered = present.Gather(fork, delivery); notFrom {
 				one.notFrom = present.NotFromOf(fork, delivery)
 			}

@@ -50,7 +50,7 @@ func (p *post) layOut(j job) []job {
 	if l.original = j.To; j.Original != "" {
 		l.original = j.Original
 	}
-	l.d = p.r.Deliver(group, &l.from, j.Traits)
+	l.d = p.r.Deliver(resolve.Query{Group: group, Sender: &l.from, Message: j.Traits})
 	p.line(&j, "expanded", "group", j.To)
 	l.archives()
 	for _, recipient := range l.d.Recipients {
@@ -148,7 +148,7 @@ func (p *post) hadBefore(j *job, person estate.ID, from *resolve.Sender) bool {
 	if !ok {
 		return false
 	}
-	for _, recipient := range p.r.Deliver(top, from, j.Traits).Recipients {
+	for _, recipient := range p.r.Deliver(resolve.Query{Group: top, Sender: from, Message: j.Traits}).Recipients {
 		if recipient.ID == person {
 			return recipient.Outcome != resolve.Waiting
 		}

@@ -44,8 +44,8 @@ func (c *comparison) receives(change *GroupChange) {
 			continue
 		}
 		c.results.clear(c.seats.count())
-		c.outcomesOf(c.old, old, c.old.Elsewhere(old, estate.None, nil, m), true)
-		c.outcomesOf(c.new, id, c.new.Elsewhere(id, estate.None, nil, m), false)
+		c.outcomesOf(c.old.Route(resolve.Query{Group: old, Message: m}), true)
+		c.outcomesOf(c.new.Route(resolve.Query{Group: id, Message: m}), false)
 		for _, o := range c.becomes(m) {
 			change.Receives = append(change.Receives, o)
 			if !m.Invitation {
@@ -76,11 +76,11 @@ func merged(list []OutcomeChange) []OutcomeChange {
 }
 
 // outcomesOf notes the outcomes of people, and of addresses that do not exist.
-func (c *comparison) outcomesOf(r *resolve.Resolver, group estate.ID, list []resolve.PersonOutcome, isOld bool) {
-	for _, x := range list {
+func (c *comparison) outcomesOf(d *resolve.Delivery, isOld bool) {
+	for _, x := range d.Outcomes() {
 		c.results.set(c.seats.person(x.Person, isOld), outcome{x.Outcome, true}, isOld)
 	}
-	for _, id := range r.Nobodies(group) {
+	for _, id := range d.Nobodies() {
 		c.results.set(c.seats.of(id, isOld), outcome{resolve.Undeliverable, true}, isOld)
 	}
 }
@@ -268,7 +268,7 @@ func (c *comparison) nestedGates(old, id estate.ID) nestedGates {
 	var n nestedGates
 	in := func(r *resolve.Resolver, group estate.ID) (asked []estate.ID) {
 		e := r.Estate()
-		for i, path := range r.Paths(group, estate.None, nil, resolve.Message{}) {
+		for i, path := range r.Route(resolve.Query{Group: group}).Paths {
 			n.echo = n.echo || e.Group(path.Group).NoEcho
 			if i > 0 && !e.Settings().OpenNestedGates && e.Group(path.Group).Kind != estate.Roster {
 				asked = append(asked, path.Group)
@@ -388,11 +388,11 @@ func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 func (f *flow) seat(seat int, s twin, m resolve.Message, over map[estate.ID]bool) {
 	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
 	inOld := func(group estate.ID) bool { return over[f.numbered(group)] }
-	for _, path := range f.c.old.PathsOver(f.pair.Old, inOld, &s.old, m) {
+	for _, path := range f.c.old.Route(resolve.Query{Group: f.pair.Old, Sender: &s.old, Message: m, Over: inOld}).Paths {
 		was[f.numbered(path.Group)] = path.State
 	}
 	inNew := func(group estate.ID) bool { return over[group] }
-	for _, path := range f.c.new.PathsOver(f.pair.New, inNew, &s.new, m) {
+	for _, path := range f.c.new.Route(resolve.Query{Group: f.pair.New, Sender: &s.new, Message: m, Over: inNew}).Paths {
 		is[path.Group] = path.State
 	}
 	f.c.results.set(seat, f.best(f.gifts(m, true), seat, was, true), true)
@@ -504,8 +504,8 @@ func (c *comparison) fromPart(f *flow, m resolve.Message, p part, echo bool) []O
 		changes = slices.DeleteFunc(changes, func(o OutcomeChange) bool { return len(o.People) == 0 })
 	}
 	c.results.clear(c.seats.count())
-	c.outcomesOf(c.old, old, c.old.OwnMessage(old, p.one.old, m), true)
-	c.outcomesOf(c.new, id, c.new.OwnMessage(id, p.one.new, m), false)
+	c.outcomesOf(c.old.Route(resolve.Query{Group: old, Sender: &p.one.old, Message: m, Author: resolve.Everybody}), true)
+	c.outcomesOf(c.new.Route(resolve.Query{Group: id, Sender: &p.one.new, Message: m, Author: resolve.Everybody}), false)
 	for _, o := range c.becomes(m) {
 		o.Own = true
 		o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return !p.has(c, s) })

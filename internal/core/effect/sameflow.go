@@ -13,8 +13,8 @@ import (
 // same memberships there but for those of people of whom all is told already; of gates it
 // says nothing.
 func (c *comparison) sameFlow(f *flow, told map[int]bool) bool {
-	was := c.old.Paths(f.pair.Old, estate.None, nil, resolve.Message{})
-	is := c.new.Paths(f.pair.New, estate.None, nil, resolve.Message{})
+	was := c.old.Route(resolve.Query{Group: f.pair.Old}).Paths
+	is := c.new.Route(resolve.Query{Group: f.pair.New}).Paths
 	if len(was) != len(is) || c.a.Settings().OpenNestedGates != c.b.Settings().OpenNestedGates {
 		return false
 	}

@@ -206,7 +206,7 @@ func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
 		return *list
 	}
 	g := f.c.giftRoom()
-	for _, path := range r.Paths(group, estate.None, nil, m) {
+	for _, path := range r.Route(resolve.Query{Group: group, Message: m}).Paths {
 		id := path.Group
 		if isOld {
 			id = f.numbered(id)
@@ -277,12 +277,12 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 func (f *flow) from(s twin, m resolve.Message, into *results) {
 	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
 	pairs := map[estate.ID]Pair{}
-	for _, path := range f.c.old.Paths(f.pair.Old, estate.None, &s.old, m) {
+	for _, path := range f.c.old.Route(resolve.Query{Group: f.pair.Old, Sender: &s.old, Message: m}).Paths {
 		group := f.numbered(path.Group)
 		was[group] = path.State
 		pairs[group] = Pair{path.Group, estate.None}
 	}
-	for _, path := range f.c.new.Paths(f.pair.New, estate.None, &s.new, m) {
+	for _, path := range f.c.new.Route(resolve.Query{Group: f.pair.New, Sender: &s.new, Message: m}).Paths {
 		is[path.Group] = path.State
 		pair := Pair{estate.None, path.Group}
 		if other, there := pairs[path.Group]; there {

@@ -74,7 +74,7 @@ func (b *bypass) giving(m resolve.Message) *giving {
 }
 
 func (b *bypass) lay(g *giving, m resolve.Message) {
-	for _, path := range b.p.R.Paths(b.group, estate.None, nil, m) {
+	for _, path := range b.p.R.Route(resolve.Query{Group: b.group, Message: m}).Paths {
 		b.p.R.EachGiven(path.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
 			if outcome != resolve.Nothing {
 				index := b.p.E.PersonIndex(person)
@@ -96,7 +96,7 @@ func (g *giving) of(index int, visit func(*gift)) {
 // eachWanting visits the people who get or read something of a nested group, until visit
 // returns false: some of them several times.
 func (b *bypass) eachWanting(nested estate.ID, m resolve.Message, visit func(person estate.ID) bool) {
-	for _, path := range b.p.R.Paths(nested, estate.None, nil, m) {
+	for _, path := range b.p.R.Route(resolve.Query{Group: nested, Message: m}).Paths {
 		more := true
 		b.p.R.EachGiven(path.Group, m, func(person estate.ID, outcome resolve.Outcome) bool {
 			more = outcome == resolve.Nothing || visit(person)
@@ -111,7 +111,7 @@ func (b *bypass) eachWanting(nested estate.ID, m resolve.Message, visit func(per
 // avoid marks the groups that mail comes to by paths that avoid a nested group.
 func (b *bypass) avoid(t *turn) {
 	b.stamp++
-	for _, path := range b.p.R.Paths(b.group, t.group, nil, t.message) {
+	for _, path := range b.p.R.Route(resolve.Query{Group: b.group, Message: t.message, Over: t.avoids}).Paths {
 		b.avoided[path.Group] = b.stamp
 	}
 }
@@ -222,7 +222,7 @@ func (b *bypass) stopped(t *turn, group estate.ID, set *roaring.Bitmap) *roaring
 // nested one.
 func (b *bypass) states(t *turn, s resolve.Sender) map[estate.ID]resolve.PathState {
 	states := map[estate.ID]resolve.PathState{}
-	for _, path := range b.p.R.Paths(t.outer, t.group, &s, t.message) {
+	for _, path := range b.p.R.Route(resolve.Query{Group: t.outer, Sender: &s, Message: t.message, Over: t.avoids}).Paths {
 		states[path.Group] = path.State
 	}
 	return states

@@ -349,7 +349,7 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	if (verdict == estate.Admit) == (f.Check.Name == "code-shut-out") {
 		t.Errorf("%s: the witness %s gets %v: %s", f.Check.Name, f.Witness().From, verdict, saysOf(f))
 	}
-	d := r.Deliver(f.Group, &s, f.Witness().Message)
+	d := r.Deliver(resolve.Query{Group: f.Group, Sender: &s, Message: f.Witness().Message})
 	switch f.Check.Name {
 	case "nested-stops", "nested-waits":
 		state := map[string]resolve.PathState{"nested-stops": resolve.PathStopped, "nested-waits": resolve.PathWaiting}[f.Check.Name]

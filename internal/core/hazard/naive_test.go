@@ -140,7 +140,7 @@ func (p *plain) verdict(id estate.ID, t try) estate.Verdict { return p.r.Post(id
 // outcomes returns who gets what, by ID.
 func (p *plain) outcomes(id estate.ID, s *resolve.Sender, m resolve.Message) map[estate.ID]resolve.Outcome {
 	list := map[estate.ID]resolve.Outcome{}
-	for _, recipient := range p.r.Deliver(id, s, m).Recipients {
+	for _, recipient := range p.r.Deliver(resolve.Query{Group: id, Sender: s, Message: m}).Recipients {
 		if p.e.IsPerson(recipient.ID) {
 			list[recipient.ID] = recipient.Outcome
 		}
@@ -515,7 +515,8 @@ func (p *plain) nested(id estate.ID) {
 // none by another path.
 func (p *plain) misses(id, nested estate.ID, t try) bool {
 	elsewhere := map[estate.ID]resolve.Outcome{}
-	for _, x := range p.r.Elsewhere(id, nested, &t.s, t.m) {
+	for _, x := range p.r.Route(resolve.Query{Group: id, Sender: &t.s, Message: t.m, Author: resolve.NoAuthor,
+		Over: func(group estate.ID) bool { return group != nested }}).Outcomes() {
 		elsewhere[x.Person] = x.Outcome
 	}
 	mine := p.outcomes(id, &t.s, t.m)
@@ -538,7 +539,7 @@ func (p *plain) misses(id, nested estate.ID, t try) bool {
 // reading looks at who outside reads what is internal.
 func (p *plain) reading(id estate.ID, g *estate.Group) {
 	gates := []estate.ID{id}
-	for _, path := range p.r.Deliver(id, nil, resolve.Message{}).Paths[1:] {
+	for _, path := range p.r.Deliver(resolve.Query{Group: id}).Paths[1:] {
 		if p.e.Group(path.Group).Kind != estate.Roster { // whose gate is never asked
 			gates = append(gates, path.Group)
 		}
@@ -563,7 +564,7 @@ func (p *plain) reading(id estate.ID, g *estate.Group) {
 		if !internal[t.m] || p.verdict(id, t) != estate.Admit {
 			continue
 		}
-		d := p.r.Deliver(id, &t.s, t.m)
+		d := p.r.Deliver(resolve.Query{Group: id, Sender: &t.s, Message: t.m})
 		for _, recipient := range d.Recipients {
 			reader := recipient.ID
 			if !p.e.IsPerson(reader) || p.e.Inside(reader) || recipient.Outcome > resolve.Digest && recipient.Outcome != resolve.Archive {

@@ -20,6 +20,9 @@ type turn struct {
 	message resolve.Message
 }
 
+// avoids reports whether a path may lead over a group: over all but the nested one.
+func (t *turn) avoids(group estate.ID) bool { return group != t.group }
+
 func (t *turn) use() use {
 	if isUsual(t.message) {
 		return usual
@@ -160,7 +163,7 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 		list = append(list, p.R.Sender(p.E.Address(person)))
 	}
 	for _, s := range list {
-		for _, recipient := range p.R.Deliver(m.group, &s, m.message).Recipients {
+		for _, recipient := range p.R.Deliver(resolve.Query{Group: m.group, Sender: &s, Message: m.message}).Recipients {
 			if recipient.ID == person && (recipient.Outcome == resolve.Stopped || recipient.Outcome == resolve.Waiting) {
 				return false
 			}
@@ -172,7 +175,7 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 // gatesIn returns the groups nested in a group whose own gates mail comes to, but for one.
 func (p *Pass) gatesIn(id, except estate.ID) []estate.ID {
 	var list []estate.ID
-	for _, path := range p.R.Deliver(id, nil, resolve.Message{}).Paths[1:] {
+	for _, path := range p.R.Deliver(resolve.Query{Group: id}).Paths[1:] {
 		if path.Group != except && p.E.Group(path.Group).Kind != estate.Roster {
 			list = append(list, path.Group)
 		}

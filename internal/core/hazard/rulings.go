@@ -191,7 +191,7 @@ func (d *decisions) everybody(m resolve.Message) {
 		d.known(m, d.p.R.Set, func(i, at int, class *roaring.Bitmap) { d.note(i, at, m, class) })
 		return
 	}
-	classes := d.p.R.AtEdge(m)
+	classes := d.p.R.Deciding(estate.None, m)
 	if len(d.rules) > d.edge {
 		stopped := d.p.R.Stopped(m)
 		for _, class := range d.p.deciding(d.group, m) {

@@ -8,6 +8,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
+	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
@@ -79,7 +80,7 @@ func (x *search) candidates(miss Miss) []proposal {
 		return x.verdictChanges(t, to)
 	}
 	from := x.r.Sender(t.From)
-	d := x.r.Deliver(to, &from, t.Message)
+	d := x.r.Deliver(resolve.Query{Group: to, Sender: &from, Message: t.Message})
 	var list []proposal
 	for _, path := range d.Paths {
 		list = append(list, x.membershipChanges(path.Group, to, miss.Person)...)

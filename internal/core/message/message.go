@@ -121,7 +121,7 @@ func (f *Fate) Because() string {
 // it; nil where it is for no group.
 func (f *Fate) Delivery() *resolve.Delivery {
 	if f.delivery == nil && f.To != estate.None && f.r.Estate().IsGroup(f.To) {
-		f.delivery = f.r.Deliver(f.To, &f.Sender, f.message)
+		f.delivery = f.r.Deliver(resolve.Query{Group: f.To, Sender: &f.Sender, Message: f.message})
 	}
 	return f.delivery
 }

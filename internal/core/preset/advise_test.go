@@ -53,7 +53,7 @@ func TestAdviceServes(t *testing.T) {
 		outside := r.Post(0, r.Sender(address.MustParse("guest@holiday.example")), resolve.Message{}).Verdict
 		outcome, _ := r.Receipt(0, bob)
 		sendAs, _ := r.SendAs(0, sender)
-		invited := slices.ContainsFunc(r.Deliver(0, nil, resolve.Message{Invitation: true}).Recipients,
+		invited := slices.ContainsFunc(r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}}).Recipients,
 			func(x resolve.Recipient) bool { return x.ID == bob && x.Outcome == resolve.Inbox })
 		kind := e.Group(0).Kind
 		few := r.Post(0, r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}).Verdict // an owner

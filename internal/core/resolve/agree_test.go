@@ -44,7 +44,7 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 	e := r.Estate()
 	want := map[estate.ID]resolve.Outcome{}
 	nobodies := map[estate.ID]bool{}
-	for _, recipient := range r.Deliver(group, nil, m).Recipients {
+	for _, recipient := range r.Deliver(resolve.Query{Group: group, Message: m}).Recipients {
 		if e.IsPerson(recipient.ID) {
 			want[recipient.ID] = recipient.Outcome
 		} else {
@@ -52,7 +52,8 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 		}
 	}
 	for _, id := range e.PeopleByAddress() {
-		outcome, gets := r.OutcomeOf(group, id, m)
+		best, gets := r.Route(resolve.Query{Group: group, Message: m}).Best(id)
+		outcome := best.Outcome
 		if expected, there := want[id]; there != gets || there && outcome != expected {
 			t.Fatalf("%s gets %s, %t of %s; a delivery gives %s, %t", e.Address(id), outcome, gets, e.Address(group), expected, there)
 		}
@@ -67,14 +68,14 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 		}
 	}
 	elsewhere := map[estate.ID]resolve.Outcome{}
-	for _, one := range r.Elsewhere(group, estate.None, nil, m) {
+	for _, one := range r.Route(resolve.Query{Group: group, Message: m}).Outcomes() {
 		elsewhere[one.Person] = one.Outcome
 	}
 	if !maps.Equal(elsewhere, want) {
 		t.Fatalf("of %s, nothing left out, they get %v; a delivery gives %v", e.Address(group), elsewhere, want)
 	}
 	got := map[estate.ID]bool{}
-	for _, id := range r.Nobodies(group) {
+	for _, id := range r.Route(resolve.Query{Group: group}).Nobodies() {
 		got[id] = true
 	}
 	if !maps.Equal(got, nobodies) {
@@ -93,7 +94,7 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	// What the paths say to somebody: two of one posting hear the same.
 	paths := func(s resolve.Sender) string {
 		text := ""
-		for _, path := range r.Deliver(group, &s, m).Paths {
+		for _, path := range r.Deliver(resolve.Query{Group: group, Sender: &s, Message: m}).Paths {
 			text += fmt.Sprint(path.Group, path.State, " ")
 		}
 		return text
@@ -119,7 +120,8 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	}
 	for _, p := range list {
 		for _, id := range e.PeopleByAddress() {
-			outcome, _, path, gets := r.OutcomeFrom(group, id, p.One, m)
+			best, gets := r.Route(resolve.Query{Group: group, Sender: &p.One, Message: m, Author: resolve.NoAuthor}).Best(id)
+			outcome, path := best.Outcome, best.Path
 			want, there := wanted(r, group, id, p.One, m)
 			if gets != there || gets && outcome != want {
 				t.Fatalf("%s gets %s, %t of %s from %s; a delivery gives %s, %t", e.Address(id), outcome, gets, e.Address(group),
@@ -135,9 +137,9 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 // wanted returns what a delivery gives a person; a person's own message is passed over, as
 // groups may not send it back.
 func wanted(r *resolve.Resolver, group, person estate.ID, s resolve.Sender, m resolve.Message) (resolve.Outcome, bool) {
-	d := r.Deliver(group, &s, m)
+	d := r.Deliver(resolve.Query{Group: group, Sender: &s, Message: m})
 	if s.ID == person {
-		for _, one := range r.Elsewhere(group, estate.None, &s, m) {
+		for _, one := range r.Route(resolve.Query{Group: group, Sender: &s, Message: m, Author: resolve.NoAuthor}).Outcomes() {
 			if one.Person == person {
 				return one.Outcome, true
 			}
@@ -272,7 +274,7 @@ groups: [{address: g@k.example, gate: [refuse @x.example, hold suspect because "
 		if rule == nil || rule.Because != test.text || rule.Verdict != d.Verdict {
 			t.Errorf("%s: the rule is %+v", test.from, rule)
 		}
-		trace := r.TraceEdge(s, test.m)
+		trace := r.Trace(estate.None, s, test.m)
 		if len(trace) != 1 || trace[0].Matched != (test.edge > 0) || trace[0].Rule != 1 {
 			t.Errorf("%s: the edge is traced as %+v", test.from, trace)
 		}

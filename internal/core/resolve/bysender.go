@@ -32,7 +32,7 @@ func (r *Resolver) Postings(group estate.ID, m Message) ([]Posting, bool) {
 	if !admitted.IsEmpty() {
 		parts = append(parts, admitted)
 	}
-	for _, path := range r.Deliver(group, nil, m).Paths[1:] {
+	for _, path := range r.Route(Query{Group: group, Message: m}).Paths[1:] {
 		if r.e.Group(path.Group).Kind == estate.Roster || r.e.Settings().OpenNestedGates {
 			continue
 		}
@@ -98,25 +98,6 @@ func (r *Resolver) split(group estate.ID, set *roaring.Bitmap, m Message) []*roa
 	return parts
 }
 
-// OutcomeFrom returns what a person gets of a message of a sender to a group, by which of
-// the paths of the delivery, and false if nothing of it is for them. It passes over that
-// groups may send nobody their own message back.
-func (r *Resolver) OutcomeFrom(group, person estate.ID, s Sender, m Message) (Outcome, *Delivery, Path, bool) {
-	d := &Delivery{Group: group, message: m}
-	d.Paths = r.findPaths(group, &s, m)
-	d.steps = append([]step(nil), r.layout.steps...)
-	best, found := Recipient{}, false
-	for i := range d.Paths {
-		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
-			best, found = recipient, true
-		}
-	}
-	if !found {
-		return Nothing, d, Path{}, false
-	}
-	return r.final(best), d, d.Paths[best.path], true
-}
-
 // Readers are some people outside, with what their memberships want of a message.
 type Readers struct {
 	r      *Resolver
@@ -142,7 +123,7 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 	for i, person := range people {
 		index[person] = i
 	}
-	d := &Delivery{message: m}
+	q := &Query{Message: m}
 	below := []estate.ID{group}
 	met := map[estate.ID]bool{group: true}
 	for len(below) > 0 {
@@ -168,7 +149,7 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 			if i, ok := index[entry.Member]; ok && !seated[i] {
 				seated[i] = true
 				says := entry.Membership()
-				x.seats[id] = append(x.seats[id], seat{i, int32(at), r.wish(g, entry.Member, says, d).Copy})
+				x.seats[id] = append(x.seats[id], seat{i, int32(at), r.wish(g, entry.Member, says, q).Copy})
 			}
 		}
 	}
@@ -179,8 +160,8 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 // there is something, in their order. It passes over that groups may send nobody their own
 // message back. It is good until the next call.
 func (x *Readers) Deliver(s Sender) *Delivery {
-	d := &Delivery{Group: x.group, message: x.m}
-	d.Paths = x.r.findPaths(x.group, &s, x.m)
+	d := &Delivery{Query: Query{Group: x.group, Sender: &s, Message: x.m, Author: NoAuthor}, r: x.r}
+	d.Paths = x.r.findPaths(&d.Query)
 	d.steps = x.r.layout.steps
 	for i := range x.best {
 		x.best[i] = Recipient{ID: x.people[i], path: -1}
@@ -204,21 +185,4 @@ func (x *Readers) Deliver(s Sender) *Delivery {
 		}
 	}
 	return d
-}
-
-// OutcomeOf returns what a person gets of a message to a group without a sender in
-// particular, and false if nothing of it is for them.
-func (r *Resolver) OutcomeOf(group, person estate.ID, m Message) (Outcome, bool) {
-	d := &Delivery{Group: group, message: m}
-	d.Paths = r.findPaths(group, nil, m)
-	best, found := Recipient{}, false
-	for i := range d.Paths {
-		if recipient, ok := r.membershipOutcome(d, int32(i), person); ok && (!found || recipient.Outcome < best.Outcome) {
-			best, found = recipient, true
-		}
-	}
-	if !found {
-		return Nothing, false
-	}
-	return r.final(best), true
 }

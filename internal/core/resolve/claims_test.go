@@ -104,7 +104,7 @@ groups:
       - {address: cy@kelp.example, copy: every}
       - {address: dee@kelp.example, copy: digest}
 `)
-	d := r.Deliver(0, nil, resolve.Message{Invitation: true})
+	d := r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}})
 	want := map[string]bool{"ada@kelp.example": true, "bo@kelp.example": false, "cy@kelp.example": false, "dee@kelp.example": false}
 	for _, recipient := range d.Recipients {
 		name := r.Estate().Address(recipient.ID).String()

@@ -30,16 +30,38 @@ var outcomeWords = []string{"inbox", "digest", "waiting", "archive", "nothing", 
 
 func (o Outcome) String() string { return outcomeWords[o] }
 
+// A Query asks what becomes of a message to a group, as if it were let in there.
+type Query struct {
+	Group   estate.ID
+	Sender  *Sender // nil: all nested gates admit
+	Message Message
+	Author  Author
+	Over    func(group estate.ID) bool // paths lead over these groups alone; nil: over all
+}
+
+// An Author is who counts as the author of a message, where groups send nobody their own message back.
+type Author uint8
+
+// The authors.
+const (
+	TheSender Author = iota // nobody where there is no sender
+	NoAuthor
+	Everybody
+)
+
+// isBy reports whether a person counts as the author.
+func (q *Query) isBy(person estate.ID) bool {
+	return q.Author == Everybody || q.Author == TheSender && q.Sender != nil && q.Sender.ID == person
+}
+
 // A Delivery is what becomes of a message to a group.
 type Delivery struct {
-	Group      estate.ID
+	Query
 	Paths      []Path      // the best first; the first is that to Group itself
-	Recipients []Recipient // everyone with any outcome, sorted by address without case
+	Recipients []Recipient // of Deliver: everyone with any outcome, sorted by address without case
 
+	r         *Resolver
 	steps     []step
-	sender    *Sender
-	message   Message
-	own       bool                   // everybody is the sender: see OwnMessage
 	decisions map[estate.ID]Decision // of nested gates; see Hindrance
 }
 
@@ -62,33 +84,55 @@ func (d *Delivery) Via(recipient Recipient) []estate.ID { return d.Chain(d.Path(
 // Path returns the path that gives a recipient the outcome.
 func (d *Delivery) Path(recipient Recipient) Path { return d.Paths[recipient.path] }
 
-// Deliver lays a message out from a group as if it were let in there. Without a
-// sender (nil), all nested gates admit and nobody is the sender.
-func (r *Resolver) Deliver(group estate.ID, s *Sender, m Message) *Delivery {
-	d := &Delivery{Group: group, sender: s, message: m}
-	nobodies := r.layAllOut(d)
+// Route finds the best path of a message to every group that it reaches.
+func (r *Resolver) Route(q Query) *Delivery {
+	d := &Delivery{Query: q, r: r}
+	d.Paths = r.findPaths(&d.Query)
 	d.steps = slices.Clone(r.layout.steps)
+	return d
+}
+
+// Deliver is Route, and finds what everybody gets.
+func (r *Resolver) Deliver(q Query) *Delivery {
+	d := r.Route(q)
+	nobodies := d.layAllOut()
 	d.Recipients = r.collect(nobodies)
 	r.tally.clear()
 	return d
 }
 
+// Outcomes returns all people who have an outcome, in no order, also of a delivery that is a Route.
+func (d *Delivery) Outcomes() []PersonOutcome {
+	d.layAllOut()
+	t := &d.r.tally
+	list := make([]PersonOutcome, len(t.touched))
+	for i, person := range t.touched {
+		list[i] = PersonOutcome{d.r.e.PersonID(int(person)), d.r.final(t.best[person])}
+	}
+	t.clear()
+	return list
+}
+
+// Nobodies returns the inside addresses that do not exist and that the message comes to.
+func (d *Delivery) Nobodies() (list []estate.ID) {
+	for _, path := range d.Paths {
+		for _, entry := range d.r.e.Entries(path.Group) {
+			if entry.Member.IsNobody() && !slices.Contains(list, entry.Member) {
+				list = append(list, entry.Member)
+			}
+		}
+	}
+	return list
+}
+
 // EachMembership calls visit with every person's direct membership in a group:
 // what it wants of a default message without a sender, and where it stands.
 func (r *Resolver) EachMembership(group estate.ID, visit func(person estate.ID, wish Wish, place estate.Place)) {
-	r.eachMembership(&Delivery{Group: group}, visit)
+	r.eachMembership(&Query{Group: group}, visit)
 }
 
-// EachWish calls visit with every person's direct membership in a group: what it wants of
-// a message without a sender.
-func (r *Resolver) EachWish(group estate.ID, m Message, visit func(person estate.ID, wish Wish)) {
-	r.eachMembership(&Delivery{Group: group, message: m}, func(person estate.ID, wish Wish, _ estate.Place) {
-		visit(person, wish)
-	})
-}
-
-func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish Wish, place estate.Place)) {
-	group := d.Group
+func (r *Resolver) eachMembership(q *Query, visit func(person estate.ID, wish Wish, place estate.Place)) {
+	group := q.Group
 	g := r.e.Group(group)
 	t := &r.tally
 	t.prepare(r.e.People())
@@ -105,7 +149,7 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 		if r.e.IsPerson(entry.Member) && first(entry.Member) {
 			visit(
 				entry.Member,
-				r.wish(g, entry.Member, entry.Membership(), d),
+				r.wish(g, entry.Member, entry.Membership(), q),
 				entry.Place,
 			)
 		}
@@ -113,20 +157,18 @@ func (r *Resolver) eachMembership(d *Delivery, visit func(person estate.ID, wish
 	for _, rule := range r.e.Rules(group) {
 		for it := r.Picks(rule).Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); first(id) {
-				visit(id, r.wish(g, id, rule.Membership, d), rule.Place)
+				visit(id, r.wish(g, id, rule.Membership, q), rule.Place)
 			}
 		}
 	}
 }
 
-// layAllOut finds the paths of d and counts what the memberships on them give. It
-// returns the path of each address that belongs to nobody.
-func (r *Resolver) layAllOut(d *Delivery) map[estate.ID]int32 {
-	d.Paths = r.findPaths(d.Group, d.sender, d.message)
-	r.tally.prepare(r.e.People())
-	var nobodies map[estate.ID]int32
+// layAllOut counts what the memberships on all paths give. It returns the path of each address that belongs to
+// nobody.
+func (d *Delivery) layAllOut() (nobodies map[estate.ID]int32) {
+	d.r.tally.prepare(d.r.e.People())
 	for i := range d.Paths {
-		r.layOut(d, int32(i), &nobodies)
+		d.r.layOut(d, int32(i), &nobodies)
 	}
 	return nobodies
 }
@@ -197,7 +239,7 @@ func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32
 				continue // an earlier entry counts
 			}
 			t.counted[person] = t.group
-			w := r.wish(g, entry.Member, entry.Membership(), d)
+			w := r.wish(g, entry.Member, entry.Membership(), &d.Query)
 			t.count(person, Recipient{entry.Member, outcomes(g.Kind, w.Copy, over), path, int32(i)})
 		}
 	}
@@ -220,7 +262,7 @@ func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32
 				continue
 			}
 			t.counted[person] = t.group
-			w := r.wish(g, member, rule.Membership, d)
+			w := r.wish(g, member, rule.Membership, &d.Query)
 			t.count(person, Recipient{member, outcomes(g.Kind, w.Copy, over), path, ^int32(i)})
 		}
 	}

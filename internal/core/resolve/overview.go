@@ -45,7 +45,7 @@ func (r *Resolver) invited(group estate.ID) int {
 		return r.survey.Invited(group)
 	}
 	invited := 0
-	for _, x := range r.Elsewhere(group, estate.None, nil, Message{Invitation: true}) {
+	for _, x := range r.Route(Query{Group: group, Message: Message{Invitation: true}}).Outcomes() {
 		if x.Outcome == Inbox {
 			invited++
 		}

@@ -52,19 +52,17 @@ type layout struct {
 	asked    []uint32 // by group: the message that its gate was asked about last
 	decision []Decision
 	message  uint32
-	over     func(estate.ID) bool // nil: paths may lead over all groups; see PathsOver
 }
 
 // findPaths returns the best path to every group that a message to a group
 // reaches, the best ones first: open before waiting before stopped, then the
 // shorter, then by the order of the entries along the chain. Without a sender,
 // all nested gates admit.
-func (r *Resolver) findPaths(group estate.ID, s *Sender, m Message) []Path {
+func (r *Resolver) findPaths(q *Query) []Path {
 	l := &r.layout
 	if l.reached == nil {
 		n := r.e.Groups()
 		*l = layout{
-			over:     l.over,
 			reached:  make([]bool, n),
 			passed:   make([]uint32, n),
 			asked:    make([]uint32, n),
@@ -80,7 +78,7 @@ func (r *Resolver) findPaths(group estate.ID, s *Sender, m Message) []Path {
 	// Each search goes from near to far, in the order of the entries.
 	for limit := PathOpen; limit <= PathStopped; limit++ {
 		var more bool
-		if paths, more = r.search(group, limit, paths, s, m); !more {
+		if paths, more = r.search(q, limit, paths); !more {
 			break
 		}
 	}
@@ -92,18 +90,18 @@ func (r *Resolver) findPaths(group estate.ID, s *Sender, m Message) []Path {
 
 // search goes through all groups whose own gate is no worse than limit, and
 // adds a way for each that has none yet. It reports whether it met a worse gate.
-func (r *Resolver) search(group estate.ID, limit PathState, paths []Path, s *Sender, m Message) ([]Path, bool) {
+func (r *Resolver) search(q *Query, limit PathState, paths []Path) ([]Path, bool) {
 	l := &r.layout
 	l.pass++
 	first := len(l.steps)
 	worse := false
 	enter := func(id estate.ID, from int, place estate.Place) {
-		if l.passed[id] == l.pass || l.over != nil && !l.over(id) {
+		if l.passed[id] == l.pass || q.Over != nil && !q.Over(id) {
 			return
 		}
 		decision, asked := Decision{}, false
 		if from >= 0 {
-			decision, asked = r.ownGate(id, s, m)
+			decision, asked = r.ownGate(id, q)
 		}
 		if StateOf(decision.Verdict) > limit {
 			worse = true
@@ -126,7 +124,7 @@ func (r *Resolver) search(group estate.ID, limit PathState, paths []Path, s *Sen
 			)
 		}
 	}
-	enter(group, -1, estate.Place{})
+	enter(q.Group, -1, estate.Place{})
 	for at := first; at < len(l.steps); at++ {
 		id := l.steps[at].group
 		if r.e.Group(id).Kind == estate.Mailbox {
@@ -142,14 +140,14 @@ func (r *Resolver) search(group estate.ID, limit PathState, paths []Path, s *Sen
 }
 
 // ownGate returns what the gate of a nested group says, and whether it is asked.
-func (r *Resolver) ownGate(group estate.ID, s *Sender, m Message) (Decision, bool) {
-	if s == nil || r.e.Settings().OpenNestedGates || r.e.Group(group).Kind == estate.Roster {
+func (r *Resolver) ownGate(group estate.ID, q *Query) (Decision, bool) {
+	if q.Sender == nil || r.e.Settings().OpenNestedGates || r.e.Group(group).Kind == estate.Roster {
 		return Decision{}, false
 	}
 	l := &r.layout
 	if l.asked[group] != l.message {
 		l.asked[group] = l.message
-		l.decision[group] = r.Judge(group, *s, m)
+		l.decision[group] = r.Judge(group, *q.Sender, q.Message)
 	}
 	return l.decision[group], true
 }

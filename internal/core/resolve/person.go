@@ -11,29 +11,34 @@ type Candidate struct {
 	recipient Recipient
 }
 
-// Follow returns all paths by which a message to a group comes to a person, in the order of
-// the paths, and a delivery that gives reasons for them. Without a sender (nil), all nested
-// gates admit.
-func (r *Resolver) Follow(group, person estate.ID, s *Sender, m Message) (*Delivery, []Candidate) {
-	d := &Delivery{Group: group, sender: s, message: m}
-	d.Paths = r.findPaths(group, s, m)
-	d.steps = append([]step(nil), r.layout.steps...)
+// To returns all paths by which a message comes to a person, in the order of the paths.
+func (d *Delivery) To(person estate.ID) []Candidate {
 	var candidates []Candidate
 	best := -1
 	for i, path := range d.Paths {
-		recipient, ok := r.membershipOutcome(d, int32(i), person)
+		recipient, ok := d.r.membershipOutcome(d, int32(i), person)
 		if !ok {
 			continue
 		}
 		if best < 0 || recipient.Outcome < candidates[best].recipient.Outcome {
 			best = len(candidates)
 		}
-		candidates = append(candidates, Candidate{Path: path, Outcome: r.final(recipient), recipient: recipient})
+		candidates = append(candidates, Candidate{Path: path, Outcome: d.r.final(recipient), recipient: recipient})
 	}
 	if best >= 0 {
 		candidates[best].Decides = true
 	}
-	return d, candidates
+	return candidates
+}
+
+// Best returns the path that counts for a person, with what it gives, and false if nothing of the message is for them.
+func (d *Delivery) Best(person estate.ID) (Candidate, bool) {
+	for _, c := range d.To(person) {
+		if c.Decides {
+			return c, true
+		}
+	}
+	return Candidate{Outcome: Nothing}, false
 }
 
 // membershipOutcome returns what a person's membership in the group of a path
@@ -68,7 +73,7 @@ func (r *Resolver) membershipOutcome(d *Delivery, path int32, person estate.ID) 
 	default:
 		return recipient, false
 	}
-	recipient.Outcome = outcomes(g.Kind, r.wish(g, person, says, d).Copy, d.Paths[path].State)
+	recipient.Outcome = outcomes(g.Kind, r.wish(g, person, says, &d.Query).Copy, d.Paths[path].State)
 	return recipient, true
 }
 

@@ -33,7 +33,7 @@ func TestReaders(t *testing.T) {
 				if !r.e.Inside(s.ID) {
 					continue // whose own message may not come back
 				}
-				want := r.Deliver(group, &s, m)
+				want := r.Deliver(Query{Group: group, Sender: &s, Message: m})
 				got := x.Deliver(s)
 				said := func(d *Delivery) (list []string) {
 					for _, one := range d.Recipients {

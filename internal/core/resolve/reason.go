@@ -34,7 +34,7 @@ type Wish struct {
 }
 
 // wish returns what a person's membership in a group wants of a message.
-func (r *Resolver) wish(g *estate.Group, person estate.ID, says estate.Membership, d *Delivery) Wish {
+func (r *Resolver) wish(g *estate.Group, person estate.ID, says estate.Membership, q *Query) Wish {
 	var w Wish
 	switch {
 	case says.Copy != estate.CopyUnset:
@@ -50,9 +50,9 @@ func (r *Resolver) wish(g *estate.Group, person estate.ID, says estate.Membershi
 	switch {
 	case says.Paused:
 		w.Copy, w.Muting = estate.CopyNone, MutedPaused
-	case g.NoEcho && (d.own || d.sender != nil && d.sender.ID == person):
+	case g.NoEcho && q.isBy(person):
 		w.Copy, w.Muting = estate.CopyNone, MutedEcho
-	case d.message.Invitation:
+	case q.Message.Invitation:
 		invitations := says.Invitations
 		if invitations == estate.InvitationsUnset {
 			invitations = g.Invitations
@@ -98,11 +98,11 @@ func (r *Resolver) Reason(d *Delivery, recipient Recipient) Reason {
 	case recipient.member < 0:
 		rule := r.e.Rules(path.Group)[^recipient.member]
 		reason.Listed, reason.Rule = rule.Place, true
-		reason.Wish = r.wish(g, recipient.ID, rule.Membership, d)
+		reason.Wish = r.wish(g, recipient.ID, rule.Membership, &d.Query)
 	default:
 		entry := r.e.Entries(path.Group)[recipient.member]
 		reason.Listed = entry.Place
-		reason.Wish = r.wish(g, recipient.ID, entry.Membership(), d)
+		reason.Wish = r.wish(g, recipient.ID, entry.Membership(), &d.Query)
 	}
 	reason.Mailbox = r.e.Person(recipient.ID).Mailbox
 	return reason

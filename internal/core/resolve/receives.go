@@ -49,7 +49,7 @@ func (r *Resolver) receivesOf(group estate.ID) *receives {
 	if x.group == group {
 		return x
 	}
-	x.group, x.paths = group, r.findPaths(group, nil, Message{})
+	x.group, x.paths = group, r.findPaths(&Query{Group: group})
 	x.chains = r.chainPrints(x.paths)
 	x.round++
 	x.touched = x.touched[:0]
@@ -119,7 +119,7 @@ func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
 		}
 	} else {
 		own.people = make([]uint32, 0, len(entries))
-		r.EachWish(group, Message{Invitation: invitation}, func(person estate.ID, wish Wish) {
+		r.eachMembership(&Query{Group: group, Message: Message{Invitation: invitation}}, func(person estate.ID, wish Wish, _ estate.Place) {
 			add(person, outcomes(kind, wish.Copy, PathOpen))
 		})
 	}
@@ -206,14 +206,6 @@ func (r *Resolver) Receipt(group, person estate.ID) (Outcome, bool) {
 		return Nothing, false
 	}
 	return x.outcome(index), true
-}
-
-// Reaches reports whether a message to a group has an outcome for any person.
-func (r *Resolver) Reaches(group estate.ID) bool {
-	if r.survey != nil {
-		return r.survey.Reaches(group)
-	}
-	return len(r.receivesOf(group).touched) > 0
 }
 
 // A Fingerprint stands for a group's kind and for who gets what of its mail, over

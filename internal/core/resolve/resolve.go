@@ -22,7 +22,7 @@ type Resolver struct {
 	layout    layout
 	tally     tally
 	further   []Sender                      // see FurtherAddresses
-	edge      map[Message][]*roaring.Bitmap // see AtEdge
+	edge      map[Message][]*roaring.Bitmap // see Deciding
 	survey    *Survey                       // see Survey
 }
 
@@ -115,12 +115,9 @@ func (r *Resolver) DecidingRule(group estate.ID, d Decision) *estate.GateRule {
 // Judge returns what the own gate of a group says, whatever the edge. Mail to a roster is
 // refused whatever its gate.
 func (r *Resolver) Judge(group estate.ID, s Sender, m Message) Decision {
-	g := r.e.Group(group)
-	if g.Kind != estate.Roster {
-		for i, rule := range g.Gate {
-			if r.Eval(group, rule.Selector, s, m) {
-				return Decision{Verdict: rule.Verdict, Rule: i + 1}
-			}
+	for i, rule := range r.gate(group) {
+		if r.Eval(group, rule.Selector, s, m) {
+			return Decision{Verdict: rule.Verdict, Rule: i + 1}
 		}
 	}
 	return Decision{Verdict: estate.Refuse}
@@ -155,25 +152,23 @@ type Tried struct {
 	Answers []selector.Truth
 }
 
-// TraceEdge returns the rules of the edge that are asked, up to the one that decides. It
-// agrees with Edge.
-func (r *Resolver) TraceEdge(s Sender, m Message) []Tried {
-	return r.trace(estate.None, r.e.Settings().Edge, s, m)
+// gate returns the rules of a group's own gate, or with None those of the edge. Mail to a roster is refused
+// without a rule.
+func (r *Resolver) gate(group estate.ID) []estate.GateRule {
+	if group == estate.None {
+		return r.e.Settings().Edge
+	}
+	if g := r.e.Group(group); g.Kind != estate.Roster {
+		return g.Gate
+	}
+	return nil
 }
 
 // Trace returns the rules of a group's own gate that are asked, up to the one that
-// decides. It agrees with Judge.
+// decides. It agrees with Judge; with None it is about the edge, and agrees with Edge.
 func (r *Resolver) Trace(group estate.ID, s Sender, m Message) []Tried {
-	g := r.e.Group(group)
-	if g.Kind == estate.Roster {
-		return nil
-	}
-	return r.trace(group, g.Gate, s, m)
-}
-
-func (r *Resolver) trace(group estate.ID, rules []estate.GateRule, s Sender, m Message) []Tried {
 	var trace []Tried
-	for i, rule := range rules {
+	for i, rule := range r.gate(group) {
 		matched, answers := selector.Witness(rule.Selector, r.asker(group, s, m))
 		trace = append(trace, Tried{i + 1, matched, answers})
 		if matched {
@@ -185,38 +180,32 @@ func (r *Resolver) trace(group estate.ID, rules []estate.GateRule, s Sender, m M
 
 // Deciding returns, for each rule of a group's own gate, the people and groups for
 // whom it decides when they write from their main address: rule 1 at 0. Mail to a
-// roster is refused without a rule. The sets are not to be changed.
+// roster is refused without a rule. With None it is about the edge. The sets are not to be changed.
 func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
-	g := r.e.Group(group)
-	if g.Kind == estate.Roster {
-		return nil
+	if group != estate.None {
+		return r.deciding(group, m)
 	}
-	return r.deciding(group, g.Gate, m)
-}
-
-// AtEdge returns what Deciding does, of the rules of the edge.
-func (r *Resolver) AtEdge(m Message) []*roaring.Bitmap {
 	if classes, known := r.edge[m]; known {
 		return classes
 	}
 	if r.edge == nil {
 		r.edge = map[Message][]*roaring.Bitmap{}
 	}
-	classes := r.deciding(estate.None, r.e.Settings().Edge, m)
-	r.edge[m] = classes
-	return classes
+	r.edge[m] = r.deciding(group, m)
+	return r.edge[m]
 }
 
 // Stopped returns those whom the edge refuses or drops, or nil where there is no edge.
 func (r *Resolver) Stopped(m Message) *roaring.Bitmap {
-	classes := r.AtEdge(m)
+	classes := r.Deciding(estate.None, m)
 	if len(classes) == 0 {
 		return nil
 	}
 	return roaring.FastOr(classes...)
 }
 
-func (r *Resolver) deciding(group estate.ID, rules []estate.GateRule, m Message) []*roaring.Bitmap {
+func (r *Resolver) deciding(group estate.ID, m Message) []*roaring.Bitmap {
+	rules := r.gate(group)
 	decided := roaring.New()
 	classes := make([]*roaring.Bitmap, len(rules))
 	for i, rule := range rules {
@@ -252,7 +241,7 @@ func (r *Resolver) Posters(group estate.ID, m Message) []Class {
 // Decided returns what Posters does but for those for whom no rule decides.
 func (r *Resolver) Decided(group estate.ID, m Message) []Class {
 	var list []Class
-	for i, class := range r.AtEdge(m) {
+	for i, class := range r.Deciding(estate.None, m) {
 		list = append(list, Class{Decision{Verdict: r.e.Settings().Edge[i].Verdict, Edge: i + 1}, class})
 	}
 	stopped := r.Stopped(m)

@@ -130,7 +130,7 @@ func TestRosterTakesNoMail(t *testing.T) {
 	if classes := r.Posters(g, Message{}); len(classes) != 1 || classes[0].Senders.GetCardinality() != 2 {
 		t.Errorf("posters of a roster: %v", classes)
 	}
-	if d := r.Deliver(g, &s, Message{}); len(d.Recipients) != 1 || d.Recipients[0].Outcome != Inbox {
+	if d := r.Deliver(Query{Group: g, Sender: &s}); len(d.Recipients) != 1 || d.Recipients[0].Outcome != Inbox {
 		t.Errorf("its people: %+v", d.Recipients)
 	}
 }
@@ -251,7 +251,7 @@ func TestReasons(t *testing.T) {
 	b.b.AddRule(top, estate.MemberRule{Filter: filter, Membership: estate.Membership{Copy: estate.CopyReplies}, Place: estate.Place{Line: 7}})
 	r := b.resolver(1)
 	s := r.Sender(at("echo"))
-	d := r.Deliver(top, &s, Message{})
+	d := r.Deliver(Query{Group: top, Sender: &s})
 	want := map[string]struct {
 		outcome Outcome
 		check   func(Reason) bool
@@ -280,7 +280,7 @@ func TestReasons(t *testing.T) {
 	if place := r.Estate().Group(top).Where("copy"); place.Line != 4 {
 		t.Errorf("copy is said at %+v", place)
 	}
-	invited := r.Deliver(top, nil, Message{Invitation: true})
+	invited := r.Deliver(Query{Group: top, Message: Message{Invitation: true}})
 	for _, recipient := range invited.Recipients {
 		if name := r.Estate().Address(recipient.ID).String(); name == "echo@kelp.example" && recipient.Outcome != Nothing {
 			t.Errorf("an invitation, with copy digest: %s", recipient.Outcome)
@@ -310,7 +310,7 @@ func TestWays(t *testing.T) {
 	b.member(last, "ada", estate.Membership{})
 	r := b.resolver(1)
 	s := r.Sender(at("x@out.example"))
-	d := r.Deliver(top, &s, Message{})
+	d := r.Deliver(Query{Group: top, Sender: &s})
 	var got []string
 	for _, path := range d.Paths {
 		var names []string
@@ -374,7 +374,7 @@ func TestDeepNesting(t *testing.T) {
 	b.member(depth-1, "ada", estate.Membership{})
 	r := b.resolver(1)
 	s := r.Sender(at("ada"))
-	d := r.Deliver(0, &s, Message{})
+	d := r.Deliver(Query{Group: 0, Sender: &s})
 	if len(d.Paths) != depth || len(d.Recipients) != depth+1 || d.Recipients[0].Outcome != Inbox {
 		t.Fatalf("%d ways and %d recipients", len(d.Paths), len(d.Recipients))
 	}

@@ -134,7 +134,7 @@ func (r *Resolver) mailCode(group estate.ID) (*Decision, *Delivery) {
 	sender := r.Sender(r.e.Settings().CodeSender)
 	code := Message{Automatic: true}
 	decision := r.Post(group, sender, code)
-	return &decision, r.Deliver(group, &sender, code)
+	return &decision, r.Deliver(Query{Group: group, Sender: &sender, Message: code})
 }
 
 // May returns the people who are allowed an action with a group, and whether

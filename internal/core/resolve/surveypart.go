@@ -55,7 +55,7 @@ func (p *part) cut() {
 		p.blocks[b] = make([]cell, 0, n)
 	}
 	last := make([]uint32, p.to-p.from) // 1 + the last group that named them
-	plain, invitation := &Delivery{}, &Delivery{message: Message{Invitation: true}}
+	plain, invitation := &Query{}, &Query{Message: Message{Invitation: true}}
 	each(func(group estate.ID, entry *estate.Entry, index int) {
 		b := index / blockSize
 		c := cell{group: uint32(group), bit: uint16(index % blockSize)}
@@ -72,7 +72,7 @@ func (p *part) cut() {
 }
 
 // lay notes what a membership gives, over an open path.
-func (p *part) lay(c *cell, group, person estate.ID, says estate.Membership, plain, invitation *Delivery) {
+func (p *part) lay(c *cell, group, person estate.ID, says estate.Membership, plain, invitation *Query) {
 	g := p.r.e.Group(group)
 	wish := p.r.wish(g, person, says, plain)
 	c.outcome = outcomes(g.Kind, wish.Copy, PathOpen)
@@ -147,7 +147,7 @@ func (p *part) give(one cell) {
 // pick adds whom rules pick, and returns those of them who are asked about.
 func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 	var picked []cell
-	plain, invitation := &Delivery{}, &Delivery{message: Message{Invitation: true}}
+	plain, invitation := &Query{}, &Query{Message: Message{Invitation: true}}
 	for _, id := range p.rules {
 		named := listed[id]
 		for _, rule := range p.r.e.Rules(id) {
