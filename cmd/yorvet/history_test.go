@@ -196,7 +196,7 @@ func TestHistoryWithoutStore(t *testing.T) {
 		t.Errorf("a store is named: %s%s", r.stdout, r.stderr)
 	}
 	k.ask("check")
-	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "1 run in") {
+	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "1 result in") {
 		t.Errorf("it is kept now: %s%s", r.stdout, r.stderr)
 	}
 }
