@@ -188,7 +188,7 @@ func TestHistoryWithoutStore(t *testing.T) {
 	if r := k.ask("check"); r.code != plain.code || r.stderr != "" {
 		t.Errorf("without a store: %d, %s", r.code, r.stderr)
 	}
-	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "0 runs") || !strings.Contains(r.stdout, "Nothing is kept") {
+	if r := k.ask("history"); r.code != 0 || !strings.Contains(r.stdout, "0 results") || !strings.Contains(r.stdout, "Nothing is kept") {
 		t.Errorf("there is a store now: %s%s", r.stdout, r.stderr)
 	}
 	k.env = []string{"YORVET_STORE=" + filepath.Join(k.dir, "later.db")}
