@@ -28,12 +28,12 @@ type Agent struct {
 	Connections *connections.Connections // with their secrets
 	Run         string                   // only the run of this ID; "": all
 	State       string                   // a folder that holds its identity; "": it has none that lasts
-	// Standing is told how far a run is, now and then; nil: nobody is.
+	// OnProgress gets how far a run is, now and then; nil: nobody asks.
 	OnProgress func(store.Progress)
 	// Sent is called once, when all messages of a run have been sent; nil: nothing is.
 	Sent func(ctx context.Context)
-	// Trouble is told what keeps the agent from its work: the store that does not answer, a login
-	// that fails. nil: nobody is.
+	// OnError gets what keeps the agent from its work: the store that does not answer, a login
+	// that fails. nil: nobody asks.
 	OnError func(text string)
 
 	identity *identity
@@ -392,7 +392,7 @@ func Ends(t store.Progress) time.Time {
 	return sent.Add(t.Terms.Patience)
 }
 
-// Grace is how long a run may take besides sending and patience.
+// Grace is how long a run may take apart from sending and patience.
 const Grace = 3 * time.Second
 
 func later(a, b time.Time) time.Time {

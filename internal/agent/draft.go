@@ -9,7 +9,7 @@ import (
 	"yorvet.example/yorvet/internal/mail/read"
 )
 
-// A Draft is what whoever sends a message of a run has to know.
+// A Draft is what anyone who sends a message of a run has to know.
 type Draft struct {
 	From      string `json:"from"`
 	By        string `json:"by,omitempty"`     // who submits it in the name of From

@@ -18,7 +18,7 @@ type identity struct {
 	file   *os.File
 }
 
-// mostIdentities is how many agents share a state folder at most, besides those without an identity
+// mostIdentities is how many agents share a state folder at most, apart from those without an identity
 // that lasts.
 const mostIdentities = 32
 

@@ -190,7 +190,7 @@ func (x *visitor) report(ctx context.Context, r mailbox.Report, began time.Time,
 			f.Certain = false
 		}
 		f.Next = x.a.Store.Now().Add(min(x.run.Terms.LookEvery, holdEvery))
-		if x.a.Run == "" { // else it is told with what was seen
+		if x.a.Run == "" { // else it is reported with what was seen
 			x.a.trouble(ctx, r.Err)
 		}
 	} else {

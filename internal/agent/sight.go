@@ -142,7 +142,7 @@ func (w *wanted) sight(item mailbox.Item, now time.Time) []sighting {
 		}
 		if what != "" {
 			s := sighting{n, what, detailsOf(m, item.Role)}
-			if what == Code { // it came: what it says is for whoever may write
+			if what == Code { // it came: what it says is for anyone who may write
 				s.details = Details{Role: item.Role, From: texts(m.From)}
 			}
 			if m.Bounce != nil {
@@ -182,12 +182,12 @@ func (c *wantedCase) what(m *read.Message, account string) string {
 	return ""
 }
 
-// wrote reports whether a message is from whoever wrote the case.
+// wrote reports whether a message is from the author of the case.
 func (c *wantedCase) wrote(m *read.Message) bool {
 	return slices.ContainsFunc(m.From, func(a address.Address) bool { return a.Key() == c.from })
 }
 
-// isSuccess reports whether a notice of delivery tells of no failure and no delay.
+// isSuccess reports whether a notice of delivery reports no failure and no delay.
 func isSuccess(list []read.Failure) bool {
 	return len(list) > 0 && !slices.ContainsFunc(list, func(f read.Failure) bool {
 		return f.Action == "failed" || f.Action == "" || f.Action == "delayed"

@@ -10,7 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 )
 
-// Whoever may write to a store plants what they like in it. These are the bounds of what an agent does
+// Anyone who may write to a store plants what they like in it. These are the bounds of what an agent does
 // for a run, whatever its rows say: see docs/agents.md.
 const (
 	mostAge   = 8 * 24 * time.Hour // how far back mailboxes are searched

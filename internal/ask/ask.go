@@ -17,7 +17,7 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// A Place is where a question is asked: of which estate, for which day, and by whom.
+// A Place is where a question is asked: of which estate, for which day, and who asks.
 type Place struct {
 	Path    string       // of the estate: a file, a folder or a source
 	Named   bool         // somebody named it: only then may it be a source
@@ -25,10 +25,10 @@ type Place struct {
 	Version string       // of the program
 	Store   *store.Store // where runs are kept; nil: nowhere
 
-	Warn     func(text string)                     // is told what goes wrong besides
-	Note     func(line string)                     // is told of what stands beside an answer
+	Warn     func(text string)                     // gets what goes wrong as well
+	Note     func(line string)                     // gets what stands beside an answer
 	Agree    func(question, otherwise string) bool // asks somebody; nil: nobody is there to be asked
-	Progress func(store.Progress)                  // is told how far a run of probes is
+	Progress func(store.Progress)                  // gets how far a run of probes is
 	Loaded   func()                                // is called once the estate is loaded
 }
 

@@ -125,7 +125,7 @@ func (d *Desk) ParsePeople(flag, text string) (selector.Expr, error) {
 	return x, nil
 }
 
-// EachPicked calls visit with the people whom a selector picks for a group.
+// EachPicked calls visit with the people that a selector picks for a group.
 func (d *Desk) EachPicked(group estate.ID, x selector.Expr, visit func(estate.ID)) {
 	// What asks nothing about the group picks the same people for all.
 	key, aboutGroup := x.String(), false

@@ -13,7 +13,7 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// Evaluated loads the estate anew, with its files as the store keeps them. An estate that is
+// Evaluated loads the estate again, with its files as the store keeps them. An estate that is
 // a source is not kept.
 func (d *Desk) Evaluated(ctx context.Context, at *Place) (probe.Evaluated, error) {
 	if source.Is(at.Path) {

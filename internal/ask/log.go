@@ -38,7 +38,7 @@ type logReader struct {
 	query   trail.Query
 	words   string                    // what is asked, behind "messages"
 	in      string                    // in whose name
-	person  estate.ID                 // of the estate, whom messages are to be for, or None
+	person  estate.ID                 // of the estate, who messages are to be for, or None
 	isTheir func(address string) bool // reports whether an address is the person's
 	options maillog.Options
 }
@@ -129,7 +129,7 @@ func (q *logReader) prepare() (err error) {
 }
 
 // mailboxCalled returns the address of the person whose mailbox has a name, where something was written
-// to a domain: of that domain, or else the only one of the estate; "" where there is none.
+// to a domain: of that domain, or else the only one of the estate; "" if there is none.
 func (q *logReader) mailboxCalled(name, domain string) string {
 	var found []string
 	for _, d := range append([]string{domain}, DomainsOf(q.Estate)...) {
@@ -315,7 +315,7 @@ func (q *logReader) answer(ctx context.Context) (*present.Log, error) {
 	return a, nil
 }
 
-// Rows gives all messages to add as they are found, however many; zone is that of times as they are told.
+// Rows gives all messages to add as they are found, however many; zone is that of times as they are shown.
 func (q *Log) Rows(ctx context.Context, at *Place, begin func(zone *time.Location) (add func(*trail.Story))) error {
 	r, err := q.open(ctx, at)
 	if err != nil {
@@ -325,7 +325,7 @@ func (q *Log) Rows(ctx context.Context, at *Place, begin func(zone *time.Locatio
 	return err
 }
 
-// Follow tells of messages as the logs grow, until ctx ends or tell fails.
+// Follow reports messages as the logs grow, until ctx ends or tell fails.
 func (q *Log) Follow(ctx context.Context, at *Place, tell func(*trail.Story, *time.Location) error) error {
 	if q.Map != "" {
 		return Errorf("--map and --follow exclude each other: a trace does not grow")

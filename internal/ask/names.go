@@ -11,13 +11,13 @@ import (
 	"yorvet.example/yorvet/internal/core/nearest"
 )
 
-// mostCandidates is how many are named of those whom a text may mean.
+// mostCandidates is how many are named of those that a text may mean.
 const mostCandidates = 5
 
-// Whose says whom a name without a domain may mean.
+// Whose says who a name without a domain may mean.
 type Whose uint8
 
-// Whom a name may mean.
+// Who a name may mean.
 const (
 	Anybody Whose = iota
 	OfGroups
@@ -57,7 +57,7 @@ func (d *Desk) Addresses(who Whose) iter.Seq2[estate.ID, address.Address] {
 	}
 }
 
-// ByLocalPart returns the one whom a local part means, if text is one and it is unique.
+// ByLocalPart returns the one who a local part means, if text is one and it is unique.
 // What it may mean otherwise is an error.
 func (d *Desk) ByLocalPart(text string, who Whose) (id estate.ID, ok bool, err error) {
 	if text == "" || strings.Contains(text, "@") {
@@ -79,7 +79,7 @@ func (d *Desk) ByLocalPart(text string, who Whose) (id estate.ID, ok bool, err e
 	return estate.None, false, Errorf("%s may be %s; name the whole address", text, someOf(names))
 }
 
-// ByName returns the person whom a name means, or some of its words, if that is one
+// ByName returns the person that a name means, or some of its words, if that is one
 // alone. What it may mean otherwise is an error.
 func (d *Desk) ByName(text string) (id estate.ID, ok bool, err error) {
 	words := strings.Fields(strings.ToLower(text))
@@ -236,7 +236,7 @@ func (d *Desk) Address(flag, text string) (address.Address, error) {
 	return a, nil
 }
 
-// Person returns the person whom an argument names.
+// Person returns the person that an argument names.
 func (d *Desk) Person(text string) (estate.ID, error) {
 	if id, ok, err := d.ByLocalPart(text, OfPeople); ok || err != nil {
 		return id, err

@@ -24,7 +24,7 @@ import (
 type Probe struct {
 	Groups Groups
 	Kinds  []string // of cases; none: all
-	From   string   // from everyone whom a selector picks, rather than the usual cases; "": these
+	From   string   // from everyone that a selector picks, rather than the usual cases; "": these
 	Expect []string // the messages that files of expectations speak of, rather than the usual cases
 	Sample int      // so many cases at most; 0: all
 	SendAs string   // instead: a group, as everyone who may send as it
@@ -202,7 +202,7 @@ func (q *Probe) Ask(ctx context.Context, at *Place) (*Result, error) {
 	return q.Send(ctx, at, d)
 }
 
-// ErrNotAgreed says that nothing is sent, as whoever was asked did not agree.
+// ErrNotAgreed says that nothing is sent, as anyone who was asked did not agree.
 var ErrNotAgreed = errors.New("nothing is sent")
 
 // Send is Ask with the estate and the connections loaded.
@@ -383,7 +383,7 @@ func (q *Probe) judge(ctx context.Context, at *Place, d *Desk, run *probe.Run, b
 		Kept: func() *history.Outcome { return at.probe(began, a) }}, nil
 }
 
-// probe returns what is kept of a probe besides its own run: what was not as predicted. A message is known by its kind,
+// probe returns what is kept of a probe apart from its own run: what was not as predicted. A message is known by its kind,
 // its group and who sent it, which are the same in the next run; its number is not.
 func (at *Place) probe(began time.Time, a *present.Probe) *history.Outcome {
 	o := at.outcome("probe", began, a)

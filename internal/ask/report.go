@@ -61,7 +61,7 @@ func (d *Desk) AboutOne(c *report.Choice, id estate.ID) {
 	}
 }
 
-// Choice gathers what a page shows besides the estate.
+// Choice gathers what a page shows apart from the estate.
 func (q *Report) Choice(ctx context.Context, at *Place, d *Desk) (report.Choice, error) {
 	c := report.Choice{Person: estate.None, Places: true, Day: d.Resolver.Today().String(),
 		Made: clock.Now().UTC().Format(time.RFC3339)}

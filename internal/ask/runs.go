@@ -26,7 +26,7 @@ func agentOf(one *store.Agent, offer connections.Offer) present.RunAgent {
 	return out
 }
 
-// UnderWay tells of the agents at work what they work on, and of the runs that are open how far they are
+// UnderWay reports what the agents at work do, and how far the open runs are
 // and what nobody does.
 func UnderWay(ctx context.Context, st *store.Store, list []store.Run, a *present.Runs) error {
 	agents, err := st.Agents(ctx)
@@ -70,7 +70,7 @@ func UnderWay(ctx context.Context, st *store.Store, list []store.Run, a *present
 	return nil
 }
 
-// KeptRuns tells of the runs of a store, the newest first.
+// KeptRuns reports the runs of a store, the newest first.
 func KeptRuns(list []store.Run, where string) *present.Runs {
 	a := &present.Runs{Store: where, All: len(list), Runs: []present.KeptRun{}, Agents: []present.RunAgent{}}
 	for _, r := range list {

@@ -45,7 +45,7 @@ func newAccept(streams Streams) *cli.Command {
 	}
 }
 
-// accept proposes that findings of a check are meant to be.
+// accept proposes that findings of a check are intended.
 func (c *changer) accept(check *hazard.Check) error {
 	a := estate.Acceptance{Hazard: check.Name, Because: c.cmd.String("because"), Address: c.cmd.String("address")}
 	for _, arg := range c.cmd.Args().Slice()[1:] {

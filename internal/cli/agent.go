@@ -95,7 +95,7 @@ func progressOf(t store.Progress) string {
 	return t.State
 }
 
-// warn tells of trouble that does not end a command.
+// warn reports trouble that does not end a command.
 func warn(streams Streams, text string) {
 	fmt.Fprintln(streams.Err, "yorvet: "+present.Clean(secret.Hide(text)))
 }

@@ -123,7 +123,7 @@ func cacheOfUser() *estatefile.Cache {
 	return cache
 }
 
-// tell tells of the error of a command, and returns the exit code.
+// tell reports the error of a command, and returns the exit code.
 func tell(ctx context.Context, err error, w io.Writer) int {
 	switch {
 	case err == nil:

@@ -45,7 +45,7 @@ type changer struct {
 	draft       *estatefile.Draft
 	path        string       // of the estate
 	undoes      int          // the number of the change that this one takes back, or 0
-	tally       *pastedTally // of what was pasted, or nil
+	tally       *pastedTally // of the pasted list, or nil
 	about       string       // what is made, in words
 	notes       []string
 	noted       map[string]bool                            // which of them there are
@@ -56,10 +56,10 @@ type changer struct {
 	pastedNames map[string]byName                          // by name: who it was found to be
 	input       func() (string, error)                     // what --from names
 	refused     error                                      // why the change is not made, though it may be looked at
-	after       error                                      // what went wrong besides
+	after       error                                      // what went wrong as well
 }
 
-// note tells of something besides the change.
+// note reports something apart from the change.
 func (c *changer) note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if c.noted == nil {
@@ -71,13 +71,13 @@ func (c *changer) note(format string, args ...any) {
 	}
 }
 
-// leaveOut tells of something that was asked for and is not done.
+// leaveOut reports something that was asked for and is not done.
 func (c *changer) leaveOut(format string, args ...any) {
 	c.note(format, args...)
 	c.wrong = true
 }
 
-// mostAttempts is how often a change is worked out anew when others change the
+// mostAttempts is how often a change is worked out again when others change the
 // estate meanwhile.
 const mostAttempts = 20
 
@@ -236,7 +236,7 @@ func linkOutside(folder, name string) (where string, leaves bool) {
 	named, err := filepath.Abs(name)
 	within, err2 := filepath.Abs(folder)
 	if err != nil || err2 != nil || !below(within, named) {
-		return "", false // what is named elsewhere is meant to be there
+		return "", false // what is named elsewhere should be there
 	}
 	where, err = localfile.Real(name)
 	real, err2 := localfile.Real(folder)
@@ -290,7 +290,7 @@ func agreed(ctx context.Context, streams Streams, question, otherwise string) bo
 	return false
 }
 
-// warnManaged tells of groups that are managed elsewhere.
+// warnManaged reports groups that are managed elsewhere.
 func (c *changer) warnManaged(groups ...estate.ID) {
 	by := map[string]int{}
 	var systems []string

@@ -15,7 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/store"
 )
 
-// allEstatesFlag is for whoever runs a store.
+// allEstatesFlag is for anyone who runs a store.
 func allEstatesFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "all-estates", Usage: "of all estates of the store, for those who run it", Local: true}
 }

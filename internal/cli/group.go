@@ -166,7 +166,7 @@ func (c *changer) settingsOfGroup(said map[string][]string) error {
 	return nil
 }
 
-// aboutPreset says what a preset means, but for what is said otherwise, which is told as it
+// aboutPreset says what a preset means, but for what is said otherwise, which is shown as it
 // will be.
 func aboutPreset(p *preset.Preset, before, said map[string][]string) string {
 	var own []string
@@ -385,7 +385,7 @@ func (c *changer) listedIn(s setting) ([]string, error) {
 	return c.listed(s.Setting, s.Texts)
 }
 
-// listed returns the addresses of those whom a flag or setting names as owners or
+// listed returns the addresses of those that a flag or setting names as owners or
 // moderators: by address, or by a local part that is unique.
 func (c *changer) listed(what string, texts []string) ([]string, error) {
 	var list []string

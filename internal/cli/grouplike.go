@@ -60,7 +60,7 @@ type wanted struct {
 	notes   []string
 }
 
-// wanted returns the people whom the command line and --from name.
+// wanted returns the people that the command line and --from name.
 func (s *session) wanted() (*wanted, error) {
 	text := strings.Join(s.cmd.Args().Slice(), "\n")
 	if from := s.cmd.String("from"); from != "" {
@@ -97,7 +97,7 @@ func (s *session) wanted() (*wanted, error) {
 	return w, nil
 }
 
-// want adds whom an address means.
+// want adds who an address means.
 func (s *session) want(w *wanted, a address.Address) {
 	id, known := s.Estate.Find(a)
 	switch {

@@ -61,7 +61,7 @@ func splitConditions(args []string) (groups, conditions []string) {
 	return groups, conditions
 }
 
-// fulfils reports whether a setting of a group is as it is said.
+// fulfils reports whether a setting of a group has the given value.
 func (s *session) fulfils(group estate.ID, said setting) bool {
 	known, _ := estate.GroupSetting(said.Setting)
 	holds := known.Holds(s.Estate, s.Estate.Group(group))

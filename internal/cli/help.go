@@ -12,7 +12,7 @@ import (
 	"yorvet.example/yorvet/internal/present"
 )
 
-// topic is something that yorvet help tells of besides commands.
+// topic is something that yorvet help reports apart from commands.
 type topic struct{ name, file, about string }
 
 // topics returns all topics of help.

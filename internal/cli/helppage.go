@@ -41,7 +41,7 @@ func helpOf(cmd *cli.Command) *present.Help {
 	if cmd.ArgsUsage != "" {
 		usage += " " + cmd.ArgsUsage
 	}
-	if len(cmd.VisibleFlags()) > 1 { // besides --help
+	if len(cmd.VisibleFlags()) > 1 { // apart from --help
 		usage += " [OPTIONS]"
 	}
 	help := &present.Help{Usage: usage, About: cmd.Usage, Text: paragraphs(cmd.Description)}

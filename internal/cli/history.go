@@ -150,7 +150,7 @@ func (s *session) showResult(st *store.Store, name string) error {
 	return s.print(a)
 }
 
-// historyOf tells of a group or person, whom the estate need not know any more.
+// historyOf reports on a group or person that the estate may no longer know.
 func (s *session) historyOf(st *store.Store, text string) error {
 	who, err := s.formerAddress(text)
 	if err != nil {

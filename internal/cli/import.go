@@ -355,7 +355,7 @@ func guard(cmd *cli.Command, e *estate.Estate, groups, memberships, people int) 
 	return nil
 }
 
-// guardSources refuses a change in which a source, whoever manages its groups, has lost half of
+// guardSources refuses a change in which a source, even one that does not manage its groups, has lost half of
 // what it had, or all: it may have been cut off, or have lost a column.
 func guardSources(cmd *cli.Command, gone directory.Gone) error {
 	for _, name := range slices.Sorted(maps.Keys(gone.Shrunk)) {
@@ -385,7 +385,7 @@ func guardSources(cmd *cli.Command, gone directory.Gone) error {
 func guardOpening(cmd *cli.Command, c *changer) error {
 	later, err := c.draft.Estate()
 	if err != nil {
-		return nil // which is told when it is written
+		return nil // which is reported when it is written
 	}
 	now := resolve.New(later, c.Resolver.Today())
 	admits := func(r *resolve.Resolver, g estate.ID) bool {

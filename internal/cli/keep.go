@@ -68,7 +68,7 @@ func (s *session) record(o *history.Outcome) {
 	}
 }
 
-// whatOf returns what a command was asked for besides its estate, as it stands on the command line.
+// whatOf returns what a command was asked for apart from its estate, as it stands on the command line.
 func whatOf(cmd *cli.Command, flags ...string) string {
 	parts := append([]string{}, cmd.Args().Slice()...)
 	for _, name := range flags {

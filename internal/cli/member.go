@@ -275,7 +275,7 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 	return touched
 }
 
-// bringsIn names what makes somebody a member of a group besides an entry.
+// bringsIn names what makes somebody a member of a group apart from an entry.
 func (c *changer) bringsIn(g, person estate.ID) string {
 	for _, rule := range c.Estate.Rules(g) {
 		if rule.Filter == nil && c.Estate.Inside(person) {

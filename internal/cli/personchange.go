@@ -62,7 +62,7 @@ func newPersonList(streams Streams) *cli.Command {
 	}
 }
 
-// pickedBy returns whom a selector, or a filter alone, picks.
+// pickedBy returns who a selector, or a filter alone, picks.
 func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 	if _, err := selector.ParseFilter(text); err == nil {
 		text = "where " + text
@@ -85,7 +85,7 @@ func (s *session) pickedBy(text string) (map[estate.ID]bool, error) {
 	return picked, nil
 }
 
-// peopleOrAll returns the people whom arguments name, with or without stars; all without
+// peopleOrAll returns the people that arguments name, with or without stars; all without
 // any.
 func (s *session) peopleOrAll(args []string) ([]estate.ID, error) {
 	var list []estate.ID
@@ -493,7 +493,7 @@ func leave(c *changer) error {
 	return nil
 }
 
-// noteTouched tells of groups that changes touch and that are managed elsewhere.
+// noteTouched reports groups that changes touch and that are managed elsewhere.
 func (c *changer) noteTouched(changes []change.Change) {
 	var groups []estate.ID
 	for _, one := range changes {

@@ -32,7 +32,7 @@ type session struct {
 }
 
 // open checks the flags that all commands share, then loads the estate.
-// formats are those that the command knows besides the usual ones.
+// formats are those that the command knows apart from the usual ones.
 func open(ctx context.Context, cmd *cli.Command, streams Streams, formats ...present.Format) (*session, error) {
 	s, at, err := prepare(ctx, cmd, streams, formats...)
 	if err != nil {

@@ -169,7 +169,7 @@ func keepOutOfGit(w io.Writer, paths ...string) error {
 	return nil
 }
 
-// announce writes the files that say how to reach a service, and tells of it.
+// announce writes the files that say how to reach a service, and reports it.
 func announce(cmd *cli.Command, ready standin.Ready, w io.Writer) error {
 	if path := cmd.String("connections"); path != "" {
 		secret, err := filepath.Abs(cmd.String("secret"))

@@ -118,7 +118,7 @@ func openListed(ctx context.Context, cmd *cli.Command, streams Streams) (*store.
 }
 
 // peek opens the store that is named or the usual one, as the estate sees it, and writes nothing; nil
-// where there is none, or the estate has not used it yet.
+// if there is none, or the estate has not used it yet.
 func peek(ctx context.Context, cmd *cli.Command) (*store.Store, error) {
 	folder, err := store.FolderOf(estatePath(cmd))
 	if err != nil {
@@ -149,7 +149,7 @@ type entry struct {
 }
 
 // enter returns the store as the estate sees it. An estate has its identity in a file beside it; one
-// without gets one when it first keeps something, and sees before that what a store of before has of no
+// without gets one when it first keeps something, and sees before that what an earlier store has of no
 // estate yet. Where no estate is, the only one of the store is meant.
 func (e *entry) enter() (*store.Store, error) {
 	folder, err := store.FolderOf(e.path)
@@ -213,7 +213,7 @@ func (e *entry) join(estate, folder string) (*store.Store, error) {
 	return mine, stored(err)
 }
 
-// paths are the names of the estate by which a store of before knew it.
+// paths are the names of the estate by which an earlier store knew it.
 func (e *entry) paths() []string {
 	list := []string{e.path}
 	if path, err := filepath.Abs(e.path); err == nil && path != e.path {

@@ -107,7 +107,7 @@ func besidePlan(path string) string {
 	return filepath.Join(folder, "estate.yaml")
 }
 
-// newWorker returns a worker that tells of its answers on the streams.
+// newWorker returns a worker that reports its answers on the streams.
 func newWorker(a *asker, format present.Format) *watch.Watcher {
 	var one sync.Mutex
 	trouble := func(text string) {

@@ -76,7 +76,7 @@ type somebody struct {
 	name    string // as pasted
 }
 
-// chosen returns whom addresses, --from and --where mean. verb is what is done
+// chosen returns who addresses, --from and --where mean. verb is what is done
 // with them; to be a member one has to be known or outside.
 func (c *changer) chosen(group estate.ID, addresses []string, verb string) ([]somebody, error) {
 	var list []somebody
@@ -190,7 +190,7 @@ func (c *changer) pasted(verb string, add func(address.Address, string)) error {
 	return nil
 }
 
-// pastedTally counts what became of what was pasted.
+// pastedTally counts what became of the pasted list.
 type pastedTally struct {
 	taken, there, unclear, twice int
 

@@ -52,7 +52,7 @@ func Skewed(by time.Duration) []string {
 		" -X yorvet.example/yorvet/internal/clock.skew=" + by.String()}
 }
 
-// Now returns the time, by which days are told, answers are dated and things become due.
+// Now returns the time, by which days are shown, answers are dated and things become due.
 func Now() time.Time { return time.Now().Add(shifted() + skewed()) }
 
 // Since returns how long ago t, a value of [Now], was.

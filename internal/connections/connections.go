@@ -1,4 +1,4 @@
-// Package connections reads a connections file: how to send as whom, and how to look into
+// Package connections reads a connections file: how to send, for which senders, and how to look into
 // mailboxes.
 package connections
 
@@ -30,7 +30,7 @@ type Connections struct {
 	Mailboxes []Mailboxes
 	Strangers []address.Address // outside addresses that probes may come from
 	// Requests are addresses and @domains outside that requests to approvers may come from,
-	// besides those inside.
+	// apart from those inside.
 	Requests []string
 	Limits   Limits
 
@@ -218,7 +218,7 @@ func (l *Connections) waits() {
 // Unlock fetches the secrets, from environment variables, files that only their
 // owner may read, or the output of commands. It is to be called before anything is
 // sent or looked at. commands says that commands may be run: not where the file was
-// found rather than named, as whoever made the folder would choose them. tell is told what a
+// found rather than named, as anyone who made the folder would choose them. tell gets what a
 // person has to do who is to log in.
 func (l *Connections) Unlock(ctx context.Context, commands bool, tell func(text string)) error {
 	var errs []error
@@ -441,8 +441,8 @@ func (r *reader) jmap(i int, f fileLook) string {
 	return u.Host
 }
 
-// names sees to it that each connection has a name of its own: what waits to be done is told
-// apart by it.
+// names sees to it that each connection has a name of its own: what waits to be done
+// goes by it.
 func (r *reader) names(l *Connections) {
 	seen := map[string]bool{}
 	for i := range l.Outgoing {

@@ -179,7 +179,7 @@ func (o *oauth) token(ctx context.Context, a address.Address) (secret.Text, erro
 	}
 }
 
-// problem says why there is no token. What servers say besides may hold secrets, and is left
+// problem says why there is no token. What else servers say may hold secrets, and is left
 // out.
 func (o *oauth) problem(err error) error {
 	host := o.tokenURL
@@ -199,7 +199,7 @@ func (o *oauth) problem(err error) error {
 	return fmt.Errorf("%s gives no token", host)
 }
 
-// ask has a person log in, where that is how tokens come (RFC 8628). tell is told what they
+// ask has a person log in, where that is how tokens come (RFC 8628). tell gets what they
 // have to do.
 func (o *oauth) ask(ctx context.Context, tell func(text string)) error {
 	if o.deviceURL == "" {

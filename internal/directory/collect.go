@@ -16,7 +16,7 @@ import (
 // copyWords are at hand, as there are many memberships.
 var copyWords = estate.CopyWords()
 
-// references are what an attribute says about whom it means.
+// references are what an attribute says about the one it means.
 type references struct {
 	role  string // member, owner, moderator
 	by    string

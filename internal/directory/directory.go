@@ -58,7 +58,7 @@ type Person struct {
 	// there is such a person, another source has to say.
 	Hinted bool
 
-	key      string           // by which groups may refer, besides ID
+	key      string           // by which groups may refer, apart from ID
 	identity estate.Attribute // the attribute that holds the key, if one does
 	rule     int              // index into Map.People
 	keys     []string         // of Address and Also, if they are worked out
@@ -82,7 +82,7 @@ type Group struct {
 	owns       []string        // settings that it has not got where they are missing
 	references []references
 	pending    []pendingRule
-	// targets say whom of the same directory Members mean, each; nobody where only the
+	// targets say who of the same directory Members mean, each; nobody where only the
 	// address is known. They may be missing.
 	targets []who
 }

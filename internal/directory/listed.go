@@ -2,7 +2,7 @@ package directory
 
 import "fmt"
 
-// addListed adds the people whom groups list, where a map of one's own says what groups
+// addListed adds the people that groups list, where a map of one's own says what groups
 // have and no source says which people there are: somebody who is listed in a console is
 // somebody there.
 func (m *merger) addListed(list []*Directory, inside map[string]bool) {

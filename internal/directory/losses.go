@@ -9,7 +9,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// Carries says what a format can hold of an estate, besides addresses, groups and
+// Carries says what a format can hold of an estate, apart from addresses, groups and
 // who is a member.
 type Carries struct {
 	Settings    []string // of groups, by name; "all" for all of them
@@ -27,9 +27,9 @@ type Carries struct {
 	Rules       func(estate.MemberRule) bool // nil: none
 	Nobody      bool                         // members that are inside and belong to nobody
 	Unnamed     bool                         // groups without a member that is named
-	Controls    bool                         // control characters in texts, besides tabs and line breaks
+	Controls    bool                         // control characters in texts, apart from tabs and line breaks
 	Addresses   func(address.Address) bool   // nil: all
-	Expanded    bool                         // rules stand as whom they pick, rosters as their members where they are listed
+	Expanded    bool                         // rules stand as the people they pick, rosters as their members
 }
 
 // A Loss is something that a format cannot hold.

@@ -47,7 +47,7 @@ type PeopleMap struct {
 	Mailbox    *MailboxMap              `yaml:"mailbox"`
 	Attributes map[string]attributeName `yaml:"attributes"` // attributes by the name of the attribute
 	Others     bool                     `yaml:"others"`     // all attributes that nothing else takes are attributes
-	Key        Names                    `yaml:"key"`        // by which groups refer to somebody, besides the identifier
+	Key        Names                    `yaml:"key"`        // by which groups refer to somebody, apart from the identifier
 	MemberOf   []ReferenceMap           `yaml:"member-of"`
 	Classes    []string                 `yaml:"classes"` // values of objectClass for what is written out
 
@@ -100,7 +100,7 @@ type SetWhen struct {
 
 // A ReferenceMap says how an attribute refers to people or groups. Of members it may say
 // what their membership is: then Each is the path of a list of records within the record,
-// or nothing for the record itself, and Address whom one of them means.
+// or nothing for the record itself, and Address the one that it means.
 type ReferenceMap struct {
 	From string `yaml:"from"`
 	By   string `yaml:"by"` // id (default; address where Address is said), address or key
@@ -201,7 +201,7 @@ func optionalNames(node *yaml.Node, set map[string]bool) {
 					texts(node.Content[i+1], r.add)
 				case "when":
 					var c condition
-					if node.Content[i+1].Decode(&c) == nil { // an error is told where the map is read
+					if node.Content[i+1].Decode(&c) == nil { // an error is reported where the map is read
 						r.condition(c)
 					}
 				case "say", "as", "otherwise":

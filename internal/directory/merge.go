@@ -50,7 +50,7 @@ type MergeOptions struct {
 	Prefer []string
 }
 
-// recognised says who of an estate a record of a person may be besides the address.
+// recognised says who of an estate a record of a person may be apart from the address.
 type recognised struct {
 	identity estate.Attribute // that they are known by
 	hinted   bool             // an alias leads to the address, and nothing else is known
@@ -178,7 +178,7 @@ func (m *Merged) cover(claims []claim, kept map[string]string) {
 	}
 }
 
-// addHinted adds the aliases of people whom another source knows, or the estate.
+// addHinted adds the aliases of people that another source knows, or the estate.
 func (m *merger) addHinted(list []*Directory, known func(string) bool) {
 	for i, d := range list {
 		m.source, m.file = d, uint16(i)
@@ -440,7 +440,7 @@ func memberTexts(list []estatefile.Member) []string {
 	return texts
 }
 
-// differ tells of a list that is not the same in two sources.
+// differ reports a list that is not the same in two sources.
 func (m *merger) differ(u unlike, all func([]string) []string) {
 	taken, left := all(u.taken), all(u.left)
 	only := func(a, b []string) []string {

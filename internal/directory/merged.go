@@ -9,7 +9,7 @@ import (
 )
 
 // finish writes people and groups as content. Members are written with the main
-// address of whom they mean.
+// address of the one they mean.
 func (m *merger) finish(list []*Directory) {
 	inside := map[string]bool{}
 	for _, d := range m.out.Domains {
@@ -61,7 +61,7 @@ func (m *merger) finish(list []*Directory) {
 }
 
 // content returns a group but for its members. inside reports whether an address is in
-// the estate; all returns whom others mean, each once.
+// the estate; all returns who others mean, each once.
 func (g *mergedGroup) content(inside func(string) bool, all func([]string) []string) estatefile.NewGroup {
 	out := estatefile.NewGroup{
 		Place:  g.place,
@@ -83,13 +83,13 @@ func (g *mergedGroup) content(inside func(string) bool, all func([]string) []str
 	return out
 }
 
-// whom is whoever an address means: with which main address, and who.
+// whom is the one that an address means: with which main address, and who.
 type whom struct {
 	address string
 	who
 }
 
-// canonical returns a function that says whom an address means. It remembers, as
+// canonical returns a function that says who an address means. It remembers, as
 // the same people are members of many groups.
 func (m *merger) canonical() func(string) whom {
 	known := make(map[string]whom, len(m.people))
@@ -156,7 +156,7 @@ func (m *merger) members(g mergedGroup, canonical func(string) whom) []estatefil
 	return list
 }
 
-// whom returns whom a member of a group means.
+// whom returns the one that a member of a group means.
 func (m *merger) whom(g *mergedGroup, member int, canonical func(string) whom) whom {
 	if member >= len(g.targets) || g.targets[member] == 0 {
 		return canonical(g.Members[member].Address)

@@ -11,7 +11,7 @@ import (
 	"yorvet.example/yorvet/internal/estatefile"
 )
 
-// addRule adds the members whom an LDAP URL picks (RFC 4516) to a group, as a
+// addRule adds the members that an LDAP URL picks (RFC 4516) to a group, as a
 // rule over attributes.
 func (c *Collector) addRule(e *Entry, g *Group, text string) {
 	if text == "everyone" || strings.HasPrefix(text, "where ") {
@@ -211,7 +211,7 @@ func domainsFilter(attribute string, domains []string) selector.Filter {
 }
 
 // withoutDomains takes from a rule for members that they have an address in a domain of
-// the estate, which all have whom a rule picks.
+// the estate that all those have that a rule picks.
 func withoutDomains(m estatefile.Member, domains []string) estatefile.Member {
 	if m.Where == "" {
 		return m

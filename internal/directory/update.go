@@ -14,12 +14,12 @@ import (
 // Options say how an estate follows its sources.
 type Options struct {
 	Today estate.Day // since when new members are members
-	// Prune takes people out whom no source has any more. Without it they stay,
+	// Prune takes people out that no source has any more. Without it they stay,
 	// as it cannot be told who was written down by hand.
 	Prune bool
 }
 
-// Gone are those whom the sources do not have any more.
+// Gone are those that the sources do not have any more.
 type Gone struct {
 	Groups []string // are taken out: they were managed in one of the sources
 	People []string // stay, unless they are to be pruned
@@ -158,7 +158,7 @@ func newPerson(p *estatefile.NewPerson) change.AddPerson {
 		if f.Name == "also" {
 			add.Also = addresses(f.List...)
 		} else if setting, ok := estate.PersonSetting(f.Name); ok {
-			_ = setting.Set(&add.Person, f.Text) // a word that is none was told as the source was read
+			_ = setting.Set(&add.Person, f.Text) // an unknown word was reported as the source was read
 		}
 	}
 	return add
@@ -215,7 +215,7 @@ func (u *updater) isElsewhere(g *estate.Group, system string) bool {
 }
 
 // addresses makes the addresses of a group what a source says. Those that the
-// estate has besides stay, but where the source says which there are.
+// estate has as well stay, but where the source says which there are.
 func (u *updater) addresses(id estate.ID, g *estatefile.NewGroup, all bool) {
 	old := u.e.Group(id)
 	main, now := g.Fields[0].Text, texts(old.Also)
@@ -327,7 +327,7 @@ func (u *updater) newGroup(g *estatefile.NewGroup) change.AddGroup {
 	return add
 }
 
-// addresses returns what texts mean: merging has left none that is no address.
+// addresses returns what texts mean: merging has left only addresses.
 func addresses(texts ...string) []address.Address {
 	list := make([]address.Address, len(texts))
 	for i, text := range texts {

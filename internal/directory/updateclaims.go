@@ -73,7 +73,7 @@ func (u *updater) findClaims() {
 
 func identityKey(a estate.Attribute) string { return selector.Fold(a.Name) + "\x00" + a.Value }
 
-// find returns whoever of the estate a record of a source is about: whose main address it has,
+// find returns the one of the estate that a record of a source is about: whose main address it has,
 // or else who has got another one. An alias alone makes nobody somebody else: that of a person
 // who has not got the main address may have been handed over to them.
 func (u *updater) find(fields []estatefile.Field, by recognised) (estate.ID, bool) {
@@ -106,7 +106,7 @@ func (u *updater) isRenamed(id estate.ID, main string) bool {
 }
 
 // holder returns who of the estate keeps an address that a record of somebody else claims: those
-// that the sources do not speak of, and a person to whom it was handed over as the main address
+// that the sources do not speak of, and a person who took it over as the main address
 // of another. An alias of others goes where the sources say.
 func (u *updater) holder(text, main string, own estate.ID) (estate.ID, bool) {
 	a, err := address.Parse(text)
@@ -121,7 +121,7 @@ func (u *updater) holder(text, main string, own estate.ID) (estate.ID, bool) {
 	return id, handedOver || !u.mains[u.e.Address(id).Key()]
 }
 
-// free takes the addresses of a record that others of the estate have: who keeps one is told, and
+// free takes the addresses of a record that others of the estate have: who keeps one is reported, and
 // the others lose it. It returns the record without those that are kept.
 func (u *updater) free(fields []estatefile.Field, at estate.Place, own estate.ID) ([]estatefile.Field, bool) {
 	main := fields[0].Text
@@ -157,7 +157,7 @@ func (u *updater) free(fields []estatefile.Field, at estate.Place, own estate.ID
 	return fields, true
 }
 
-// take takes an address from whoever of the estate has it as an alias.
+// take takes an address from the one in the estate who has it as an alias.
 func (u *updater) take(text string, own estate.ID) {
 	a, err := address.Parse(text)
 	if err != nil {

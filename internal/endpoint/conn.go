@@ -31,7 +31,7 @@ type Conn struct {
 
 // Step begins the next step of an exchange: what is waited for from now on has to
 // come within a time, and in so many bytes at most, those of TLS included. A
-// deadline that is set besides counts if it comes first.
+// deadline that is set as well counts if it comes first.
 func (c *Conn) Step(wait time.Duration, most int64) { c.guard.step(wait, most) }
 
 // MayShowLogin returns an error where a login would cross the network in the clear:
@@ -68,7 +68,7 @@ type guard struct {
 	wait          time.Duration // of the step
 	end           time.Time     // of the step
 	left          int64         // bytes that may be read in it
-	reads, writes time.Time     // deadlines that are set besides
+	reads, writes time.Time     // deadlines that are set as well
 	failure       error
 }
 

@@ -19,7 +19,7 @@ const (
 	StartTLS   TLS = iota // in plain text first, then upgraded (RFC 3207, RFC 9051); without it, nothing is sent
 	Implicit              // from the start (RFC 8314)
 	Plain                 // not at all
-	Unverified            // upgraded, and whoever answers is believed
+	Unverified            // upgraded, and anyone who answers is believed
 )
 
 // Words returns the words of the ways to secure a connection.

@@ -131,7 +131,7 @@ type bearer struct{ sasl.Client }
 
 func (bearer) Next([]byte) ([]byte, error) { return []byte{1}, nil }
 
-// oneShot is a mechanism of a single message. What a server says besides is answered with
+// oneShot is a mechanism of a single message. What else a server says is answered with
 // nothing, so that it says why it refuses.
 type oneShot struct{ name, first string }
 

@@ -17,7 +17,7 @@ var (
 	acceptFields      = []string{"hazard", "groups", "where", "address", "because", "until"}
 )
 
-// readAcceptance reads a hazard that is meant to be.
+// readAcceptance reads a hazard that is intended.
 func (d *document) readAcceptance(n *yaml.Node, names []string) estate.Acceptance {
 	a := estate.Acceptance{Place: d.place(n)}
 	fields := map[string]field{}
@@ -120,7 +120,7 @@ func (l *loader) readAcceptTable(t *table) {
 	}
 }
 
-// accept adds a hazard that is meant to be to those of the estate.
+// accept adds a hazard that is intended to those of the estate.
 func (d *Draft) accept(a estate.Acceptance) {
 	fields := []Field{{Name: "hazard", Text: a.Hazard}}
 	if len(a.Groups) > 0 {

@@ -230,7 +230,7 @@ func (one *cached) unchanged(ctx context.Context) (is, sure bool) {
 	return true, sure
 }
 
-// digestOf returns the digest of a file, which has to stay as it is said to be meanwhile.
+// digestOf returns the digest of a file, which has to stay as it is meanwhile.
 func (one *cached) digestOf(ctx context.Context, name string, as *sourceFile) ([]byte, error) {
 	f, err := localfile.Open(name)
 	if err != nil {

@@ -295,7 +295,7 @@ func (c *Content) yaml(tables map[string]bool) []byte {
 	return []byte(b.String())
 }
 
-// yamlPeople returns those people as YAML whom a table cannot hold, or nil.
+// yamlPeople returns those people as YAML that a table cannot hold, or nil.
 func (c *Content) yamlPeople() []byte {
 	var b strings.Builder
 	for _, p := range c.People {

@@ -17,7 +17,7 @@ type Member struct {
 	Everyone bool
 	estate.Membership
 	// JustNow says that Since is nothing that was asked for: in a table without a
-	// column for it it is left out, rather than all rows be written anew.
+	// column for it it is left out, rather than all rows be written again.
 	JustNow bool
 }
 
@@ -113,7 +113,7 @@ func (d *Draft) dropRule(g estate.ID, rule estate.MemberRule) {
 	t.set(t.record(rule.Place), "members", joinCell(items))
 }
 
-// setMember changes what the entry at a place says besides its member.
+// setMember changes what the entry at a place says apart from its member.
 func (d *Draft) setMember(g estate.ID, p estate.Place, was, m estate.Membership) {
 	if d.isTable(p) {
 		d.setRow(g, p, m)
@@ -249,7 +249,7 @@ func (d *Draft) renameMemberships(g estate.ID, address string) {
 }
 
 // respell writes another address where one stands, unless that is taken out or written
-// anew as a whole.
+// again as a whole.
 func (d *Draft) respell(r respelling) {
 	if d.isTable(r.place) {
 		t := d.table(d.names[r.place.File])

@@ -66,7 +66,7 @@ func (f Field) value() *value {
 // attributesKey is the key of a mapping of attributes.
 const attributesKey = "attributes"
 
-// attributes returns a list of NAME: VALUE as a mapping, or nil where there are none.
+// attributes returns a list of NAME: VALUE as a mapping, or nil if there are none.
 func (f Field) attributes() *value {
 	var list []estate.Attribute
 	for _, text := range f.List {

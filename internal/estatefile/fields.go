@@ -17,7 +17,7 @@ type item struct {
 }
 
 // groupField is a field of a group that YAML and tables share: a setting. YAML has
-// members, access and accept besides.
+// members, access and accept as well.
 type groupField struct {
 	*estate.Setting
 	set func(l *loader, s *groupSpec, it item) // for a list: with each item
@@ -195,7 +195,7 @@ var (
 	edgeVerdicts     = []string{estate.Refuse.String(), estate.Drop.String()}
 )
 
-// personColumns returns what is said of a person besides attributes, in the order of the columns of tables.
+// personColumns returns what is said of a person apart from attributes, in the order of the columns of tables.
 func personColumns() []string {
 	names := []string{"address"}
 	for _, s := range estate.PersonSettings() {
@@ -211,7 +211,7 @@ func membershipNames() (names []string) {
 	return names
 }
 
-// setMembership sets what a membership says besides its group and member.
+// setMembership sets what a membership says apart from its group and member.
 func (l *loader) setMembership(m *estate.Membership, name string, it item) {
 	for _, s := range estate.MembershipSettings() {
 		if s.Name == name {

@@ -5,7 +5,7 @@ import (
 	"syscall"
 )
 
-// identify sets what tells a version of a file from another besides its size and the time of
+// identify sets what tells a version of a file from another apart from its size and the time of
 // its change, and returns the user whose it is. Changed is when anything about the file was
 // changed last, which no program can set.
 func (f *sourceFile) identify(info fs.FileInfo) (owner uint32, ok bool) {

@@ -227,7 +227,7 @@ type lineGuard struct {
 	r      io.Reader
 	line   uint32 // that is being read
 	length int    // of it, so far
-	rows   bool   // whether it is told where rows begin
+	rows   bool   // whether the places where rows begin are kept
 	row    int    // bytes read since a row began, with what is read ahead
 }
 

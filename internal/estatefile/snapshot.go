@@ -107,7 +107,7 @@ func (r *recorder) Open(ctx context.Context, path string) (io.ReadCloser, error)
 	return io.NopCloser(bytes.NewReader(data)), nil
 }
 
-// mainFile marks the YAML files of an estate, besides those that they name.
+// mainFile marks the YAML files of an estate, apart from those that they name.
 const mainFile = "main"
 
 // kept is the files of a snapshot.

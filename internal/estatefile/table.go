@@ -381,7 +381,7 @@ func (s *groupSpec) addMemberText(l *loader, it item) {
 	s.relations = append(s.relations, relation{role: "member", rule: &rule, place: it.place})
 }
 
-// readPeopleTable reads people from a table. Columns that are no field of a
+// readPeopleTable reads people from a table. Columns that are not a field of a
 // person are attributes.
 func (l *loader) readPeopleTable(t *table) {
 	columns, ok := t.readHeader("people", personColumns(), []string{"address"}, true)
@@ -483,7 +483,7 @@ func (l *loader) readMembershipTable(t *table) {
 	}
 }
 
-// option is a column of a table of memberships besides group and address.
+// option is a column of a table of memberships apart from group and address.
 type option struct {
 	estate.PartSetting[estate.Membership]
 	column int

@@ -39,7 +39,7 @@ func lock(ctx context.Context, folder string) (unlock func(), err error) {
 // files opens the files of an estate: those that an unfinished change has made
 // ready, instead of those whose place they are to take.
 type files struct {
-	ctx     context.Context // of whoever reads or changes the estate
+	ctx     context.Context // of anyone who reads or changes the estate
 	folder  string
 	journal *journal
 }

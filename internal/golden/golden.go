@@ -12,7 +12,7 @@ import (
 var update = flag.Bool("update", false, "write what is made into the files of testdata, to be read before "+
 	"they are kept")
 
-// Updating reports whether the files are written anew, rather than compared.
+// Updating reports whether the files are written again, rather than compared.
 func Updating() bool { return *update }
 
 // Compare fails a test if a text is not that of a file in the folder testdata, with the

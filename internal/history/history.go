@@ -1,5 +1,5 @@
 // Package history keeps what checks, expectations and comparisons find, one result after the other, and
-// tells of it: what a result found, what one found and another did not, and what became of a
+// reports on it: what a result found, what one found and another did not, and what became of a
 // group or person over time.
 package history
 
@@ -78,7 +78,7 @@ func runOf(a *store.KeptResult) present.HistoryResult {
 		Truncated: a.Truncated}
 }
 
-// probeOf tells of a run of a probe as of any other.
+// probeOf reports on a run of a probe as on any other.
 func probeOf(r *store.Run) present.HistoryResult {
 	state := r.State
 	if r.State == store.StateEnded {
@@ -99,7 +99,7 @@ type Choice struct {
 	Most  int
 }
 
-// List tells of the results that a store keeps, the newest first.
+// List reports the results that a store keeps, the newest first.
 func List(ctx context.Context, s *store.Store, c Choice) (*present.History, error) {
 	a := &present.History{Store: s.Where(), Runs: []present.HistoryResult{}}
 	most := c.Most + 1
@@ -144,7 +144,7 @@ func factOf(s *store.Interval) present.HistoryFact {
 }
 
 // Show tells what one result found, of a probe what was not as predicted. The error is store.ErrNoRun
-// where there is none.
+// if there is none.
 func Show(ctx context.Context, s *store.Store, id string) (*present.HistoryShown, error) {
 	answer, err := s.AnswerNamed(ctx, id)
 	if errors.Is(err, store.ErrNoRun) {
@@ -181,7 +181,7 @@ func showProbe(ctx context.Context, s *store.Store, id string) (*present.History
 // ErrUnlike says that two results asked different things.
 var ErrUnlike = errors.New("the two results do not answer the same question")
 
-// Compare tells what the second of two results found otherwise than the first.
+// Compare tells what the second of two results found differently from the first.
 func Compare(ctx context.Context, s *store.Store, before, after string) (*present.HistoryCompared, error) {
 	first, err := Show(ctx, s, before)
 	if err != nil {
@@ -248,8 +248,8 @@ func Of(ctx context.Context, s *store.Store, address string) (*present.HistoryOf
 	return a, nil
 }
 
-// gathered tells of each finding once, with how often it came up. Where the same question was asked
-// in several ways, such as by hand and by a plan, the one counts that found it last.
+// gathered reports each finding once, with how often it came up. Where the same question was asked
+// in several ways, for example by hand and by a plan, the one counts that found it last.
 func gathered(spells []store.Interval) (now, over []present.HistoryInterval) {
 	now, over = []present.HistoryInterval{}, []present.HistoryInterval{}
 	type finding struct{ kind, path, name string }

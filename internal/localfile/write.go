@@ -99,7 +99,7 @@ func Place(ready, path string) error {
 	return syncFolder(filepath.Dir(path))
 }
 
-// Create writes a new file, whole or not at all. Where there is one of its name, that stays, and the
+// Create writes a new file, whole or not at all. If there is one of its name, that stays, and the
 // error is fs.ErrExist.
 func Create(path string, data []byte, mode fs.FileMode) error {
 	ready, err := Beside(filepath.Dir(path), unready+"*", path, data, mode)

@@ -75,7 +75,7 @@ func dovecotKept(said string, sieve bool, e *trail.Event) meaning {
 	}
 	switch {
 	case strings.HasPrefix(said, "save failed"), strings.HasPrefix(said, "failed to store "):
-		return beside // who brought it is told, and says it
+		return beside // the one who brought it is notified, and says so
 	case strings.HasPrefix(said, "forwarded to "), strings.HasPrefix(said, "redirect action: "):
 		e.Kind = trail.HandedOn
 		e.Next = strings.Trim(said[strings.LastIndexByte(said, ' ')+1:], "<>")

@@ -207,7 +207,7 @@ func eximState(said string, e *trail.Event) meaning {
 	return something
 }
 
-// eximAsides are beginnings of lines that tell of no message.
+// eximAsides are beginnings of lines that are not about a message.
 var eximAsides = []string{
 	"Start queue run", "End queue run", "exim ", "daemon ", "no host name found", "no IP address found", "SMTP ",
 	"unexpected disconnection", "TLS ", "ident connection", "Connection from", "refused connection",

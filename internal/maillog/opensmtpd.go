@@ -145,7 +145,7 @@ func opensmtpdRefusal(fields string, e *trail.Event) meaning {
 	e.Kind, e.To, e.Detail = trail.Refused, angled(command), opensmtpdField(fields, "result")
 	e.Status = statusIn(e.Detail)
 	if strings.HasPrefix(e.Detail, "4") {
-		e.Kind = trail.Deferred // whoever sends it tries again
+		e.Kind = trail.Deferred // anyone who sends it tries again
 	}
 	return something
 }

@@ -115,7 +115,7 @@ func postfixWords(said string, e *trail.Event) meaning {
 	}
 	e.Detail, e.Status = said, statusIn(said)
 	if e.Kind == trail.Refused && (strings.HasPrefix(said, "4") || strings.HasPrefix(e.Status, "4")) {
-		e.Kind = trail.Deferred // whoever sends it tries again
+		e.Kind = trail.Deferred // anyone who sends it tries again
 	}
 	if rest, found := strings.CutPrefix(envelope, "from="); found {
 		if from, after, ok := inBrackets(rest); ok {

@@ -39,7 +39,7 @@ type Sample struct {
 	Text string
 }
 
-// GCPercent is a good garbage collection target percentage (runtime/debug) for whoever reads
+// GCPercent is a good garbage collection target percentage (runtime/debug) for anyone who reads
 // large logs: little is kept of them, so the heap is small, and would be looked through all
 // the time.
 const GCPercent = 300

@@ -60,7 +60,7 @@ type run struct {
 	short    bool
 }
 
-// try tries some faults of the package, and tells of each that lives.
+// try tries some faults of the package, and reports each that lives.
 func (r *run) try(ctx context.Context, n int, seed uint64, workers int) (alive, tried int, err error) {
 	files, err := filepath.Glob(filepath.Join(r.dir, "*.go"))
 	if err != nil {

@@ -14,7 +14,7 @@ type Advice struct {
 	Account  []string     `json:"accountFor"` // needs for which an account of its own is needed
 	Preset   string       `json:"preset"`
 	Kind     string       `json:"kind"`
-	Settings []string     `json:"settings"` // besides the preset's
+	Settings []string     `json:"settings"` // apart from the preset's
 	Unmet    []string     `json:"unmet"`
 	Others   []AdviceKind `json:"otherKinds"`
 	Command  string       `json:"command"`

@@ -28,7 +28,7 @@ type AlikeGroup struct {
 	Extra   []string `json:"extra"`
 }
 
-// NewAlike tells of groups that are like a list of people.
+// NewAlike reports groups that are like a list of people.
 func NewAlike(r *resolve.Resolver, people []estate.ID, unknown []string, near []likeness.Likeness) *Alike {
 	n := newNamer(r)
 	a := &Alike{People: n.sorted(people), Unknown: append([]string{}, unknown...), Groups: []AlikeGroup{},

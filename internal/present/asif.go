@@ -14,7 +14,7 @@ import (
 // Says returns what is so by a change of an estate.
 func Says(e *estate.Estate, c change.Change) string { return namer{e: e}.asIf(c).Says }
 
-// asIf tells of a change that would explain what was seen.
+// asIf reports a change that would explain what was seen.
 func (n namer) asIf(c change.Change) AsIf {
 	about := c.About(n.e)
 	a := AsIf{Setting: about.Setting}
@@ -147,7 +147,7 @@ func (n namer) asIfList(a *AsIf, c change.SetList) {
 	a.YAML = groupYAML(a.Group, c.Setting+": ["+strings.Join(append(texts, c.Add...), ", ")+"]")
 }
 
-// asIfRule tells of a rule of a gate or of send-as that comes, goes or says something else.
+// asIfRule reports a rule of a gate or of send-as that comes, goes or says something else.
 func (n namer) asIfRule(a *AsIf, c change.Change) {
 	setting, _ := estate.GroupSetting(a.Setting)
 	about := c.About(n.e)
@@ -181,7 +181,7 @@ func (n namer) asIfRule(a *AsIf, c change.Change) {
 	a.YAML = rulesYAML(a.Group, a.Setting, texts)
 }
 
-// asIfMember tells of a membership that comes, goes or says something else.
+// asIfMember reports a membership that comes, goes or says something else.
 func (n namer) asIfMember(a *AsIf, c change.Change) {
 	about := c.About(n.e)
 	who, nested := "", n.e.IsGroup(about.Person)
@@ -225,7 +225,7 @@ func (n namer) asIfMember(a *AsIf, c change.Change) {
 	a.YAML = groupYAML(a.Group, "members:\n      - "+item)
 }
 
-// asIfMembership tells what a membership says otherwise than before.
+// asIfMembership says what is new in a membership.
 func (n namer) asIfMembership(who, group string, was, now estate.Membership) (value, says string) {
 	of := " of " + who + " in " + group + " is "
 	switch {
@@ -251,7 +251,7 @@ func (n namer) picked(group, person estate.ID) bool {
 		})
 }
 
-// asIfMemberRule tells of a rule among the members that goes or says something else.
+// asIfMemberRule reports a rule among the members that goes or says something else.
 func (n namer) asIfMemberRule(a *AsIf, c change.Change) {
 	switch c := c.(type) {
 	case change.RemoveMemberRule:

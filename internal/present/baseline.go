@@ -10,7 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/core/hazard"
 )
 
-// Baseline is a file of hazards that are known: a later check tells of the others.
+// Baseline is a file of hazards that are known: a later check reports the others.
 type Baseline struct {
 	Version int           `json:"yorvetBaseline"`
 	Hazards []KnownHazard `json:"hazards"`
@@ -51,7 +51,7 @@ func (a *Hazards) Baseline() ([]byte, error) {
 	return append(data, '\n'), err
 }
 
-// Against takes the hazards that a baseline knows out of those that are told, and counts those
+// Against takes the hazards that a baseline knows out of those that are listed, and counts those
 // of it that are gone. Findings of checks that were not run are not gone.
 func (a *Hazards) Against(name string, b *Baseline) {
 	known := map[string]bool{}

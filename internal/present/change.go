@@ -20,7 +20,7 @@ type EstateChange struct {
 	KeptBack  int          `json:"noticesKeptBack"` // welcome notices that are not to go out
 	Lead      string       `json:"lead,omitempty"`  // how much of what was asked for is done, before all else
 	About     string       `json:"about,omitempty"` // what is made, in words
-	Notes     []string     `json:"notes"`           // what was left out, and what to know besides
+	Notes     []string     `json:"notes"`           // what was left out, and what to know as well
 	Files     []FileChange `json:"files"`
 	Written   bool         `json:"written"`
 }
@@ -180,7 +180,7 @@ func those(n int) string {
 // verdictPast says of a message what a verdict has made of it.
 var verdictPast = map[string]string{"admit": "admitted", "hold": "held", "refuse": "refused", "drop": "dropped"}
 
-// spans tells of a group in a line: who may post, what becomes of forged mail, and what
+// spans reports a group in a line: who may post, what becomes of forged mail, and what
 // its members get.
 func (r MatrixRow) spans() []Span {
 	posts := count(r.Posters["admit"], "person may post", "people may post")

@@ -14,7 +14,7 @@ import (
 )
 
 // Hazards are the hazards of an estate. There may be very many: each is put into words when it
-// is told.
+// is written.
 type Hazards struct {
 	Counts map[string]int // by severity, without those that are accepted
 	Stale  []string       // places where the estate accepts what is not there
@@ -23,7 +23,7 @@ type Hazards struct {
 
 	n        namer
 	found    []hazard.Finding
-	accepted []hazard.Finding // meant to be, as the estate says
+	accepted []hazard.Finding // intended, as the estate says
 	known    []hazard.Finding // of a baseline; they are not among found and Counts
 	checks   []*hazard.Check
 	groups   int             // of the estate
@@ -231,7 +231,7 @@ func severityStyle(severity string) Style {
 	return Plain
 }
 
-// orders are the ways in which hazards can be laid out besides by severity: by what they have
+// orders are the ways in which hazards can be laid out, other than by severity: by what they have
 // in common, and what those are called who have nothing there.
 var orders = map[string]struct {
 	key  func(n namer, f *hazard.Finding) string
@@ -277,10 +277,10 @@ func (a *Hazards) writeText(p *Page) {
 	}
 }
 
-// mostInFull is up to how many hazards are told one by one where nobody asked for it.
+// mostInFull is the number of hazards up to which each is shown in full without --all.
 const mostInFull = 100
 
-// writeWorst tells of the hazards of high severity in full, or where there are very many by
+// writeWorst reports the hazards of high severity in full, or where there are very many by
 // their causes, and counts the others.
 func (a *Hazards) writeWorst(p *Page) {
 	at := slices.IndexFunc(a.found, func(f hazard.Finding) bool { return f.Severity != hazard.High })
@@ -530,7 +530,7 @@ func (a *HazardPage) writeText(p *Page) {
 	p.Line(2, Span{Strong, a.Name}, Span{Plain, "  "}, Span{severityStyle(a.Severity), a.Severity})
 	p.Line(0, Span{Plain, a.Trap})
 	p.Gap()
-	// Prose is broken into lines anew; examples, which are set in, stay as they are.
+	// Prose is broken into lines again; examples, which are set in, stay as they are.
 	for i, part := range strings.Split(a.Doc, "\n\n") {
 		if i > 0 {
 			p.Gap()

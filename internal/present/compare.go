@@ -19,7 +19,7 @@ type Comparison struct {
 	Hazards struct {
 		Appear []Hazard `json:"appear"`
 		Go     []Hazard `json:"go"`
-		// Accepted are those that were there before, and are meant to be from now on.
+		// Accepted are those that were there before, and are intended from now on.
 		Accepted []Hazard `json:"accepted,omitempty"`
 	} `json:"hazards"`
 	Notices []NoticeCount `json:"notices"`
@@ -108,17 +108,17 @@ func settingChanges(list []effect.SettingChange) []SettingChange {
 	return changes
 }
 
-// EffectCount is one kind of change, and for whom.
+// EffectCount is one kind of change, and the people it concerns.
 type EffectCount struct {
 	Old    string   `json:"old"` // "" for none
 	New    string   `json:"new"`
 	People []string `json:"people"` // addresses, or a stranger such as "outside stranger"
 
 	Message  string   `json:"message,omitempty"`  // what it is like, if not like most
-	From     []string `json:"from,omitempty"`     // some of the senders for whom it is so
+	From     []string `json:"from,omitempty"`     // some of the senders that it is true of
 	Senders  int      `json:"senders,omitempty"`  // and how many they are; 0: without a sender in particular
 	Own      bool     `json:"own,omitempty"`      // it is so of everybody's own message
-	OldText  string   `json:"oldText,omitempty"`  // what a sender is told
+	OldText  string   `json:"oldText,omitempty"`  // what a sender hears
 	NewText  string   `json:"newText,omitempty"`  // likewise
 	OldProof string   `json:"oldProof,omitempty"` // whether they can show that the name is theirs, where it differs
 	NewProof string   `json:"newProof,omitempty"` // likewise
@@ -250,7 +250,7 @@ func (g *ChangedGroup) addPosts(v effect.PostChange) {
 
 const forgedStranger = "forged stranger"
 
-// told says what a sender is told.
+// told says what a sender hears.
 func told(s effect.Said) string {
 	text := toldSo
 	switch {
@@ -275,7 +275,7 @@ const (
 	toldSo      = "told so"
 )
 
-// somebodies names whom a difference is about.
+// somebodies names who a difference is about.
 func somebodies(list []effect.Somebody) []string {
 	names := []string{}
 	for _, one := range list {
@@ -325,8 +325,8 @@ func newCause(before, later namer, c effect.Cause) Cause {
 	return cause
 }
 
-// hazards tells of the hazards that come and go. One that is there before and later, and that
-// the estates accept or not, is told once: as accepted, or as a new one.
+// hazards reports the hazards that come and go. One that is there before and later, and that
+// the estates accept or not, is reported once: as accepted, or as a new one.
 func (a *Comparison) hazards(before, later namer, report *effect.Report) {
 	appearing, going := map[string]bool{}, map[string]bool{} // by ID: whether it is accepted
 	for i := range report.Appearing {

@@ -10,7 +10,7 @@ import (
 // A changeRow is one change in a group, in words.
 type changeRow struct {
 	what, change string   // what of the group, and what becomes of it
-	who          []string // for whom; nil: it is about nobody in particular
+	who          []string // the one it concerns; nil: nobody in particular
 	n            int      // for how many, in all groups of a kind
 	says         string   // what is the case instead, where it is about nobody
 	when         string   // of which messages, or ""
@@ -27,7 +27,7 @@ func (r changeRow) spans(p *Page, several bool) []Span {
 	return []Span{{Plain, r.what}, {Strong, r.change}, {Plain, strconv.Itoa(r.n)}, {Plain, p.some(r.who) + r.when}}
 }
 
-// digest adds what a row says to a hash; with people also of whom.
+// digest adds what a row says to a hash; with people also the people it names.
 func (r changeRow) digest(to io.Writer, people bool) {
 	parts := []string{r.what, r.change, r.says, r.when}
 	if people {
@@ -68,13 +68,13 @@ func (c ChangedGroup) rows(p *Page) []changeRow {
 	return append(rows, p.settingRows(c.Settings)...)
 }
 
-// isLike reports whether a change is like another, but for whom it is about.
+// isLike reports whether a change is like another, apart from the one it is about.
 func (c EffectCount) isLike(other EffectCount) bool {
 	other.People = c.People
 	return reflect.DeepEqual(c, other)
 }
 
-// when says of which message and sender a change is, and what is told, "" for a default
+// when says of which message and sender a change is, and what the sender hears, "" for a default
 // message.
 func (c EffectCount) when() string {
 	var parts []string

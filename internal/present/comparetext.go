@@ -29,7 +29,7 @@ func (a *Comparison) writeText(p *Page) {
 	p.first(len(a.Open), mostShown, "more", func(i int) { p.Line(4, Span{Plain, "  " + a.Open[i]}) })
 }
 
-// writeBody says what changes, for whom.
+// writeBody says what changes, and who is concerned.
 func (a *Comparison) writeBody(p *Page) {
 	a.Groups.write(p, "Groups")
 	a.People.write(p, "People")
@@ -247,7 +247,7 @@ func (p *Page) gathered(list []Cause) []Cause {
 // isSetting reports whether a cause is a setting of a group.
 func (c Cause) isSetting() bool { return c.Group != "" && c.What != "" }
 
-// mostCauses is how many causes are told at most.
+// mostCauses is how many causes are listed at most.
 const mostCauses = 3
 
 // groupBlock are groups that change alike.
@@ -396,7 +396,7 @@ var strangerLabels = map[string]string{
 	"forged stranger":  "forged",
 }
 
-// inShort writes hazards in a line each: their names, groups and whom they are about.
+// inShort writes hazards in a line each: their names, groups and who they are about.
 func (p *Page) inShort(list []Hazard) {
 	for i := 0; i < len(list); {
 		first := list[i]

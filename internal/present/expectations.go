@@ -15,7 +15,7 @@ import (
 )
 
 // Expectations says which expectations hold. Very many people may break one: who does is
-// worked out when it is told.
+// worked out when it is shown.
 type Expectations struct {
 	tried []triedExpectation
 }
@@ -294,7 +294,7 @@ func (p *Page) expectation(e Expectation, holds Span) {
 	p.Line(4, Span{Strong, "  " + e.Text})
 }
 
-// brokenBy gathers who breaks an expectation: those for whom it is the same together.
+// brokenBy gathers who breaks an expectation: those who break it alike together.
 type brokenBy struct {
 	n       int
 	reasons []*brokenFor

@@ -91,11 +91,11 @@ type Path struct {
 
 // Sees is what each side sees.
 type Sees struct {
-	Sender   string `json:"sender"`            // what the sender is told
+	Sender   string `json:"sender"`            // what the sender hears
 	Before   string `json:"before,omitempty"`  // what an inside sender who is not let in could have known
 	From     string `json:"from"`              // RFC 5322 From of the copies
 	SentBy   string `json:"sentBy,omitempty"`  // Sender, where it differs
-	ReplyTo  string `json:"replyTo,omitempty"` // Reply-To, where there is one
+	ReplyTo  string `json:"replyTo,omitempty"` // Reply-To, if there is one
 	Subject  string `json:"subject,omitempty"` // what the subject begins with
 	Footer   string `json:"footer,omitempty"`  // what stands under each copy
 	Answer   string `json:"answer,omitempty"`  // what the author gets back by itself (RFC 3834)
@@ -290,7 +290,7 @@ func (a *Explanation) tryEdge(n namer, s resolve.Sender, m resolve.Message) {
 	}
 }
 
-// tried tells of a rule that was asked.
+// tried reports a rule that was asked.
 func (n namer) tried(
 	group estate.ID, rule estate.GateRule, tried resolve.Tried, s resolve.Sender, m resolve.Message,
 ) Tried {
@@ -346,7 +346,7 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 	}
 }
 
-// replyTo returns the Reply-To of a group's copies, or "" where there is none.
+// replyTo returns the Reply-To of a group's copies, or "" if there is none.
 func (n namer) replyTo(group estate.ID) string {
 	g := n.e.Group(group)
 	switch {

@@ -94,7 +94,7 @@ func (a *Explanation) answer() string {
 	return line
 }
 
-// reason is why the message is admitted or not, and for whom it waits.
+// reason is why the message is admitted or not, and who it waits for.
 func (a *Explanation) reason() (rule, waits string) {
 	rule = a.by()
 	switch {

@@ -26,7 +26,7 @@ type HistoryResult struct {
 	Ended     string `json:"ended,omitempty"`
 	Owner     string `json:"storeEstate,omitempty"` // the name of the estate in the store, where all are listed
 	Estate    string `json:"estate"`
-	What      string `json:"what,omitempty"` // what was asked for besides
+	What      string `json:"what,omitempty"` // what was asked for as well
 	Item      string `json:"item,omitempty"` // of a plan that is watched
 	Host      string `json:"host,omitempty"`
 	Good      int    `json:"good"`
@@ -180,7 +180,7 @@ func (a *History) table(t *table) {
 	}
 }
 
-// place says whom a fact is about.
+// place says who a fact is about.
 func (f HistoryFact) about() string {
 	about := f.Group
 	if f.Who != "" && f.Who != f.Group {

@@ -47,7 +47,7 @@ type ImportRemark struct {
 	Lost   bool   `json:"lost"` // something that stands there was not taken
 }
 
-// ImportGone are those whom the sources do not have any more.
+// ImportGone are those that the sources do not have any more.
 type ImportGone struct {
 	Groups []string `json:"groups"`
 	People []string `json:"people"`

@@ -29,7 +29,7 @@ type Log struct {
 
 	question string // what was asked, behind "messages"
 	zone     *time.Location
-	whole    bool // each message is told as a timeline
+	whole    bool // each message is shown as a timeline
 	notes    []string
 }
 
@@ -72,10 +72,10 @@ type LogMessage struct {
 	Steps      []LogStep      `json:"steps,omitempty"`
 
 	began  time.Time
-	forOne *LogRecipient // whom was asked about; nil: nobody, or there is no line of them
+	forOne *LogRecipient // who was asked about; nil: nobody, or there is no line of them
 }
 
-// LogRecipient is somebody whom a message was for.
+// LogRecipient is somebody that a message was for.
 type LogRecipient struct {
 	Address string `json:"address"`
 	Group   string `json:"group,omitempty"` // that they stand in for
@@ -166,7 +166,7 @@ func stamp(ms int64, zone *time.Location) string {
 	return trail.At(ms, zone).Format(time.RFC3339)
 }
 
-// NewLogMessage tells of one message.
+// NewLogMessage reports one message.
 func NewLogMessage(s *trail.Story, zone *time.Location) LogMessage {
 	m := LogMessage{Message: s.Message, Queues: s.Queues(), From: s.From, Login: s.Login, Client: s.Client, Size: s.Size,
 		To: append([]string{}, s.Addressed()...), Began: stamp(s.Began, zone), Ended: stamp(s.Ended,

@@ -15,15 +15,15 @@ import (
 // LogEstate says what an estate has to say of logged messages.
 type LogEstate struct {
 	Compared int `json:"compared"` // messages to groups, one for each group
-	Differ   int `json:"differ"`   // of those, what is logged otherwise than the estate says
+	Differ   int `json:"differ"`   // of those, where the log and the estate disagree
 	Passed   int `json:"passed"`   // not compared: they name no sender
 	Untold   int `json:"untold"`   // where the logs do not tell what became of it, or not for each member
 	Tried    int `json:"tried"`    // with which causes were looked for: the latest
-	// Verdicts are of messages that were taken, held or refused otherwise than the estate says.
+	// Verdicts are of messages that were taken, held or refused where the estate says something else.
 	Verdicts []LogVerdict `json:"verdicts"`
-	// Missing are those whom the estate names and the logs have no delivery to.
+	// Missing are those that the estate names and the logs have no delivery to.
 	Missing []LogMissing `json:"missing"`
-	// Unlike are those of whom the logs say otherwise than the estate.
+	// Unlike are those that the logs and the estate disagree about.
 	Unlike []LogMissing `json:"unlike"`
 	Causes []LogCause   `json:"causes"`
 	Lost   int          `json:"lost"` // differences that no change explains
@@ -106,7 +106,7 @@ func (n namer) hypothesis(h infer.Hypothesis) AsIf {
 	return one
 }
 
-// verdict notes a message that was judged otherwise than by the estate.
+// verdict notes a message about which the log and the estate disagree.
 func (s *LogEstate) verdict(n namer, m *trail.Compared) {
 	said := ""
 	for v := estate.Admit; v <= estate.Drop; v++ {
@@ -223,7 +223,7 @@ func (s *LogEstate) writeMissing(p *Page) {
 	p.blocks("No delivery logged, as the estate says", s.blocksOf(explained, false))
 }
 
-// blocksOf puts people together of whom the same is said.
+// blocksOf puts together people with the same outcome.
 func (s *LogEstate) blocksOf(list []LogMissing, unlike bool) []block {
 	type key struct{ why, place, log, group string }
 	var blocks []block
@@ -262,7 +262,7 @@ func (s *LogEstate) blocksOf(list []LogMissing, unlike bool) []block {
 	return blocks
 }
 
-// writeCauses tells of changes that would explain the logs.
+// writeCauses reports changes that would explain the logs.
 func (s *LogEstate) writeCauses(p *Page) {
 	defer func() {
 		if s.Lost > 0 {

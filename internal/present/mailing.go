@@ -9,7 +9,7 @@ type Mailing struct {
 	From    string   `json:"from"`
 	Sent    bool     `json:"sent"` // it was sent, rather than planned
 	Letters []Letter `json:"letters"`
-	Unowned int      `json:"unowned"` // groups of which nobody is told, since nobody owns them
+	Unowned int      `json:"unowned"` // groups of which nobody is notified, since nobody owns them
 	Failed  int      `json:"failed"`
 }
 

@@ -42,7 +42,7 @@ type MatrixRow struct {
 	Hazards  int            `json:"hazards"` // without those that are accepted
 }
 
-// NewMatrix tells of all groups, in the order of the estate.
+// NewMatrix reports all groups, in the order of the estate.
 func NewMatrix(r *resolve.Resolver) *Matrix {
 	n := newNamer(r)
 	a := &Matrix{Groups: []MatrixRow{}, domain: "@" + n.e.Settings().Domains[0].Name}

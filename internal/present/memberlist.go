@@ -43,12 +43,12 @@ func saidOfMembership(m estate.Membership) SaidOfMembership {
 	return SaidOfMembership{m.Copy.String(), m.Since.String(), m.Invitations.String(), m.Paused}
 }
 
-// Roles returns whom NewMemberList can list.
+// Roles returns who NewMemberList can list.
 func Roles() []string { return slices.Clone(roles) }
 
 var roles = []string{"member", "owner", "moderator"}
 
-// NewMemberList lists those of groups whom wanted picks: their entries, and with
+// NewMemberList lists those of groups that wanted picks: their entries, and with
 // role "" their owners and moderators, too. wanted nil picks all.
 func NewMemberList(
 	r *resolve.Resolver,
@@ -204,7 +204,8 @@ func (p *Page) listedMembers(list []ListedMember) {
 		if outcome == resolve.Nothing.String() {
 			outcome = "no copy"
 		}
-		row := []Span{{Plain, m.Address}, {Faint, m.word()}, {outcomeStyle(m.Outcome), outcome}, {Plain, strings.Join(m.says.Says(), ", ")}}
+		says := strings.Join(m.says.Says(), ", ")
+		row := []Span{{Plain, m.Address}, {Faint, m.word()}, {outcomeStyle(m.Outcome), outcome}, {Plain, says}}
 		if p.options.Width >= widthForPlaces {
 			row = append(row, Span{Faint, m.place})
 		}

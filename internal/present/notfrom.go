@@ -18,7 +18,7 @@ type NotFrom struct {
 	Gates     []string `json:"gates"`               // the groups whose gates do it
 }
 
-// Says words it: from whom not, and by which gates.
+// Says words it: which senders not, and by which gates.
 func (f *NotFrom) Says() string { return f.text() }
 
 // text is for behind the outcome: "not from 44 of 60 senders (nested gate of deck@...)".

@@ -98,7 +98,7 @@ func (p *Page) more(n int, what string) {
 	}
 }
 
-// A block is a number of people of whom the same is true.
+// A block is a number of people that the same is true of.
 type block struct {
 	word   Span     // what is true of them
 	text   string   // more about it, or ""

@@ -31,10 +31,10 @@ type Person struct {
 	Unknown []string `json:"notFromUnknown,omitempty"`
 
 	effort int // that is left for NotFrom
-	told   int // groups along the paths that are told and do not decide
+	told   int // groups along the paths that are listed and do not decide
 }
 
-// The bounds of what is told of paths that do not decide: in rings of groups there
+// The bounds of what is listed of paths that do not decide: in rings of groups there
 // are more of them than anybody reads.
 const (
 	mostPaths = 100     // of one group
@@ -163,7 +163,7 @@ func (a *Person) receive(n namer, group, id estate.ID) {
 	}
 }
 
-// personPaths tells of the paths by which a message comes to a person: the one that decides
+// personPaths reports the paths by which a message comes to a person: the one that decides
 // and most others, and how many more there are.
 func (n namer) personPaths(d *resolve.Delivery, candidates []resolve.Candidate, most int) ([]PersonPath, int) {
 	paths, further, told := []PersonPath{}, 0, 0

@@ -210,7 +210,7 @@ func (a *Posts) writeText(p *Page) {
 	}
 }
 
-// senders are the rows of those whom the estate does not know, and of those who claim
+// senders are the rows of those that the estate does not know, and of those who claim
 // an address that it knows.
 func (a *Posts) senders(p *Page) [][]Span {
 	rows := [][]Span{{{Faint, "sender"}, {Faint, "verdict"}, {Faint, "n"}, {Faint, "rule"}, {Faint, "place"}}}

@@ -214,7 +214,7 @@ type Probe struct {
 	NotLookedInto  []string      `json:"notLookedInto"` // mailboxes that were not gone through to the end, and why
 	Notes          []string      `json:"notes"`
 	Ended          bool          `json:"ended"` // false: it was ended before its time, or is under way
-	// UnderWay tells of a run that others are at how far it is; nil: nobody is at it.
+	// UnderWay is how far a run is that others work on; nil: nobody does.
 	UnderWay *Runs `json:"underWay,omitempty"`
 
 	settled int      // differences that servers say the cause of
@@ -226,7 +226,7 @@ type ProbeReason struct {
 	Words string   `json:"words"`          // of the server
 	Says  string   `json:"says,omitempty"` // what they come to, where that is no setting of the estate
 	Cases []string `json:"cases"`
-	Who   []string `json:"who,omitempty"` // members that it was said of
+	Who   []string `json:"who,omitempty"` // members that it is about
 }
 
 // ProbeCase is what became of one message.

@@ -124,7 +124,7 @@ func (a *Probe) alike(from int) int {
 	return n
 }
 
-// writeCauses tells of the causes, those that say the same of many people once.
+// writeCauses reports the causes, those that say the same of many people once.
 func (a *Probe) writeCauses(p *Page) {
 	const fewest = 3
 	for i, number := 0, 1; i < len(a.Causes); number++ {

@@ -8,7 +8,7 @@ import (
 	"yorvet.example/yorvet/internal/probe"
 )
 
-// head is the first line: all that is said there was seen.
+// head is the first line, which says only what was seen.
 func (a *Probe) head() []Span {
 	head := []Span{{Strong, count(len(a.Cases), "message", "messages") + ", " +
 		count(a.AsPredicted+a.NotAsPredicted+a.NotLookedAt+a.NotSent, "check", "checks") + ": "}}
@@ -58,7 +58,7 @@ func (a *Probe) writeText(p *Page) {
 	p.Line(0, Span{Faint, "Remove its messages: yorvet probe --tidy " + a.Run})
 }
 
-// writeCodes tells of each who asked for the code of a group whether it came to them.
+// writeCodes reports for each who asked for the code of a group whether it came to them.
 func (a *Probe) writeCodes(p *Page) {
 	told := false
 	for _, c := range a.Cases {
@@ -78,7 +78,7 @@ func (a *Probe) writeCodes(p *Page) {
 	}
 }
 
-// writeUnlooked tells of what nothing can be said, by why.
+// writeUnlooked lists what is unknown, by reason.
 func (a *Probe) writeUnlooked(p *Page) {
 	var unsent, unlooked reasons
 	for _, c := range a.Cases {
@@ -105,7 +105,7 @@ func (a *Probe) writeUnlooked(p *Page) {
 	unlooked.write(p, "Not looked at")
 }
 
-// reasons are why nothing can be said, with of whom.
+// reasons are why nothing is known, and about which people.
 type reasons struct {
 	list []string
 	who  map[string][]string

@@ -77,7 +77,7 @@ func (n namer) recipients(d *resolve.Delivery) []Recipient {
 	return list
 }
 
-// alike remembers what was told of recipients, to tell the same of others whose outcome has
+// alike remembers what was written about recipients, for others whose outcome has
 // the same reason.
 type alike struct {
 	words map[alikeKey]*alikeWords

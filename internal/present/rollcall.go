@@ -15,7 +15,7 @@ type RollCall struct {
 	Group   string         `json:"group"`
 	Caller  string         `json:"caller"`
 	Members []CalledMember `json:"members"`
-	Others  []string       `json:"others"` // who answered and is no member
+	Others  []string       `json:"others"` // who answered and is not a member
 	Counts  map[string]int `json:"counts"`
 }
 
@@ -26,7 +26,7 @@ type CalledMember struct {
 	Detail  string `json:"detail"`
 }
 
-// NewRollCall tells of a roll call.
+// NewRollCall reports a roll call.
 func NewRollCall(r *resolve.Resolver, c *probe.Call) *RollCall {
 	n := newNamer(r)
 	a := &RollCall{
@@ -139,7 +139,7 @@ func newHeldMessage(n namer, q probe.Request) HeldMessage {
 	return m
 }
 
-// Line says what a held message is: whom it is from, as it claims, and its subject, date
+// Line says what a held message is: who it is from, as it claims, and its subject, date
 // and size.
 func (m HeldMessage) Line() string {
 	from := m.From

@@ -88,7 +88,7 @@ func (e *WatchEvent) Headline() string {
 	return e.Item + ": " + strings.Join(parts, ", ")
 }
 
-// Subject says in one line what an event is about, for whom, how bad it is and who changed it.
+// Subject says in one line what an event is about, who it concerns, how bad it is and who changed it.
 func (e *WatchEvent) Subject() string {
 	f, ok := e.Worst()
 	switch {

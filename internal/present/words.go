@@ -21,7 +21,7 @@ type Decision struct {
 	Verdict string `json:"verdict"`
 	Rule    int    `json:"rule"`            // of the group's gate, from 1; 0: none
 	Edge    int    `json:"edge,omitempty"`  // the rule of the edge that decides, from 1
-	Text    string `json:"text"`            // what the sender is told
+	Text    string `json:"text"`            // what the sender hears
 	Written string `json:"written"`         // the rule as written, or ""
 	Place   string `json:"place,omitempty"` // where it stands, as file:line:column
 
@@ -92,7 +92,7 @@ func (d Decision) who() string {
 // byIn is by where a colon stands before it.
 func (d Decision) byIn() string { return strings.Replace(d.by(), ": ", ", ", 1) }
 
-// byShort is by without the word rule and what the sender is told.
+// byShort is by without the word rule and what the sender hears.
 func (d Decision) byShort() string {
 	if d.Rule == 0 && d.Edge == 0 {
 		return d.by()

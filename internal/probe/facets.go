@@ -7,7 +7,6 @@ import (
 	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/message"
-	"yorvet.example/yorvet/internal/core/resolve"
 )
 
 // A Facet is one thing that a reader sees of a message, beside what was predicted.
@@ -142,7 +141,7 @@ func (w *judge) isNested(s *Sighting, to estate.ID) bool {
 		return false
 	}
 	from := w.run.Plan.resolver.Sender(w.c.From)
-	d := w.run.Plan.resolver.Deliver(resolve.Query{Group: to, Sender: &from, Message: w.c.Traits})
+	d := w.run.Plan.deliver(to, &from, w.c.Traits)
 	for _, recipient := range d.Recipients {
 		if recipient.ID == id {
 			return len(d.Via(recipient)) > 1

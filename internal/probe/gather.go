@@ -89,7 +89,7 @@ func inLastLook(copies []*Sighting) []*Sighting {
 }
 
 // tellAnswers takes notices to the author of a message that was let in for an automatic answer:
-// nobody is told that such a message is held.
+// nobody is notified that such a message is held.
 func (e *evidence) tellAnswers(author string, p *RunPlan) {
 	if len(e.copies) == 0 || len(e.approvals)+len(e.doubted) > 0 {
 		return
@@ -148,7 +148,7 @@ func (run *Run) gatherBounce(e *evidence, s *Sighting) {
 	}
 }
 
-// membersNamed returns whom a bounce that reports the group names as those who failed: in what the
+// membersNamed returns those that a bounce that reports the group names as failed: in what the
 // server said of the group, or before the message that is returned.
 func (run *Run) membersNamed(s *Sighting, ofGroup *bounce) (found []*bounce) {
 	p, c := run.Plan, &run.Plan.Cases[s.Case]

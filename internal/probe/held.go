@@ -119,7 +119,7 @@ func firstLine(text string) string {
 }
 
 // Decide answers a request: with admit, or else it is refused. The request is taken
-// out of the mailbox when the answer has been taken over.
+// out of the mailbox when the answer has been accepted.
 func (q *Request) Decide(ctx context.Context, r *resolve.Resolver, l *connections.Connections, admit bool) error {
 	inside := r.Estate().InsideDomain(q.Approver.Domain())
 	connection, ok := l.Sender(q.Approver, inside, false)

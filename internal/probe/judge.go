@@ -69,8 +69,8 @@ const (
 
 // Words for what was seen that are no verdicts or outcomes.
 const (
-	Silence     = "silence"  // taken over, and nothing came anywhere
-	Unknown     = "unknown"  // the connection broke: nobody knows whether it was taken over
+	Silence     = "silence"  // accepted, and nothing came anywhere
+	Unknown     = "unknown"  // the connection broke: nobody knows whether it was accepted
 	Deferred    = "deferred" // the server put it off again and again
 	NotSent     = "not sent"
 	SeenJunk    = "junk"
@@ -304,8 +304,8 @@ func (w *judge) outcome(sent string) (seen, why string, verdicts infer.Verdicts)
 	case !w.anybodyLooked():
 		return NotLookedAt, "nobody's mailbox was looked into in which it would show", anything
 	}
-	// Taken over, and nothing came. If several should have got it, it was the gate;
-	// otherwise it may be them. A hold that nobody is told of looks like this, too.
+	// Accepted, and nothing came. If several should have got it, it was the gate;
+	// otherwise it may be them. A silent hold looks like this, too.
 	expected := w.expected()
 	switch {
 	case expected == 0:
@@ -323,8 +323,8 @@ func (w *judge) refusedAtAll() bool {
 	return reply.Code >= 500 && reply.Stage == "from" || reply.IsForAll()
 }
 
-// code returns what became of the code that a group asks for. Whoever gets it may write once
-// they have sent it back; for whom none comes it stays refused.
+// code returns what became of the code that a group asks for. Anyone who gets it may write once
+// they have sent it back; without one it stays refused.
 func (w *judge) code() (seen, why string, verdicts infer.Verdicts) {
 	switch {
 	case len(w.e.codes) > 0:
@@ -380,7 +380,7 @@ func (w *judge) heldHere() bool {
 }
 
 // wasReleased reports whether the message waited at the group, and has been let in since: by this run,
-// or by whoever else was asked. A request that names no group may be of a nested one.
+// or by somebody else who was asked. A request that names no group may be of a nested one.
 func (w *judge) wasReleased() bool {
 	if w.run.Approved[w.number] {
 		return w.heldHere()
@@ -398,7 +398,7 @@ func (w *judge) wasReleased() bool {
 	})
 }
 
-// nestedOnly reports whether all requests name a nested group, besides this one
+// nestedOnly reports whether all requests name a nested group, apart from this one
 // perhaps.
 func (w *judge) nestedOnly() bool {
 	return !slices.ContainsFunc(w.e.approvals, func(s *Sighting) bool {

@@ -89,7 +89,7 @@ func (w *judge) whyNot(name string) string {
 // interrupted is why nothing can be said of what had not come when a run was ended.
 const interrupted = "the run was interrupted before it was gone through to the end"
 
-// judgeBounce judges somebody to whom a message cannot be delivered: a bounce should say so,
+// judgeBounce judges somebody that a message cannot be delivered to: a bounce should say so,
 // where it would be seen. It reports whether there is anything to say.
 func (w *judge) judgeBounce(m *MemberResult, name string) bool {
 	if b, ok := w.e.bounced[name]; ok {
@@ -131,7 +131,7 @@ func (w *judge) strangeBounces() []MemberResult {
 	predicted := map[string]bool{}
 	if w.p.Group != estate.None && w.p.Verdict == estate.Admit {
 		from := w.run.Plan.resolver.Sender(w.c.From)
-		for _, recipient := range w.run.Plan.resolver.Deliver(resolve.Query{Group: w.p.Group, Sender: &from, Message: w.c.Traits}).Recipients {
+		for _, recipient := range w.run.Plan.deliver(w.p.Group, &from, w.c.Traits).Recipients {
 			if recipient.Outcome == resolve.Undeliverable {
 				predicted[w.key(recipient.ID)], predicted[w.key(w.c.Group)] = true, true
 			}
@@ -191,7 +191,7 @@ func (w *judge) others() []MemberResult {
 	return list
 }
 
-// reader returns what whoever a message outside the estate is for got, if their
+// reader returns what the recipient of a message outside the estate got, if their
 // mailbox was looked into.
 func (w *judge) reader() []MemberResult {
 	name := w.estate().Key(w.c.To)
@@ -212,7 +212,7 @@ func (w *judge) reader() []MemberResult {
 	return []MemberResult{m}
 }
 
-// strangers returns those outside the estate with whom a copy was seen.
+// strangers returns those outside the estate in whose mailbox a copy was seen.
 func (w *judge) strangers() []MemberResult {
 	var list []MemberResult
 	for _, copies := range w.e.copies {
@@ -241,7 +241,7 @@ func (w *judge) archives(to estate.ID) []MemberResult {
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	predicted := map[estate.ID]bool{}
 	if w.p.Verdict == estate.Admit {
-		for _, way := range w.run.Plan.resolver.Deliver(resolve.Query{Group: to, Sender: &from, Message: w.c.Traits}).Paths {
+		for _, way := range w.run.Plan.deliver(to, &from, w.c.Traits).Paths {
 			predicted[way.Group] = way.State == resolve.PathOpen && e.Group(way.Group).Kind.Keeps()
 		}
 	}

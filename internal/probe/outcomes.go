@@ -23,7 +23,7 @@ func (w *judge) seen() infer.Seen {
 		switch {
 		case bounced && !b.isMailboxes() && len(w.e.copies[name]) == 0: // no setting says so
 			continue
-		case !w.watched[name] && !bounced: // a bounce tells, whoever opens their mailbox
+		case !w.watched[name] && !bounced: // a bounce tells, whether or not their mailbox opens
 			continue
 		case len(w.e.copies[name]) > 0:
 			s.People[id] = infer.Either(resolve.Inbox)
@@ -54,7 +54,7 @@ func (w *judge) nothing(id estate.ID) infer.Outcomes {
 }
 
 // mayWait reports whether a message may wait for somebody at a nested group: a
-// request to release it was seen that names a group of theirs, or none could have
+// request to release it was seen that names a group of their own, or none could have
 // been seen.
 func (w *judge) mayWait(id estate.ID) bool {
 	if !w.approversSeen() {

@@ -1,7 +1,7 @@
 // Package probe sends real messages to groups, looks into mailboxes for what
 // becomes of them, and sets what it saw beside what was predicted.
 //
-// A run goes in three steps: a Plan says which messages, from whom, to which
+// A run goes in three steps: a Plan says which messages, which senders, to which
 // group; Run sends them and watches; Judge compares, and finds the change to the
 // estate that explains what differs.
 package probe
@@ -28,18 +28,18 @@ type Kind string
 const (
 	Outsider    Kind = "outsider"     // a stranger from outside
 	Forged      Kind = "forged"       // somebody claims an inside address
-	Insider     Kind = "insider"      // an inside person who is no member
+	Insider     Kind = "insider"      // an inside person who is not a member
 	Member      Kind = "member"       // a member
 	Moderator   Kind = "moderator"    // somebody who can release held mail
-	Refused     Kind = "refused"      // somebody whom the gate refuses
+	Refused     Kind = "refused"      // somebody that the gate refuses
 	Invitation  Kind = "invitation"   // a calendar request
 	Attachment  Kind = "attachment"   // with a file
 	Alias       Kind = "alias"        // to a further address of the group
 	SendAs      Kind = "send-as"      // in the group's name
 	ReplyPerson Kind = "reply-person" // a member answers a stranger as themselves
 	ReplyGroup  Kind = "reply-group"  // a member answers a stranger in the group's name
-	Expected    Kind = "expected"     // somebody whom an expectation speaks of
-	Rule        Kind = "rule"         // somebody for whom a rule decides that no other case tries
+	Expected    Kind = "expected"     // somebody that an expectation speaks of
+	Rule        Kind = "rule"         // somebody that a rule decides about that no other case tries
 )
 
 // Kinds returns all kinds of cases.
@@ -107,6 +107,11 @@ type RunPlan struct {
 	names       []string // see groupNames
 
 	predictions []infer.Prediction // see Predict
+}
+
+// deliver returns what becomes of a message of a case that is sent to a group, or on to one.
+func (p *RunPlan) deliver(to estate.ID, from *resolve.Sender, m resolve.Message) *resolve.Delivery {
+	return p.resolver.Deliver(resolve.Query{Group: to, Sender: from, Message: m})
 }
 
 // A Choice says which cases are wanted.
@@ -243,7 +248,7 @@ func (p *RunPlan) touchReleased() {
 			continue
 		}
 		from := p.resolver.Sender(p.Cases[i].From)
-		for _, recipient := range p.resolver.Deliver(resolve.Query{Group: prediction.Group, Sender: &from, Message: p.Cases[i].Traits}).Recipients {
+		for _, recipient := range p.deliver(prediction.Group, &from, p.Cases[i].Traits).Recipients {
 			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Waiting &&
 				!slices.Contains(p.Touched, recipient.ID) {
 				p.Touched = append(p.Touched, recipient.ID)
@@ -345,8 +350,8 @@ func (p *RunPlan) plan(group estate.ID, kind Kind) {
 	p.add(c)
 }
 
-// someone finds who is to send a case: the first person of whom all that is asked of
-// its kind is true, or else of whom most of it is.
+// someone finds who is to send a case: the first person that all that is asked of
+// its kind is true of, or else most of it.
 func (p *RunPlan) someone(c *Case) bool {
 	var wanted [][]func(group, person estate.ID) bool
 	switch c.Kind {
@@ -533,7 +538,7 @@ func (p *RunPlan) Lookers() map[string]int {
 
 // watched returns everybody whose mailbox is looked into, and the groups whose
 // archive is: all who can be, as long as there are no more than the run may touch;
-// else those whom a case concerns.
+// else those that a case concerns.
 func (p *RunPlan) watched() []address.Address {
 	e := p.resolver.Estate()
 	var list []address.Address

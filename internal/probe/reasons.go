@@ -14,8 +14,8 @@ import (
 type Reason struct {
 	Words string   // of the server
 	Says  string   // what they come to, where that is no setting of the estate; or ""
-	Cases []int    // messages that it was said of
-	Who   []string // members that it was said of; nil: of the messages as a whole
+	Cases []int    // messages that it is about
+	Who   []string // members that it is about; nil: of the messages as a whole
 }
 
 // reasons gathers what servers said, the same once.
@@ -36,7 +36,7 @@ func (j *Judgement) reasons() (list []Reason) {
 	for i := range j.Cases {
 		c := &j.Cases[i]
 		reply := j.Run.Replies[i]
-		if c.Unlooked { // it is told as not sent, with why
+		if c.Unlooked { // it is listed as not sent, with the reason
 			continue
 		}
 		if !c.AsPredicted && !reply.Accepted() && reply.Code != 0 {
@@ -61,7 +61,7 @@ func (j *Judgement) reasons() (list []Reason) {
 	return list
 }
 
-// ringWords are words with which servers tell of addresses that lead back to themselves.
+// ringWords are words with which servers report addresses that lead back to themselves.
 var ringWords = []string{"alias expansion", "loop", "too many hops"}
 
 // cause says what an answer to a message comes to, where that is no setting of the estate.
@@ -103,7 +103,7 @@ func (p *RunPlan) isAlias(c *Case) bool {
 }
 
 // deadMembers words that a group may be refused for members whose mailbox does not work, by the estate;
-// "" where there is none.
+// "" if there is none.
 func (p *RunPlan) deadMembers(c *Case, before string) string {
 	r := p.resolver
 	to, ok := r.Estate().Find(c.To)
@@ -130,7 +130,7 @@ type meaning struct {
 	words  []string
 }
 
-// meanings are words with which mail systems tell of a failure without a status of its own.
+// meanings are words with which mail systems report a failure without a status of its own.
 var meanings = []meaning{
 	{"5.2.2", []string{"mailbox is full", "mailbox full", "quota", "over limit"}},
 	{"5.2.1", []string{"account is disabled", "account disabled", "account is suspended", "mailbox disabled", "inactive"}},

@@ -33,7 +33,7 @@ const (
 	mostPadding    = agent.MostAttachment
 )
 
-// draft returns what whoever sends a case has to know.
+// draft returns what anyone who sends a case has to know.
 func (p *RunPlan) draft(c *Case) agent.Draft {
 	_, code, _ := strings.Cut(c.Tag, ".")
 	d := agent.Draft{
@@ -97,7 +97,7 @@ func (p *RunPlan) plain(c *Case) string {
 }
 
 // asksForCode reports whether a case is written in the name of a group that mails a code to
-// whoever has not proven yet that they may.
+// anyone who has not proven yet that they may.
 func (p *RunPlan) asksForCode(c *Case) bool {
 	e := p.resolver.Estate()
 	group, ok := e.Find(c.From)
@@ -185,7 +185,7 @@ func (p *RunPlan) checks(i int) []store.Check {
 	var d *resolve.Delivery
 	if prediction.Group != estate.None && len(prediction.Outcomes) > 0 {
 		from := p.resolver.Sender(c.From)
-		d = p.resolver.Deliver(resolve.Query{Group: prediction.Group, Sender: &from, Message: c.Traits})
+		d = p.deliver(prediction.Group, &from, c.Traits)
 	}
 	for _, id := range e.PeopleByAddress() {
 		outcome, ok := prediction.Outcomes[id]
@@ -266,7 +266,7 @@ func (p *RunPlan) expected(i int, approve bool) []store.Expected {
 func (p *RunPlan) released(i int) map[estate.ID]resolve.Outcome {
 	outcomes := map[estate.ID]resolve.Outcome{}
 	from := p.resolver.Sender(p.Cases[i].From)
-	for _, recipient := range p.resolver.Deliver(resolve.Query{Group: p.Predict(i).Group, Sender: &from, Message: p.Cases[i].Traits}).Recipients {
+	for _, recipient := range p.deliver(p.Predict(i).Group, &from, p.Cases[i].Traits).Recipients {
 		if p.resolver.Estate().IsPerson(recipient.ID) {
 			outcomes[recipient.ID] = recipient.Outcome
 		}

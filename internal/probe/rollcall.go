@@ -28,14 +28,14 @@ const (
 	Arrived  = "delivered" // the mail service says so (RFC 3461); they have not answered
 )
 
-// A Call is a roll call: what one's own mailbox tells of who got a message.
+// A Call is a roll call: what one's own mailbox says about who got a message.
 type Call struct {
 	Run     string
 	Group   estate.ID
 	Caller  address.Address
 	Reply   string // of the server that it was handed to
 	Members []Presence
-	Others  []string // who answered and is no member
+	Others  []string // who answered and is not a member
 }
 
 // Presence is one member's answer.
@@ -160,7 +160,7 @@ func (p *RunPlan) concerns(m *read.Message) bool {
 func (p *RunPlan) deliveries(c *Case) []estate.ID {
 	from := p.resolver.Sender(c.From)
 	var people []estate.ID
-	for _, recipient := range p.resolver.Deliver(resolve.Query{Group: c.Group, Sender: &from}).Recipients {
+	for _, recipient := range p.deliver(c.Group, &from, resolve.Message{}).Recipients {
 		if p.resolver.Estate().IsPerson(recipient.ID) && recipient.ID != from.ID {
 			people = append(people, recipient.ID)
 		}

@@ -27,9 +27,9 @@ type Options struct {
 	Estate   Evaluated
 	Version  string                    // of the program
 	Approve  bool                      // answer the requests to approvers
-	Progress func(store.Progress)      // is told how far it is; nil: nobody
+	Progress func(store.Progress)      // gets how far it is; nil: nobody
 	Sent     func(ctx context.Context) // is called once all is sent, before the wait for the rest; nil: nothing
-	OnError  func(text string)         // is told what keeps it from its work; nil: nobody
+	OnError  func(text string)         // gets what keeps it from its work; nil: nobody
 	// Blind is asked whether messages are to be sent where no mailbox opens; nil: they are not.
 	Blind func() bool
 }
@@ -43,7 +43,7 @@ type Evaluated struct {
 type Run struct {
 	Plan      *RunPlan
 	Replies   map[int]send.Reply // by case
-	Unsure    map[int]bool       // whether the case was taken over is not known
+	Unsure    map[int]bool       // whether the case was accepted is not known
 	Sightings []Sighting
 	Boxes     map[string]Box // by address of who it belongs to, as Plan.key returns it
 	Approved  map[int]bool   // by case: a request was answered

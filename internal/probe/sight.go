@@ -18,10 +18,10 @@ type View struct {
 	ListID         string   `json:"listId,omitempty"`
 	Unsubscribe    string   `json:"listUnsubscribe,omitempty"`
 	Authentication []string `json:"authentication,omitempty"`
-	// Answer is where an answer goes, and AnswerAll where one to all does, besides.
+	// Answer is where an answer goes, and AnswerAll where one to all does.
 	Answer    []string `json:"answer"`
 	AnswerAll []string `json:"answerAll"`
-	// Shows are inside addresses that stand in the header, besides the group's, the
+	// Shows are inside addresses that stand in the header, apart from the group's, the
 	// sender's and the reader's own.
 	Shows []string `json:"shows,omitempty"`
 }

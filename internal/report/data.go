@@ -25,7 +25,7 @@ import (
 // Data is what a page shows.
 type Data struct {
 	Name         string        `json:"name"`
-	Of           string        `json:"of,omitempty"`    // for whom it is made, or ""
+	Of           string        `json:"of,omitempty"`    // the person it is made for, or ""
 	Day          string        `json:"day"`             // of evaluation, YYYY-MM-DD
 	Made         string        `json:"made"`            // RFC 3339
 	Whole        bool          `json:"whole"`           // it holds all groups
@@ -34,7 +34,7 @@ type Data struct {
 	Texts        []string      `json:"texts"`
 	People       []Person      `json:"people"`
 	Groups       []*Group      `json:"groups"`
-	Own          *Own          `json:"own,omitempty"` // what the person gets for whom it is made
+	Own          *Own          `json:"own,omitempty"` // what the person it is made for gets
 	Hazards      []Hazard      `json:"hazards"`
 	Expectations []Expectation `json:"expectations"`
 	Probe        *Probe        `json:"probe,omitempty"`
@@ -95,7 +95,7 @@ type Group struct {
 	Hazards   []int      `json:"hz,omitempty"`
 }
 
-// Class are people whom one rule of a gate decides about.
+// Class are the people that one rule of a gate decides about.
 type Class struct {
 	Verdict string `json:"v"`
 	Rule    int    `json:"r"` // the text of the rule
@@ -122,7 +122,7 @@ type NotFrom struct {
 // Nested is a group in a group.
 type Nested struct {
 	Group int    `json:"g"`
-	State string `json:"s"` // open; or stopped or waiting: for somebody whom the outer gate admits
+	State string `json:"s"` // open; or stopped or waiting: for somebody that the outer gate admits
 	Says  int    `json:"y"` // what a hazard says of it, a text
 	None  bool   `json:"none,omitempty"`
 }
@@ -148,7 +148,7 @@ type Hazard struct {
 	Fix      string `json:"f"`
 	Place    string `json:"p,omitempty"`
 	Count    int    `json:"c"` // of this kind in the group
-	// Others are whom the others are about, as far as they are people; Further are the other
+	// Others are the people that the others are about; Further are the other
 	// addresses.
 	Others  People   `json:"w,omitempty"`
 	Further []string `json:"x,omitempty"`
@@ -187,14 +187,14 @@ type Case struct {
 	Predicted string      `json:"p"`
 	Seen      string      `json:"s"`
 	As        bool        `json:"as"`
-	Members   int         `json:"m"` // of whom something was predicted or seen
+	Members   int         `json:"m"` // that something was predicted or seen of
 	Unlike    [][3]string `json:"u,omitempty"`
 }
 
 // Choice says what a page is about.
 type Choice struct {
 	Groups []estate.ID // nil: all
-	Person estate.ID   // for whom it is made, or None
+	Person estate.ID   // the person it is made for, or None
 	Of     string      // their name, or that of the group that it is made for
 	Places bool        // hazards have the places of files
 	Day    string

@@ -33,7 +33,7 @@ func Server(t testing.TB, behave func(*net.TCPConn)) string {
 	return l.Addr().String()
 }
 
-// Silent behaves as a server that takes what it is told, and says nothing.
+// Silent behaves as a server that takes what it gets, and says nothing.
 func Silent(c *net.TCPConn) {
 	buffer := make([]byte, 1<<16)
 	for {

@@ -35,7 +35,7 @@ func (Text) GoString() string { return "(secret)" }
 // MarshalText hides the secret.
 func (Text) MarshalText() ([]byte, error) { return []byte("(secret)"), nil }
 
-// Reveal returns the secret, for whoever is to be shown it.
+// Reveal returns the secret, for anyone who is to be shown it.
 func (s Text) Reveal() string {
 	if s.text == nil {
 		return ""

@@ -188,7 +188,7 @@ func checkURL(text string) error {
 }
 
 // mode returns how a connection is secured. A login crosses the network with TLS
-// only; without it, to this machine itself, where that is said.
+// only; without it, to this machine itself, if the source file says so.
 func (s *source) mode(scheme, host string) (endpoint.TLS, error) {
 	local, login := endpoint.IsLoopback(host), s.Login != nil
 	said := endpoint.TLS(slices.Index(endpoint.Words(), s.TLS))
@@ -229,7 +229,7 @@ func (s *source) mode(scheme, host string) (endpoint.TLS, error) {
 	return said, nil
 }
 
-// security returns how a connection is secured, and whom it trusts.
+// security returns how a connection is secured, and who it trusts.
 func (s *source) security(ctx context.Context) (endpoint.TLS, *x509.CertPool, *tls.Certificate, error) {
 	scheme, host, _, err := ldap.ParseURL(s.where)
 	if err != nil {

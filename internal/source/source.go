@@ -34,7 +34,7 @@ import (
 // formats are the formats of sources.
 var formats = []string{"ldif", "ldap", "scim", "csv", "xlsx", "json", "aliases", "vcard", "list"}
 
-// Options say how sources are read, besides what they say themselves.
+// Options say how sources are read, in addition to what they say themselves.
 type Options struct {
 	Map        string   // the file of a map for all sources, or ""
 	Domains    []string // those of the estate

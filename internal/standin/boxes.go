@@ -19,7 +19,7 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// The folders of every mailbox besides the inbox.
+// The folders of every mailbox apart from the inbox.
 const (
 	inbox         = "INBOX"
 	junkFolder    = "Junk"

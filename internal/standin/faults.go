@@ -19,7 +19,7 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// Faults is how a service behaves besides what its estate says: where people
+// Faults is how a service behaves in addition to what its estate says: where people
 // forward their mail to, which groups work only after a while, and what goes
 // wrong.
 type Faults struct {
@@ -39,7 +39,7 @@ type Fault struct {
 	Bytes int           `yaml:"bytes"` // after which a connection is cut
 	Times int           `yaml:"times"` // how often at most; 0: always
 	From  time.Duration `yaml:"from"`  // since when, after the start of the service
-	For   time.Duration `yaml:"for"`   // how long; 0: for ever
+	For   time.Duration `yaml:"for"`   // how long; 0: without end
 	Field string        `yaml:"field"` // the header field to rewrite
 	Value string        `yaml:"value"` // what it says then; "" takes it out. Of refuse: status and text
 }
@@ -117,7 +117,7 @@ type faults struct {
 	mutex  sync.Mutex
 	random *rand.Rand
 	times  []int                // by fault: how often it has happened
-	tried  map[string]time.Time // who was told to come later, and when
+	tried  map[string]time.Time // who was asked to come later, and when
 }
 
 func newFaults(c *Faults) *faults {

@@ -70,7 +70,7 @@ func (r *reader) Authenticate(mechanism string) (sasl.Server, error) {
 	return nil, imapserver.ErrAuthFailed
 }
 
-// enter opens the mailbox of whoever logs in.
+// enter opens the mailbox of anyone who logs in.
 func (r *reader) enter(identity, user, password string) error {
 	who, err := r.post.authenticate(identity, user, password)
 	if err != nil {
@@ -228,7 +228,7 @@ func (r *reader) Copy(set imap.NumSet, to string) (*imap.CopyData, error) {
 	return data, err
 }
 
-// Status tells of a folder without opening it.
+// Status reports a folder without opening it.
 func (r *reader) Status(name string, options *imap.StatusOptions) (*imap.StatusData, error) {
 	return r.UserSession.Status(theInbox(name), options)
 }

@@ -36,7 +36,7 @@ const (
 )
 
 // mailAccess serves the mailboxes over JMAP: as much of it as it takes to look into them. It
-// asks the service's own IMAP server, as whoever asks it.
+// asks the service's own IMAP server, in the name of the one who asks it.
 type mailAccess struct {
 	imap string // the address of the IMAP server with TLS
 }
@@ -54,7 +54,7 @@ type visit struct {
 	client *imapclient.Client
 }
 
-// as logs in as whoever asks.
+// as logs in as the one who asks.
 func (m *mailAccess) as(use func(v *visit, w http.ResponseWriter, r *http.Request) error) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		user, password, ok := r.BasicAuth()

@@ -57,7 +57,7 @@ func (p *post) askApprovers(j *job, group estate.ID) {
 	}
 }
 
-// claimed says whom a held message is from, and whether that is known.
+// claimed says who a held message is from, and whether that is known.
 func claimed(j *job) string {
 	if j.Traits.Unproven {
 		return "A message that claims to be from " + j.Sender + ", NOT authenticated,"
@@ -266,11 +266,11 @@ func (p *post) report(j job, action string, failures []failure) {
 	p.tell(j, action, failures)
 }
 
-// tell is report for whoever holds the mutex.
+// tell is report for anyone who holds the mutex.
 func (p *post) tell(j job, action string, failures []failure) {
 	to, err := address.Parse(j.From)
 	if err != nil || j.Traits.Unproven {
-		return // no return path, or not theirs: nobody is told (RFC 5321, section 6.1)
+		return // no return path, or not theirs: nobody is notified (RFC 5321, section 6.1)
 	}
 	e := p.r.Estate()
 	domain := e.Settings().Domains[0].Name

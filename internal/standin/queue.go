@@ -32,10 +32,10 @@ type job struct {
 	ID         string
 	MessageID  string
 	From       string // return path
-	Sender     string // whom it claims to be from
+	Sender     string // who it claims to be from
 	To         string // the group or address
 	Folder     string // of a copy; "" is the inbox
-	Member     string // whom a digest is for
+	Member     string // who a digest is for
 	Traits     resolve.Message
 	Because    string    // why it is held
 	Due        time.Time // not before
@@ -49,7 +49,7 @@ type job struct {
 	Raw        []byte
 }
 
-// queue holds jobs until they are done. What it has taken over is on disk, where
+// queue holds jobs until they are done. What it has accepted is on disk, where
 // it has a folder.
 type queue struct {
 	dir   string
@@ -75,7 +75,7 @@ func newQueue(dir string) (*queue, error) {
 	for _, file := range files {
 		id, ok := strings.CutSuffix(file.Name(), ".json")
 		if !ok {
-			continue // half written, and never taken over
+			continue // half written, and never accepted
 		}
 		data, err := localfile.Read(context.Background(), filepath.Join(dir, file.Name()), maxStored)
 		if err != nil {

@@ -69,7 +69,7 @@ func (c *scimChange) find(id string) (estate.ID, error) {
 	return g, nil
 }
 
-// The things of a group that changes are about, besides settings: all members, and one
+// The things of a group that changes are about, apart from settings: all members, and one
 // of them.
 const (
 	aboutMembers = "members"
@@ -240,7 +240,7 @@ func (c *scimChange) setText(id, setting string, p part) error {
 	return nil
 }
 
-// texts returns a value as addresses: of the group itself, or of those whom it lists.
+// texts returns a value as addresses: of the group itself, or of those that it lists.
 func (c *scimChange) texts(setting string, value any) ([]string, error) {
 	var list []string
 	for _, one := range listOf(value) {

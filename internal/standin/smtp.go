@@ -131,7 +131,7 @@ func (s *session) Data(r io.Reader) error {
 }
 
 // takeAll takes a message over for all recipients. Where only some are refused,
-// the sender is told of those by mail.
+// the sender hears of those by mail.
 func (p *post) takeAll(a *arrival, to []address.Address) error {
 	var first error
 	var failed []failure
@@ -255,7 +255,7 @@ func (p *post) isTheirs(login address.Address, from string) bool {
 	return e.Key(a) == e.Key(login) || known && (id == own || e.IsGroup(id))
 }
 
-// authenticate returns who logs in: a person by an address of theirs, or whoever
+// authenticate returns who logs in: a person by an address of their own, or anyone who
 // the keeper names.
 func (p *post) authenticate(identity, user, password string) (address.Address, error) {
 	if !p.knows(context.Background(), password) {

@@ -3,7 +3,7 @@
 // digests, and shows every mailbox over IMAP. It serves the estate over SCIM, and
 // takes changes of its groups. It can be told to misbehave.
 //
-// It listens on this machine only, unless it is told otherwise, and hands
+// It listens on this machine only, unless its options say otherwise, and hands
 // nothing on to anybody else: the world outside is part of it.
 package standin
 
@@ -159,8 +159,8 @@ func (s *Service) FlushDigests() { s.post.flushDigests() }
 // reports whether that came.
 func (s *Service) Settle(d time.Duration) bool { return s.post.settle(d) }
 
-// Reload takes another estate from now on. Whoever is newly a member of a group
-// that welcomes its members is told.
+// Reload takes another estate from now on. Anyone who is newly a member of a group
+// that welcomes its members is notified.
 func (s *Service) Reload(e *estate.Estate) {
 	s.post.reload(e)
 	s.post.log.Info("reloaded")

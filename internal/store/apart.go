@@ -19,7 +19,7 @@ var (
 )
 
 // Apart returns the SQL by which a login of PostgreSQL sees this estate alone, whatever it asks for
-// (row-level security). Whoever owns the tables runs it, once for each estate, and still sees all.
+// (row-level security). Anyone who owns the tables runs it, once for each estate, and still sees all.
 func (s *Store) Apart(ctx context.Context, login string) ([]string, error) {
 	if !s.shared {
 		return nil, errors.New("a SQLite file has no logins: those who can read it read all of it")

@@ -34,7 +34,7 @@ func FolderOf(estate string) (string, error) {
 	return filepath.Dir(path), nil
 }
 
-// ReadIdentity reads the identity in a folder; where there is none, it is empty.
+// ReadIdentity reads the identity in a folder; if there is none, it is empty.
 func ReadIdentity(ctx context.Context, folder string) (Identity, error) {
 	var i Identity
 	path := filepath.Join(folder, IdentityFile)

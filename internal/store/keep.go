@@ -100,7 +100,7 @@ func (s *Store) EndedBefore(ctx context.Context, cutoff time.Time, p Part) ([]st
 		ORDER BY began DESC, name`, s.owner, milliseconds(cutoff), run)
 }
 
-// notLast is the condition of answers that are not the last of their series, by which is told what is new.
+// notLast is the condition of answers that are not the last of their series, by which what is new is found.
 const notLast = `NOT EXISTS (SELECT 1 FROM series WHERE series.series = records.series AND series.last = records.seq)`
 
 // AnswersBefore counts the answers that RemoveAnswers would remove.
@@ -133,7 +133,7 @@ func (s *Store) RemoveAnswers(ctx context.Context, cutoff time.Time, p Part) (re
 	return removed, err
 }
 
-// Sweep removes what a rule has of a part no longer kept, and returns how much, and from before when.
+// Sweep removes what a rule has of a part no longer kept, and returns how much, and how old it was.
 func (s *Store) Sweep(ctx context.Context, r Rule, p Part) (runs, answers int, cutoff time.Time, err error) {
 	if cutoff, err = s.Cutoff(ctx, r, p); err != nil || cutoff.IsZero() {
 		return 0, 0, cutoff, err

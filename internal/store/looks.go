@@ -21,7 +21,7 @@ type Visit struct {
 const Lease = 30 * time.Second
 
 // Visit takes a mailbox that is due to be looked into, if less than most are held in its
-// connection. It returns nil where there is none.
+// connection. It returns nil if there is none.
 func (s *Store) Visit(ctx context.Context, w Worker, most int) (*Visit, error) {
 	in, args := w.connections("l.lane", 4)
 	connections, err := rows(ctx, s, func(found *sql.Rows) (name string, err error) { return name, found.Scan(&name) },
@@ -171,7 +171,7 @@ type Progress struct {
 	Began, Until, Closing   time.Time
 	Resumed, Steered        time.Time // as Run has them
 	Cases, Waiting, Sending int       // messages in all, still to be sent, and being sent
-	Accepted                int       // messages that were taken over, or may have been
+	Accepted                int       // messages that were accepted, or may have been
 	Checks, Missing         int       // what has to be observed where somebody looks, and what of it is not there yet
 	LastSent, LastNews      time.Time // when something last became of a message for good, and when something else happened
 	Mailboxes, Opened       int       // that are looked into, and those that have been
@@ -247,7 +247,7 @@ func (s *Store) Under(ctx context.Context, w Worker) ([]string, error) {
 }
 
 // Time in which nobody steered a run after it was planned, as the database was away or all agents were, is
-// made up for: from leastGap on, as far as mostGap, after which whoever planned it has long stopped waiting.
+// made up for: from leastGap on, as far as mostGap, after which the one who planned it has long stopped waiting.
 const (
 	leastGap = 4 * time.Second
 	mostGap  = time.Hour

@@ -1,6 +1,6 @@
 // Package store keeps runs of probes in SQL: what was planned and predicted, what was
 // sent, and what was seen. It is a SQLite file, or a PostgreSQL database that several
-// machines share; everything that waits to be done stands in rows of it, and whoever does
+// machines share; everything that waits to be done stands in rows of it, and anyone who does
 // something claims its row first.
 package store
 
@@ -56,7 +56,7 @@ func HasPassword(where string) bool {
 }
 
 // Open opens the store in a file, or at the URL of a PostgreSQL database, and brings its
-// tables up to date. A file is made, with its folder, where there is none.
+// tables up to date. A file is made, with its folder, if there is none.
 func Open(ctx context.Context, where string) (*Store, error) {
 	s := &Store{where: where, shared: IsURL(where)}
 	open := s.openFile
@@ -174,7 +174,7 @@ func (s *Store) in(ctx context.Context, do func(tx *sql.Tx) error) error {
 const migrationLock = 796573
 
 // migrate brings the tables up to date. Several processes may do so at once. A login that may make no
-// tables finds them up to date, or whoever runs the store has to open it first.
+// tables finds them up to date, or anyone who runs the store has to open it first.
 func (s *Store) migrate(ctx context.Context) error {
 	var have int
 	err := s.db.QueryRowContext(ctx, `SELECT COALESCE(MAX(n), 0) FROM yorvet_version`).Scan(&have)

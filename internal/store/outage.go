@@ -10,7 +10,7 @@ import (
 	"yorvet.example/yorvet/internal/clock"
 )
 
-// An Outage tells of a store that does not answer, once, and again when it is back.
+// An Outage reports a store that does not answer, once, and again when it is back.
 type Outage struct {
 	Tell func(text string)
 

@@ -12,7 +12,7 @@ import (
 // An Estate is one of those whose runs, answers, plans and agents a store keeps. None sees or does
 // anything of another's.
 type Estate struct {
-	Name     string    // a random one: whoever has it is taken for this estate
+	Name     string    // a random one: anyone who has it is taken for this estate
 	Began    time.Time // when it first used the store
 	Role     string    // the login of the database that sees this estate alone; "": see KeepApart
 	Places   []Place
@@ -41,7 +41,7 @@ func (s *Store) mine(column string, n int) string {
 	return fmt.Sprintf("%s = $%d", column, n)
 }
 
-// All returns the store as whoever runs it sees it: Runs, RunsSince, Answers and Agents list those of
+// All returns the store as its administrator sees it: Runs, RunsSince, Answers and Agents list those of
 // all estates. Nothing else is to be done with it.
 func (s *Store) All() *Store {
 	all := *s
@@ -71,7 +71,7 @@ func (e *ElsewhereError) Error() string {
 }
 
 // Enter has an estate use the store at a place. Its first use begins it, and takes over what the
-// store kept of the paths before estates were told apart. At another place than before the error is
+// store kept of the paths before estates were kept apart. At another place than before the error is
 // an *ElsewhereError, unless it is to join.
 func (s *Store) Enter(ctx context.Context, estate string, here Place, join bool, paths ...string) (*Store, error) {
 	places, err := s.places(ctx, estate)

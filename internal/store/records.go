@@ -63,7 +63,7 @@ type Interval struct {
 	Ever         time.Time // when it came up the first time of all, likewise
 }
 
-// News is what an answer has otherwise than the one before it.
+// News is how an answer differs from the one before it.
 type News struct {
 	FirstEver bool // there was none
 	New, Over []Fact

@@ -58,13 +58,13 @@ type Case struct {
 	N               int
 	Kind, Group     string
 	Connection      string          // the connection that sends it
-	Draft           json.RawMessage // what whoever sends it has to know
+	Draft           json.RawMessage // what anyone who sends it has to know
 	Predicted       json.RawMessage
 	MessageID, Tag  string
 	State           string
 	Tries           int
 	Intent, Settled time.Time
-	Reply           json.RawMessage // of the last try; nil where there is none
+	Reply           json.RawMessage // of the last try; nil if there is none
 }
 
 // The states of a case.
@@ -124,7 +124,7 @@ const (
 	ExpectDigest   = "digest" // a copy will do
 	ExpectApproval = "approval"
 	ExpectReleased = "released" // a copy or a digest, once a request was answered
-	ExpectCode     = "code"     // whether or not the message was taken over
+	ExpectCode     = "code"     // whether or not the message was accepted
 )
 
 // A PlannedRun is a run before it begins, with all that it is going to do.
@@ -409,7 +409,7 @@ func (s *Store) Looks(ctx context.Context, run string) ([]Look, error) {
 }
 
 // bodyKey is the key of what an estate had evaluated: what has the same digest is another's. Before estates
-// were told apart it was the digest alone.
+// were kept apart it was the digest alone.
 func bodyKey(owner, digest string) string { return owner + " " + digest }
 
 // EstateOf returns what Run.Estate stands for.

@@ -59,7 +59,7 @@ func (s *Store) Turn(ctx context.Context, connection string, step time.Duration)
 
 // Claim takes a case that is due in a connection, if less than most are being sent in it. It is
 // committed when it returns: whatever becomes of the holder, nobody else sends that case.
-// It returns nil where there is none.
+// It returns nil if there is none.
 func (s *Store) Claim(ctx context.Context, w Worker, connection string, most int) (*Claim, error) {
 	var c *Claim
 	err := s.in(ctx, func(tx *sql.Tx) error {
@@ -93,9 +93,10 @@ func (s *Store) Claim(ctx context.Context, w Worker, connection string, most int
 	return c, nil
 }
 
-// holdConnection holds the row of a connection: whoever counts what is being done in it does so alone.
+// holdConnection holds the row of a connection: anyone who counts what is being done in it does so alone.
 func (s *Store) holdConnection(ctx context.Context, tx *sql.Tx, connection string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner, plain(connection))
+	_, err := tx.ExecContext(ctx, `UPDATE lanes SET next = next WHERE owner = $1 AND lane = $2`, s.owner,
+		plain(connection))
 	return err
 }
 

@@ -25,7 +25,7 @@ type Page struct {
 	Version string
 	// Report writes the report.
 	Report func(ctx context.Context, w io.Writer) error
-	// Names are those by which the page is reached, besides the address that it is served at and
+	// Names are those by which the page is reached, apart from the address that it is served at and
 	// localhost. Who asks for another host is not answered: their browser was led here by somebody.
 	Names []string
 
@@ -41,7 +41,7 @@ const (
 	reportStays  = time.Minute      // a report is made again once it is older, or a new answer is there
 	silentAfter  = time.Minute      // a worker that has not looked for so long is stuck
 	mostPages    = 64               // requests at once; health is always told
-	readWithin   = 10 * time.Second // by whoever asked, once an answer is there
+	readWithin   = 10 * time.Second // by the one who asked, once an answer is there
 )
 
 // Serve serves the page at a listener until end is called.
@@ -84,7 +84,7 @@ func limited(free chan struct{}, answer http.HandlerFunc) http.Handler {
 	})
 }
 
-// within gives whoever asked so long to read the answer from now on.
+// within gives the one who asked so long to read the answer from now on.
 func within(w http.ResponseWriter) {
 	_ = http.NewResponseController(w).SetWriteDeadline(clock.Machine().Add(readWithin))
 }
@@ -178,7 +178,7 @@ type ItemHealth struct {
 }
 
 // Health returns how a worker is at a time: healthy where it looks for what is due, and nothing is
-// long overdue. What the items find is no matter of health.
+// long overdue. What the items find is not a matter of health.
 func (w *Watcher) Health(now time.Time) Health {
 	status := w.Now()
 	h := Health{Healthy: true, Why: []string{}, Items: map[string]ItemHealth{}}

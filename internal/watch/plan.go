@@ -4,7 +4,7 @@
 //
 // When an item is due and whose it is, is worked out by package schedule; what it finds is kept
 // by package store, which also says what is new in it. How an item is carried out is for
-// whoever uses this package.
+// anyone who uses this package.
 package watch
 
 import (
@@ -29,7 +29,7 @@ import (
 	"yorvet.example/yorvet/internal/yamlfile"
 )
 
-// A Plan is what is watched, and who is told.
+// A Plan is what is watched, and who hears of it.
 type Plan struct {
 	Path     string
 	Name     string // tells it from other plans of a store: from the file, or its file name
@@ -55,7 +55,7 @@ type Item struct {
 	Kind   string
 	What   string // what is asked, in words that stay the same: it tells the item from what it was before
 	Timing schedule.Timing
-	Once   bool // it is not begun again where whoever began it is gone: it sends messages
+	Once   bool // it is not begun again if the process that began it is gone: it sends messages
 
 	question func(estate string, since time.Time) ask.Question
 }

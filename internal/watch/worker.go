@@ -24,11 +24,11 @@ type Watcher struct {
 	// Ask carries out an item. since is when it was begun last, by any worker; zero: never.
 	// An error says that there is no answer.
 	Ask func(ctx context.Context, item *Item, since time.Time) (*history.Outcome, error)
-	// Tell is told of every answer; it may be called by several goroutines, one at a time.
+	// Tell gets every answer; it may be called by several goroutines, one at a time.
 	Tell func(*present.WatchEvent)
 	// Send sends alarms by a channel.
 	Send func(ctx context.Context, channel *Channel, b *store.Batch) error
-	// Trouble is told of what went wrong besides.
+	// OnError gets what went wrong as well.
 	OnError func(text string)
 
 	outage  store.Outage
@@ -133,7 +133,7 @@ func (w *Watcher) claim(ctx context.Context, item *Item, now time.Time) (*Job, s
 		return nil, row, nil
 	}
 	if row.Holder != "" && item.Once {
-		// Whoever began it is gone; what it sent is not sent again.
+		// Anyone who began it is gone; what it sent is not sent again.
 		next, _ := item.Timing.End(item.Name, row, now)
 		_, err := w.Store.Swap(ctx, key, row, next)
 		w.OnError(item.Name + ": the process that began it is gone; messages are not sent again")
@@ -208,7 +208,7 @@ func factsOf(list []store.Fact) []present.HistoryFact {
 	return facts
 }
 
-// event tells of an answer.
+// event reports an answer.
 func (w *Watcher) event(job *Job, a *store.KeptResult, news *store.News) *present.WatchEvent {
 	e := &present.WatchEvent{At: a.Ended.UTC().Format(time.RFC3339), Plan: w.Plan.Name, Item: job.Item.Name,
 		Kind: job.Item.Kind,

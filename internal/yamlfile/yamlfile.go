@@ -1,5 +1,5 @@
 // Package yamlfile reads YAML files of settings strictly: what is unknown or of the
-// wrong kind is an error with its place, and all such errors are told at once.
+// wrong kind is an error with its place, and all such errors are reported at once.
 package yamlfile
 
 import (
@@ -191,7 +191,7 @@ func keys(t reflect.Type, seen map[reflect.Type]bool) []string {
 }
 
 // Find returns the place of a key at the top of a file, or of the item with an
-// index of the list that stands there, and 1, 1 where there is none.
+// index of the list that stands there, and 1, 1 if there is none.
 func Find(data []byte, key string, index int) (line, column int) {
 	var n yaml.Node
 	if yaml.Load(data, &n) != nil || len(n.Content) == 0 {

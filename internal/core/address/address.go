@@ -34,7 +34,7 @@ type Address struct {
 	at   int32  // offset of the @ in key
 }
 
-// A SyntaxError says why a text is no address.
+// A SyntaxError says why a text is not an address.
 type SyntaxError struct {
 	Text   string // the whole text
 	Offset int    // byte offset in Text where the error was noticed
@@ -117,7 +117,7 @@ func Same(a, b string) bool {
 	return err == nil && x.key == y.key
 }
 
-// At returns the byte offset of the @ in the key, by which Again makes the address anew.
+// At returns the byte offset of the @ in the key, from which FromKey makes the address.
 func (a Address) At() int { return int(a.at) }
 
 // Restore returns an address that Parse has returned before, of its text, key and offset of

@@ -61,7 +61,7 @@ type person struct {
 	gone       bool
 }
 
-// listed is somebody whom a group lists: by ID, or by address where the estate
+// listed is somebody that a group lists: by ID, or by address where the estate
 // before does not know them.
 type listed struct {
 	id      estate.ID // None: not known before
@@ -118,7 +118,7 @@ func (w *work) person(id estate.ID) *person {
 	return p
 }
 
-// refer returns whom an address means.
+// refer returns who an address means.
 func (w *work) refer(a address.Address, place estate.Place) listed {
 	id, ok := w.e.Find(a)
 	if !ok {
@@ -135,7 +135,7 @@ func (g *group) list(setting string) *[]listed {
 	return &g.mods
 }
 
-// strangers reports whether a changed group lists somebody whom the estate before
+// strangers reports whether a changed group lists somebody that the estate before
 // does not know.
 func (w *work) strangers() bool {
 	isNew := func(l listed) bool { return l.id == estate.None }
@@ -190,7 +190,7 @@ func known(list []listed) []estate.Listed {
 	return out
 }
 
-// rebuild makes the estate anew.
+// rebuild makes the estate again.
 func (w *work) rebuild() (*estate.Estate, error) {
 	settings := w.e.Settings()
 	if w.settings != nil {
@@ -230,7 +230,7 @@ func (w *work) rebuild() (*estate.Estate, error) {
 	return e, nil
 }
 
-// addRelations adds whom a group lists.
+// addRelations adds who a group lists.
 func (w *work) addRelations(b *estate.Builder, id estate.ID, g *group) {
 	for _, one := range g.owners {
 		b.AddOwner(id, w.now(one), one.place)
@@ -365,7 +365,7 @@ func (c SetList) apply(w *work) error {
 	return w.say(g, s, append(texts, c.Add...))
 }
 
-// relist takes people and groups out of a list and adds others, by whom their
+// relist takes people and groups out of a list and adds others, with the one their
 // addresses mean.
 func (w *work) relist(g *group, s *estate.Setting, c SetList) error {
 	list := g.list(s.Name)

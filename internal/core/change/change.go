@@ -69,7 +69,7 @@ type RemoveRule struct {
 	At      int // from 0
 }
 
-// A Member is a membership to come: of an address, or of all whom a rule picks.
+// A Member is a membership to come: of an address, or of all that a rule picks.
 type Member struct {
 	Address address.Address // not valid for a rule
 	Filter  selector.Filter // of a rule; nil is everyone
@@ -128,11 +128,11 @@ type AddGroup struct {
 }
 
 // A RenameGroup gives a group another main address. The old one stays as a further one
-// unless it is given up. Where others list the group, it stays listed.
+// unless it is removed. Where others list the group, it stays listed.
 type RenameGroup struct {
 	Group  estate.ID
 	To     address.Address
-	Forget bool // the old address is given up
+	Forget bool // the old address is removed
 }
 
 // A RemoveGroup is a group that goes, with its memberships. Where others list it, it
@@ -145,7 +145,7 @@ type AddPerson struct {
 	Attributes    []estate.Attribute
 }
 
-// A SetPerson is a person of whom something else is said, or nothing.
+// A SetPerson sets what is said of a person, or takes it away.
 type SetPerson struct {
 	Person estate.ID
 	Field  string // as in estate.PersonSettings
@@ -165,7 +165,7 @@ type SetPersonAlso struct {
 	Also   []address.Address
 }
 
-// A RenamePerson gives a person another main address. The old one is given up: what
+// A RenamePerson gives a person another main address. The old one is removed: what
 // is to stay is for SetPersonAlso.
 type RenamePerson struct {
 	Person estate.ID
@@ -176,7 +176,7 @@ type RenamePerson struct {
 // Cascade.
 type RemovePerson struct{ Person estate.ID }
 
-// An Accept is a hazard that is meant to be, in several groups.
+// An Accept is a hazard that is intended, in several groups.
 type Accept struct{ Acceptance estate.Acceptance }
 
 // An AddDomain is one more domain of the estate.

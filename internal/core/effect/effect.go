@@ -1,5 +1,5 @@
 // Package effect compares two estates by what they do: everything that can be asked about
-// a group or a person, what bites, and which notices the change sends.
+// a group or a person, which hazards come and go, and which notices the change sends.
 //
 // What can be asked is the list facets: each looks at one side of a group. Where none of
 // them finds a difference and no setting differs, nothing is said of the group.
@@ -236,7 +236,7 @@ type comparison struct {
 	identical bool // everybody has the same ID in both
 
 	both                 *roaring.Bitmap // people and groups in both, as they are numbered in the new estate
-	single               []twin          // senders whom one estate alone has, or has by that address
+	single               []twin          // senders that one estate alone has, or has by that address
 	insideOld, insideNew *roaring.Bitmap
 
 	few     int // see fewGates
@@ -259,12 +259,12 @@ type twin struct {
 	old, new resolve.Sender
 }
 
-// prepare works out whom both estates know.
+// prepare works out who both estates know.
 func (c *comparison) prepare() {
 	c.posted, c.alike = map[string][]PostChange{}, map[Pair]bool{}
 	c.judged = map[gateMessage]*roaring.Bitmap{}
 	c.both = roaring.New()
-	// An address that nobody has in one of the estates is told once, with whom it came or went.
+	// An address that nobody has in one of the estates is reported once, with the one who brought or took it.
 	add := func(a address.Address) {
 		if s := c.twin(a); s.old.ID != estate.None && s.new.ID != estate.None {
 			c.single = append(c.single, s)
@@ -309,8 +309,8 @@ func (c *comparison) twin(a address.Address) twin {
 	return twin{Somebody{Address: a}, c.old.Sender(a), c.new.Sender(a)}
 }
 
-// others returns the senders besides those whom both estates have: the strangers, whoever
-// is named, and those whom one estate alone has.
+// others returns the senders apart from those that both estates have: the strangers, anyone who
+// is named, and those that one estate alone has.
 func (c *comparison) others(asks *resolve.Asks, unproven bool) []twin {
 	was, is := c.old.Strangers(), c.new.Strangers()
 	inside := twin{Somebody{Stranger: "inside"}, was.Inside, is.Inside}
@@ -337,7 +337,7 @@ func (c *comparison) match() {
 		c.toNew[id] = estate.None
 	}
 	// Whose main address it still is comes first: it may be an alias of somebody else now, to
-	// whom it was handed over.
+	// who it was handed over.
 	for _, main := range []bool{true, false} {
 		for id := range estate.ID(len(c.toNew)) {
 			other, ok := c.b.Find(c.a.Address(id))
@@ -349,7 +349,7 @@ func (c *comparison) match() {
 			}
 		}
 	}
-	// Whoever is not found by the old main address may be by the new one.
+	// Anyone who is not found by the old main address may be by the new one.
 	for id := range estate.ID(len(c.toOld)) {
 		if c.toOld[id] != estate.None {
 			continue

@@ -15,7 +15,7 @@ import (
 // Said is what becomes of a message to a group, as far as its sender can tell.
 type Said struct {
 	Verdict estate.Verdict
-	Told    bool   // the sender is told that it is held or refused
+	Told    bool   // the sender is notified that it is held or refused
 	Text    string // what the rule that decides has to say; "" where it reaches no sender
 	NoRule  bool   // none decides
 	Roster  bool   // no rule is asked, as a roster accepts no mail
@@ -28,7 +28,7 @@ type PostChange struct {
 	People   []Somebody
 }
 
-// said returns what a decision about mail to a group says to a sender whom notify-sender names or
+// said returns what a decision about mail to a group says to a sender that notify-sender names or
 // does not.
 func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Message, notified bool) Said {
 	s := Said{

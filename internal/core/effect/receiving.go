@@ -16,7 +16,7 @@ type OutcomeChange struct {
 	Old, New      resolve.Outcome
 	Before, Later bool // whether there is an outcome at all
 	People        []Somebody
-	// From are some of the senders for whom it is so, and Senders how many they are;
+	// From are some of the senders that it is true of, and Senders how many they are;
 	// nobody where it is so without a sender in particular.
 	From    []Somebody
 	Senders int
@@ -38,7 +38,7 @@ type become struct{ old, new outcome }
 // invitation, and then for every kind of sender.
 func (c *comparison) receives(change *GroupChange) {
 	old, id := change.Group.Old, change.Group.New
-	told := map[int]bool{} // seats of those for whom a default message differs without a sender
+	told := map[int]bool{} // seats of those who get something else of a default message without a sender
 	for _, m := range []resolve.Message{{}, {Invitation: true}} {
 		if c.sameWithoutSender(old, id) {
 			continue
@@ -141,7 +141,7 @@ const mostKinds = 100
 
 // bySender compares who gets what of particular senders: gates of nested groups may let
 // some of them through and not others, and some groups send nobody their own message
-// back. told are those of whom it is said already that they get something else.
+// back. told are those already listed as getting something else.
 func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 	old, id := change.Group.Old, change.Group.New
 	f := &flow{c: c, pair: change.Group}
@@ -212,7 +212,7 @@ func withoutRepeats(found map[string]*OutcomeChange, order []string) []OutcomeCh
 	return list
 }
 
-// leaveOut leaves out people of whom it is told already.
+// leaveOut leaves out people who are already listed.
 func (o *OutcomeChange) leaveOut(c *comparison, told map[int]bool) {
 	if len(told) == 0 {
 		return
@@ -280,10 +280,10 @@ func (c *comparison) nestedGates(old, id estate.ID) nestedGates {
 	return n
 }
 
-// part are senders to whom all nested gates say the same, in both estates.
+// A part is senders that all nested gates treat alike, in both estates.
 type part struct {
 	one   twin            // one of them
-	known *roaring.Bitmap // those of them whom both estates have; nil: one alone
+	known *roaring.Bitmap // those of them that both estates have; nil: one alone
 }
 
 func (p part) size() int {
@@ -293,7 +293,7 @@ func (p part) size() int {
 	return int(p.known.GetCardinality())
 }
 
-// somebodies are senders: people and groups whom both estates have, as they are numbered in the
+// somebodies are senders: people and groups that both estates have, as they are numbered in the
 // new one, and others.
 type somebodies struct {
 	known  *roaring.Bitmap
@@ -301,8 +301,7 @@ type somebodies struct {
 }
 
 // parts divides senders by what nested gates say to them, and reports whether those are all
-// kinds that there are. Of those to whom all gates say what they said before it may leave all
-// out.
+// kinds that there are. It may leave out those that all gates treat as before.
 func (f *flow) parts(n nestedGates, m resolve.Message, asks *resolve.Asks, apartOnly bool) ([]part, bool) {
 	if apartOnly {
 		return f.c.kindsOfSender(n, m, f.judgedApart(m, asks))
@@ -310,14 +309,13 @@ func (f *flow) parts(n nestedGates, m resolve.Message, asks *resolve.Asks, apart
 	return f.c.kindsOfSender(n, m, somebodies{f.c.both, f.c.others(asks, m.Unproven)})
 }
 
-// fewGates is up to how many nested gates senders are told apart by all of them, and what
+// fewGates is the number of nested gates up to which senders are kept apart by all of them, and what
 // people get is looked at together.
 const fewGates = 16
 
-// eachApart visits what becomes of a message for each single person to whom some group gives
-// something else than in the old estate, from senders to whom all gates say what they said
-// before: for one person only the gates on the paths to the groups matter that give them
-// something. It reports whether all kinds of senders were looked at.
+// eachApart visits what becomes of a message for each single person who gets something else from some
+// group than in the old estate, from senders that all gates treat as before: for one person only the gates
+// on the paths to the groups matter that give them something. It reports whether all kinds of senders were looked at.
 func (f *flow) eachApart(
 	n nestedGates, m resolve.Message, asks *resolve.Asks, told map[int]bool, visit func(OutcomeChange, Somebody),
 ) bool {
@@ -399,9 +397,8 @@ func (f *flow) seat(seat int, s twin, m resolve.Message, over map[estate.ID]bool
 	f.c.results.set(seat, f.best(f.gifts(m, false), seat, is, false), false)
 }
 
-// judgedApart returns the senders to whom a gate of a nested group says something else than in
-// the old estate. Where paths, and what groups give, are the same, nothing else changes for
-// anybody.
+// judgedApart returns the senders that a gate of a nested group treats differently from the old estate. If
+// paths, and what groups give, are the same, nothing else changes for anybody.
 func (f *flow) judgedApart(m resolve.Message, asks *resolve.Asks) somebodies {
 	s := somebodies{known: roaring.New()}
 	for _, pair := range f.asked {
@@ -470,7 +467,7 @@ func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, senders som
 	return parts, all
 }
 
-// verdictClasses returns those whom a gate admits, and those whom it holds.
+// verdictClasses returns those that a gate admits, and those that it holds.
 func verdictClasses(r *resolve.Resolver, group estate.ID, m resolve.Message) []*roaring.Bitmap {
 	admitted, held := roaring.New(), roaring.New()
 	gate := r.Estate().Group(group).Gate

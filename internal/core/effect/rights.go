@@ -51,7 +51,7 @@ func (c *comparison) sendsAs(change *GroupChange) {
 		was, _ := c.old.SendAs(old, s.old)
 		is, _ := c.new.SendAs(id, s.new)
 		if c.isPerson(s) || was == is {
-			continue // of people it is told already
+			continue // people who are already listed
 		}
 		k := pair{Right{SendAs: was}, Right{SendAs: is}}
 		people[k] = append(people[k], s.Somebody)

@@ -10,7 +10,7 @@ import (
 )
 
 // sameFlow reports whether mail to a group takes the same paths in both estates, and finds the
-// same memberships there but for those of people of whom all is told already; of gates it
+// same memberships there but for those of people who are already listed in full; of gates it
 // says nothing.
 func (c *comparison) sameFlow(f *flow, told map[int]bool) bool {
 	was := c.old.Route(resolve.Query{Group: f.pair.Old}).Paths
@@ -73,8 +73,8 @@ type gateMessage struct {
 	message resolve.Message
 }
 
-// apart returns the people and groups whom both estates have, and to whom the own gates of a
-// group say something else. The set is not to be changed.
+// apart returns the people and groups that both estates have, and that the own gates of a group treat
+// differently. The set is not to be changed.
 func (c *comparison) apart(pair Pair, m resolve.Message) *roaring.Bitmap {
 	if c.unconcerned != nil && c.unconcerned[pair.New] {
 		return nobody
@@ -106,7 +106,7 @@ func (c *comparison) judgesApart(pair Pair, s twin, m resolve.Message) bool {
 }
 
 // sameGifts reports whether a group gives everybody the same, of a default message and of an
-// invitation, but for those of whom all is told already.
+// invitation, but for those who are already listed in full.
 func (c *comparison) sameGifts(f *flow, pair Pair, told map[int]bool) bool {
 	for _, m := range []resolve.Message{{}, {Invitation: true}} {
 		for _, seat := range f.differing(pair, m) {

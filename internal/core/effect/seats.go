@@ -57,7 +57,7 @@ func (s *seats) person(id estate.ID, isOld bool) int {
 	return s.c.b.People() + s.c.a.PersonIndex(id)
 }
 
-// address returns the address of whoever has a seat, as the estates write it.
+// address returns the address of the one who has a seat, as the estates write it.
 func (s *seats) address(seat int) address.Address {
 	if seat < s.c.b.People() {
 		return s.c.b.Address(s.c.b.PersonID(seat))
@@ -169,8 +169,8 @@ func (g *gifts) of(seat int, visit func(*gift)) {
 }
 
 // flow compares what comes of the mail of many kinds of senders to one group: what its nested
-// groups give is laid out once, and of each sender only those are looked at for whom a path is
-// another one, or a membership.
+// groups give is laid out once, and of each sender only those recipients are looked at whose
+// path or membership differs.
 type flow struct {
 	c        *comparison
 	pair     Pair
@@ -272,8 +272,7 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 	return list
 }
 
-// from fills results with what people get of a message of a sender, of those to whom anything
-// may come otherwise.
+// from fills results with what people get of a message of a sender: those whose mail may differ.
 func (f *flow) from(s twin, m resolve.Message, into *results) {
 	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
 	pairs := map[estate.ID]Pair{}

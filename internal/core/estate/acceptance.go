@@ -9,11 +9,11 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// An Acceptance is a hazard that is meant to be. It stands in a group, for that one, or in
+// An Acceptance is a hazard that is intended. It stands in a group, for that one, or in
 // the estate, for several.
 type Acceptance struct {
 	Hazard  string // its name
-	Address string // whom it concerns, * for anything; "" for all
+	Address string // who it concerns, * for anything; "" for all
 	Because string // the reason
 	Until   Day    // the last day on which it holds, or no date
 	Place   Place
@@ -146,7 +146,7 @@ func (e *Estate) listedValues(list []Listed) []string {
 	return values
 }
 
-// addressValues returns an address, and all others of whoever has it.
+// addressValues returns an address, and all others of the one who has it.
 func (e *Estate) addressValues(a address.Address) []string {
 	id, ok := e.Find(a)
 	switch {

@@ -49,14 +49,14 @@ func CheckGroupAttribute(name string) error {
 	return nil
 }
 
-// answerNames are what filters of groups ask about besides settings and attributes: the
+// answerNames are what filters of groups ask about apart from settings and attributes: the
 // columns of the matrix.
 var answerNames = []string{
 	"outside", "inside", "forged", "post", "held", "refused", "get", "miss", "invited", "sends-as", "approvers",
 	"hazards", "hazard", "inbox", "digest", "waiting", "archive", "nothing", "stopped", "undeliverable",
 }
 
-// AnswerNames returns what filters of groups ask about besides settings and attributes.
+// AnswerNames returns what filters of groups ask about apart from settings and attributes.
 func AnswerNames() []string { return slices.Clone(answerNames) }
 
 // attributes holds the attributes of all people by attribute. Equal values are stored
@@ -175,7 +175,7 @@ func (e *Estate) Matches(person ID, f selector.Filter) bool {
 	})
 }
 
-// EachMatch calls visit with every person for whom item is true, perhaps more
+// EachMatch calls visit with every person that item is true of, perhaps more
 // than once.
 func (e *Estate) EachMatch(item *selector.Item, visit func(ID)) {
 	switch item.Attribute {

@@ -253,7 +253,7 @@ func (b *Builder) register(id ID, main address.Address, also []address.Address, 
 	}
 }
 
-// claim enters one address. It belongs to whoever comes first.
+// claim enters one address. It belongs to the first who claims it.
 func (b *Builder) claim(id ID, a address.Address, place Place, also bool) {
 	key := b.e.index.key(a)
 	holder, taken := b.e.index.exact(key)
@@ -327,7 +327,7 @@ func (b *Builder) GroupAddresses(yield func(string) bool) {
 	}
 }
 
-// Refer returns the ID of whoever has the address a, which a group lists in a
+// Refer returns the ID of the one who has the address a, which a group lists in a
 // role (member, owner or moderator). An outside address that nobody has becomes
 // a person; an inside one belongs to nobody.
 func (b *Builder) Refer(a address.Address, group ID, role string, place Place) ID {

@@ -192,7 +192,7 @@ func (c *coder) settings(s *Settings) {
 	list(c, &s.Accepted, c.acceptance)
 }
 
-// group codes what a group has besides its addresses.
+// group codes what a group has apart from its addresses.
 func (c *coder) group(g *Group) {
 	c.text(&g.Title)
 	c.text(&g.About)

@@ -18,8 +18,8 @@ const (
 	sectionMisc               // what is small: settings, who is listed and nobody, domains, values of attributes
 	sectionTexts              // flatTexts, of the addresses and names that follow
 	sectionNames              // []flatAddress: the main addresses of groups
-	sectionAlso               // the addresses besides the main one of those who have some
-	sectionGroups             // what groups have besides
+	sectionAlso               // the addresses apart from the main one of those who have some
+	sectionGroups             // what groups have as well
 	sectionGroupEnds          // []uint32: where each group ends in it
 	sectionPeople             // []flatPerson
 	sectionMemberRules        // of the groups that have some
@@ -202,7 +202,7 @@ func (c *coder) misc(e *Estate) {
 	})
 }
 
-// also codes the addresses besides the main one of the groups and people who have some.
+// also codes the addresses apart from the main one of the groups and people who have some.
 func (c *coder) also(e *Estate) {
 	type holder struct {
 		id   ID

@@ -49,7 +49,7 @@ func (e *Estate) With(parts Parts) *Estate {
 	return &changed
 }
 
-// replaceEntries lays the entries of one group anew.
+// replaceEntries lays the entries of one group again.
 func (e *Estate) replaceEntries(group ID, entries []Entry) {
 	from, to := e.entryStart[group], e.entryStart[group+1]
 	e.entries = slices.Concat(e.entries[:from], entries, e.entries[to:])

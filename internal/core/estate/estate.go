@@ -51,7 +51,7 @@ type Settings struct {
 	// Edge is a gate for the whole estate: its rules refuse or drop, and are asked
 	// before the gate of the group that a message is sent to.
 	Edge []GateRule
-	// Accepted are hazards that are meant to be, in several groups.
+	// Accepted are hazards that are intended, in several groups.
 	Accepted []Acceptance
 }
 
@@ -94,7 +94,7 @@ type Group struct {
 	Copy        Copy // CopyUnset: every
 	Joiners     Copy // CopyUnset: Copy
 	OutsideCopy Copy // CopyUnset: as for inside members
-	// NoOutsideMembers is set where nobody outside is meant to be a member. It
+	// NoOutsideMembers is set where nobody outside should be a member. It
 	// changes no delivery.
 	NoOutsideMembers bool
 	Invitations      Invitations
@@ -163,7 +163,7 @@ type Listed struct {
 type GateRule struct {
 	Verdict  Verdict
 	Selector selector.Expr
-	Because  string // what the sender is told, or ""
+	Because  string // what the sender hears, or ""
 	Text     string // the rule as written
 	Place    Place
 }
@@ -210,12 +210,12 @@ func pack(m Membership) uint32 {
 	return packed
 }
 
-// Membership returns what an entry says besides its member.
+// Membership returns what an entry says apart from its member.
 func (e Entry) Membership() Membership {
 	return Membership{e.Copy(), e.Invitations(), e.Paused(), e.Since()}
 }
 
-// Says stands for all that an entry says besides its member: entries that say the same have the same number.
+// Says stands for all that an entry says apart from its member: entries that say the same have the same number.
 func (e Entry) Says() uint32 { return e.packed }
 
 // Copy returns the entry's own copy, or CopyUnset.
@@ -230,7 +230,7 @@ func (e Entry) Paused() bool { return e.packed&pausedBit != 0 }
 // Since returns the day from which the membership is, or no date.
 func (e Entry) Since() Day { return Day(e.packed >> sinceShift) }
 
-// A MemberRule is a membership that picks its members: every inside person whom
+// A MemberRule is a membership that picks its members: every inside person that
 // Filter matches, or every inside person where Filter is nil.
 type MemberRule struct {
 	Filter     selector.Filter
@@ -335,7 +335,7 @@ func (e *Estate) Address(id ID) address.Address {
 	return e.Person(id).Address
 }
 
-// Also returns the addresses of a person or group besides the main one.
+// Also returns the addresses of a person or group apart from the main one.
 func (e *Estate) Also(id ID) []address.Address {
 	switch {
 	case e.IsGroup(id):

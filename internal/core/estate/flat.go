@@ -17,7 +17,7 @@ type flatAddress struct {
 	sign      uint32 // the offset of the @ in the key
 }
 
-// A flatPerson is a person as a compiled estate holds them, but for the addresses besides the
+// A flatPerson is a person as a compiled estate holds them, but for the addresses apart from the
 // main one.
 type flatPerson struct {
 	address flatAddress
@@ -66,7 +66,7 @@ func (t *flatTexts) getAddress(f flatAddress) (address.Address, bool) {
 	return a, ok && okKey && okAt
 }
 
-// flatten returns the people of an estate, but for the addresses besides the main ones.
+// flatten returns the people of an estate, but for the addresses apart from the main ones.
 func (t *flatTexts) flatten(e *Estate) []flatPerson {
 	list := make([]flatPerson, len(e.people))
 	for i := range e.people {

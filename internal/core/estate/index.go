@@ -9,7 +9,7 @@ import (
 // index finds people and groups by address.
 type index struct {
 	ids        *directory        // by canonical key, of groups and added people
-	implied    *directory        // likewise, of people whom only a group lists
+	implied    *directory        // likewise, of people that only a group lists
 	canonical  map[string]string // by estate domain: the domain that it means
 	subaddress string
 	numbers    map[string]uint32 // of the domains in use, for Estate.domain

@@ -2,7 +2,7 @@ package estate
 
 import "strconv"
 
-// A Membership is what an entry says besides its member.
+// A Membership is what an entry says apart from its member.
 type Membership struct {
 	Copy        Copy
 	Invitations Invitations

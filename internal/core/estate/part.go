@@ -91,7 +91,7 @@ var personSettings = []PartSetting[Person]{
 	wordPart("mailbox", mailboxWords, func(p *Person) *MailboxState { return &p.Mailbox }),
 }
 
-// PersonSettings returns what is said of people besides their addresses and attributes, in the order in which it is
+// PersonSettings returns what is said of people apart from their addresses and attributes, in the order in which it is
 // written.
 func PersonSettings() []PartSetting[Person] { return personSettings }
 

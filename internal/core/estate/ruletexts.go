@@ -53,7 +53,7 @@ func (t *ruleTexts) rule(n int) *selector.Rule {
 	if err != nil {
 		return nil
 	}
-	// All groups with this text have the same rule, whoever parsed it first.
+	// All groups with this text have the same rule, which is parsed once.
 	t.parsed[n].CompareAndSwap(nil, &rule)
 	return t.parsed[n].Load()
 }

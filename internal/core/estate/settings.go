@@ -39,7 +39,7 @@ type Affects uint8
 
 // The concerns of settings. One that concerns nobody tells people about the group.
 const (
-	Posting   Affects = 1 << iota // who may post, and who is told what
+	Posting   Affects = 1 << iota // who may post, and who hears what
 	Receiving                     // who gets what
 	Reading                       // what a reader sees
 	SendingAs                     // who writes in the group's name

@@ -76,7 +76,7 @@ func (s *Setting) parseDestination(text string) (Value, error) {
 	return Value{Word: word}, err
 }
 
-// ParseFlag reads true or false; otherwise is returned besides an error, which is a
+// ParseFlag reads true or false; otherwise is returned apart from an error, which is a
 // *ValueError.
 func ParseFlag(text string, otherwise bool) (bool, error) {
 	switch text {

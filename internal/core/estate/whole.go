@@ -3,7 +3,7 @@ package estate
 // hasPlace reports whether a place is in one of the files of an estate, or nowhere.
 func (e *Estate) hasPlace(p Place) bool { return int(p.File) < len(e.settings.Files) || p == (Place{}) }
 
-// isWhole reports whether an estate that was compiled holds together, but for its people, of whom there
+// isWhole reports whether an estate that was compiled holds together, but for its people, as there
 // are so many: nothing in it leads to something that is not there, so that no question about it fails
 // later.
 func (e *Estate) isWhole(people int) bool {

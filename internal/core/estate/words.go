@@ -54,7 +54,7 @@ type Verdict uint8
 const (
 	Admit  Verdict = iota
 	Hold           // a moderator decides
-	Refuse         // the sender is told
+	Refuse         // the sender is notified
 	Drop           // silently
 )
 
@@ -68,7 +68,7 @@ const (
 	ForGroup        // From is the group, Sender is the person
 )
 
-// A Party is either of those whom an address of a message can name.
+// A Party is either of those that an address of a message can name.
 type Party uint8
 
 // The parties. What they mean hangs on the setting.

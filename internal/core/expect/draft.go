@@ -153,7 +153,7 @@ func (d *draft) postingOf(m resolve.Message, word string) []said {
 	return list
 }
 
-// verdicts returns who gets which verdict, of all whom a vocabulary speaks of.
+// verdicts returns who gets which verdict, of all that a vocabulary speaks of.
 func (d *draft) verdicts(v *vocabulary) [estate.Drop + 1]*roaring.Bitmap {
 	var sets [estate.Drop + 1]*roaring.Bitmap
 	for verdict := range sets {

@@ -198,7 +198,7 @@ func (t *trial) messages() []resolve.Message {
 	return list
 }
 
-// eachPicked calls visit with every person and stranger whom the selector picks
+// eachPicked calls visit with every person and stranger that the selector picks
 // with a message.
 func (t *trial) eachPicked(m resolve.Message, visit func(s resolve.Sender, stranger string)) {
 	e := t.r.Estate()
@@ -226,7 +226,7 @@ type Try struct {
 }
 
 // Tries returns the messages to its group that an expectation speaks of: those of
-// everyone whom it picks, or the one that it names. There are none where it is
+// everyone that it picks, or the one that it names. There are none where it is
 // about no message.
 func Tries(r *resolve.Resolver, x *Expectation) []Try {
 	group, _ := r.Estate().Find(x.Group)
@@ -266,7 +266,7 @@ func (t *trial) judges() {
 	}
 }
 
-// judgesOtherwise notes those of some people whom the gate treats otherwise than is stated,
+// judgesOtherwise notes those of some people that the gate treats differently from what is stated,
 // and what decides.
 func (t *trial) judgesOtherwise(people *roaring.Bitmap, m resolve.Message) {
 	e := t.r.Estate()

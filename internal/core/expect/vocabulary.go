@@ -11,7 +11,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// A vocabulary is the selectors in which a draft describes sets of people, and whom
+// A vocabulary is the selectors in which a draft describes sets of people, and who
 // each picks of all who may send one sort of message.
 type vocabulary struct {
 	r         *resolve.Resolver
@@ -24,7 +24,7 @@ type vocabulary struct {
 	pairs     []word // of two words, made when they are needed
 }
 
-// word is a selector and whom it picks.
+// word is a selector and who it picks.
 type word struct {
 	text string
 	set  *roaring.Bitmap
@@ -142,7 +142,7 @@ func (v *vocabulary) listed(list []string, set *roaring.Bitmap) (all []string, l
 }
 
 // best returns the selector that picks most of rest, and of others than those of set
-// a few at most, whom it names as exceptions. It is empty where there is none.
+// a few at most, which it names as exceptions. It is empty if there is none.
 func (v *vocabulary) best(set, rest *roaring.Bitmap) (text string, picked *roaring.Bitmap) {
 	most, exact := 0, false
 	try := func(w word) {

@@ -7,7 +7,7 @@ import (
 	"yorvet.example/yorvet/internal/core/resolve"
 )
 
-// acceptances are what an estate and its groups say of hazards that are meant to be, on one
+// acceptances are what an estate and its groups say of hazards that are intended, on one
 // day.
 type acceptances struct {
 	e     *estate.Estate

@@ -207,7 +207,7 @@ func (b *bypass) someMissNearby(t *turn, known *roaring.Bitmap, g *giving) bool 
 // mostTried is for how many people someMissNearby looks.
 const mostTried = 20
 
-// stopped returns those of some senders whom the own gate of a group stops.
+// stopped returns those of some senders that the own gate of a group stops.
 func (b *bypass) stopped(t *turn, group estate.ID, set *roaring.Bitmap) *roaring.Bitmap {
 	if group == t.outer || b.p.E.Group(group).Kind == estate.Roster {
 		return nobody
@@ -279,8 +279,8 @@ func archived(outcome resolve.Outcome) uint32 {
 	return 0
 }
 
-// flow is from whom of some known senders the best path to a group is open, and from whom it is
-// open or waiting, by paths that avoid a nested one. Groups are looked at as they are needed.
+// flow is those of some known senders whose best path to a group is open, and those whose best path is open
+// or waiting, by paths that avoid a nested one. Groups are looked at as they are needed.
 type flow struct {
 	b            *bypass
 	t            *turn
@@ -288,7 +288,7 @@ type flow struct {
 }
 
 // flow returns how mail of some senders flows to the group and to those nested directly in it:
-// a longer path there lets through nobody whom the direct one stops.
+// a longer path there lets through nobody that the direct one stops.
 func (b *bypass) flow(t *turn, known *roaring.Bitmap) *flow {
 	f := &flow{b: b, t: t, open: map[estate.ID]*roaring.Bitmap{}, passed: map[estate.ID]*roaring.Bitmap{}}
 	f.open[t.outer], f.passed[t.outer] = known, known
@@ -347,7 +347,7 @@ func (f *flow) reach(group estate.ID) {
 	}
 }
 
-// missing returns from whom of some senders nothing of what groups give comes to somebody.
+// missing returns those of some senders whose mail comes to somebody by no group.
 func (f *flow) missing(known *roaring.Bitmap, gifts []*gift) *roaring.Bitmap {
 	set := known.Clone()
 	get := func(gift *gift) {
@@ -375,7 +375,7 @@ func (f *flow) missing(known *roaring.Bitmap, gifts []*gift) *roaring.Bitmap {
 	return set
 }
 
-// widen adds senders from whom a path leads to a group, and reports whether that is news.
+// widen adds senders whose mail has a path to a group, and reports whether any is new.
 func (f *flow) widen(group estate.ID, open, passed *roaring.Bitmap) bool {
 	if f.open[group] == nil {
 		f.open[group], f.passed[group] = open.Clone(), passed.Clone()
@@ -388,7 +388,7 @@ func (f *flow) widen(group estate.ID, open, passed *roaring.Bitmap) bool {
 }
 
 // shown returns some senders whose message a nested group turns away, and the first of its
-// members by address who misses it: senders whom no gate that the mail comes to tells apart.
+// members by address who misses it: senders that no gate that the mail comes to tells apart.
 func (p *Pass) shown(t *turn) (senders, estate.ID) {
 	a := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(t.outer).Gate, p.E.Group(t.group).Gate)
 	from := p.turnedFrom(t, &a)
@@ -437,7 +437,7 @@ func (b *bypass) first(t *turn, from senders, misses func(estate.ID) bool) estat
 }
 
 // firstPart returns the first part of some senders that is among others, when gates divide
-// them one after the other: into those whom a gate admits, those whom it holds and the rest.
+// them one after the other: into those that a gate admits, those that it holds and the rest.
 func (p *Pass) firstPart(set, among *roaring.Bitmap, gates []estate.ID, m resolve.Message) *roaring.Bitmap {
 	var met []string
 	for _, id := range gates {

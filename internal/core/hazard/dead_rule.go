@@ -71,7 +71,7 @@ func (p *Pass) reportDead(id estate.ID, list string, index int, text string, pla
 }
 
 // aliveSendAs returns for each send-as rule of a group whether it decides for anybody
-// tried, or for somebody whom such a rule names.
+// tried, or for somebody that such a rule names.
 func (p *Pass) aliveSendAs(id estate.ID) []bool {
 	g := p.E.Group(id)
 	alive := make([]bool, len(g.SendAs))

@@ -1,4 +1,4 @@
-// Package hazard finds what in an estate is going to bite.
+// Package hazard finds what in an estate is going to go wrong.
 //
 // Each kind of hazard is one Check, in a file of its own, listed in All. A check
 // reports findings; it cannot fail.
@@ -38,7 +38,7 @@ type Check struct {
 	Name     string
 	Severity Severity
 	Trap     string // what it is, in one line
-	Doc      string // why it bites, and an example
+	Doc      string // why it goes wrong, and an example
 	Cure     string // what to do
 	// Run looks at one group, and reports what it finds to the Pass.
 	Run func(p *Pass, id estate.ID, g *estate.Group)
@@ -70,12 +70,12 @@ var all = []*Check{
 // stands apart.
 type Finding struct {
 	Check   *Check
-	Address string // of whom it concerns, or ""
+	Address string // of the one it concerns, or ""
 	Place   estate.Place
 	Group   estate.ID // or estate.None, where it is about the edge of the estate
 
 	Severity Severity // that of the check, or Low where other than default messages alone show it
-	// Accepted is set where the estate says that this finding is meant to be.
+	// Accepted is set where the estate says that this finding is intended.
 	Accepted bool
 	// own is set where what is wrong is with the address itself, as with Check.byAddress.
 	own bool
@@ -101,7 +101,7 @@ func (f *Finding) Detail() []string {
 	return f.more.detail
 }
 
-// Because returns the reason that the estate gives for a finding that is meant to be.
+// Because returns the reason that the estate gives for a finding that is intended.
 func (f *Finding) Because() string {
 	if f.more == nil {
 		return ""

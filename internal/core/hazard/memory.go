@@ -42,7 +42,7 @@ func (p *Pass) forget() {
 	p.R.Forget()
 }
 
-// ForgetGroups lets go of what has been worked out about single groups: it is for whoever looks at one
+// ForgetGroups lets go of what has been worked out about single groups: it is for anyone who looks at one
 // after another.
 func (p *Pass) ForgetGroups() {
 	clear(p.classes)

@@ -17,7 +17,7 @@ who has left. The right is left over, and the next to get the address has it.`,
 	edge: func(p *Pass) { p.closedIn(estate.None) },
 }
 
-// closedIn reports the people whom the rules of a group or the edge name and whose
+// closedIn reports the people that the rules of a group or the edge name and whose
 // mailbox is closed or none.
 func (p *Pass) closedIn(id estate.ID) {
 	reported := map[estate.ID]bool{}

@@ -127,7 +127,7 @@ func turns(says, verdict estate.Verdict) bool {
 	return says == verdict || verdict == estate.Refuse && says == estate.Drop
 }
 
-// turnedAway returns the known senders whom a group admits, and whom one nested in it
+// turnedAway returns the known senders that a group admits, and that one nested in it
 // holds, or refuses or drops.
 func (p *Pass) turnedAway(id, nested estate.ID, m resolve.Message, verdict estate.Verdict) *roaring.Bitmap {
 	admitted := p.posted(id, m).admitted
@@ -213,7 +213,7 @@ func (p *Pass) admitThem(id estate.ID) string {
 	return "Let the gate of " + p.name(id) + " admit them."
 }
 
-// admitsOnlyInside returns the inside senders of a message whom a group admits, if no
+// admitsOnlyInside returns the inside senders of a message that a group admits, if no
 // outside one is admitted or held, and a person is among them.
 func (p *Pass) admitsOnlyInside(id estate.ID, a *resolve.Asks, m resolve.Message) (senders, bool) {
 	from := senders{known: nobody}

@@ -54,7 +54,7 @@ func (p *Pass) unknownIn(id estate.ID) {
 // mostGuesses is for how many unknown addresses of an estate a look is taken at all others.
 const mostGuesses = 100
 
-// meant asks whether an address that does not exist was meant to be one that does.
+// meant asks whether an address that does not exist was probably one that does.
 func (p *Pass) meant(a address.Address) string {
 	if len(p.E.Unknown()) > mostGuesses {
 		return ""

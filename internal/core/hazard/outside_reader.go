@@ -62,7 +62,7 @@ func (p *Pass) outsideReaders(id estate.ID) map[estate.ID]bool {
 	if p.E.Group(id).Kind == estate.Mailbox {
 		return candidates
 	}
-	// Whom the group itself sends copies, no nested group gives more.
+	// Nested groups add nothing for those who get copies from the group itself.
 	p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, _ estate.Place) {
 		if wish.Copy == estate.CopyEvery && !p.R.Shut(person) {
 			delete(candidates, person)

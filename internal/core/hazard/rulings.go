@@ -38,10 +38,10 @@ type rulings struct {
 	outside  []use // for somebody outside
 	invited  []use // for an invitation of anybody tried
 	forgery  *forgery
-	outsider map[int]outsider // one for whom a rule decides as far as outside says
+	outsider map[int]outsider // one that a rule decides about as far as outside says
 }
 
-// outsider is somebody outside, with a message of theirs.
+// outsider is somebody outside, with a message of their own.
 type outsider struct {
 	resolve.Sender
 	message resolve.Message
@@ -307,7 +307,7 @@ func (d *decisions) known(
 	whose func(estate.ID, selector.Expr, resolve.Message) *roaring.Bitmap,
 	visit func(rule, at int, class *roaring.Bitmap),
 ) {
-	// For whom no rule has decided yet, by size. Sizes that are alike share a set.
+	// Those that no rule has decided about yet, by size. Sizes that are alike share a set.
 	left := make([]*roaring.Bitmap, len(d.asks.Sizes))
 	everyone := d.p.R.Set(d.group, &selector.Atom{Kind: selector.Anyone}, m)
 	for i := range left {
@@ -381,7 +381,7 @@ func (r *rulings) reaching(by []use, verdicts ...estate.Verdict) use {
 }
 
 // firstWith returns the place of the first rule of a group's gate, or of the edge, that decides with
-// a verdict as far as any with it does, and how far; how far is less than seldom where there is none.
+// a verdict as far as any with it does, and how far; how far is less than seldom if there is none.
 func (p *Pass) firstWith(id estate.ID, verdict estate.Verdict) (place estate.Place, far use) {
 	r := p.rulings(id)
 	most := r.reaching(r.anybody, verdict)
@@ -403,7 +403,7 @@ func (p *Pass) outsidersWrite(id estate.ID) use {
 	return r.reaching(r.outside, estate.Admit, estate.Hold)
 }
 
-// whoWrites says who outside may write to a group as far as that goes: anybody, or whom it is
+// whoWrites says who outside may write to a group as far as that goes: anybody, or those it is
 // about, and with which message.
 func (p *Pass) whoWrites(id estate.ID) string {
 	r := p.rulings(id)

@@ -27,7 +27,7 @@ func (s senders) isEmpty() bool { return s.known.IsEmpty() && len(s.others) == 0
 var nobody = roaring.New()
 
 // others returns those tried who are no main addresses of the estate, of messages that
-// are proven or not: the strangers; whoever is named; and people and groups who write
+// are proven or not: the strangers; anyone who is named; and people and groups who write
 // from an alias that rules may tell from their main address.
 func (p *Pass) others(a *resolve.Asks, unproven bool) []resolve.Sender {
 	strangers := p.R.Strangers()
@@ -76,7 +76,7 @@ func (p *Pass) isOutside(s resolve.Sender) bool {
 	return !s.Inside
 }
 
-// letIn are the known senders whom a gate admits, and those whom it holds. It stops the
+// letIn are the known senders that a gate admits, and those that it holds. It stops the
 // others.
 type letIn struct{ admitted, held *roaring.Bitmap }
 

@@ -114,7 +114,7 @@ func (x *search) candidates(miss Miss) []proposal {
 const nestedGatesWeight = 13
 
 // aliasChanges may explain that somebody gets what they should not: the alias that the message is for
-// is that of a group of theirs.
+// is that of a group of their own.
 func (x *search) aliasChanges(t *Trial, group, person estate.ID) []proposal {
 	e := x.r.Estate()
 	if t.To.Key() == e.Address(group).Key() || x.r.Members(group).Contains(uint32(person)) {
@@ -135,7 +135,7 @@ func (x *search) aliasChanges(t *Trial, group, person estate.ID) []proposal {
 // mostNested is how many groups of somebody are tried as members of another one.
 const mostNested = 40
 
-// nestedChanges may explain that somebody gets what they should not: a group of theirs is a
+// nestedChanges may explain that somebody gets what they should not: a group of their own is a
 // member, too.
 func (x *search) nestedChanges(group, person estate.ID) []proposal {
 	if x.r.Members(group).Contains(uint32(person)) {
@@ -284,7 +284,7 @@ func (x *search) senderSelectors(t *Trial) []string {
 // mostOurs is how many domains of the estate a rule that is made up names at most.
 const mostOurs = 3
 
-// ours is a selector of whoever claims an address in a domain of the estate, proven or not, as many
+// ours is a selector of anyone who claims an address in a domain of the estate, proven or not, as many
 // systems have it; or "" where there are too many domains.
 func (x *search) ours() string {
 	var names []string
@@ -409,13 +409,13 @@ func (x *search) entryChanges(group estate.ID, i int) []proposal {
 	set(15, func(m *estate.Membership) { m.Since = 0 })
 	removal := x.propose(11, change.RemoveMember{Group: group, Entry: i})
 	if !x.r.Estate().Inside(x.r.Estate().Entries(group)[i].Member) {
-		removal.weight = 9 // whoever is outside has rarely chosen to be a member without mail
+		removal.weight = 9 // anyone who is outside has rarely chosen to be a member without mail
 	}
 	return append(list, removal)
 }
 
 // memberRuleChanges change what a rule among the members of a group says, end it, or
-// take somebody out of those whom it picks.
+// take somebody out of those that it picks.
 func (x *search) memberRuleChanges(group estate.ID, i int, person estate.ID) []proposal {
 	e := x.r.Estate()
 	rule := e.Rules(group)[i]

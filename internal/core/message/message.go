@@ -1,5 +1,5 @@
 // Package message says what becomes of a message: may it be written in a group's
-// name, what says the gate, who is told, who gets it. It is the one forward model
+// name, what says the gate, who hears of it, who gets it. It is the one forward model
 // that explanations, predictions and what is inferred from them share.
 package message
 
@@ -28,7 +28,7 @@ const (
 	NoProof                     // they may, and cannot show that the name is theirs to use
 	Leaves                      // it is for an address outside of the estate
 	NoSuchAddress               // it is for an inside address that belongs to nobody (RFC 3463, 5.1.1)
-	ToPerson                    // it is for a person, whom no gate guards
+	ToPerson                    // it is for a person: no gate guards it
 	ByEdge                      // a rule of the edge
 )
 
@@ -64,7 +64,7 @@ func Of(r *resolve.Resolver, e Envelope) *Fate {
 	return f
 }
 
-// address decides by whom the message is for.
+// address decides by the recipient of the message.
 func (f *Fate) address(to address.Address) {
 	e := f.r.Estate()
 	id, ok := e.Find(to)
@@ -161,10 +161,10 @@ func (f *Fate) AutoAnswered() bool {
 		!f.message.Unproven && f.r.Estate().Group(f.To).AutoAnswer != ""
 }
 
-// Heard reports whether the sender is told that the gate holds or refuses the
-// message, as notify-sender says, or that the edge refuses it. A refusal is the answer to whoever delivers it; that it is
-// held is told by a message of its own, which neither a program gets (RFC 3834, section 2)
-// nor somebody whose address may have been forged.
+// Heard reports whether the sender is notified that the gate holds or refuses the
+// message, as notify-sender says, or that the edge refuses it. A refusal is the answer to the client that
+// delivers it. A notice that it is held is a message of its own, which neither a program gets (RFC 3834,
+// section 2) nor somebody whose address may be forged.
 func (f *Fate) Heard() bool {
 	if f.Reason == ByEdge {
 		return f.Verdict == estate.Refuse

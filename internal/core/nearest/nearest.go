@@ -8,7 +8,7 @@ import (
 
 // Word returns the one of known that word is most likely a misspelling of, or
 // "" if none is near. Case does not count. Among equally near words the first
-// wins; a word of before means the one that took its place.
+// wins; a former word means the one that took its place.
 func Word(word string, known []string) string {
 	if now, ok := former[strings.ToLower(word)]; ok && slices.Contains(known, now) {
 		return now
@@ -19,7 +19,7 @@ func Word(word string, known []string) string {
 	return ""
 }
 
-// former are words of before, with those that took their place.
+// former are former words, with those that took their place.
 var former = map[string]string{"tell-held": "notify-sender"}
 
 // Hint returns what to add to a message about a mistyped word: "; did you mean X?",

@@ -37,7 +37,7 @@ func Needs() []Need { return slices.Clone(needs) }
 type Advice struct {
 	Preset   string
 	Kind     estate.Kind
-	Settings []change.Said // besides the preset's
+	Settings []change.Said // apart from the preset's
 	// Account is set where no group serves: why an account of its own is needed.
 	Account []string
 	// Unmet are needs that no kind of group serves together with the others.

@@ -119,7 +119,7 @@ var all = []Preset{
 }
 
 // Settings returns the settings of a group in an estate of which it is one; held is the
-// choice that Held tells of.
+// choice that Held is about.
 func (p *Preset) Settings(e *estate.Estate, held bool) []change.Said {
 	list := slices.Clone(p.settings)
 	for i, said := range list {
@@ -138,7 +138,7 @@ func (p *Preset) Settings(e *estate.Estate, held bool) []change.Said {
 	return list
 }
 
-// Said returns the settings as they are told without an estate.
+// Said returns the settings as they are shown without an estate.
 func (p *Preset) Said() []change.Said {
 	list := slices.Clone(p.settings)
 	for i := range list {

@@ -12,7 +12,7 @@ import (
 type Asks struct {
 	Kinds   map[selector.Kind]bool
 	Named   []address.Address // addresses that are named, and a made-up one of each domain
-	Sizes   []int64           // that are told apart: the least of each range, 0 first
+	Sizes   []int64           // one for each range of sizes that is judged alike, its least; 0 first
 	Domains bool              // whether domains are asked about
 }
 

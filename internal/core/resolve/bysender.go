@@ -8,17 +8,17 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// A Posting is posters of a group to whom all gates of nested groups say the same.
+// A Posting is posters of a group that all gates of nested groups treat alike.
 type Posting struct {
 	One      Sender // one of them
 	People   int    // how many people of the estate they are
-	Stranger string // else whom it stands for: outside, inside, or what the gate names
+	Stranger string // else who it stands for: outside, inside, or what the gate names
 }
 
-// mostPostings is how many kinds of poster are told apart.
+// mostPostings is how many kinds of poster are kept apart.
 const mostPostings = 200
 
-// Postings divides the people whom a group admits, and the strangers, by what the gates of
+// Postings divides the people that a group admits, and the strangers, by what the gates of
 // nested groups say to them. It returns false where there are too many kinds to tell.
 func (r *Resolver) Postings(group estate.ID, m Message) ([]Posting, bool) {
 	admitted := roaring.New()
@@ -115,7 +115,7 @@ type seat struct {
 	copy   estate.Copy
 }
 
-// Readers returns people outside, whom no rule picks, for [Readers.Deliver] to a group: what many
+// Readers returns people outside that no rule picks, for [Readers.Deliver] to a group: what many
 // senders' messages come to for few of its members.
 func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Readers {
 	x := &Readers{r: r, group: group, people: people, m: m, seats: map[estate.ID][]seat{}, best: make([]Recipient, len(people))}
@@ -156,7 +156,7 @@ func (r *Resolver) Readers(group estate.ID, people []estate.ID, m Message) *Read
 	return x
 }
 
-// Deliver returns what [Resolver.Deliver] does, for the readers alone: those of them for whom
+// Deliver returns what [Resolver.Deliver] does, for the readers alone: those of them that
 // there is something, in their order. It passes over that groups may send nobody their own
 // message back. It is good until the next call.
 func (x *Readers) Deliver(s Sender) *Delivery {

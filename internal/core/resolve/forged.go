@@ -17,7 +17,7 @@ const (
 	Below  = "below."
 )
 
-// Forgeable returns the people and groups whom a message to a group may be forged to be from, and
+// Forgeable returns the people and groups that a message to a group may be forged to be from, and
 // those of Claims: all inside, and those outside unless the group admits anybody outside anyhow.
 // The set is not to be changed.
 func (r *Resolver) Forgeable(group estate.ID, m Message) (known *roaring.Bitmap, claims []Sender) {
@@ -30,8 +30,8 @@ func (r *Resolver) Forgeable(group estate.ID, m Message) (known *roaring.Bitmap,
 	return r.insiders(Message{}), slices.DeleteFunc(r.Claims(group), outside)
 }
 
-// Claims returns those whom a message to a group may claim to be from, and be judged
-// otherwise than by a main address of the estate or by a stranger's: aliases in
+// Claims returns those that a message to a group may claim to be from, and be judged
+// differently from a main address of the estate or by a stranger's: aliases in
 // another domain than the main address, where the gate or the edge asks about domains,
 // and what those name and nobody has.
 func (r *Resolver) Claims(group estate.ID) []Sender {

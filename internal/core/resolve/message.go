@@ -15,7 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// A Message is what a gate can know of a message besides its sender. The zero
+// A Message is what a gate can know of a message apart from its sender. The zero
 // Message is the default one: a proven, unsuspicious, small post by a person.
 type Message struct {
 	Unproven   bool // nothing shows that it is from the address it claims
@@ -25,7 +25,7 @@ type Message struct {
 	Size       int64
 }
 
-// A Sender is whoever a message claims to be from.
+// A Sender is the author that a message claims to have.
 type Sender struct {
 	Address address.Address
 	ID      estate.ID // the person or group with that address, or None

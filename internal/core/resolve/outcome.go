@@ -65,7 +65,7 @@ type Delivery struct {
 	decisions map[estate.ID]Decision // of nested gates; see Hindrance
 }
 
-// A Recipient is somebody for whom a message has an outcome.
+// A Recipient is somebody with an outcome of a message.
 type Recipient struct {
 	ID      estate.ID
 	Outcome Outcome

@@ -119,7 +119,8 @@ func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
 		}
 	} else {
 		own.people = make([]uint32, 0, len(entries))
-		r.eachMembership(&Query{Group: group, Message: Message{Invitation: invitation}}, func(person estate.ID, wish Wish, _ estate.Place) {
+		q := &Query{Group: group, Message: Message{Invitation: invitation}}
+		r.eachMembership(q, func(person estate.ID, wish Wish, _ estate.Place) {
 			add(person, outcomes(kind, wish.Copy, PathOpen))
 		})
 	}
@@ -131,7 +132,7 @@ func (r *Resolver) ownReceipts(group estate.ID, invitation bool) *ownReceipts {
 	return own
 }
 
-// EachGiven visits the people to whom a group's own memberships give something of a message
+// EachGiven visits the people who get something by a group's own memberships, of a message
 // that comes to it over an open path, and what, until visit returns false. What it gives does
 // not look at whether their mailboxes work.
 func (r *Resolver) EachGiven(group estate.ID, m Message, visit func(person estate.ID, outcome Outcome) bool) {

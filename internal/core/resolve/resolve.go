@@ -52,7 +52,7 @@ func (r *Resolver) Forget() {
 }
 
 // ForgetGroups lets go of what r has worked out about single groups and people, and keeps the room
-// for it: it is for whoever asks about one group after another.
+// for it: it is for anyone who asks about one group after another.
 func (r *Resolver) ForgetGroups() {
 	for i := range r.receives.own {
 		clear(r.receives.own[i])
@@ -179,7 +179,7 @@ func (r *Resolver) Trace(group estate.ID, s Sender, m Message) []Tried {
 }
 
 // Deciding returns, for each rule of a group's own gate, the people and groups for
-// whom it decides when they write from their main address: rule 1 at 0. Mail to a
+// who it decides when they write from their main address: rule 1 at 0. Mail to a
 // roster is refused without a rule. With None it is about the edge. The sets are not to be changed.
 func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	if group != estate.None {
@@ -195,7 +195,7 @@ func (r *Resolver) Deciding(group estate.ID, m Message) []*roaring.Bitmap {
 	return r.edge[m]
 }
 
-// Stopped returns those whom the edge refuses or drops, or nil where there is no edge.
+// Stopped returns those that the edge refuses or drops, or nil where there is no edge.
 func (r *Resolver) Stopped(m Message) *roaring.Bitmap {
 	classes := r.Deciding(estate.None, m)
 	if len(classes) == 0 {
@@ -228,7 +228,7 @@ type Class struct {
 }
 
 // Posters returns everybody by what becomes of a message that they send to a group, as
-// Post says: first those for whom no rule decides.
+// Post says: first those that no rule decides about.
 func (r *Resolver) Posters(group estate.ID, m Message) []Class {
 	rest := r.everyone()
 	decided := r.Decided(group, m)
@@ -238,7 +238,7 @@ func (r *Resolver) Posters(group estate.ID, m Message) []Class {
 	return append([]Class{{Decision{Verdict: estate.Refuse}, rest}}, decided...)
 }
 
-// Decided returns what Posters does but for those for whom no rule decides.
+// Decided returns what Posters does, without those that no rule decides about.
 func (r *Resolver) Decided(group estate.ID, m Message) []Class {
 	var list []Class
 	for i, class := range r.Deciding(estate.None, m) {

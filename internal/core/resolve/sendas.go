@@ -69,7 +69,7 @@ func (r *Resolver) Proof(group, person estate.ID) Proof {
 }
 
 // SendAsClasses returns, for each send-as rule of a group from 1, the people and
-// groups for whom it decides, and at 0 those that may not.
+// groups that it decides about, and at 0 those that may not.
 func (r *Resolver) SendAsClasses(group estate.ID) []*roaring.Bitmap {
 	rest := r.everyone()
 	classes := []*roaring.Bitmap{nil}

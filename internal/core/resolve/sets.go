@@ -14,14 +14,14 @@ func (r *Resolver) everyone() *roaring.Bitmap {
 	return all
 }
 
-// Set returns the people and groups for whom a selector that stands in a group
-// is true when they write from their main address. It agrees with Eval. The set
+// Set returns the people and groups that a selector in a group picks
+// when they write from their main address. It agrees with Eval. The set
 // is not to be changed.
 func (r *Resolver) Set(group estate.ID, x selector.Expr, m Message) *roaring.Bitmap {
 	return r.set(x, func(a *selector.Atom) *roaring.Bitmap { return r.atomSet(group, a, m) })
 }
 
-// set returns for whom a selector is true, given for whom its atoms are.
+// set returns those that a selector picks, given those that its atoms pick.
 func (r *Resolver) set(x selector.Expr, atom func(*selector.Atom) *roaring.Bitmap) *roaring.Bitmap {
 	switch x := x.(type) {
 	case selector.Or:
@@ -82,7 +82,7 @@ func (r *Resolver) EvalAsNewcomer(group estate.ID, x selector.Expr, s Sender, m 
 }
 
 // isBelowNamed reports whether an atom asks for the members of a group that this one is nested in:
-// whoever is a member of this one is.
+// anyone who is a member of this one is.
 func (r *Resolver) isBelowNamed(group estate.ID, a *selector.Atom) bool {
 	if a.Kind != selector.In || group == estate.None {
 		return false
@@ -181,7 +181,7 @@ func (r *Resolver) matching(name string, fill func(*roaring.Bitmap)) *roaring.Bi
 	return set
 }
 
-// filtered returns the people whom a filter matches.
+// filtered returns the people that a filter matches.
 func (r *Resolver) filtered(f selector.Filter) *roaring.Bitmap {
 	return r.matching(f.String(), func(set *roaring.Bitmap) { set.Or(r.filterSet(f)) })
 }
@@ -236,7 +236,7 @@ func (r *Resolver) listed(list []estate.Listed) *roaring.Bitmap {
 	return set
 }
 
-// Picks returns the people whom a membership rule picks. The set is not to be changed.
+// Picks returns the people that a membership rule picks. The set is not to be changed.
 func (r *Resolver) Picks(rule estate.MemberRule) *roaring.Bitmap {
 	insidePeople := r.matching("inside people", func(set *roaring.Bitmap) {
 		set.Or(r.insiders(Message{}))

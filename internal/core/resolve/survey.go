@@ -182,8 +182,8 @@ func (s *Survey) Same(group estate.ID, other *Survey, its estate.ID) bool {
 // People returns how many people are members of a group.
 func (s *Survey) People(group estate.ID) int { return s.people[s.members.of[group]] }
 
-// ListsTwice reports whether an entry of a group names somebody whom an earlier one names, or
-// whom a rule picks.
+// ListsTwice reports whether an entry of a group names somebody that an earlier one names, or
+// who a rule picks.
 func (s *Survey) ListsTwice(group estate.ID) bool { return s.twice[group] }
 
 // receipt returns the outcome of a person who was asked about, and whether they were.

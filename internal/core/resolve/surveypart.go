@@ -105,7 +105,7 @@ func (p *part) block(b int) {
 			p.beyond.set(uint16(bit))
 		}
 	}
-	var listed map[estate.ID]*plane // by group with rules: whom its entries name
+	var listed map[estate.ID]*plane // by group with rules: who its entries name
 	if len(p.rules) > 0 {
 		listed = map[estate.ID]*plane{}
 		for _, id := range p.rules {
@@ -144,7 +144,7 @@ func (p *part) give(one cell) {
 	p.giving.add(c)
 }
 
-// pick adds whom rules pick, and returns those of them who are asked about.
+// pick adds who rules pick, and returns those of them who are asked about.
 func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 	var picked []cell
 	plain, invitation := &Query{}, &Query{Message: Message{Invitation: true}}

@@ -84,7 +84,7 @@ func (t Timing) row(item string, slot time.Time) Row {
 // seed makes the jitter of all processes the same, for each item and slot another one.
 var seed = maphash.MakeSeed()
 
-// later returns the jitter of an item for a slot. Whoever puts a row in place works it out for
+// later returns the jitter of an item for a slot. Anyone who puts a row in place works it out for
 // all others.
 func (t Timing) later(item string, slot time.Time) time.Duration {
 	if t.Jitter <= 0 {
@@ -127,7 +127,7 @@ func (t Timing) after(slot, now time.Time) (next time.Time, missed int) {
 	return next, missed
 }
 
-// Adjust returns the row of an item after a clock was put back so far that its time would not
+// Adjust returns the row of an item after a clock was set back so far that its time would not
 // come as it should, and whether it was.
 func (t Timing) Adjust(item string, row Row, now time.Time) (Row, bool) {
 	if row.Holder != "" {
@@ -149,7 +149,7 @@ func (t Timing) Adjust(item string, row Row, now time.Time) (Row, bool) {
 }
 
 // IsDue reports whether an item can be begun: its time has come, and nobody has begun it, or
-// whoever has is gone.
+// the one who has it is gone.
 func (r Row) IsDue(now time.Time) bool {
 	return !r.Due.After(now) && (r.Holder == "" || r.Lease.Before(now))
 }
@@ -167,7 +167,7 @@ func (r Row) Renew(now time.Time, lease time.Duration) Row {
 	return r
 }
 
-// End returns the row of an item that was begun at a time and is done, or given up, and how many
+// End returns the row of an item that was begun at a time and is done, or abandoned, and how many
 // of its times went by before it was begun: of those it was begun once.
 func (t Timing) End(item string, r Row, begun time.Time) (row Row, missed int) {
 	next, missed := t.after(r.Slot, begun)

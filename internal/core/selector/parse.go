@@ -13,7 +13,7 @@ import (
 // maxDepth limits how deep parentheses and "not" may nest.
 const maxDepth = 500
 
-// maxAtoms limits how long a selector gets. Whoever needs more means a group.
+// maxAtoms limits how long a selector gets. Anyone who needs more means a group.
 const maxAtoms = 200_000
 
 // A SyntaxError says where a selector, rule or filter stops making sense.
@@ -58,7 +58,7 @@ func Parse(text string, scope Scope) (Expr, error) {
 type Rule struct {
 	Head     string // the word that it begins with: a verdict, or as or for
 	Selector Expr
-	Because  string // what the sender is told, or ""
+	Because  string // what the sender hears, or ""
 	Text     string // as written
 }
 

@@ -52,7 +52,7 @@ const (
 	Is                     // the person, group or mailbox Address
 	At                     // claimed from Domain exactly
 	Below                  // claimed from a domain below Domain
-	Where                  // a person whom Filter matches
+	Where                  // a person that Filter matches
 	Unproven               // nothing shows that the sender is who they claim
 	Suspect                // flagged by upstream filtering
 	Automatic              // sent by a program (RFC 3834)
@@ -180,7 +180,7 @@ type Truth struct {
 }
 
 // Witness returns the value of x and the answers that settle it, from left to
-// right: whoever sees them knows the value without asking anything else.
+// right: anyone who sees them knows the value without asking anything else.
 func Witness(x Expr, ask func(*Atom) bool) (bool, []Truth) {
 	switch x := x.(type) {
 	case Or:

@@ -14,7 +14,7 @@ import (
 // A Comparison sets what was said of messages to groups beside what an estate says of them.
 type Comparison struct {
 	Messages []Compared
-	Causes   []infer.Cause // for what is otherwise than the estate says
+	Causes   []infer.Cause // for what differs from what the estate says
 	Lost     []infer.Miss  // what no change of the estate explains
 	// Passed counts messages to groups of which the estate can say nothing, since nobody
 	// is named as their sender.
@@ -36,13 +36,13 @@ type Compared struct {
 	// Said holds what was said of the message as a whole; All: nothing that tells verdicts
 	// apart.
 	Said infer.Verdicts
-	// Told reports whether the log tells of each member: it has lines of the members of the
+	// Told reports whether the log reports each member: it has lines of the members of the
 	// group, and the end of the message.
 	Told    bool
 	Members []Member
 }
 
-// Member is somebody to whom a message comes, by the estate or by the log.
+// Member is somebody that a message comes to, by the estate or by the log.
 type Member struct {
 	ID      estate.ID // or None
 	Address string
@@ -270,7 +270,7 @@ func (c *Compared) people(e *estate.Estate) map[estate.ID]infer.Outcomes {
 	return seen
 }
 
-// Differs reports whether the log says of a message otherwise than the estate.
+// Differs reports whether the log and the estate disagree about a message.
 func (c *Compared) Differs() bool {
 	return !c.Said.Has(c.Fate.Verdict) || slices.ContainsFunc(c.Members, func(m Member) bool {
 		return (m.Line != nil || c.Told) && !m.Agrees()

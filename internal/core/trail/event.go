@@ -9,7 +9,7 @@ type Kind uint8
 
 // The kinds of events.
 const (
-	Arrived   Kind = iota // a system has a message: from whom, by which login, which Message-ID, how big
+	Arrived   Kind = iota // a system has a message: its sender, by which login, which Message-ID, how big
 	Refused               // it is not taken for To, or for anybody
 	Dropped               // it is taken, and goes nowhere
 	Held                  // it waits for somebody's approval

@@ -80,12 +80,12 @@ func (f Fate) Good() bool {
 // InName are messages in the name of an address, and those that came back.
 type InName struct {
 	Sent    []*Story
-	Answers []*Story // from somebody to whom it had been written before
+	Answers []*Story // from somebody it had been written to before
 	Others  int      // messages to the address from anybody else
 }
 
 // NewInName tells messages in the name of addresses that is is true of from answers to them,
-// by who wrote to whom: logs do not hold what a message refers to. The stories are in the
+// by sender and recipient: logs do not hold what a message refers to. The stories are in the
 // order in which they began.
 func NewInName(stories []*Story, is func(string) bool) *InName {
 	n := &InName{}

@@ -46,7 +46,7 @@ func FateOf(word string) (Fate, bool) {
 	return 0, false
 }
 
-// A Recipient is somebody whom a message is for, and what became of it for them.
+// A Recipient is somebody that a message is for, and what became of it for them.
 type Recipient struct {
 	Address string
 	Group   string // the address that was written, where this one stands in for it; or ""
@@ -75,7 +75,7 @@ type Story struct {
 	Began      int64    // when the first line about it was written, as in Event
 	Ended      int64    // when the last one was
 
-	written      []string       // to whom it was addressed, where that was said
+	written      []string       // the addresses it was written to, where they are logged
 	laidOut      bool           // a group went from the recipients as members of it came: there may be more of them
 	begun        bool           // somebody said that it arrived
 	told         bool           // as news
@@ -104,7 +104,7 @@ func (s *Story) Queues() []string {
 	return names
 }
 
-// Addressed returns to whom the message was written, as far as it is known: groups rather
+// Addressed returns the addresses that the message was written to, as far as it is known: groups rather
 // than their members.
 func (s *Story) Addressed() []string {
 	if s.written != nil {
@@ -124,7 +124,7 @@ func (s *Story) Addressed() []string {
 	return list
 }
 
-// originals returns to whom systems say that the message was addressed; a member, to whom one passes
+// originals returns the addresses that systems say the message was written to; a member that one passes
 // it on for a group, stands for the group.
 func (s *Story) originals() (list []string) {
 	var groups map[string]string
@@ -308,7 +308,7 @@ func (s *Story) drop(group string) bool {
 	return true
 }
 
-// expire ends the waiting of those to whom a message could not be delivered.
+// expire ends the waiting of those that a message could not be delivered to.
 func (s *Story) expire(e *Event) {
 	for i := range s.Recipients {
 		if r := &s.Recipients[i]; r.Fate == Late || r.Fate == Waiting {

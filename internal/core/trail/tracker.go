@@ -7,7 +7,7 @@ import "strings"
 type Tracker struct {
 	Done  func(*Story) // is handed each story, once
 	Steps bool         // stories keep their events
-	// News is told of messages that are deferred or held, when that is said first; or nil.
+	// News gets the messages that are deferred or held, when the log first says so; or nil.
 	News func(*Story)
 	// CutShort counts stories that were handed over before their end was seen, since too
 	// many were open at a time.

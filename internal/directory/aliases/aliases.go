@@ -49,7 +49,7 @@ type entry struct {
 }
 
 // Read reads an alias file. An alias of several targets, or of a group, becomes a
-// group; one that leads to a single person becomes a further address of theirs.
+// group; one that leads to a single person becomes a further address of their own.
 func Read(ctx context.Context, r io.Reader, options Options) (*directory.Directory, error) {
 	p := &parser{ctx: ctx, options: options, d: &directory.Directory{Name: options.Name, File: options.File}}
 	if err := p.scan(r); err != nil {
@@ -299,7 +299,7 @@ func (p *parser) build() {
 		}
 		targets := p.resolve(e)
 		if of, ok := strings.CutPrefix(strings.ToLower(a.String()), "owner-"); ok {
-			// Those to whom bounces of a list go answer for it.
+			// Those who get the bounces of a list answer for it.
 			if list, ok := named[of]; ok {
 				owners[list] = targets // and it takes mail, as any other
 			}
@@ -365,7 +365,7 @@ func (p *parser) furtherOfGroup(e entry, targets []string, named map[string]int)
 	return "", false
 }
 
-// further returns the person, without case, of whom an alias is a further
+// further returns the person, without case, that an alias is a further
 // address: it leads to them alone, in the same domain.
 func (p *parser) further(e entry, a address.Address, targets []string, named map[string]int) (string, bool) {
 	if len(targets) != 1 || len(e.targets) != 1 || p.options.Groups {

@@ -35,7 +35,7 @@ func isPlainTarget(a address.Address) bool {
 func Write(w io.Writer, e *estate.Estate) error { return write(w, e, false) }
 
 // Expand writes what Write does, for mail servers: rules among the members stand as the people
-// whom they pick, and a roster, which accepts no mail, as those who are in it, where it is listed.
+// who they pick, and a roster, which accepts no mail, as those who are in it, where it is listed.
 func Expand(w io.Writer, e *estate.Estate) error { return write(w, e, true) }
 
 // Expanded is what Carries says of Expand.
@@ -111,7 +111,7 @@ func write(w io.Writer, e *estate.Estate, expand bool) error {
 }
 
 // recipients returns the addresses that mail to a group goes to, each once: members as they are
-// listed, rosters among them by their members, and whom rules pick.
+// listed, rosters among them by their members, and who rules pick.
 func recipients(e *estate.Estate, group estate.ID) (list []address.Address) {
 	met := map[estate.ID]bool{}
 	var add func(g estate.ID)

@@ -132,7 +132,7 @@ func (p *part) gate() {
 	asked := may != nil && slices.ContainsFunc(may.words(), func(word string) bool {
 		return posters(word, listed) == admits(listed)
 	})
-	if listed != nil && !asked { // whoever is listed may in any case
+	if listed != nil && !asked { // anyone who is listed may in any case
 		p.line(3, "- {when: %s, say: %s} # guessed: %s", quote("("+column(listed.Name)+"=*)"),
 			quote(admits(listed)), listed.summary())
 	}
@@ -141,7 +141,7 @@ func (p *part) gate() {
 	}
 }
 
-// admits is the rule that admits those whom a column lists, "" without one.
+// admits is the rule that admits those that a column lists, "" without one.
 func admits(listed *Column) string {
 	if listed == nil {
 		return ""
@@ -170,7 +170,7 @@ func posters(word string, listed *Column) string {
 	return "admit owners or moderators"
 }
 
-// fromWords drafts a rule for each word of a column; guess returns "" where there is none.
+// fromWords drafts a rule for each word of a column; guess returns "" if there is none.
 func (p *part) fromWords(c *Column, guess func(string) string) {
 	var parts []string
 	skips := false

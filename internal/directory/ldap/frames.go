@@ -22,7 +22,7 @@ const (
 var errNoLDAP = errors.New("the server does not speak LDAP as it should")
 
 // frames hands on what a server says, an LDAP message at a time, if it is within
-// bounds: whoever reads from it never sees the beginning of another one.
+// bounds: anyone who reads from it never sees the beginning of another one.
 type frames struct {
 	*endpoint.Conn
 	in    *bufio.Reader

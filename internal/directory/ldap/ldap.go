@@ -22,7 +22,7 @@ import (
 	"yorvet.example/yorvet/internal/secret"
 )
 
-// The bounds of a search, which a broken server could go on with for ever.
+// The bounds of a search, without which a broken server could go on for any time.
 const (
 	whole    = 30 * time.Minute // for all answers
 	mostText = 1 << 30          // bytes of all values

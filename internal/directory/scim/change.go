@@ -25,7 +25,7 @@ func (x *Export) WriteDifference(w io.Writer, d *directory.Difference) (requests
 	if requests = c.divide(operations); requests == 1 && !x.Limits.Single {
 		return 1, c.losses, encode(w, bulkRequest(c.present(operations)))
 	}
-	// Who is in another request cannot be referred to, so it is said anew.
+	// Who is in another request cannot be referred to, so it is said again.
 	c.losses = nil
 	operations = c.operations()
 	for n := range requests {

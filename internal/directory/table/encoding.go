@@ -11,7 +11,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 )
 
-// decoded returns a text as UTF-8: from the encoding that is said, from UTF-16 if it begins
+// decoded returns a text as UTF-8: from the given encoding, from UTF-16 if it begins
 // with its mark, and else as it is. Bytes that the encoding does not know are an error.
 func decoded(r io.Reader, name, encoding string) (io.Reader, error) {
 	start := bufio.NewReaderSize(r, 1<<16)

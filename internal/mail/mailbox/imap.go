@@ -25,7 +25,7 @@ const (
 	mostAnswer                = 1 << 20  // bytes of a simple answer
 	mostList                  = 4 << 20  // of a list of folders
 	mostFound                 = 16 << 20 // of a list of messages
-	overhead                  = 16 << 10 // bytes that come with a message, besides what is asked for of it
+	overhead                  = 16 << 10 // bytes that come with a message, apart from what is asked for of it
 	headsAtOnce, bodiesAtOnce = 100, 8
 	mostFolders               = 10_000
 	mostNew                   = 200_000 // messages in one folder that are new
@@ -365,7 +365,7 @@ func (s *session) lookInto(mark Mark, q Query) ([]Item, Mark, error) {
 	}
 	marked := mark.Validity == data.UIDValidity && mark.Next > 0
 	if q.Through && uint32(data.UIDNext) < mark.Next {
-		marked = false // UIDs were given anew, and nobody says so
+		marked = false // UIDs were given again, and nobody says so
 	}
 	if !marked {
 		mark.Validity = data.UIDValidity

@@ -35,7 +35,7 @@ const (
 
 // jmapBox is a mailbox that is opened over JMAP.
 type jmapBox struct {
-	ctx     context.Context // of whoever opened it: it ends all that is asked
+	ctx     context.Context // of anyone who opened it: it ends all that is asked
 	account Account
 	client  *http.Client
 	login   string // the Authorization field

@@ -48,7 +48,7 @@ type Reply struct {
 	Plain *Reply `json:",omitempty"`
 }
 
-// Accepted reports whether the server took the message over.
+// Accepted reports whether the server accepted the message.
 func (r Reply) Accepted() bool { return r.Code >= 200 && r.Code < 300 }
 
 // Later reports whether the server asked to try again, or could not be reached
@@ -151,7 +151,7 @@ func (r Reply) Temporary() bool {
 		strings.Contains(text, "try again later") || strings.Contains(text, "limit exceeded"))
 }
 
-// Unknown reports whether nobody can know if the server took the message over:
+// Unknown reports whether nobody can know if the server accepted the message:
 // the connection broke after the last line of it.
 func (r Reply) Unknown() bool { return r.Code == 0 && r.Stage == "message" }
 

@@ -97,7 +97,7 @@ func NewServer(t testing.TB) *Server {
 // URL returns the URL of the database.
 func (s *Server) URL() string { return "postgres:///postgres?host=" + s.dir + "&user=yorvet" }
 
-// Stop ends the server, whoever is connected.
+// Stop ends the server, even if somebody is connected.
 func (s *Server) Stop() {
 	s.t.Helper()
 	if output, err := command(s.programs, s.dir, "pg_ctl", "-D", filepath.Join(s.dir, "data"), "-m", "immediate", "-w",
@@ -114,7 +114,7 @@ func (s *Server) Start() {
 	}
 }
 
-// command returns a command of the server's programs, for whoever may run it.
+// command returns a command of the server's programs, for anyone who may run it.
 func command(programs, dir, name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(programs, name), args...)
 	cmd.Dir = dir

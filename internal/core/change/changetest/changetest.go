@@ -151,7 +151,7 @@ func (a Alteration) With(e *estate.Estate) []change.Change {
 	return all
 }
 
-// Tell tells of a change for a test: what it is, which group, which person, then all
+// Tell reports a change for a test: what it is, which group, which person, then all
 // that it says.
 func Tell(e *estate.Estate, c change.Change) string {
 	about := c.About(e)
