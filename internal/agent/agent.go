@@ -182,7 +182,11 @@ func (a *Agent) isRefused(connection string) bool {
 // persist writes something into the store, however long that is away: while the agent works, and a few
 // times more when it is to end.
 func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) error) error {
-	const tries, wait, most = 5, 5 * time.Second, 2 * time.Second
+	const tries, most = 5, 2 * time.Second
+	wait := 20 * time.Second // a file answers late where the disk is slow, and no sooner if it is asked again
+	if a.Store.Shared() {
+		wait = 5 * time.Second
+	}
 	lasting := context.WithoutCancel(ctx)
 	pause := away / 4
 	for ending := 0; ; pause = min(2*pause, most) {

@@ -123,7 +123,8 @@ func command(programs, dir, name string, args ...string) *exec.Cmd {
 }
 
 func start(programs string) (dir string, err error) {
-	if dir, err = os.MkdirTemp("", "yorvet-postgres"); err != nil {
+	removeDead()
+	if dir, err = os.MkdirTemp("", fmt.Sprintf("yorvet-postgres-%d-", os.Getpid())); err != nil {
 		return "", err
 	}
 	if output, err := command(programs, dir, "initdb", "-D", filepath.Join(dir, "data"), "-U", "yorvet", "-A", "trust",
@@ -132,6 +133,21 @@ func start(programs string) (dir string, err error) {
 		return "", fmt.Errorf("initdb: %w: %s", err, output)
 	}
 	return dir, serve(programs, dir)
+}
+
+// removeDead removes the folders of servers whose tests have ended: a server that ends with its process leaves
+// one behind.
+func removeDead() {
+	if _, err := os.Stat("/proc/self"); err != nil {
+		return // who is alive is not known here
+	}
+	dirs, _ := filepath.Glob(filepath.Join(os.TempDir(), "yorvet-postgres-*-*"))
+	for _, dir := range dirs {
+		pid, err := strconv.Atoi(strings.Split(filepath.Base(dir), "-")[2])
+		if _, alive := os.Stat(fmt.Sprint("/proc/", pid)); err == nil && os.IsNotExist(alive) {
+			_ = os.RemoveAll(dir)
+		}
+	}
 }
 
 // serve starts the server of a folder, and waits until it answers.
