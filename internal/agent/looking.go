@@ -170,7 +170,7 @@ func (x *visitor) wait(ctx context.Context, box mailbox.Box) (mine, through bool
 	return true, false
 }
 
-// release lets go of a mailbox whose connection has ended: it is due at once, for anybody.
+// release frees a mailbox whose connection has ended: it is due at once, for anybody.
 func (x *visitor) release(ctx context.Context) {
 	if ctx.Err() == nil {
 		x.a.found(ctx, x.visit, store.Looked{Began: x.a.Store.Now(), Problem: "the connection ended",

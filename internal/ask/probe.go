@@ -305,7 +305,7 @@ func (q *Probe) Show(ctx context.Context, at *Place, name string) (*Result, erro
 	return q.judge(ctx, at, d, run, clock.Now())
 }
 
-// Resume goes on with a run. Only with send it sends what is still to be sent.
+// Resume continues a run. Only with send it sends what is still to be sent.
 func (q *Probe) Resume(ctx context.Context, at *Place, name string, send bool) (*Result, error) {
 	d, k, err := q.kept(ctx, at, name)
 	if err != nil {

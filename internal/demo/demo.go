@@ -44,7 +44,7 @@ var names = []string{Estate, "served", "kelpmere.expect", "mail.log", "volunteer
 // mostFile is the size in bytes of a file of the demo.
 const mostFile = 1 << 20
 
-// Day is the day that the demo plays on: some answers hang on how long ago somebody
+// Day is the day that the demo plays on: some answers depend on how long ago somebody
 // joined.
 const Day = "2026-11-23"
 

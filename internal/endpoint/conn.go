@@ -151,7 +151,7 @@ func (e *silentError) Temporary() bool { return true }
 func (e *silentError) Unwrap() error   { return os.ErrDeadlineExceeded }
 
 // IsDistrust reports whether a connection failed as the server's certificate is not to be
-// trusted, or there is no TLS where there has to be: trying again comes to the same.
+// trusted, or there is no TLS where there has to be: another try gives the same result.
 func IsDistrust(err error) bool {
 	var unknown x509.UnknownAuthorityError
 	var name x509.HostnameError

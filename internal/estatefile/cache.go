@@ -255,7 +255,7 @@ func (one *cached) digestOf(ctx context.Context, name string, as *sourceFile) ([
 }
 
 // Keep writes the estates that were loaded into the folder, if it can: the next run has them
-// sooner. Nothing hangs on it. Old entries go.
+// sooner. Nothing depends on it. Old entries go.
 func (c *Cache) Keep(ctx context.Context) {
 	for _, one := range c.fresh {
 		if !c.off && ctx.Err() == nil && c.write(ctx, one) == nil {

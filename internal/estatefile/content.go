@@ -323,7 +323,7 @@ func (p NewPerson) value() value {
 	return v
 }
 
-// isDefault reports whether a field of a person says what is so by default.
+// isDefault reports whether a field of a person says the default.
 func (f Field) isDefault() bool {
 	setting, ok := estate.PersonSetting(f.Name)
 	return ok && f.Text == setting.Default

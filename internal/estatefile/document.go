@@ -15,7 +15,7 @@ import (
 )
 
 // document reads the nodes of one YAML file. Its methods note what is wrong and
-// return false; the caller just goes on.
+// return false; the caller continues.
 type document struct {
 	*loader
 	file   uint16

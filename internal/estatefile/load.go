@@ -328,7 +328,7 @@ func (l *loader) parseAddress(text string, place estate.Place) (address.Address,
 	return a, err == nil
 }
 
-// ruleKey is what a parsed rule hangs on.
+// ruleKey is what a parsed rule depends on.
 type ruleKey struct {
 	text string
 	head string // the first of the words that it may begin with, or ""

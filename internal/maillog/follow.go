@@ -16,7 +16,7 @@ import (
 	"yorvet.example/yorvet/internal/localfile"
 )
 
-// How following goes on.
+// How following continues.
 const (
 	followEvery = 250 * time.Millisecond
 	nearEnd     = 1 << 20 // bytes before the end of a log that are read at first

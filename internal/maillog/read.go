@@ -225,7 +225,7 @@ func (s *stream) peek() *trail.Event {
 	return &s.current.events[s.at]
 }
 
-// next goes on to the event after the one at hand.
+// next moves to the event after the current one.
 func (s *stream) next() { s.at++ }
 
 // close ends reading.

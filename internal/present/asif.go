@@ -11,7 +11,7 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// Says returns what is so by a change of an estate.
+// Says returns what a change of an estate makes true.
 func Says(e *estate.Estate, c change.Change) string { return namer{e: e}.asIf(c).Says }
 
 // asIf reports a change that would explain what was seen.

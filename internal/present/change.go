@@ -230,7 +230,7 @@ type Preset struct {
 	For      string            `json:"for"`
 	Posts    string            `json:"posts"`
 	Receives string            `json:"receives"`
-	Held     string            `json:"held,omitempty"` // what else is so with --held
+	Held     string            `json:"held,omitempty"` // what else --held changes
 	Settings map[string]string `json:"settings"`
 	ordered  [][2]string       // the settings and their values as they are written
 }

@@ -117,7 +117,7 @@ type EffectCount struct {
 	Message  string   `json:"message,omitempty"`  // what it is like, if not like most
 	From     []string `json:"from,omitempty"`     // some of the senders that it is true of
 	Senders  int      `json:"senders,omitempty"`  // and how many they are; 0: without a sender in particular
-	Own      bool     `json:"own,omitempty"`      // it is so of everybody's own message
+	Own      bool     `json:"own,omitempty"`      // it is true of everybody's own message
 	OldText  string   `json:"oldText,omitempty"`  // what a sender hears
 	NewText  string   `json:"newText,omitempty"`  // likewise
 	OldProof string   `json:"oldProof,omitempty"` // whether they can show that the name is theirs, where it differs

@@ -136,7 +136,7 @@ func (t *table) head(columns ...string) {
 	t.write(columns)
 }
 
-// row takes the cells of a row: texts, numbers, whether something is so, and lists, whose items are joined.
+// row takes the cells of a row: texts, numbers, whether something is true, and lists, whose items are joined.
 func (t *table) row(cells ...any) {
 	row := make([]string, len(cells))
 	for i, cell := range cells {

@@ -215,7 +215,7 @@ func (k *Kept) Unsent() int {
 	return n
 }
 
-// Resume goes on with a run that was ended before its time. What has been sent, or may have
+// Resume continues a run that was ended before its time. What has been sent, or may have
 // been, is not sent again.
 func (k *Kept) Resume(ctx context.Context, o Options) (*Run, error) {
 	if err := o.Store.Reopen(ctx, k.Plan.ID, k.Plan.mayLast(k.Unsent())); err != nil {

@@ -60,7 +60,7 @@ func (b *book) hazards(r *resolve.Resolver, findings []hazard.Finding, places bo
 		if !within && (f.Group != estate.None || !b.d.Whole) {
 			continue
 		}
-		if b.mark(f); f.Accepted { // what is intended is so all the same
+		if b.mark(f); f.Accepted { // what is intended is true all the same
 			continue
 		}
 		k := key{f.Group, f.Check.Name, f.Severity}

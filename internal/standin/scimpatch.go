@@ -17,7 +17,7 @@ import (
 )
 
 // scimChange is a change of the estate that requests make, of several operations.
-// What they do is collected for as long as one does not hang on another, since it
+// What they do is collected for as long as one does not depend on another, since it
 // takes as long to make an estate for one of them as for all.
 type scimChange struct {
 	e       *estate.Estate
@@ -77,7 +77,7 @@ const (
 )
 
 // about returns the group with an identifier, for a change of something of it: as it is
-// after all changes that this one hangs on.
+// after all changes that this one depends on.
 func (c *scimChange) about(id, what string) (estate.ID, error) {
 	g, err := c.find(id)
 	if err != nil {

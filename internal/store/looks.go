@@ -83,7 +83,7 @@ func (s *Store) visitIn(ctx context.Context, w Worker, connection string, most i
 	return v, nil
 }
 
-// Hold goes on holding a mailbox. It reports whether it is still the holder's, and whether
+// Hold keeps holding a mailbox. It reports whether it is still the holder's, and whether
 // all of it is to be gone through now.
 func (s *Store) Hold(ctx context.Context, holder string, v *Visit) (mine, through bool, err error) {
 	var state string
@@ -107,10 +107,10 @@ type Looked struct {
 	Through      bool            // all folders were gone through
 	Marks        json.RawMessage // to go on from; nil where the look failed
 	Problem      string          // why it failed, or ""
-	Certain      bool            // trying again comes to the same
+	Certain      bool            // another try gives the same result
 	Observations []Observation
 	Next         time.Time // when to look again
-	Keep         bool      // the holder goes on holding the mailbox
+	Keep         bool      // the holder keeps holding the mailbox
 }
 
 // Found writes what a look came to, and returns the observations that are new. What was seen

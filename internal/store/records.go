@@ -265,7 +265,7 @@ func (k *keeping) spells(facts []Fact, news *News) error {
 	return k.move(gone, news.New)
 }
 
-// move takes back those that are gone, and begins those that are new.
+// move removes those that are gone, and begins those that are new.
 func (k *keeping) move(gone []string, fresh []Fact) error {
 	r := k.r
 	var ended int64 // when the record before was made

@@ -87,7 +87,7 @@ type Look struct {
 	Through    time.Time       // when the last one began that went through all folders
 	Tried      time.Time       // when somebody tried last
 	Problem    string          // why the last try failed, or ""
-	Certain    bool            // trying again comes to the same
+	Certain    bool            // another try gives the same result
 }
 
 // An Observation is something about a case that was seen in a mailbox.

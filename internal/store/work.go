@@ -214,7 +214,7 @@ func (s *Store) Answered(ctx context.Context, run string, n int, request string)
 	return err
 }
 
-// A Share is what there is to do by one connection in a run that is being worked on.
+// A Share is the work of one connection in a run that is being worked on.
 type Share struct {
 	Run, Connection string // the name of the run, and of the connection
 	Sends           bool   // the things are messages to send; else mailboxes to look into
@@ -222,7 +222,7 @@ type Share struct {
 	Holders         []string
 }
 
-// Shares returns what there is to do in the runs that are being worked on, by their names and connections, and
+// Shares returns the work in the runs that are being worked on, by their names and connections, and
 // which agents are at it now.
 func (s *Store) Shares(ctx context.Context) ([]Share, error) {
 	const from = ` FROM runs r JOIN `

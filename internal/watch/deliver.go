@@ -141,7 +141,7 @@ func BatchText(events []*present.WatchEvent) (subject, text string) {
 	return present.Count(len(events), "answer", "answers") + ": " + strings.Join(parts, ", "), b.String()
 }
 
-// mail sends a batch as one message to every address, with a Message-ID that hangs on the batch:
+// mail sends a batch as one message to every address, with a Message-ID that depends on the batch:
 // a message that goes out again is the same one.
 func (s *Sender) mail(ctx context.Context, m *MailChannel, b *store.Batch, events []*present.WatchEvent) error {
 	ctx, cancel := context.WithTimeout(ctx, mailWithin)

@@ -338,7 +338,7 @@ func (w *Watcher) began(item *Item) time.Time {
 	return w.status.Items[item.Name].Began
 }
 
-// do carries a job out, and keeps what it comes to.
+// do carries a job out, and keeps its result.
 func (w *Watcher) do(ctx context.Context, job *Job) {
 	asking, stop := context.WithCancel(ctx)
 	defer stop()

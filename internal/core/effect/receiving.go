@@ -20,7 +20,7 @@ type OutcomeChange struct {
 	// nobody where it is so without a sender in particular.
 	From    []Somebody
 	Senders int
-	Own     bool // it is so of everybody's own message
+	Own     bool // it is true of everybody's own message
 
 	seats []int // of People, in no order; see seats
 }

@@ -49,7 +49,7 @@ func (a *Acceptance) IsFor(e *Estate, group ID) bool {
 }
 
 // CheckAcceptFilter returns what a filter of an acceptance asks that is no setting, address or
-// attribute of a group, but an answer about it: what is accepted cannot hang on those.
+// attribute of a group, but an answer about it: what is accepted cannot depend on those.
 func CheckAcceptFilter(f selector.Filter) error {
 	var err error
 	selector.Items(f, func(item *selector.Item) {

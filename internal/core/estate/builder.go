@@ -23,8 +23,8 @@ type Problem struct {
 }
 
 // A Builder makes an Estate: of groups first, then people, then everything that
-// refers to them, since each has a number that hangs on those before. It panics where
-// a caller does otherwise. What does not fit becomes a Problem; building goes on, to
+// refers to them, since each has a number that depends on those before. It panics where
+// a caller does otherwise. What does not fit becomes a Problem; building continues, to
 // find them all.
 type Builder struct {
 	e        *Estate

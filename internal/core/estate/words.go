@@ -71,7 +71,7 @@ const (
 // A Party is either of those that an address of a message can name.
 type Party uint8
 
-// The parties. What they mean hangs on the setting.
+// The parties. What they mean depends on the setting.
 const (
 	PartyPerson Party = iota // the author, as replies-as and replies-to default to
 	PartyGroup

@@ -155,7 +155,7 @@ func (b *bypass) anyMisses(t *turn, from senders) bool {
 }
 
 // anyMissesFrom is anyMisses where everybody would get something if all gates admitted: it
-// hangs on who writes.
+// depends on who writes.
 func (b *bypass) anyMissesFrom(t *turn, from senders, g *giving) bool {
 	if b.someMissNearby(t, from.known, g) {
 		return true

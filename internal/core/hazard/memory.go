@@ -33,7 +33,7 @@ type estateMemory struct {
 	unknown  map[estate.ID][]estate.Unknown    // by group; estate.None: the edge
 }
 
-// forget lets go of what has been worked out, which findings would keep: they work out again what
+// forget drops what has been worked out, which findings would keep: they work out again what
 // they need to be told.
 func (p *Pass) forget() {
 	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
@@ -42,7 +42,7 @@ func (p *Pass) forget() {
 	p.R.Forget()
 }
 
-// ForgetGroups lets go of what has been worked out about single groups: it is for anyone who looks at one
+// ForgetGroups drops what has been worked out about single groups: it is for anyone who looks at one
 // after another.
 func (p *Pass) ForgetGroups() {
 	clear(p.classes)

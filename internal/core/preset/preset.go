@@ -16,7 +16,7 @@ type Preset struct {
 	For      string // what it is for, in a few words
 	Posts    string // what it means for who posts
 	Receives string // what it means for who receives
-	Held     string // what else is so where the choice held is made, "" if there is no such choice
+	Held     string // what else the choice held changes, "" if there is no such choice
 
 	settings []change.Said
 	held     []string // the gate of that choice

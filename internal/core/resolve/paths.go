@@ -210,7 +210,7 @@ type Chains struct {
 	d        *Delivery
 	name     func(estate.ID) string
 	chains   [][]string // by step
-	extended []bool     // by step: another chain goes on in its memory
+	extended []bool     // by step: another chain continues in its memory
 }
 
 // Chains returns the chains of the delivery, with groups named by name.

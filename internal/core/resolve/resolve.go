@@ -45,13 +45,13 @@ func (r *Resolver) Fork() *Resolver {
 	return fork
 }
 
-// Forget lets go of what r has worked out about single groups and people.
+// Forget drops what r has worked out about single groups and people.
 func (r *Resolver) Forget() {
 	r.receives, r.tally, r.layout = receives{}, tally{}, layout{}
 	clear(r.standings)
 }
 
-// ForgetGroups lets go of what r has worked out about single groups and people, and keeps the room
+// ForgetGroups drops what r has worked out about single groups and people, and keeps the room
 // for it: it is for anyone who asks about one group after another.
 func (r *Resolver) ForgetGroups() {
 	for i := range r.receives.own {

@@ -7,7 +7,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// SideBySide looks at all groups, in several goroutines, and returns what each comes to.
+// SideBySide looks at all groups, in several goroutines, and returns the result of each.
 // Groups that are nested in each other often stand together: each goroutine takes a
 // stretch of them, so that it can use what it has worked out.
 func SideBySide[T any](r *Resolver, look func(fork *Resolver, from, to estate.ID) T) []T {

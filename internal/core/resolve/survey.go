@@ -11,7 +11,7 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
-// A Survey is what a message to every group comes to, without a sender in particular: the
+// A Survey is what becomes of a message to every group, without a sender in particular: the
 // counts, and what the questions about single people need. It looks at all groups at once, a
 // block of people after the other, with a bit for each person and outcome: a group has what
 // the groups nested in it have and what its own memberships give, so every membership and
@@ -28,7 +28,7 @@ type Survey struct {
 	twice   []bool      // by group: somebody is listed twice
 }
 
-// reached is what a message to the groups of a component comes to.
+// reached is what becomes of a message to the groups of a component.
 type reached struct {
 	counts    [Undeliverable + 1]int
 	invited   int             // people who get a calendar request in their inbox

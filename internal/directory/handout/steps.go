@@ -53,7 +53,7 @@ func (s *Step) cells() []string {
 		flag(s.Paused)}
 }
 
-// Steps returns what a difference comes to, step by step: groups that come first, and those
+// Steps returns a difference as steps: groups that come first, and those
 // that go last.
 func Steps(d *directory.Difference) []Step {
 	s := &steps{d: d}

@@ -262,7 +262,7 @@ type lines struct {
 	line   int // of the first part of the line at hand
 	count  int // physical lines that were read
 	folded []byte
-	ahead  []byte // the beginning of the next line, where it was read to see whether it goes on
+	ahead  []byte // the beginning of the next line, where it was read to see whether it continues
 	// unended is set where the last line has no end.
 	unended bool
 }

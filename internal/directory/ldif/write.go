@@ -9,7 +9,7 @@ import (
 	"unicode/utf8"
 )
 
-// width is how long a line gets before it goes on in the next.
+// width is how long a line gets before it continues in the next.
 const width = 76
 
 // A Writer writes records.

@@ -48,7 +48,7 @@ func Parse(text string) ([]Person, []Remark) {
 
 type parser struct {
 	line    int
-	table   *columns // while a table goes on
+	table   *columns // while a table continues
 	people  []Person
 	remarks []Remark
 	seen    map[string]int // lines by key

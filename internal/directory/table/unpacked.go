@@ -26,7 +26,7 @@ const (
 	mostElementName              = 64
 )
 
-// parts are what a workbook comes to when it is unpacked.
+// parts are the parts of an unpacked workbook.
 type parts struct {
 	size   int  // of the file
 	merged int  // cells that are several

@@ -165,7 +165,7 @@ func (s *session) problem(err error) error {
 // boundError is why no more is looked at, in plain words.
 type boundError struct {
 	text    string
-	certain bool // trying again comes to the same
+	certain bool // another try gives the same result
 }
 
 func (e *boundError) Error() string { return e.text }

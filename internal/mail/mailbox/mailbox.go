@@ -137,7 +137,7 @@ var ErrSingly error = &boundError{text: "the server cannot remove single message
 // Error is why a mailbox cannot be looked into, in plain words.
 type Error struct {
 	Text string
-	// Certain is set where trying again comes to the same: a login that is refused, or a
+	// Certain is set where another try gives the same result: a login that is refused, or a
 	// certificate that is not trusted.
 	Certain bool
 	cause   error
@@ -146,7 +146,7 @@ type Error struct {
 func (e *Error) Error() string { return e.Text }
 func (e *Error) Unwrap() error { return e.cause }
 
-// IsCertain reports whether trying again comes to the same.
+// IsCertain reports whether another try gives the same result.
 func IsCertain(err error) bool {
 	e, ok := errors.AsType[*Error](err)
 	return ok && e.Certain

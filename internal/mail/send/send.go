@@ -39,7 +39,7 @@ type Reply struct {
 	Status string
 	Text   string
 	Rcpt   string `json:",omitempty"` // the recipient, as it was written
-	// Certain is set where trying again comes to the same: a certificate that is not
+	// Certain is set where another try gives the same result: a certificate that is not
 	// trusted, or no mechanism to log in with.
 	Certain bool `json:",omitempty"`
 	// KnownAfter is for how many seconds the server did not know the recipient, before it took the message.
