@@ -166,6 +166,9 @@ func goFiles(t *testing.T) []string {
 // identifier is a word that can only be a name of the code.
 var identifier = regexp.MustCompile(`^[A-Za-z]+[a-z][A-Z]\w*$`)
 
+// stated is a word that a comment on a field says something about.
+var stated = regexp.MustCompile(`^([A-Z][A-Za-z]*) (is|are|says|say|returns|has|have|holds|reports|gets|maps|stands|was|were)\b`)
+
 // A comment on something begins with its name, not with one that it had.
 func TestCommentsNameWhatTheyAreOf(t *testing.T) {
 	files := token.NewFileSet()
@@ -183,6 +186,14 @@ func TestCommentsNameWhatTheyAreOf(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, ok := n.(*ast.StructType); ok {
+				for _, about := range strangers(s) {
+					t.Errorf("%s: no field of it is called %s", files.Position(s.Pos()), about)
+				}
+			}
+			return true
+		})
 		for _, decl := range file.Decls {
 			switch d := decl.(type) {
 			case *ast.FuncDecl:
@@ -197,4 +208,20 @@ func TestCommentsNameWhatTheyAreOf(t *testing.T) {
 			}
 		}
 	}
+}
+
+// strangers returns what comments on fields of a struct speak of, and no field is called.
+func strangers(s *ast.StructType) (list []string) {
+	names := map[string]bool{"What": true}
+	for _, f := range s.Fields.List {
+		for _, name := range f.Names {
+			names[name.Name] = true
+		}
+	}
+	for _, f := range s.Fields.List {
+		if found := stated.FindStringSubmatch(f.Doc.Text()); found != nil && !names[found[1]] {
+			list = append(list, found[1])
+		}
+	}
+	return list
 }

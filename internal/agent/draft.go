@@ -27,7 +27,7 @@ type Draft struct {
 	// Code is who mails a code to the group that the message is from, for By to prove that
 	// they may; "": nobody does.
 	Code string `json:"code,omitempty"`
-	// Again has the message sent again where the server does not know the address: it may come to.
+	// Retry has the message sent again where the server does not know the address: it may come to.
 	Retry bool `json:"again,omitempty"`
 	// Plain is a mailbox to which the same sender may write: if the message is refused, the server
 	// is asked whether it would be there, too, and nothing is sent to it. "": it is not asked.
