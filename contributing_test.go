@@ -46,7 +46,7 @@ var recipes = []recipe{
 		before(core+"estate/estate.go", "	if m.Paused {", "	if m.Quiet {\n		packed |= 1 << 31\n	}\n"),
 		{core + "estate/estate.go", "Membership{e.Copy(), e.Invitations(), e.Paused(), e.Since()}",
 			"Membership{Copy: e.Copy(), Invitations: e.Invitations(), Paused: e.Paused(), Since: e.Since() &^ (1 << 25), Quiet: e.packed>>31 == 1}"},
-		before(settled, "	membershipWord(\"copy\"", `	{
+		before(settled, "	forRules(wordPart(\"copy\"", `	{
 		Name: "quiet", Form: FormFlag,
 		text: func(m *Membership) string {
 			if m.Quiet {
