@@ -187,12 +187,10 @@ var (
 	personFields     = append(personColumns(), "attributes")
 )
 
-// The words that there are many of are at hand.
+// The words of rules, which there are many of, are at hand.
 var (
-	copyWords        = estate.CopyWords()
-	invitationsWords = estate.InvitationsWords()
-	actionWords      = estate.ActionWords()
-	edgeVerdicts     = []string{estate.Refuse.String(), estate.Drop.String()}
+	actionWords  = estate.ActionWords()
+	edgeVerdicts = []string{estate.Refuse.String(), estate.Drop.String()}
 )
 
 // personColumns returns what is said of a person apart from attributes, in the order of the columns of tables.
