@@ -120,7 +120,7 @@ func BenchmarkReceives(b *testing.B) {
 			r.Survey()
 			for id := range estate.ID(e.Groups()) {
 				n := 0
-				for _, people := range r.Receives(id) {
+				for _, people := range r.Flow(id, resolve.Message{}).Counts() {
 					n += people
 				}
 				if n > most {
@@ -131,7 +131,7 @@ func BenchmarkReceives(b *testing.B) {
 			for b.Loop() {
 				r := resolve.New(e, today)
 				sender := r.Sender(address.MustParse("person.000007@kelpmere.example"))
-				r.Judge(largest, sender, resolve.Message{})
+				r.Gate(largest).Judge(sender, resolve.Message{})
 				r.Deliver(resolve.Query{Group: largest, Sender: &sender})
 			}
 		})

@@ -105,7 +105,7 @@ func (s *session) want(w *wanted, a address.Address) {
 		w.unknown = append(w.unknown, a.String())
 	case s.Estate.IsGroup(id):
 		n := 0
-		for _, x := range s.Resolver.Outcomes(id) {
+		for _, x := range s.Resolver.Flow(id, resolve.Message{}).Outcomes() {
 			if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest || x.Outcome == resolve.Archive ||
 				x.Outcome == resolve.Undeliverable {
 				w.people = append(w.people, x.Person)

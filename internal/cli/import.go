@@ -389,7 +389,7 @@ func guardOpening(cmd *cli.Command, c *changer) error {
 	}
 	now := resolve.New(later, c.Resolver.Today())
 	admits := func(r *resolve.Resolver, g estate.ID) bool {
-		return r.Post(g, r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+		return r.Gate(g).Post(r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 	}
 	var opened []string
 	for g := range estate.ID(c.Estate.Groups()) {

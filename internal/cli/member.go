@@ -263,7 +263,7 @@ func (c *changer) takeOut(g estate.ID, role string, list []somebody, alone bool)
 		if one.id == estate.None || !c.Estate.IsPerson(one.id) {
 			continue
 		}
-		if _, isMember := c.Resolver.Receipt(g, one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
+		if _, isMember := c.Resolver.Flow(g, resolve.Message{}).Best(one.id); isMember && len(entries) == 0 && alone && !c.cmd.IsSet("where") {
 			c.leaveOut(
 				"%s is no direct member of %s: %s brings them in",
 				one.address,
@@ -286,7 +286,7 @@ func (c *changer) bringsIn(g, person estate.ID) string {
 		}
 	}
 	for _, child := range c.Estate.Children(g) {
-		if _, ok := c.Resolver.Receipt(child.Group, person); ok {
+		if _, ok := c.Resolver.Flow(child.Group, resolve.Message{}).Best(person); ok {
 			return c.Estate.Address(child.Group).String()
 		}
 	}
@@ -367,7 +367,7 @@ func (c *changer) setIn(g estate.ID, alone bool) (bool, error) {
 		if listed[one.id] || c.cmd.IsSet("where") || !alone {
 			continue
 		}
-		if _, isMember := c.Resolver.Receipt(g, one.id); one.id != estate.None && c.Estate.IsPerson(one.id) && isMember {
+		if _, isMember := c.Resolver.Flow(g, resolve.Message{}).Best(one.id); one.id != estate.None && c.Estate.IsPerson(one.id) && isMember {
 			c.leaveOut(
 				"%s is no direct member of %s: %s brings them in",
 				one.address,

@@ -42,7 +42,7 @@ func (s *session) mailReports(q *ask.Report, at *ask.Place) error {
 	a := &present.Mailing{From: me.String(), Unowned: unowned, Letters: []present.Letter{}}
 	for _, one := range letters {
 		out := present.Letter{To: s.Estate.Address(one.to).String(), Groups: one.groups, Bytes: len(one.page)}
-		if s.Resolver.Shut(one.to) {
+		if s.Resolver.Estate().IsShut(one.to) {
 			out.Why = "the mailbox is " + s.Estate.Person(one.to).Mailbox.String()
 		}
 		a.Letters = append(a.Letters, out)

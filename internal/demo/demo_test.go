@@ -34,7 +34,7 @@ func TestEstates(t *testing.T) {
 	r, other := resolve.New(written, day), resolve.New(served, day)
 	var different []string
 	for id := range estate.ID(written.Groups()) {
-		if !sameDelivery(r, other, id) || r.Judge(id, r.Strangers().Outside, resolve.Message{}) != other.Judge(id, other.Strangers().Outside, resolve.Message{}) {
+		if !sameDelivery(r, other, id) || r.Gate(id).Judge(r.Strangers().Outside, resolve.Message{}) != other.Gate(id).Judge(other.Strangers().Outside, resolve.Message{}) {
 			different = append(different, written.Address(id).String())
 		}
 	}

@@ -283,7 +283,7 @@ func (a *Explanation) toPerson(n namer, f *message.Fate, m resolve.Message) {
 
 // tryEdge notes the rules of the edge that are asked.
 func (a *Explanation) tryEdge(n namer, s resolve.Sender, m resolve.Message) {
-	for _, tried := range n.r.Trace(estate.None, s, m) {
+	for _, tried := range n.r.Gate(estate.None).Trace(s, m) {
 		step := n.tried(estate.None, n.e.Settings().Edge[tried.Rule-1], tried, s, m)
 		step.Rule, step.Edge = 0, tried.Rule
 		a.Tried = append(a.Tried, step)
@@ -312,7 +312,7 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 	a.Group, a.name = n.address(group), groupName(g)
 	a.tryEdge(n, s, m)
 	if f.Edge == 0 {
-		for _, tried := range n.r.Trace(group, s, m) {
+		for _, tried := range n.r.Gate(group).Trace(s, m) {
 			a.Tried = append(a.Tried, n.tried(group, g.Gate[tried.Rule-1], tried, s, m))
 		}
 	}

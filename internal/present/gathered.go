@@ -25,7 +25,7 @@ func Gather(r *resolve.Resolver, d *resolve.Delivery) []Gathered {
 	index := map[key]int{}
 	var list []Gathered
 	for _, recipient := range d.Recipients {
-		k := key{recipient.Outcome, r.Reason(d, recipient)}
+		k := key{recipient.Outcome, d.Reason(recipient)}
 		if !k.reason.Rule {
 			k.reason.Listed = estate.Place{}
 		}

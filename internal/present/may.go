@@ -37,7 +37,7 @@ func NewMay(r *resolve.Resolver, group estate.ID, action estate.Action, verb str
 	n := newNamer(r)
 	g := n.e.Group(group)
 	a := &May{Group: n.address(group), verb: verb}
-	people, outside, inside := r.May(group, action)
+	people, outside, inside := r.Rights(group).May(action)
 	a.Strangers = MayStrangers{outside, inside}
 	rule := g.Access[action]
 	a.Rule, a.Place = oneLine(rule.Text), n.position(rule.Place)

@@ -126,7 +126,7 @@ func (a *MemberList) add(n namer, g, id estate.ID, role string, says estate.Memb
 		if !n.e.Inside(id) {
 			m.Is = "outside"
 		}
-		if outcome, ok := n.r.Receipt(g, id); ok {
+		if outcome, ok := n.r.Flow(g, resolve.Message{}).Best(id); ok {
 			m.Outcome = outcome.String()
 		}
 	}

@@ -41,7 +41,7 @@ func (f *NotFrom) text() string {
 // they do not get so.
 func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Message) map[estate.ID]*NotFrom {
 	found := map[estate.ID]*NotFrom{}
-	postings, all := n.r.Postings(group, m)
+	postings, all := n.r.Flow(group, resolve.Message{}).Postings(m)
 	if !all {
 		return found
 	}
@@ -109,7 +109,7 @@ func (n namer) personNotFrom(group, person estate.ID, left *int) (*NotFrom, bool
 	if *left -= nested; *left < 0 {
 		return nil, false
 	}
-	postings, all := n.r.Postings(group, resolve.Message{})
+	postings, all := n.r.Flow(group, resolve.Message{}).Postings(resolve.Message{})
 	if *left -= nested * len(postings); !all || *left < 0 {
 		return nil, false
 	}

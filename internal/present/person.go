@@ -197,7 +197,7 @@ func delivered(outcome string) bool {
 
 // onlyReader reports whether nobody else gets anything of a group's mail.
 func (n namer) onlyReader(group, id estate.ID) bool {
-	counts := n.r.Receives(group)
+	counts := n.r.Flow(group, resolve.Message{}).Counts()
 	return counts[resolve.Inbox]+counts[resolve.Digest]+counts[resolve.Archive] == 1
 }
 
@@ -205,17 +205,17 @@ func (n namer) onlyReader(group, id estate.ID) bool {
 func (a *Person) act(n namer, group, id estate.ID, s resolve.Sender) {
 	name := n.address(group)
 	if n.e.Group(group).Kind != estate.Roster {
-		d := newDecision(n.e, group, n.r.Post(group, s, resolve.Message{}))
+		d := newDecision(n.e, group, n.r.Gate(group).Post(s, resolve.Message{}))
 		a.Posts[d.Verdict] = append(a.Posts[d.Verdict], Posted{name, d.Rule, d.Written})
 	}
-	if sendAs, _ := n.r.SendAs(group, s); sendAs != estate.NoSendAs {
-		for _, delegate := range n.r.Delegates(group).People {
+	if sendAs, _ := n.r.Rights(group).SendAs(s); sendAs != estate.NoSendAs {
+		for _, delegate := range n.r.Rights(group).Delegates().People {
 			if delegate.ID == id {
 				a.SendsAs = append(a.SendsAs, PersonSendAs{name, sendAs.String(), delegate.Proof.String()})
 			}
 		}
 	}
-	if approvers, _ := n.r.Approvers(group); slices.Contains(approvers, id) && n.r.Holds(group) {
+	if approvers, _ := n.r.Approvers(group); slices.Contains(approvers, id) && n.r.Gate(group).Holds() {
 		a.Approves = append(a.Approves, name)
 		if len(approvers) == 1 {
 			a.Alone = append(a.Alone, Alone{name, "approver"})

@@ -61,14 +61,14 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 		strangers.Inside.Address.String(),
 		strangers.Inside.Address.String(),
 	}
-	a.Strangers.Outside = decide(r.Post(group, strangers.Outside, m))
-	a.Strangers.Inside = decide(r.Post(group, strangers.Inside, m))
-	a.Strangers.Forged = decide(r.Post(group, strangers.Inside, forged))
+	a.Strangers.Outside = decide(r.Gate(group).Post(strangers.Outside, m))
+	a.Strangers.Inside = decide(r.Gate(group).Post(strangers.Inside, m))
+	a.Strangers.Forged = decide(r.Gate(group).Post(strangers.Inside, forged))
 	a.ForgedKnown = n.forgeries(group, forged)
 	approvers, _ := r.Approvers(group)
 	a.approvers = n.marked(approvers)
 	rules := make([]int, n.e.People())
-	classes := r.Posters(group, m)
+	classes := r.Gate(group).Posters(m)
 	decisions := make([]Decision, len(classes))
 	for rule, class := range classes {
 		decisions[rule] = decide(class.Decision)
@@ -87,8 +87,8 @@ func NewPosts(r *resolve.Resolver, group estate.ID, m resolve.Message) *Posts {
 // forgeries asks a gate about unproven messages from every known address that is worth claiming.
 func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 	f := Forgeries{Admitted: []string{}, Held: []string{}, decisions: map[string]Decision{}, sizes: map[string]int{}}
-	among, claims := n.r.Forgeable(group, m)
-	for _, class := range n.r.Posters(group, m) {
+	among, claims := n.r.Gate(group).Forgeable(m)
+	for _, class := range n.r.Gate(group).Posters(m) {
 		senders := roaring.And(class.Senders, among)
 		if senders.IsEmpty() {
 			continue
@@ -100,7 +100,7 @@ func (n namer) forgeries(group estate.ID, m resolve.Message) Forgeries {
 		f.add(n, group, class.Decision, claimed...)
 	}
 	for _, s := range claims {
-		f.add(n, group, n.r.Post(group, s, m), s.Claimed())
+		f.add(n, group, n.r.Gate(group).Post(s, m), s.Claimed())
 	}
 	slices.Sort(f.Admitted)
 	slices.Sort(f.Held)

@@ -46,12 +46,12 @@ func TestPosts(t *testing.T) {
 		for group := range estate.ID(e.Groups()) {
 			a := NewPosts(r, group, resolve.Message{})
 			admitted := 0 // of all addresses that there are
-			open := r.Post(group, r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+			open := r.Gate(group).Post(r.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 			claim := func(a address.Address) {
 				if open && !e.InsideDomain(a.Domain()) {
 					return // whoever claims it gains nothing
 				}
-				if r.Post(group, r.Sender(a), resolve.Message{Unproven: true}).Verdict == estate.Admit {
+				if r.Gate(group).Post(r.Sender(a), resolve.Message{Unproven: true}).Verdict == estate.Admit {
 					admitted++
 				}
 			}
@@ -79,7 +79,7 @@ func TestPosts(t *testing.T) {
 				if open && !e.InsideDomain(address.MustParse(text).Domain()) {
 					t.Errorf("estate %d, %s: mail from %s, outside, is told as forged, and anybody outside is admitted", seed, a.Group, text)
 				}
-				if r.Post(group, r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
+				if r.Gate(group).Post(r.Sender(address.MustParse(text)), resolve.Message{Unproven: true}).Verdict != estate.Admit {
 					t.Errorf("estate %d, %s: forged mail from %s does not get in", seed, a.Group, text)
 				}
 			}

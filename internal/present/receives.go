@@ -38,7 +38,7 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 	n := newNamer(r)
 	a := &Receives{Group: n.address(group)}
 	if s != nil {
-		decision := newDecision(n.e, group, r.Post(group, *s, m))
+		decision := newDecision(n.e, group, r.Gate(group).Post(*s, m))
 		a.From, a.Decision = s.Address.String(), &decision
 		a.unknown = s.Inside && s.ID == estate.None
 	} else if n.e.Group(group).Kind == estate.Roster {
@@ -100,7 +100,7 @@ var wished = []resolve.Outcome{resolve.Inbox, resolve.Digest, resolve.Archive, r
 
 // why is namer.why.
 func (told *alike) why(n namer, d *resolve.Delivery, recipient resolve.Recipient) (*cause, string) {
-	reason := n.r.Reason(d, recipient)
+	reason := d.Reason(recipient)
 	if reason.Nobody || reason.Shared || !slices.Contains(wished, recipient.Outcome) {
 		why, own := n.why(d, recipient)
 		return &why, own

@@ -49,7 +49,7 @@ func NewSendsAs(r *resolve.Resolver, group estate.ID) *SendsAs {
 	n := newNamer(r)
 	g := n.e.Group(group)
 	a := &SendsAs{Group: n.address(group), People: []Delegate{}}
-	delegates := r.Delegates(group)
+	delegates := r.Rights(group).Delegates()
 	for _, s := range delegates.People {
 		rule := g.SendAs[s.Rule-1]
 		delegate := Delegate{Address: n.address(s.ID), SendAs: s.SendAs.String(), Rule: s.Rule, Proof: s.Proof.String(),

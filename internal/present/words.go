@@ -191,7 +191,7 @@ type cause struct {
 // why tells why a recipient has their outcome. own is the place of the entry
 // that decides, if it is one.
 func (n namer) why(d *resolve.Delivery, recipient resolve.Recipient) (c cause, own string) {
-	reason := n.r.Reason(d, recipient)
+	reason := d.Reason(recipient)
 	g := n.e.Group(reason.Group)
 	switch {
 	case reason.Nobody:

@@ -262,7 +262,7 @@ func (w *judge) refuses(reply send.Reply) bool {
 	}
 	because := ""
 	if w.p.Group != estate.None {
-		because = w.run.Plan.resolver.Because(w.p.Group, w.p.Decision())
+		because = w.run.Plan.resolver.Gate(w.p.Group).Because(w.p.Decision())
 	}
 	return because != "" && reply.Code >= 500 && strings.Contains(squeezed(reply.Text), squeezed(because))
 }

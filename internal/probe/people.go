@@ -49,7 +49,7 @@ func (p *RunPlan) refused(group, person estate.ID) bool {
 }
 
 func (p *RunPlan) verdict(group, person estate.ID) estate.Verdict {
-	return p.resolver.Post(group, p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
+	return p.resolver.Gate(group).Post(p.resolver.Sender(p.resolver.Estate().Address(person)), resolve.Message{}).Verdict
 }
 
 // Lookers returns how many mailboxes are looked into, by the connection that opens them.

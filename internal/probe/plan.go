@@ -430,7 +430,7 @@ func (p *RunPlan) planRules(c Case) {
 		}
 	}
 	e := p.resolver.Estate()
-	for _, class := range p.resolver.Decided(c.Group, resolve.Message{}) {
+	for _, class := range p.resolver.Gate(c.Group).Decided(resolve.Message{}) {
 		if tried[class.Decision] {
 			continue
 		}
@@ -455,7 +455,7 @@ func (p *RunPlan) planSendAs(c Case, kind Kind, stranger address.Address, known 
 		p.note("%s for %s: it takes a code that is mailed first; use probe send-as", kind, g.Address)
 		return
 	}
-	for _, s := range p.resolver.Delegates(c.Group).People {
+	for _, s := range p.resolver.Rights(c.Group).Delegates().People {
 		if e.Inside(s.ID) && p.sendable(s.ID) { // who is outside logs in elsewhere
 			c.From, c.By = g.Address, e.Address(s.ID)
 			if kind == ReplyGroup {
@@ -478,7 +478,7 @@ func (p *RunPlan) stranger() (address.Address, bool) {
 }
 
 func (p *RunPlan) outsidersWrite(group estate.ID) bool {
-	return p.resolver.Post(group, p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
+	return p.resolver.Gate(group).Post(p.resolver.Strangers().Outside, resolve.Message{}).Verdict == estate.Admit
 }
 
 // Describe names a case for people.

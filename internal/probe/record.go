@@ -45,7 +45,7 @@ func (p *RunPlan) draft(c *Case) agent.Draft {
 	if c.By.IsValid() {
 		d.By = c.By.String()
 		group, _ := p.resolver.Estate().Find(c.From)
-		sendAs, _ := p.resolver.SendAs(group, p.resolver.Sender(c.By))
+		sendAs, _ := p.resolver.Rights(group).SendAs(p.resolver.Sender(c.By))
 		d.Sender = sendAs == estate.ForGroup
 		if p.asksForCode(c) {
 			d.Code = p.resolver.Estate().Settings().CodeSender.String()

@@ -24,7 +24,7 @@ func NewSendAsPlan(r *resolve.Resolver, l *connections.Connections, group estate
 		p.note("%s asks for a code that is mailed to it: who has not shown it yet is refused", e.Address(group))
 	}
 	sendsAs := map[estate.ID]bool{}
-	for _, s := range r.Delegates(group).People {
+	for _, s := range r.Rights(group).Delegates().People {
 		sendsAs[s.ID] = true
 		p.add(Case{Kind: SendAs, Group: group, From: e.Address(group), By: e.Address(s.ID), To: to})
 	}

@@ -30,7 +30,7 @@ func own(r *resolve.Resolver, id estate.ID) *Own {
 		for _, posted := range a.Posts[verdict] {
 			if to, err := address.Parse(posted.Group); err == nil {
 				group, _ := r.Estate().Find(to)
-				if finds, _, _ := r.May(group, estate.Find); !finds.Contains(uint32(id)) {
+				if finds, _, _ := r.Rights(group).May(estate.Find); !finds.Contains(uint32(id)) {
 					continue
 				}
 			}

@@ -179,7 +179,7 @@ func answersOf(r *resolve.Resolver, ids []estate.ID, notFrom bool) []raw {
 				continue
 			}
 			one := &list[i]
-			for _, class := range fork.Posters(id, resolve.Message{}) {
+			for _, class := range fork.Gate(id).Posters(resolve.Message{}) {
 				class.Senders = class.Senders.Clone()
 				one.posters = append(one.posters, class)
 			}
@@ -188,10 +188,10 @@ func answersOf(r *resolve.Resolver, ids []estate.ID, notFrom bool) []raw {
 				one.notFrom = present.NotFromOf(fork, delivery)
 			}
 			strangers := fork.Strangers()
-			one.outside = fork.Post(id, strangers.Outside, resolve.Message{}).Verdict
-			one.inside = fork.Post(id, strangers.Inside, resolve.Message{}).Verdict
-			one.forged = fork.Post(id, strangers.Inside, resolve.Message{Unproven: true}).Verdict
-			one.known = fork.ForgedKnown(id)
+			one.outside = fork.Gate(id).Post(strangers.Outside, resolve.Message{}).Verdict
+			one.inside = fork.Gate(id).Post(strangers.Inside, resolve.Message{}).Verdict
+			one.forged = fork.Gate(id).Post(strangers.Inside, resolve.Message{Unproven: true}).Verdict
+			one.known = fork.Gate(id).ForgedKnown()
 			if len(fork.Estate().Group(id).SendAs) > 0 {
 				one.sends = present.NewSendsAs(fork, id).People
 			}
@@ -253,7 +253,7 @@ func (b *book) post(out *Group, r *resolve.Resolver, id estate.ID, classes []res
 		senders := roaring.And(class.Senders, b.persona)
 		count := int(senders.GetCardinality())
 		rule := "no rule matches"
-		if one := r.DecidingRule(id, class.Decision); one != nil {
+		if one := r.Gate(id).Rule(class.Decision); one != nil {
 			rule = strings.Join(strings.Fields(one.Text), " ")
 		}
 		if class.Decision.Edge > 0 {

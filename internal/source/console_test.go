@@ -391,7 +391,7 @@ func checkVerdicts(t *testing.T, e *estate.Estate, rows [][]string) {
 		for _, who := range []string{"p0@kelp.example", "p7@kelp.example", "p21@kelp.example", "pia@partner.example", "spam@bad.example",
 			"ann@junk.example", "far@holiday.example"} {
 			tried++
-			got := r.Post(id, r.Sender(address.MustParse(who)), resolve.Message{}).Verdict.String()
+			got := r.Gate(id).Post(r.Sender(address.MustParse(who)), resolve.Message{}).Verdict.String()
 			if want := verdictBy(row, groups, members, who); got != want {
 				t.Errorf("%s to %s: %s, want %s\n%q", who, row[0], got, want, row)
 			}

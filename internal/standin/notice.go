@@ -34,7 +34,7 @@ func (p *post) holdNested(j job, group estate.ID, decision resolve.Decision, ori
 	e := p.r.Estate()
 	h := j
 	h.Kind, h.ID, h.To, h.Nested, h.Original, h.Notify = heldJob, newID(), e.Address(group).String(), true, original, false
-	h.Because = p.r.Because(group, decision)
+	h.Because = p.r.Gate(group).Because(decision)
 	if p.queue.add(h) == nil {
 		p.askApprovers(&h, group)
 	}

@@ -93,7 +93,7 @@ func TestUnnamedIsAboutOne(t *testing.T) {
 		for g := range estate.ID(e.Groups()) {
 			for _, a := range senders {
 				for _, m := range []resolve.Message{{}, {Unproven: true}, {Suspect: true, Automatic: true}} {
-					if x, y := r.Judge(g, r.Sender(a), m).Verdict, now.Judge(g, now.Sender(a), m).Verdict; x != y {
+					if x, y := r.Gate(g).Judge(r.Sender(a), m).Verdict, now.Gate(g).Judge(now.Sender(a), m).Verdict; x != y {
 						t.Fatalf("estate %d: %s to %s: %s became %s", n, a, e.Address(g), x, y)
 					}
 				}

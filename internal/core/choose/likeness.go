@@ -32,7 +32,7 @@ func Nearest(r *resolve.Resolver, people []estate.ID, most int) []Likeness {
 	for g := range estate.ID(e.Groups()) {
 		l := Likeness{Group: g}
 		gets := map[estate.ID]bool{}
-		for _, x := range r.Outcomes(g) {
+		for _, x := range r.Flow(g, resolve.Message{}).Outcomes() {
 			switch x.Outcome {
 			case resolve.Inbox, resolve.Digest, resolve.Archive, resolve.Undeliverable:
 			default:

@@ -31,7 +31,6 @@ type comparison struct {
 
 	few     int // see fewGates
 	seats   seats
-	room    []*gifts // see giftRoom
 	results results
 	kept    []bool // by group of the new estate: written as before, as all people are; nil: not known
 

@@ -185,8 +185,8 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 				hazards[at] = w.hazards(was, new.of(ids[at]))
 				if looked%groupsAtOnce == 0 {
 					clear(w.judged)
-					old.pass.ForgetGroups()
-					new.pass.ForgetGroups()
+					w.old.Forget()
+					w.new.Forget()
 				}
 			}
 		})
@@ -203,7 +203,7 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 func (c *comparison) fork() *comparison {
 	w := *c
 	w.old, w.new = c.old.Fork(), c.new.Fork()
-	w.seats, w.results, w.room, w.noted = seats{c: &w}, results{}, nil, nil
+	w.seats, w.results, w.noted = seats{c: &w}, results{}, nil
 	w.posted, w.alike, w.judged = map[string][]PostChange{}, map[Pair]bool{}, map[gateMessage]*roaring.Bitmap{}
 	return &w
 }

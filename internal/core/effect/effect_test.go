@@ -154,8 +154,8 @@ func checkAgainstEach(t *testing.T, x, y *resolve.Resolver, lines []string) {
 			if !ok || a.IsGroup(before) || a.Address(before).Key() != b.Address(person).Key() {
 				continue
 			}
-			v := x.Post(old, x.Sender(a.Address(before)), resolve.Message{}).Verdict
-			w := y.Post(id, y.Sender(b.Address(person)), resolve.Message{}).Verdict
+			v := x.Gate(old).Post(x.Sender(a.Address(before)), resolve.Message{}).Verdict
+			w := y.Gate(id).Post(y.Sender(b.Address(person)), resolve.Message{}).Verdict
 			found := slices.ContainsFunc(lines, func(line string) bool {
 				return strings.HasPrefix(line, fmt.Sprintf("posts %s %s %s/", b.Address(id), b.Address(person), v)) && strings.Contains(line, fmt.Sprintf(" %s/", w))
 			})

@@ -10,25 +10,18 @@ import (
 )
 
 // nestedGates are the groups nested in a group whose own gates are asked.
-type nestedGates struct {
-	old, new []estate.ID
-	echo     bool // a group that mail comes to sends nobody their own message back
+type nestedGates struct{ old, new []estate.ID }
+
+// nestedGates returns the nested gates of the group in both estates, and whether a group that its mail comes to
+// sends nobody their own message back.
+func (f *flow) nestedGates() (n nestedGates, echo bool) {
+	old, new := f.flows(resolve.Message{})
+	echo = sendsNoneBack(f.c.a, old) || sendsNoneBack(f.c.b, new)
+	return nestedGates{old.Gates(), new.Gates()}, echo
 }
 
-func (c *comparison) nestedGates(old, id estate.ID) nestedGates {
-	var n nestedGates
-	in := func(r *resolve.Resolver, group estate.ID) (asked []estate.ID) {
-		e := r.Estate()
-		for i, path := range r.Route(resolve.Query{Group: group}).Paths {
-			n.echo = n.echo || e.Group(path.Group).NoEcho
-			if i > 0 && !e.Settings().OpenNestedGates && e.Group(path.Group).Kind != estate.Roster {
-				asked = append(asked, path.Group)
-			}
-		}
-		return asked
-	}
-	n.old, n.new = in(c.old, old), in(c.new, id)
-	return n
+func sendsNoneBack(e *estate.Estate, flow *resolve.Flow) bool {
+	return slices.ContainsFunc(flow.Paths, func(path resolve.Path) bool { return e.Group(path.Group).NoEcho })
 }
 
 // A part is senders that all nested gates treat alike, in both estates.
@@ -76,6 +69,7 @@ func (f *flow) eachApart(
 	}
 	slices.Sort(seats)
 	all := true
+	was, is := f.flows(m)
 	apart := f.judgedApart(m, asks)
 	rest := somebodies{known: roaring.AndNot(f.c.both, apart.known)}
 	for _, other := range f.c.others(asks, m.Unproven) {
@@ -90,12 +84,15 @@ func (f *flow) eachApart(
 		leads := f.leadingTo(seat, m)
 		parts, complete := f.c.kindsOfSender(nestedGates{
 			new: slices.DeleteFunc(slices.Clone(n.new), func(id estate.ID) bool { return !leads[id] }),
-			old: slices.DeleteFunc(slices.Clone(n.old), func(id estate.ID) bool { return !leads[f.numbered(id)] }),
+			old: slices.DeleteFunc(slices.Clone(n.old), func(id estate.ID) bool { return !leads[f.c.toNew[id]] }),
 		}, m, rest)
 		all = all && complete
 		for _, part := range parts {
 			f.c.results.clear(f.c.seats.count())
-			f.seat(seat, part.one, m, leads)
+			f.look(seat, states{
+				old: was.States(part.one.old, m, func(group estate.ID) bool { return leads[f.c.toNew[group]] }),
+				new: is.States(part.one.new, m, func(group estate.ID) bool { return leads[group] }),
+			}, m)
 			for _, o := range f.c.becomes(m) {
 				o.Senders = part.size()
 				visit(o, part.one.Somebody)
@@ -115,8 +112,13 @@ func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 			queue = append(queue, group)
 		}
 	}
-	f.gifts(m, false).of(seat, func(one *gift) { reach(one.group) })
-	f.gifts(m, true).of(seat, func(one *gift) { reach(one.group) })
+	was, is := f.flows(m)
+	if person, there := f.c.seats.old(seat); there {
+		was.Of(person, func(one *resolve.Gift) { reach(f.c.toNew[one.Group]) })
+	}
+	if seat < f.c.b.People() {
+		is.Of(f.c.b.PersonID(seat), func(one *resolve.Gift) { reach(one.Group) })
+	}
 	if f.reached == nil {
 		f.reached = map[estate.ID]bool{}
 		for _, pair := range f.pairs {
@@ -131,21 +133,6 @@ func (f *flow) leadingTo(seat int, m resolve.Message) map[estate.ID]bool {
 		}
 	}
 	return leads
-}
-
-// seat notes what one person gets of a message of a sender, over some groups.
-func (f *flow) seat(seat int, s twin, m resolve.Message, over map[estate.ID]bool) {
-	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
-	inOld := func(group estate.ID) bool { return over[f.numbered(group)] }
-	for _, path := range f.c.old.Route(resolve.Query{Group: f.pair.Old, Sender: &s.old, Message: m, Over: inOld}).Paths {
-		was[f.numbered(path.Group)] = path.State
-	}
-	inNew := func(group estate.ID) bool { return over[group] }
-	for _, path := range f.c.new.Route(resolve.Query{Group: f.pair.New, Sender: &s.new, Message: m, Over: inNew}).Paths {
-		is[path.Group] = path.State
-	}
-	f.c.results.set(seat, f.best(f.gifts(m, true), seat, was, true), true)
-	f.c.results.set(seat, f.best(f.gifts(m, false), seat, is, false), false)
 }
 
 // judgedApart returns the senders that a gate of a nested group treats differently from the old estate. If
@@ -166,45 +153,17 @@ func (f *flow) judgedApart(m resolve.Message, asks *resolve.Asks) somebodies {
 // kindsOfSender divides senders by what nested gates say to them, and reports whether
 // those are all kinds that there are.
 func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, senders somebodies) ([]part, bool) {
-	all := true
-	sets := []*roaring.Bitmap{senders.known}
-	split := func(classes []*roaring.Bitmap) {
-		var finer []*roaring.Bitmap
-		for _, set := range sets {
-			rest := set
-			for _, class := range classes {
-				if some := roaring.And(rest, class); !some.IsEmpty() {
-					finer = append(finer, some)
-					rest = roaring.AndNot(rest, some)
-				}
-			}
-			if !rest.IsEmpty() {
-				finer = append(finer, rest)
-			}
-		}
-		if len(finer) > mostKinds {
-			finer, all = finer[:mostKinds], false
-		}
-		sets = finer
-	}
-	if senders.known.IsEmpty() {
-		n = nestedGates{}
-	}
+	var gates []resolve.LetIn
 	for _, group := range n.new {
-		split(verdictClasses(c.new, group, m))
+		gates = append(gates, c.new.Gate(group).LetIn(m))
 	}
 	for _, group := range n.old {
-		classes := verdictClasses(c.old, group, m)
-		for i := range classes {
-			classes[i] = c.translate(classes[i])
-		}
-		split(classes)
+		in := c.old.Gate(group).LetIn(m)
+		gates = append(gates, resolve.LetIn{Admitted: c.translate(in.Admitted), Held: c.translate(in.Held)})
 	}
+	sets, all := resolve.Kinds(senders.known, gates, mostKinds)
 	var parts []part
 	for _, set := range sets {
-		if set.IsEmpty() {
-			continue
-		}
 		id := estate.ID(set.Maximum()) // rather a person than a group
 		a, was := c.b.Address(id), c.a.Address(c.toOld[id])
 		parts = append(parts, part{twin{Somebody{Address: a}, c.old.Sender(was), c.new.Sender(a)}, set})
@@ -216,19 +175,4 @@ func (c *comparison) kindsOfSender(n nestedGates, m resolve.Message, senders som
 		parts = append(parts, part{one: other})
 	}
 	return parts, all
-}
-
-// verdictClasses returns those that a gate admits, and those that it holds.
-func verdictClasses(r *resolve.Resolver, group estate.ID, m resolve.Message) []*roaring.Bitmap {
-	admitted, held := roaring.New(), roaring.New()
-	gate := r.Estate().Group(group).Gate
-	for i, class := range r.Deciding(group, m) {
-		switch gate[i].Verdict {
-		case estate.Admit:
-			admitted.Or(class)
-		case estate.Hold:
-			held.Or(class)
-		}
-	}
-	return []*roaring.Bitmap{admitted, held}
 }

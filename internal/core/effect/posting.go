@@ -34,11 +34,11 @@ func said(r *resolve.Resolver, group estate.ID, d resolve.Decision, m resolve.Me
 	s := Said{
 		Verdict: d.Verdict,
 		Told:    message.Tells(d, m, func() bool { return notified }),
-		NoRule:  r.DecidingRule(group, d) == nil,
+		NoRule:  r.Gate(group).Rule(d) == nil,
 	}
 	s.Roster = s.NoRule && r.Estate().Group(group).Kind == estate.Roster
 	if d.Verdict == estate.Hold || d.Verdict == estate.Refuse {
-		s.Text = r.Because(group, d)
+		s.Text = r.Gate(group).Because(d)
 	}
 	return s
 }
@@ -100,8 +100,8 @@ func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve
 		}
 	}
 	for _, s := range c.others(asks, m.Unproven) {
-		was := said(c.old, old, c.old.Post(old, s.old, m), m, message.Notified(c.old, old, s.old, m))
-		is := said(c.new, id, c.new.Post(id, s.new, m), m, message.Notified(c.new, id, s.new, m))
+		was := said(c.old, old, c.old.Gate(old).Post(s.old, m), m, message.Notified(c.old, old, s.old, m))
+		is := said(c.new, id, c.new.Gate(id).Post(s.new, m), m, message.Notified(c.new, id, s.new, m))
 		if was != is {
 			people[pair{was, is}] = append(people[pair{was, is}], s.Somebody)
 		}
@@ -134,7 +134,7 @@ func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message) map[Said]*ro
 		}
 		sets[s].Or(set)
 	}
-	for _, class := range r.Posters(id, m) {
+	for _, class := range r.Gate(id).Posters(m) {
 		heard, unheard := said(r, id, class.Decision, m, true), said(r, id, class.Decision, m, false)
 		if heard == unheard {
 			add(heard, class.Senders)

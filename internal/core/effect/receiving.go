@@ -141,11 +141,9 @@ const mostKinds = 100
 // some of them through and not others, and some groups send nobody their own message
 // back. told are those already listed as getting something else.
 func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
-	old, id := change.Group.Old, change.Group.New
 	f := &flow{c: c, pair: change.Group}
-	defer f.end()
-	nested := c.nestedGates(old, id)
-	if len(nested.old)+len(nested.new) == 0 && !nested.echo {
+	nested, echo := f.nestedGates()
+	if len(nested.old)+len(nested.new) == 0 && !echo {
 		return
 	}
 	alike := c.sameFlow(f, told)
@@ -178,7 +176,7 @@ func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 			*list = append(*list, from)
 		}
 	}
-	wide := !alike && f.sameWays && !nested.echo && len(nested.new) > c.few
+	wide := !alike && f.sameWays && !echo && len(nested.new) > c.few
 	for _, m := range messages {
 		parts, all := f.parts(nested, m, &asks, alike || wide)
 		if wide {
@@ -186,7 +184,7 @@ func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 		}
 		change.Unchecked = change.Unchecked || !all
 		for _, part := range parts {
-			for _, o := range c.fromPart(f, m, part, nested.echo) {
+			for _, o := range c.fromPart(f, m, part, echo) {
 				if o.leaveOut(c, told); len(o.People) > 0 {
 					note(o, part.one.Somebody)
 				}
@@ -260,7 +258,7 @@ func bit(yes bool) int {
 func (c *comparison) fromPart(f *flow, m resolve.Message, p part, echo bool) []OutcomeChange {
 	old, id := f.pair.Old, f.pair.New
 	c.results.clear(c.seats.count())
-	f.from(p.one, m, &c.results)
+	f.from(p.one, m)
 	changes := c.becomes(m)
 	for i := range changes {
 		changes[i].Senders = p.size()

@@ -48,8 +48,8 @@ func (c *comparison) sendsAs(change *GroupChange) {
 	}
 	asks := c.new.AsksOf(rules)
 	for _, s := range c.others(&asks, false) {
-		was, _ := c.old.SendAs(old, s.old)
-		is, _ := c.new.SendAs(id, s.new)
+		was, _ := c.old.Rights(old).SendAs(s.old)
+		is, _ := c.new.Rights(id).SendAs(s.new)
 		if c.isPerson(s) || was == is {
 			continue // people who are already listed
 		}
@@ -84,7 +84,7 @@ type holder struct {
 // rights returns the people who may send as a group.
 func (c *comparison) rights(r *resolve.Resolver, e *estate.Estate, group estate.ID, isOld bool) map[string]holder {
 	list := map[string]holder{}
-	for _, s := range r.Delegates(group).People {
+	for _, s := range r.Rights(group).Delegates().People {
 		key := c.keyOf(e, s.ID, isOld)
 		list[key] = holder{Somebody{Address: c.addressOf(e, s.ID, isOld)}, Right{s.SendAs, s.Proof}}
 	}
@@ -111,8 +111,8 @@ func (c *comparison) may(change *GroupChange) {
 	}
 	c.mayChanges(change, "approves", approvers(c.old, old), approvers(c.new, id), [2]bool{}, [2]bool{})
 	for i, name := range estate.ActionWords() {
-		was, outsideBefore, insideBefore := c.old.May(old, estate.Action(i))
-		is, outsideLater, insideLater := c.new.May(id, estate.Action(i))
+		was, outsideBefore, insideBefore := c.old.Rights(old).May(estate.Action(i))
+		is, outsideLater, insideLater := c.new.Rights(id).May(estate.Action(i))
 		c.mayChanges(change, name, was, is, [2]bool{outsideBefore, insideBefore}, [2]bool{outsideLater, insideLater})
 	}
 }

@@ -84,11 +84,8 @@ func (c *comparison) apart(pair Pair, m resolve.Message) *roaring.Bitmap {
 	if known {
 		return set
 	}
-	set = roaring.New()
-	was, is := verdictClasses(c.old, pair.Old, m), verdictClasses(c.new, pair.New, m)
-	for i := range was {
-		set.Or(roaring.Xor(c.translate(was[i]), is[i]))
-	}
+	was, is := c.old.Gate(pair.Old).LetIn(m), c.new.Gate(pair.New).LetIn(m)
+	set = roaring.Or(roaring.Xor(c.translate(was.Admitted), is.Admitted), roaring.Xor(c.translate(was.Held), is.Held))
 	set.And(c.both)
 	c.judged[key] = set
 	return set
@@ -101,8 +98,8 @@ func (c *comparison) judgesApart(pair Pair, s twin, m resolve.Message) bool {
 	if c.unconcerned != nil && c.unconcerned[pair.New] {
 		return false
 	}
-	return resolve.StateOf(c.old.Judge(pair.Old, s.old, m).Verdict) !=
-		resolve.StateOf(c.new.Judge(pair.New, s.new, m).Verdict)
+	return resolve.StateOf(c.old.Gate(pair.Old).Judge(s.old, m).Verdict) !=
+		resolve.StateOf(c.new.Gate(pair.New).Judge(s.new, m).Verdict)
 }
 
 // sameGifts reports whether a group gives everybody the same, of a default message and of an

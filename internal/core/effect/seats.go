@@ -72,9 +72,9 @@ func (s *seats) address(seat int) address.Address {
 func (s *seats) shut(seat int, isOld bool) bool {
 	if isOld {
 		old, ok := s.old(seat)
-		return ok && s.c.old.Shut(old)
+		return ok && s.c.a.IsShut(old)
 	}
-	return seat < s.c.b.People() && s.c.new.Shut(s.c.b.PersonID(seat))
+	return seat < s.c.b.People() && s.c.b.IsShut(s.c.b.PersonID(seat))
 }
 
 // old returns the person of the old estate who has a seat.
@@ -120,61 +120,12 @@ func (r *results) set(seat int, is outcome, isOld bool) {
 	}
 }
 
-// gift is what a group's own memberships give somebody over an open path.
-type gift struct {
-	group   estate.ID // of the new estate, or past them all for one that is gone
-	outcome resolve.Outcome
-	seat    int32
-	next    int32 // of the same seat: 1 + the index; 0: none
-}
-
-// gifts are what all groups that a message comes to give, in one of the estates.
-type gifts struct {
-	first []int32 // by seat: 1 + the index
-	all   []gift
-}
-
-// end forgets the gifts, and keeps their room for those of another group.
-func (f *flow) end() {
-	for _, g := range []*gifts{f.old[0], f.old[1], f.new[0], f.new[1]} {
-		if g == nil {
-			continue
-		}
-		for _, one := range g.all {
-			g.first[one.seat] = 0
-		}
-		g.all = g.all[:0]
-		f.c.room = append(f.c.room, g)
-	}
-}
-
-// giftRoom returns room for gifts.
-func (c *comparison) giftRoom() *gifts {
-	if n := len(c.room); n > 0 {
-		g := c.room[n-1]
-		c.room = c.room[:n-1]
-		return g
-	}
-	return &gifts{first: make([]int32, c.a.People()+c.b.People())}
-}
-
-// of visits what groups give somebody.
-func (g *gifts) of(seat int, visit func(*gift)) {
-	if seat >= len(g.first) {
-		return // nobody gives an address that belongs to nobody anything
-	}
-	for at := g.first[seat]; at > 0; at = g.all[at-1].next {
-		visit(&g.all[at-1])
-	}
-}
-
 // flow compares what comes of the mail of many kinds of senders to one group: what its nested
 // groups give is laid out once, and of each sender only those recipients are looked at whose
 // path or membership differs.
 type flow struct {
 	c        *comparison
 	pair     Pair
-	old, new [2]*gifts          // of a default message and of an invitation
 	sameWays bool               // but for what gates say
 	pairs    []Pair             // groups that mail comes to, where the paths are the same
 	asked    []Pair             // those of them whose gates are asked
@@ -182,59 +133,35 @@ type flow struct {
 	apart    [2]map[Pair][]int  // seats to which two groups give something else
 }
 
-func kindOf(m resolve.Message) int {
-	if m.Invitation {
-		return 1
-	}
-	return 0
+// flows return what the group gives of a message, in both estates.
+func (f *flow) flows(m resolve.Message) (old, new *resolve.Flow) {
+	return f.c.old.Flow(f.pair.Old, m), f.c.new.Flow(f.pair.New, m)
 }
 
-// numbered returns what stands for a group of the old estate among those of the new one.
-func (f *flow) numbered(old estate.ID) estate.ID {
-	if to := f.c.toNew[old]; to != estate.None {
-		return to
-	}
-	return estate.ID(f.c.b.Groups()) + old
+// states are those of the paths of a message in both estates, by group of each.
+type states struct {
+	old, new map[estate.ID]resolve.PathState
 }
 
-func (f *flow) gifts(m resolve.Message, isOld bool) *gifts {
-	list, r, group := &f.new[kindOf(m)], f.c.new, f.pair.New
-	if isOld {
-		list, r, group = &f.old[kindOf(m)], f.c.old, f.pair.Old
-	}
-	if *list != nil {
-		return *list
-	}
-	g := f.c.giftRoom()
-	for _, path := range r.Route(resolve.Query{Group: group, Message: m}).Paths {
-		id := path.Group
-		if isOld {
-			id = f.numbered(id)
+// look notes what somebody gets over paths in some states.
+func (f *flow) look(seat int, by states, m resolve.Message) {
+	best := func(flow *resolve.Flow, person estate.ID, states map[estate.ID]resolve.PathState) (o outcome) {
+		o.Outcome, o.any = flow.Among(person, states)
+		if !o.any {
+			return outcome{}
 		}
-		r.EachGiven(path.Group, m, func(person estate.ID, is resolve.Outcome) bool {
-			seat := int32(f.c.seats.person(person, isOld))
-			g.all = append(g.all, gift{id, is, seat, g.first[seat]})
-			g.first[seat] = int32(len(g.all))
-			return true
-		})
+		return o
 	}
-	*list = g
-	return g
-}
-
-// best returns the best that somebody gets over paths in some states, by group.
-func (f *flow) best(g *gifts, seat int, states map[estate.ID]resolve.PathState, isOld bool) outcome {
-	var best outcome
-	g.of(seat, func(one *gift) {
-		state, there := states[one.group]
-		if is := one.outcome.Over(state); there && (!best.any || is < best.Outcome) {
-			best = outcome{is, true}
-		}
-	})
-	if best.any && best.Outcome <= resolve.Digest && f.c.seats.shut(seat, isOld) {
-		best.Outcome = resolve.Undeliverable
+	old, new := f.flows(m)
+	was, is := outcome{}, outcome{}
+	if person, there := f.c.seats.old(seat); there {
+		was = best(old, person, by.old)
 	}
-	return best
+	if seat < f.c.b.People() {
+		is = best(new, f.c.b.PersonID(seat), by.new)
+	}
+	f.c.results.set(seat, was, true)
+	f.c.results.set(seat, is, false)
 }
 
 // differing returns the seats to which two groups of the estates give something else.
@@ -243,7 +170,7 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 	if f.c.kept != nil && f.c.kept[pair.New] && !readByNested {
 		return nil // both are written alike, and so are all people
 	}
-	known := &f.apart[kindOf(m)]
+	known := &f.apart[bit(m.Invitation)]
 	if *known == nil {
 		*known = map[Pair][]int{}
 	}
@@ -251,12 +178,12 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 		return list
 	}
 	gives := map[int]outcome{}
-	f.c.old.EachGiven(pair.Old, m, func(person estate.ID, is resolve.Outcome) bool {
+	f.c.old.EachGift(pair.Old, m, func(person estate.ID, is resolve.Outcome) bool {
 		gives[f.c.seats.person(person, true)] = outcome{is, true}
 		return true
 	})
 	list := []int{}
-	f.c.new.EachGiven(pair.New, m, func(person estate.ID, is resolve.Outcome) bool {
+	f.c.new.EachGift(pair.New, m, func(person estate.ID, is resolve.Outcome) bool {
 		seat := f.c.seats.person(person, false)
 		old, there := gives[seat]
 		delete(gives, seat)
@@ -272,49 +199,32 @@ func (f *flow) differing(pair Pair, m resolve.Message) []int {
 	return list
 }
 
-// from fills results with what people get of a message of a sender: those whose mail may differ.
-func (f *flow) from(s twin, m resolve.Message, into *results) {
-	was, is := map[estate.ID]resolve.PathState{}, map[estate.ID]resolve.PathState{}
-	pairs := map[estate.ID]Pair{}
-	for _, path := range f.c.old.Route(resolve.Query{Group: f.pair.Old, Sender: &s.old, Message: m}).Paths {
-		group := f.numbered(path.Group)
-		was[group] = path.State
-		pairs[group] = Pair{path.Group, estate.None}
+// from fills the results with what people get of a message of a sender: those whose mail may differ.
+func (f *flow) from(s twin, m resolve.Message) {
+	old, new := f.flows(m)
+	by := states{old.States(s.old, m, nil), new.States(s.new, m, nil)}
+	look := func(r *resolve.Resolver, group estate.ID, isOld bool) {
+		r.EachGift(group, m, func(person estate.ID, _ resolve.Outcome) bool {
+			f.look(f.c.seats.person(person, isOld), by, m)
+			return true
+		})
 	}
-	for _, path := range f.c.new.Route(resolve.Query{Group: f.pair.New, Sender: &s.new, Message: m}).Paths {
-		is[path.Group] = path.State
-		pair := Pair{estate.None, path.Group}
-		if other, there := pairs[path.Group]; there {
-			pair.Old = other.Old
-		}
-		pairs[path.Group] = pair
-	}
-	old, new := f.gifts(m, true), f.gifts(m, false)
-	look := func(seat int) {
-		into.set(seat, f.best(old, seat, was, true), true)
-		into.set(seat, f.best(new, seat, is, false), false)
-	}
-	for group, pair := range pairs {
-		before, wasThere := was[group]
-		later, isThere := is[group]
-		if wasThere && isThere && before == later {
-			for _, seat := range f.differing(pair, m) {
-				look(seat)
-			}
+	for group, state := range by.old {
+		to := f.c.toNew[group]
+		later, there := by.new[to]
+		if to == estate.None || !there || later != state {
+			look(f.c.old, group, true)
 			continue
 		}
-		if wasThere {
-			f.c.old.EachGiven(pair.Old, m, func(person estate.ID, _ resolve.Outcome) bool {
-				look(f.c.seats.person(person, true))
-				return true
-			})
-		}
-		if isThere {
-			f.c.new.EachGiven(pair.New, m, func(person estate.ID, _ resolve.Outcome) bool {
-				look(f.c.seats.person(person, false))
-				return true
-			})
+		for _, seat := range f.differing(Pair{group, to}, m) {
+			f.look(seat, by, m)
 		}
 	}
-	slices.Sort(into.touched)
+	for group, state := range by.new {
+		from := f.c.toOld[group]
+		if before, was := by.old[from]; from == estate.None || !was || before != state {
+			look(f.c.new, group, false)
+		}
+	}
+	slices.Sort(f.c.results.touched)
 }

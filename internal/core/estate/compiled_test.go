@@ -201,6 +201,6 @@ func askAll(e *estate.Estate) {
 	}
 	resolve.New(e, 20000).Survey()
 	for id := range min(estate.ID(e.Groups()), 5) {
-		resolve.New(e, 20000).Outcomes(id)
+		resolve.New(e, 20000).Flow(id, resolve.Message{}).Outcomes()
 	}
 }

@@ -316,6 +316,9 @@ func (e *Estate) Group(id ID) *Group {
 // Person returns the person with that ID.
 func (e *Estate) Person(id ID) *Person { return &e.people[int(id)-e.count] }
 
+// IsShut reports whether a person's mailbox takes no mail.
+func (e *Estate) IsShut(person ID) bool { return e.Person(person).Mailbox != MailboxOpen }
+
 // PersonIndex returns the place of a person's ID among all people, from 0.
 func (e *Estate) PersonIndex(id ID) int { return int(id) - e.count }
 

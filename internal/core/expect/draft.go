@@ -159,11 +159,11 @@ func (d *draft) verdicts(v *vocabulary) [estate.Drop + 1]*roaring.Bitmap {
 	for verdict := range sets {
 		sets[verdict] = roaring.New()
 	}
-	for _, class := range d.r.Posters(d.group, v.m) {
+	for _, class := range d.r.Gate(d.group).Posters(v.m) {
 		sets[class.Verdict].Or(roaring.And(class.Senders, v.all))
 	}
 	for i, s := range v.strangers {
-		sets[d.r.Post(d.group, s.sender, v.m).Verdict].Add(v.first + uint32(i))
+		sets[d.r.Gate(d.group).Post(s.sender, v.m).Verdict].Add(v.first + uint32(i))
 	}
 	return sets
 }
@@ -238,11 +238,11 @@ func (d *draft) sending() {
 			set.Add(id)
 		}
 	}
-	for _, s := range d.r.Delegates(d.group).People {
+	for _, s := range d.r.Rights(d.group).Delegates().People {
 		add(s.SendAs, uint32(s.ID))
 	}
 	for i, s := range v.strangers {
-		how, _ := d.r.SendAs(d.group, s.sender)
+		how, _ := d.r.Rights(d.group).SendAs(s.sender)
 		add(how, v.first+uint32(i))
 	}
 	for _, how := range []estate.SendAs{estate.AsGroup, estate.ForGroup} {

@@ -228,11 +228,11 @@ func permitted(r *resolve.Resolver, group estate.ID) string {
 		senders = append(senders, r.Sender(e.Address(id)))
 	}
 	for _, s := range senders {
-		how, _ := r.SendAs(group, s)
+		how, _ := r.Rights(group).SendAs(s)
 		fmt.Fprint(&b, s.Address, how)
 		for _, m := range []resolve.Message{{}, {Unproven: true}, {Suspect: true}, {Automatic: true}, {Invitation: true}} {
 			if !m.Unproven || s.ID != estate.None || s.Inside {
-				fmt.Fprint(&b, " ", r.Judge(group, s, m).Verdict)
+				fmt.Fprint(&b, " ", r.Gate(group).Judge(s, m).Verdict)
 			}
 		}
 		fmt.Fprintln(&b)

@@ -259,7 +259,7 @@ func (t *trial) judges() {
 				continue
 			}
 			t.result.Picked++
-			if d := t.r.Post(group, s.sender, m); d.Verdict != t.x.Verdict {
+			if d := t.r.Gate(group).Post(s.sender, m); d.Verdict != t.x.Verdict {
 				t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, Message: m, Decision: d})
 			}
 		}
@@ -270,7 +270,7 @@ func (t *trial) judges() {
 // and what decides.
 func (t *trial) judgesOtherwise(people *roaring.Bitmap, m resolve.Message) {
 	e := t.r.Estate()
-	classes := t.r.Posters(t.result.Group, m)
+	classes := t.r.Gate(t.result.Group).Posters(m)
 	var others []int32 // by person index: 1 + the class that they are in; nil: nobody is in any
 	for i, class := range classes {
 		if class.Verdict == t.x.Verdict || !class.Senders.Intersects(people) {
@@ -330,7 +330,7 @@ func (t *trial) sendsAs() {
 	t.eachPicked(resolve.Message{}, func(s resolve.Sender, stranger string) {
 		t.result.Picked++
 		picked[s.Address.Key()] = true
-		if sendAs, rule := t.r.SendAs(t.result.Group, s); t.x.Kind == SendsAs && sendAs != t.x.SendAs {
+		if sendAs, rule := t.r.Rights(t.result.Group).SendAs(s); t.x.Kind == SendsAs && sendAs != t.x.SendAs {
 			t.breaks(Counterexample{From: s.Address, Stranger: stranger, SendAs: sendAs, Rule: rule})
 		}
 	})
@@ -338,13 +338,13 @@ func (t *trial) sendsAs() {
 		return
 	}
 	e := t.r.Estate()
-	for _, delegate := range t.r.Delegates(t.result.Group).People {
+	for _, delegate := range t.r.Rights(t.result.Group).Delegates().People {
 		if a := e.Address(delegate.ID); !picked[a.Key()] {
 			t.breaks(Counterexample{From: a, SendAs: delegate.SendAs, Rule: delegate.Rule})
 		}
 	}
 	for _, s := range t.strangers() {
-		if sendAs, rule := t.r.SendAs(t.result.Group, s.sender); !s.forged && sendAs != estate.NoSendAs &&
+		if sendAs, rule := t.r.Rights(t.result.Group).SendAs(s.sender); !s.forged && sendAs != estate.NoSendAs &&
 			!picked[s.sender.Address.Key()] {
 			t.breaks(Counterexample{From: s.sender.Address, Stranger: s.name, SendAs: sendAs, Rule: rule})
 		}

@@ -53,7 +53,7 @@ func (p *Pass) allSilent(id estate.ID, set *roaring.Bitmap) bool {
 	if len(p.E.Group(id).SendAs) == 0 {
 		return true
 	}
-	speaking := roaring.AndNot(set, p.R.SendAsClasses(id)[0])
+	speaking := roaring.AndNot(set, p.R.Rights(id).Classes()[0])
 	_, total := p.people(speaking)
 	return total == 0
 }

@@ -17,7 +17,7 @@ Reply-To that leads elsewhere. A member who presses Reply answers the group, or 
 		if g.RepliesTo == estate.PartyPerson && !g.RepliesToAt.IsValid() || g.Kind == estate.Mailbox {
 			return
 		}
-		counts := p.R.Receives(id)
+		counts := p.survey.Counts(id)
 		far := p.unanswered(id)
 		if far < seldom || counts[resolve.Inbox]+counts[resolve.Digest] == 0 {
 			return

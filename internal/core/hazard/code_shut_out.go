@@ -28,7 +28,7 @@ message. The gate or the edge does not admit it, or the estate has no code-sende
 			return
 		}
 		code := resolve.Message{Automatic: true}
-		decision := p.R.Post(id, p.R.Sender(codes), code)
+		decision := p.R.Gate(id).Post(p.R.Sender(codes), code)
 		if decision.Verdict == estate.Admit {
 			return
 		}

@@ -78,13 +78,13 @@ func (p *Pass) aliveSendAs(id estate.ID) []bool {
 	if len(alive) == 0 {
 		return alive
 	}
-	for rule, class := range p.R.SendAsClasses(id) {
+	for rule, class := range p.R.Rights(id).Classes() {
 		if rule > 0 && !class.IsEmpty() {
 			alive[rule-1] = true
 		}
 	}
 	for _, s := range p.sendingOthers(id) {
-		if _, rule := p.R.SendAs(id, s); rule > 0 {
+		if _, rule := p.R.Rights(id).SendAs(s); rule > 0 {
 			alive[rule-1] = true
 		}
 	}
@@ -115,15 +115,15 @@ func (p *Pass) sendingOthers(id estate.ID) []resolve.Sender {
 func (p *Pass) imaginedSendAs(id estate.ID) []bool {
 	rules := p.E.Group(id).SendAs
 	alive := make([]bool, len(rules))
-	left := p.R.AsNewcomers(id, &selector.Atom{Kind: selector.Anyone}, resolve.Message{})
+	left := p.R.Gate(id).AsNewcomers(&selector.Atom{Kind: selector.Anyone}, resolve.Message{})
 	strangers := p.R.Strangers()
 	others := []resolve.Sender{strangers.Inside, strangers.Outside}
 	for i, rule := range rules {
-		class := p.R.AsNewcomers(id, rule.Selector, resolve.Message{})
+		class := p.R.Gate(id).AsNewcomers(rule.Selector, resolve.Message{})
 		alive[i] = left.Intersects(class)
 		left = roaring.AndNot(left, class)
 		others = slices.DeleteFunc(others, func(s resolve.Sender) bool {
-			decides := p.R.EvalAsNewcomer(id, rule.Selector, s, resolve.Message{})
+			decides := p.R.Gate(id).EvalAsNewcomer(rule.Selector, s, resolve.Message{})
 			alive[i] = alive[i] || decides
 			return decides
 		})

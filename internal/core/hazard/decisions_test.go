@@ -63,7 +63,7 @@ func TestDeadRulesBySize(t *testing.T) {
 					tried = append(tried, r.Sender(address.MustParse("codes@post.example")))
 					for _, s := range senders[:6] { // as if they were new members
 						for i, rule := range r.Estate().Group(0).Gate {
-							if r.EvalAsNewcomer(0, rule.Selector, s, m) {
+							if r.Gate(0).EvalAsNewcomer(rule.Selector, s, m) {
 								decided[i] = true
 								break
 							}
@@ -71,7 +71,7 @@ func TestDeadRulesBySize(t *testing.T) {
 					}
 				}
 				for _, s := range tried {
-					if d := r.Judge(0, s, m); d.Rule > 0 {
+					if d := r.Gate(0).Judge(s, m); d.Rule > 0 {
 						decided[d.Rule-1] = true
 					}
 				}

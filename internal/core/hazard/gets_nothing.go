@@ -20,7 +20,7 @@ nowhere to read it. (A forum or a mailbox has one.)`,
 			if m.wish.Muting != resolve.NotMuted || wantsCopies(m.wish.Written) {
 				continue
 			}
-			if outcome, _ := p.R.Receipt(id, m.person); outcome != resolve.Nothing {
+			if outcome, _ := p.best(id, m.person); outcome != resolve.Nothing {
 				continue // by another path
 			}
 			p.report(Finding{Group: id, Address: p.name(m.person), Place: m.place,

@@ -176,15 +176,11 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 	p := &Pass{E: r.Estate(), R: r, survey: r.Survey(), checks: checks, visit: visit}
 	p.acceptances = newAcceptances(r)
 	p.estateMemory = estateMemory{
-		classes: map[gateMessage][]*roaring.Bitmap{},
-		gates:   map[gateMessage]letIn{},
 		ruled:   map[string]*rulings{},
-		keys:    make([]string, p.E.Groups()),
 		outside: roaring.New(),
 		doubts:  map[string]string{},
 		ringed:  map[estate.ID]bool{},
 	}
-	p.countGates()
 	for i := range p.E.People() {
 		if id := p.E.PersonID(i); !p.E.Inside(id) {
 			p.outside.Add(uint32(id))
@@ -196,7 +192,7 @@ func NewPass(r *resolve.Resolver, checks []*Check, visit func(Finding)) *Pass {
 // Look runs the checks over a group.
 func (p *Pass) Look(id estate.ID) {
 	g := p.E.Group(id)
-	p.groupMemory = groupMemory{group: id, list: p.list, by: p.by, own: map[gateMessage][]*roaring.Bitmap{}}
+	p.groupMemory = groupMemory{group: id, list: p.list}
 	for _, check := range p.checks {
 		if check.Run != nil && !(check.mailed && g.Kind == estate.Roster) {
 			p.check = check
@@ -207,7 +203,7 @@ func (p *Pass) Look(id estate.ID) {
 
 // Finish runs the checks of the edge, and those of two groups, over the whole estate.
 func (p *Pass) Finish() {
-	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
+	p.groupMemory = groupMemory{group: estate.None}
 	for _, check := range p.checks {
 		p.check = check
 		if check.edge != nil {
@@ -228,7 +224,7 @@ func (p *Pass) eachAlike(visit func(id, earlier estate.ID)) {
 	}
 	first := map[looks]estate.ID{}
 	for _, id := range p.perhapsAlike() {
-		like := looks{p.R.Fingerprint(id), rulesText(p.E.Group(id))}
+		like := looks{p.R.Flow(id, resolve.Message{}).Fingerprint(), rulesText(p.E.Group(id))}
 		if earlier, alike := first[like]; alike {
 			visit(id, earlier)
 		} else {

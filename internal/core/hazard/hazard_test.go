@@ -345,7 +345,7 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 	}
 	e := r.Estate()
 	s := r.Sender(f.Witness().From)
-	verdict := r.Post(f.Group, s, f.Witness().Message).Verdict
+	verdict := r.Gate(f.Group).Post(s, f.Witness().Message).Verdict
 	if (verdict == estate.Admit) == (f.Check.Name == "code-shut-out") {
 		t.Errorf("%s: the witness %s gets %v: %s", f.Check.Name, f.Witness().From, verdict, saysOf(f))
 	}

@@ -10,50 +10,28 @@ import (
 // groupMemory is what has been worked out about the group at hand.
 type groupMemory struct {
 	group  estate.ID
-	own    map[gateMessage][]*roaring.Bitmap // see deciding
-	ruling *rulings                          // see rulings
-	turns  []turn                            // see turnings
-	looked bool                              // turns have been looked for
-	direct []membership                      // see memberships
-	list   []membership                      // the room of direct
-	by     bypass                            // see turnings
+	ruling *rulings     // see rulings
+	turns  []turn       // see turnings
+	looked bool         // turns have been looked for
+	direct []membership // see memberships
+	list   []membership // the room of direct
 }
 
 // estateMemory is what has been worked out about the estate.
 type estateMemory struct {
-	classes  map[gateMessage][]*roaring.Bitmap // see deciding
-	gates    map[gateMessage]letIn             // see judged
-	ruled    map[string]*rulings               // by gate, see rulings
-	keys     []string                          // by group, see gateKey
-	gateUses map[string]int                    // by gateKey: how many groups have it
-	crossing []resolve.Sender                  // see furtherAddresses
-	outside  *roaring.Bitmap                   // people whose main address is outside
-	doubts   map[string]string                 // by outside domain, see doubt
-	ringed   map[estate.ID]bool                // groups whose ring has been looked at
-	unknown  map[estate.ID][]estate.Unknown    // by group; estate.None: the edge
+	ruled    map[string]*rulings            // by gate, see rulings
+	crossing []resolve.Sender               // see furtherAddresses
+	outside  *roaring.Bitmap                // people whose main address is outside
+	doubts   map[string]string              // by outside domain, see doubt
+	ringed   map[estate.ID]bool             // groups whose ring has been looked at
+	unknown  map[estate.ID][]estate.Unknown // by group; estate.None: the edge
 }
 
 // forget drops what has been worked out, which findings would keep: they work out again what
 // they need to be told.
 func (p *Pass) forget() {
-	p.groupMemory = groupMemory{group: estate.None, own: map[gateMessage][]*roaring.Bitmap{}}
-	clear(p.classes)
-	clear(p.gates)
-	p.R.Forget()
-}
-
-// ForgetGroups drops what has been worked out about single groups: it is for anyone who looks at one
-// after another.
-func (p *Pass) ForgetGroups() {
-	clear(p.classes)
-	clear(p.gates)
-	p.R.ForgetGroups()
-}
-
-// gateMessage is a gate and a message that it was asked about.
-type gateMessage struct {
-	gate    string
-	message resolve.Message
+	p.groupMemory = groupMemory{group: estate.None}
+	p.R = p.R.Fork()
 }
 
 // membership is what one person wants as a direct member of a group.
@@ -77,3 +55,11 @@ func (p *Pass) memberships() []membership {
 }
 
 func wantsCopies(copy estate.Copy) bool { return copy == estate.CopyEvery || copy == estate.CopyDigest }
+
+// best returns what somebody has of a group's mail, and false if they have no outcome.
+func (p *Pass) best(id, person estate.ID) (resolve.Outcome, bool) {
+	if outcome, has, known := p.survey.Best(id, person); known {
+		return outcome, has
+	}
+	return p.R.Flow(id, resolve.Message{}).Best(person)
+}

@@ -135,7 +135,9 @@ func (p *plain) isOutside(s resolve.Sender) bool {
 	return !s.Inside
 }
 
-func (p *plain) verdict(id estate.ID, t try) estate.Verdict { return p.r.Post(id, t.s, t.m).Verdict }
+func (p *plain) verdict(id estate.ID, t try) estate.Verdict {
+	return p.r.Gate(id).Post(t.s, t.m).Verdict
+}
 
 // outcomes returns who gets what, by ID.
 func (p *plain) outcomes(id estate.ID, s *resolve.Sender, m resolve.Message) map[estate.ID]resolve.Outcome {
@@ -195,7 +197,7 @@ func (p *plain) posting(id estate.ID, g *estate.Group, tries []try, gets map[est
 		person := p.e.PersonID(i)
 		if p.r.Members(id).Contains(uint32(person)) {
 			members++
-			if as, _ := p.r.SendAs(id, p.r.Sender(p.e.Address(person))); as != estate.NoSendAs {
+			if as, _ := p.r.Rights(id).SendAs(p.r.Sender(p.e.Address(person))); as != estate.NoSendAs {
 				send++
 			}
 		}
@@ -207,7 +209,7 @@ func (p *plain) posting(id estate.ID, g *estate.Group, tries []try, gets map[est
 	for _, t := range p.forgeries(id) {
 		honest := t.m
 		honest.Unproven = false
-		if p.verdict(id, t) == estate.Admit && p.r.Post(id, p.r.Strangers().Outside, honest).Verdict != estate.Admit {
+		if p.verdict(id, t) == estate.Admit && p.r.Gate(id).Post(p.r.Strangers().Outside, honest).Verdict != estate.Admit {
 			severity := hazard.Low
 			if honest == (resolve.Message{}) {
 				severity = hazard.High
@@ -249,7 +251,7 @@ func mapValues(m map[estate.ID]resolve.Outcome) func(func(resolve.Outcome) bool)
 
 // sending looks at who sends as a group, and at dead rules.
 func (p *plain) sending(id estate.ID, g *estate.Group, tries []try) {
-	for _, s := range p.r.Delegates(id).People {
+	for _, s := range p.r.Rights(id).Delegates().People {
 		if s.Proof == resolve.ProofImpossible {
 			p.note("send-as-unprovable", hazard.High, id, p.e.Address(s.ID).String())
 		}
@@ -263,19 +265,19 @@ func (p *plain) sending(id estate.ID, g *estate.Group, tries []try) {
 		})
 	}
 	for _, s := range senders {
-		if as, _ := p.r.SendAs(id, s); as != estate.NoSendAs && p.isOutside(s) {
+		if as, _ := p.r.Rights(id).SendAs(s); as != estate.NoSendAs && p.isOutside(s) {
 			p.note("outside-sends-as", hazard.High, id, "")
 		}
 	}
 	if codes := p.e.Settings().CodeSender; g.SendAsProof == estate.ProofMailedCode &&
-		(!codes.IsValid() || p.r.Post(id, p.r.Sender(codes), resolve.Message{Automatic: true}).Verdict != estate.Admit) {
+		(!codes.IsValid() || p.r.Gate(id).Post(p.r.Sender(codes), resolve.Message{Automatic: true}).Verdict != estate.Admit) {
 		p.note("code-shut-out", hazard.Medium, id, "")
 	}
 	alive := map[int]bool{}
 	for _, t := range tries {
-		alive[p.r.Post(id, t.s, t.m).Rule] = true
+		alive[p.r.Gate(id).Post(t.s, t.m).Rule] = true
 		if codes := p.e.Settings().CodeSender; codes.IsValid() {
-			alive[p.r.Post(id, p.r.Sender(codes), t.m).Rule] = true
+			alive[p.r.Gate(id).Post(p.r.Sender(codes), t.m).Rule] = true
 		}
 		for _, rule := range p.imagined(g.Gate, id, t) {
 			alive[rule] = true
@@ -501,7 +503,7 @@ func (p *plain) nested(id estate.ID) {
 			verdicts []estate.Verdict
 		}{"nested-stops": {hazard.High, []estate.Verdict{estate.Refuse, estate.Drop}}, "nested-waits": {hazard.Medium, []estate.Verdict{estate.Hold}}} {
 			severity, found := worst(p.tries(id, nested), want.severity, func(t try) bool {
-				return p.verdict(id, t) == estate.Admit && slices.Contains(want.verdicts, p.r.Judge(nested, t.s, t.m).Verdict) &&
+				return p.verdict(id, t) == estate.Admit && slices.Contains(want.verdicts, p.r.Gate(nested).Judge(t.s, t.m).Verdict) &&
 					p.misses(id, nested, t)
 			})
 			if found {
@@ -592,9 +594,9 @@ func (p *plain) edge() {
 	p.named(estate.None)
 	alive := map[int]bool{}
 	for _, t := range p.tries() {
-		alive[p.r.Edge(t.s, t.m)] = true
+		alive[p.r.Gate(estate.None).Judge(t.s, t.m).Rule] = true
 		if codes := p.e.Settings().CodeSender; codes.IsValid() {
-			alive[p.r.Edge(p.r.Sender(codes), t.m)] = true
+			alive[p.r.Gate(estate.None).Judge(p.r.Sender(codes), t.m).Rule] = true
 		}
 	}
 	for i := range p.e.Settings().Edge {

@@ -20,9 +20,6 @@ type turn struct {
 	message resolve.Message
 }
 
-// avoids reports whether a path may lead over a group: over all but the nested one.
-func (t *turn) avoids(group estate.ID) bool { return group != t.group }
-
 func (t *turn) use() use {
 	if isUsual(t.message) {
 		return usual
@@ -67,9 +64,6 @@ func (p *Pass) turnings(id estate.ID) []turn {
 	}
 	p.looked = true
 	children := p.children(id)
-	if len(children) > 0 {
-		p.by.begin(p, id)
-	}
 	for _, c := range children {
 		for _, verdict := range []estate.Verdict{estate.Refuse, estate.Hold} {
 			if t, found := p.turning(id, c, verdict); found {
@@ -86,10 +80,10 @@ func (p *Pass) turning(id estate.ID, c child, verdict estate.Verdict) (turn, boo
 	a := p.R.AsksOf(p.E.Settings().Edge, p.E.Group(id).Gate, p.E.Group(c.group).Gate)
 	for _, m := range a.Messages() {
 		t := turn{outer: id, group: c.group, place: c.place, verdict: verdict, message: m}
-		if several := a.KnownTried(m) && p.severalTurned(&t); several && p.by.anyMissesAll(&t) {
+		if several := a.KnownTried(m) && p.severalTurned(&t); several && p.bypass(&t).anyMissesAll() {
 			return t, true
 		}
-		if from := p.turnedFrom(&t, &a); !from.isEmpty() && p.by.anyMisses(&t, from) {
+		if from := p.turnedFrom(&t, &a); !from.isEmpty() && p.bypass(&t).anyMisses(from) {
 			return t, true
 		}
 	}
@@ -99,12 +93,12 @@ func (p *Pass) turning(id estate.ID, c child, verdict estate.Verdict) (turn, boo
 // severalTurned reports whether several known senders are admitted and turned away, without
 // saying who.
 func (p *Pass) severalTurned(t *turn) bool {
-	admitted, in := p.posted(t.outer, t.message).admitted, p.judged(t.group, t.message)
-	held := admitted.AndCardinality(in.held)
+	admitted, in := p.R.Gate(t.outer).Posted(t.message).Admitted, p.R.Gate(t.group).LetIn(t.message)
+	held := admitted.AndCardinality(in.Held)
 	if t.verdict == estate.Hold {
 		return held > 1
 	}
-	return admitted.GetCardinality() > held+admitted.AndCardinality(in.admitted)+1
+	return admitted.GetCardinality() > held+admitted.AndCardinality(in.Admitted)+1
 }
 
 // turnedFrom returns the senders whose message a group admits and one nested in it turns away.
@@ -114,8 +108,8 @@ func (p *Pass) turnedFrom(t *turn, a *resolve.Asks) senders {
 		from.known = p.turnedAway(t.outer, t.group, t.message, t.verdict)
 	}
 	for _, s := range p.others(a, t.message.Unproven) {
-		if p.R.Post(t.outer, s, t.message).Verdict == estate.Admit &&
-			turns(p.R.Judge(t.group, s, t.message).Verdict, t.verdict) {
+		if p.R.Gate(t.outer).Post(s, t.message).Verdict == estate.Admit &&
+			turns(p.R.Gate(t.group).Judge(s, t.message).Verdict, t.verdict) {
 			from.others = append(from.others, s)
 		}
 	}
@@ -130,16 +124,16 @@ func turns(says, verdict estate.Verdict) bool {
 // turnedAway returns the known senders that a group admits, and that one nested in it
 // holds, or refuses or drops.
 func (p *Pass) turnedAway(id, nested estate.ID, m resolve.Message, verdict estate.Verdict) *roaring.Bitmap {
-	admitted := p.posted(id, m).admitted
+	admitted := p.R.Gate(id).Posted(m).Admitted
 	if admitted.IsEmpty() {
 		return nobody
 	}
-	in := p.judged(nested, m)
+	in := p.R.Gate(nested).LetIn(m)
 	if verdict == estate.Hold {
-		return roaring.And(admitted, in.held)
+		return roaring.And(admitted, in.Held)
 	}
-	away := roaring.AndNot(admitted, in.admitted)
-	away.AndNot(in.held)
+	away := roaring.AndNot(admitted, in.Admitted)
+	away.AndNot(in.Held)
 	return away
 }
 
@@ -174,13 +168,7 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 
 // gatesIn returns the groups nested in a group whose own gates mail comes to, but for one.
 func (p *Pass) gatesIn(id, except estate.ID) []estate.ID {
-	var list []estate.ID
-	for _, path := range p.R.Deliver(resolve.Query{Group: id}).Paths[1:] {
-		if path.Group != except && p.E.Group(path.Group).Kind != estate.Roster {
-			list = append(list, path.Group)
-		}
-	}
-	return list
+	return slices.DeleteFunc(p.R.Flow(id, resolve.Message{}).Gates(), func(nested estate.ID) bool { return nested == except })
 }
 
 // nested reports the groups nested in one that turn senders away with a verdict.
@@ -218,14 +206,14 @@ func (p *Pass) admitThem(id estate.ID) string {
 func (p *Pass) admitsOnlyInside(id estate.ID, a *resolve.Asks, m resolve.Message) (senders, bool) {
 	from := senders{known: nobody}
 	if a.KnownTried(m) {
-		in := p.posted(id, m)
-		if in.admitted.Intersects(p.outside) || in.held.Intersects(p.outside) {
+		in := p.R.Gate(id).Posted(m)
+		if in.Admitted.Intersects(p.outside) || in.Held.Intersects(p.outside) {
 			return from, false
 		}
-		from.known = in.admitted
+		from.known = in.Admitted
 	}
 	for _, s := range p.others(a, m.Unproven) {
-		verdict := p.R.Post(id, s, m).Verdict
+		verdict := p.R.Gate(id).Post(s, m).Verdict
 		switch {
 		case verdict != estate.Admit && verdict != estate.Hold:
 		case p.isOutside(s):

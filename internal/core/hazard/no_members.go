@@ -14,7 +14,7 @@ var noMembers = Check{
 or mailboxes that accept no mail. Its senders believe that it arrived.`,
 	Cure: "Add members, or let the gate refuse everyone and say why.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		counts := p.R.Receives(id)
+		counts := p.survey.Counts(id)
 		if counts[resolve.Inbox]+counts[resolve.Digest]+counts[resolve.Archive] > 0 || p.survey.Invited(id) > 0 {
 			return
 		}

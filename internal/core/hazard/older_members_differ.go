@@ -22,7 +22,7 @@ that, or were added otherwise, have a membership that says nothing: they get no 
 			if m.wish.Source == resolve.FromMembership || wantsCopies(m.wish.Written) {
 				continue
 			}
-			switch outcome, _ := p.R.Receipt(id, m.person); outcome {
+			switch outcome, _ := p.best(id, m.person); outcome {
 			case resolve.Inbox, resolve.Digest, resolve.Undeliverable: // by another path
 			default:
 				older = append(older, m.person)

@@ -1,8 +1,11 @@
 package hazard
 
 import (
+	"encoding/binary"
 	"maps"
 	"slices"
+
+	"github.com/RoaringBitmap/roaring/v2"
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
@@ -24,24 +27,17 @@ it, they read along: copies in their inbox, or the archive.`,
 		if len(candidates) == 0 {
 			return
 		}
-		gates := p.gatesIn(id, estate.None)
 		lists := [][]estate.GateRule{p.E.Settings().Edge, g.Gate}
-		for _, nested := range gates {
+		for _, nested := range p.gatesIn(id, estate.None) {
 			lists = append(lists, p.E.Group(nested).Gate)
 		}
 		a := p.R.AsksOf(lists...)
 		for _, m := range a.Messages() {
-			from, internal := p.admitsOnlyInside(id, &a, m)
-			if !internal {
-				continue
+			if from, internal := p.admitsOnlyInside(id, &a, m); internal {
+				candidates = p.reportReaders(id, candidates, from, m)
 			}
-			byAddress := func(a, b estate.ID) int { return p.E.Rank(a) - p.E.Rank(b) }
-			readers := p.R.Readers(id, slices.SortedFunc(maps.Keys(candidates), byAddress), m)
-			for _, part := range p.alike(from, gates, m) {
-				p.reportReaders(id, candidates, readers, part, m)
-				if len(candidates) == 0 {
-					return
-				}
+			if len(candidates) == 0 {
+				return
 			}
 		}
 	},
@@ -49,79 +45,183 @@ it, they read along: copies in their inbox, or the archive.`,
 
 // outsideReaders returns the people outside who may get or read mail of a group by
 // nesting.
-func (p *Pass) outsideReaders(id estate.ID) map[estate.ID]bool {
-	candidates := map[estate.ID]bool{}
+func (p *Pass) outsideReaders(id estate.ID) []estate.ID {
 	if p.outside.IsEmpty() {
 		return nil
 	}
-	for _, x := range p.R.Outcomes(id) {
+	candidates := roaring.New()
+	for _, x := range p.R.Flow(id, resolve.Message{}).Outcomes() {
 		if x.Outcome != resolve.Nothing && !p.E.Inside(x.Person) {
-			candidates[x.Person] = true
+			candidates.Add(uint32(x.Person))
 		}
 	}
-	if p.E.Group(id).Kind == estate.Mailbox {
-		return candidates
+	if p.E.Group(id).Kind != estate.Mailbox {
+		// Nested groups add nothing for those who get copies from the group itself.
+		p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, _ estate.Place) {
+			if wish.Copy == estate.CopyEvery && !p.E.IsShut(person) {
+				candidates.Remove(uint32(person))
+			}
+		})
 	}
-	// Nested groups add nothing for those who get copies from the group itself.
-	p.R.EachMembership(id, func(person estate.ID, wish resolve.Wish, _ estate.Place) {
-		if wish.Copy == estate.CopyEvery && !p.R.Shut(person) {
-			delete(candidates, person)
+	return p.byAddress(candidates)
+}
+
+// reportReaders reports those of the candidates who get or read what some senders write, over a nested group, and
+// returns the others. Each is reported with the first kind of sender that the gates on the way tell apart.
+func (p *Pass) reportReaders(id estate.ID, candidates []estate.ID, from senders, m resolve.Message) []estate.ID {
+	gates := p.gatesIn(id, estate.None)
+	reading := p.reading(id, candidates, from.known, m)
+	for {
+		any := roaring.FastOr(slices.Collect(maps.Values(reading))...)
+		if any.IsEmpty() {
+			break
 		}
-	})
+		part := senders{known: p.firstPart(from.known, any, gates, m)}
+		candidates = p.reportReading(id, candidates, part, m, func(reader estate.ID) bool {
+			return reading[reader] != nil && reading[reader].Intersects(part.known)
+		})
+		for reader, set := range reading {
+			if set.Intersects(part.known) {
+				delete(reading, reader)
+			}
+		}
+	}
+	for _, s := range from.others {
+		if len(candidates) == 0 {
+			break
+		}
+		flow := p.R.Flow(id, m)
+		states := flow.States(s, m, nil)
+		part := senders{known: nobody, others: []resolve.Sender{s}}
+		candidates = p.reportReading(id, candidates, part, m, func(reader estate.ID) bool {
+			_, reads := flow.Among(reader, states)
+			return reads
+		})
+	}
 	return candidates
 }
 
-// reportReaders reports those of the candidates who get or read what some senders write,
-// over a nested group, and takes them out.
-func (p *Pass) reportReaders(
-	id estate.ID, candidates map[estate.ID]bool, readers *resolve.Readers, from senders, m resolve.Message,
-) {
-	d := readers.Deliver(p.one(from))
-	for _, recipient := range d.Recipients {
-		reader := recipient.ID
-		switch recipient.Outcome {
-		case resolve.Inbox, resolve.Digest, resolve.Archive:
-		default:
-			continue
-		}
-		nested, place, indirect := p.over(d, recipient)
-		if !candidates[reader] || !indirect {
-			continue
-		}
-		delete(candidates, reader)
-		far := seldom
-		if isUsual(m) {
-			far = usual
-		}
-		verb := "gets"
-		if recipient.Outcome == resolve.Archive {
-			verb = "can read"
-		}
-		p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place,
-			more: &more{witness: func() *Witness { return p.witness(from, m) }},
-			text: func() (says, fix string) {
-				fix = "Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
-				if recipient.Outcome == resolve.Archive { // which members read, whatever their copy is
-					fix = "Remove " + p.name(nested) + " from " + p.name(id) + ", or them from it."
-				}
-				return p.name(reader) + " is outside and " + verb + " internal mail of " + p.name(id) + " through " +
-					p.name(nested) + like(m) + ".", fix
-			}})
+// reading returns the candidates who get or read over a nested group what any of some people and groups write,
+// with those.
+func (p *Pass) reading(
+	id estate.ID, candidates []estate.ID, known *roaring.Bitmap, m resolve.Message,
+) map[estate.ID]*roaring.Bitmap {
+	reading := map[estate.ID]*roaring.Bitmap{}
+	if known.IsEmpty() {
+		return reading
 	}
+	d := p.R.Flow(id, m).Avoiding(estate.None, m)
+	d.Send(known)
+	alike := map[string]*roaring.Bitmap{} // by what all groups give
+	for _, reader := range candidates {
+		key := []byte{0}
+		if p.E.IsShut(reader) {
+			key[0] = 1
+		}
+		d.Of(reader, func(one *resolve.Gift) {
+			key = binary.LittleEndian.AppendUint32(append(key, byte(one.Outcome)), uint32(one.Group))
+		})
+		set, met := alike[string(key)]
+		if !met {
+			set = p.readingFrom(d, id, reader)
+			alike[string(key)] = set
+		}
+		if !set.IsEmpty() {
+			reading[reader] = set
+		}
+	}
+	return reading
 }
 
-// over returns the nested group over which a recipient gets or reads something, and the
+// readingFrom returns the senders of what one reader gets or reads better over a nested group than by the group
+// itself.
+func (p *Pass) readingFrom(d *resolve.Detour, id, reader estate.ID) *roaring.Bitmap {
+	if p.E.Group(id).Kind == estate.Mailbox { // whose members all read it there
+		known, _ := d.From(id)
+		return known
+	}
+	itself := resolve.Nothing
+	var by [resolve.Nothing]*roaring.Bitmap // by what they get
+	for outcome := range by {
+		by[outcome] = roaring.New()
+	}
+	d.Of(reader, func(one *resolve.Gift) {
+		switch {
+		case one.Outcome == resolve.Nothing:
+		case one.Group == id:
+			itself = one.Outcome
+		default:
+			open, passed := d.From(one.Group)
+			by[one.Outcome].Or(open)
+			by[resolve.Waiting].Or(roaring.AndNot(passed, open))
+		}
+	})
+	set, better := roaring.New(), roaring.New()
+	for outcome, senders := range by {
+		reads := resolve.Outcome(outcome) != resolve.Waiting && resolve.Outcome(outcome) < itself
+		if undeliverable := resolve.Outcome(outcome) <= resolve.Digest && p.E.IsShut(reader); reads && !undeliverable {
+			set.Or(roaring.AndNot(senders, better))
+		}
+		better.Or(senders)
+	}
+	return set
+}
+
+// reportReading reports those of the candidates who get or read what some senders write, of which no gate tells
+// one from the other, over a nested group, and returns the others. Only those are looked at who perhaps read it.
+func (p *Pass) reportReading(
+	id estate.ID, candidates []estate.ID, from senders, m resolve.Message, perhaps func(estate.ID) bool,
+) []estate.ID {
+	one := p.one(from)
+	d := p.R.Route(resolve.Query{Group: id, Sender: &one, Message: m, Author: resolve.NoAuthor})
+	return slices.DeleteFunc(candidates, func(reader estate.ID) bool { return perhaps(reader) && p.reportReader(d, reader, from) })
+}
+
+// reportReader reports somebody who gets or reads a message over a nested group, and returns false if they do not.
+func (p *Pass) reportReader(d *resolve.Delivery, reader estate.ID, from senders) bool {
+	best, _ := d.Best(reader)
+	switch best.Outcome {
+	case resolve.Inbox, resolve.Digest, resolve.Archive:
+	default:
+		return false
+	}
+	nested, place, indirect := p.over(d, reader, best.Path)
+	if !indirect {
+		return false
+	}
+	id, m, archive := d.Group, d.Message, best.Outcome == resolve.Archive
+	far := seldom
+	if isUsual(m) {
+		far = usual
+	}
+	verb := "gets"
+	if archive {
+		verb = "can read"
+	}
+	p.reportAs(far, Finding{Group: id, Address: p.name(reader), Place: place,
+		more: &more{witness: func() *Witness { return p.witness(from, m) }},
+		text: func() (says, fix string) {
+			fix = "Set outside-copy of " + p.name(nested) + " to none, or remove it from " + p.name(id) + "."
+			if archive { // which members read, whatever their copy is
+				fix = "Remove " + p.name(nested) + " from " + p.name(id) + ", or them from it."
+			}
+			return p.name(reader) + " is outside and " + verb + " internal mail of " + p.name(id) + " through " +
+				p.name(nested) + like(m) + ".", fix
+		}})
+	return true
+}
+
+// over returns the nested group over which a reader gets or reads something by a path, and the
 // entry that nests it; false where they are listed in the group itself.
-func (p *Pass) over(d *resolve.Delivery, recipient resolve.Recipient) (estate.ID, estate.Place, bool) {
-	path := d.Path(recipient)
+func (p *Pass) over(d *resolve.Delivery, reader estate.ID, path resolve.Path) (estate.ID, estate.Place, bool) {
 	if path.Group != d.Group {
 		return path.Group, path.Place, true
 	}
-	if entry, _ := p.R.Membership(d.Group, recipient.ID); entry != nil {
+	if entry, _ := p.R.Membership(d.Group, reader); entry != nil {
 		return 0, estate.Place{}, false
 	}
 	// A shared mailbox, which the members of nested groups read.
-	l, ok := p.R.Lineage(d.Group, recipient.ID)
+	l, ok := p.R.Lineage(d.Group, reader)
 	if !ok || len(l.Groups) < 2 {
 		return 0, estate.Place{}, false
 	}

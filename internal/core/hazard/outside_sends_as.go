@@ -14,7 +14,7 @@ var outsideSendsAs = Check{
 write carries your name, and your people answer it as if it came from you.`,
 	Cure: "Ask for inside as well: \"as inside and members\".",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
-		for i, class := range p.R.SendAsClasses(id) {
+		for i, class := range p.R.Rights(id).Classes() {
 			if i == 0 {
 				continue
 			}
@@ -24,7 +24,7 @@ write carries your name, and your people answer it as if it came from you.`,
 			}
 		}
 		for _, s := range p.sendingOthers(id) {
-			if _, rule := p.R.SendAs(id, s); rule > 0 && p.isOutside(s) {
+			if _, rule := p.R.Rights(id).SendAs(s); rule > 0 && p.isOutside(s) {
 				name := s.Address.String()
 				if s.Address == p.R.Strangers().Outside.Address {
 					name = "Anyone outside"

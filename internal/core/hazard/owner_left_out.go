@@ -14,12 +14,12 @@ var ownerLeftOut = Check{
 	Cure:     "Make them a member.",
 	Run: func(p *Pass, id estate.ID, g *estate.Group) {
 		for _, owner := range p.R.Owners(id) {
-			if outcome, ok := p.R.Receipt(id, owner); !ok || outcome == resolve.Nothing {
+			if outcome, ok := p.best(id, owner); !ok || outcome == resolve.Nothing {
 				p.report(Finding{Group: id, Address: p.name(owner), Place: where(g, "owners"),
 					text: func() (says, fix string) {
 						says = p.name(owner) + " owns " + p.name(id) + " and gets none of its mail."
 						switch entry, _ := p.R.Membership(id, owner); {
-						case p.R.Shut(owner):
+						case p.E.IsShut(owner):
 							return says, "Repair their mailbox, or name another owner."
 						case entry != nil && entry.Paused():
 							return says, "End the pause: " + p.command("member set", id, p.name(owner)+" --paused=false --copy every")

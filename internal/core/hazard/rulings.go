@@ -62,7 +62,7 @@ func (p *Pass) rulings(id estate.ID) *rulings {
 	if p.ruling != nil && p.group == id {
 		return p.ruling
 	}
-	key := p.gateKey(id)
+	key, alike := p.R.Gate(id).Key()
 	r, ok := p.ruled[key]
 	if !ok {
 		g := p.E.Group(id)
@@ -71,7 +71,7 @@ func (p *Pass) rulings(id estate.ID) *rulings {
 			gate = nil
 		}
 		r = p.rule(id, gate)
-		if p.shared(id) {
+		if alike {
 			p.ruled[key] = r
 		}
 	}
@@ -143,18 +143,18 @@ func (d *decisions) all() {
 			m.Unproven = unproven
 			d.everybody(m)
 			for _, s := range d.p.others(&d.asks, unproven) {
-				d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteOther(i, at, m, s) })
+				d.other(s, m, d.eval, func(i, at int) { d.noteOther(i, at, m, s) })
 			}
 			if unproven && d.asks.Domains {
 				for _, s := range d.p.furtherAddresses() {
-					d.other(s, m, d.p.R.Eval, func(i, at int) { d.noteForged(i, at, m, s) })
+					d.other(s, m, d.eval, func(i, at int) { d.noteForged(i, at, m, s) })
 				}
 			}
 			if !d.asks.KnownTried(m) {
 				continue
 			}
 			if codes.IsValid() {
-				d.other(d.p.R.Sender(codes), m, d.p.R.Eval, func(i, _ int) { d.raise(d.anybody, i, barely) })
+				d.other(d.p.R.Sender(codes), m, d.eval, func(i, _ int) { d.raise(d.anybody, i, barely) })
 			}
 		}
 	}
@@ -188,33 +188,31 @@ func (p *Pass) imagined(id estate.ID) []bool {
 // everybody tries people and groups of the estate by their main addresses.
 func (d *decisions) everybody(m resolve.Message) {
 	if len(d.asks.Sizes) > 1 || d.group == estate.None {
-		d.known(m, d.p.R.Set, func(i, at int, class *roaring.Bitmap) { d.note(i, at, m, class) })
+		d.known(m, d.set, func(i, at int, class *roaring.Bitmap) { d.note(i, at, m, class) })
 		return
 	}
-	classes := d.p.R.Deciding(estate.None, m)
-	if len(d.rules) > d.edge {
-		stopped := d.p.R.Stopped(m)
-		for _, class := range d.p.deciding(d.group, m) {
-			if stopped != nil {
-				class = roaring.AndNot(class, stopped)
-			}
-			classes = append(classes[:len(classes):len(classes)], class)
+	for i, class := range d.p.R.Gate(d.group).Decided(m) {
+		if !class.Senders.IsEmpty() {
+			d.note(i, 0, m, class.Senders)
 		}
 	}
-	for i, class := range classes {
-		if !class.IsEmpty() {
-			d.note(i, 0, m, class)
-		}
-	}
+}
+
+func (d *decisions) set(x selector.Expr, m resolve.Message) *roaring.Bitmap {
+	return d.p.R.Set(d.group, x, m)
+}
+
+func (d *decisions) eval(x selector.Expr, s resolve.Sender, m resolve.Message) bool {
+	return d.p.R.Eval(d.group, x, s, m)
 }
 
 // newcomers tries everybody, and a stranger, as if they were new members.
 func (d *decisions) newcomers(m resolve.Message) {
 	alive := func(i, _ int) { d.raise(d.anybody, i, barely) }
-	d.known(m, d.p.R.AsNewcomers, func(i, at int, _ *roaring.Bitmap) { alive(i, at) })
+	d.known(m, d.p.R.Gate(d.group).AsNewcomers, func(i, at int, _ *roaring.Bitmap) { alive(i, at) })
 	strangers := d.p.R.Strangers()
 	for _, s := range []resolve.Sender{strangers.Inside, strangers.Outside} {
-		d.other(s, m, d.p.R.EvalAsNewcomer, alive)
+		d.other(s, m, d.p.R.Gate(d.group).EvalAsNewcomer, alive)
 	}
 }
 
@@ -270,7 +268,7 @@ func (d *decisions) forges(i int, m resolve.Message) bool {
 	if d.forgery != nil && (d.forgery.isUsual() || !isUsual(honest)) {
 		return false
 	}
-	return d.p.R.Post(d.group, d.p.R.Strangers().Outside, honest).Verdict != estate.Admit
+	return d.p.R.Gate(d.group).Post(d.p.R.Strangers().Outside, honest).Verdict != estate.Admit
 }
 
 // isUsual reports whether a forgery is but for being one a default message.
@@ -304,7 +302,7 @@ func (d *decisions) noteForged(i, at int, m resolve.Message, s resolve.Sender) {
 // message, of whatever size: from the index of a size on.
 func (d *decisions) known(
 	m resolve.Message,
-	whose func(estate.ID, selector.Expr, resolve.Message) *roaring.Bitmap,
+	whose func(selector.Expr, resolve.Message) *roaring.Bitmap,
 	visit func(rule, at int, class *roaring.Bitmap),
 ) {
 	// Those that no rule has decided about yet, by size. Sizes that are alike share a set.
@@ -316,7 +314,7 @@ func (d *decisions) known(
 	for i, rule := range d.rules {
 		for _, sizes := range rule.ranges {
 			m.Size = d.asks.Sizes[sizes.from]
-			set := whose(d.group, rule.x, m)
+			set := whose(rule.x, m)
 			var before, after *roaring.Bitmap
 			for at := sizes.from; at < sizes.to && !set.IsEmpty(); at++ {
 				if left[at] != before {
@@ -338,7 +336,7 @@ func (d *decisions) known(
 func (d *decisions) other(
 	s resolve.Sender,
 	m resolve.Message,
-	holds func(estate.ID, selector.Expr, resolve.Sender, resolve.Message) bool,
+	holds func(selector.Expr, resolve.Sender, resolve.Message) bool,
 	visit func(rule, at int),
 ) {
 	decided := make([]bool, len(d.asks.Sizes))
@@ -346,7 +344,7 @@ func (d *decisions) other(
 	for i, rule := range d.rules {
 		for _, sizes := range rule.ranges {
 			m.Size = d.asks.Sizes[sizes.from]
-			if !holds(d.group, rule.x, s, m) {
+			if !holds(rule.x, s, m) {
 				continue
 			}
 			first := true
@@ -434,7 +432,7 @@ func (p *Pass) unanswered(id estate.ID) use {
 		return most
 	}
 	silent := p.outside.Clone()
-	for _, x := range p.R.Outcomes(id) {
+	for _, x := range p.R.Flow(id, resolve.Message{}).Outcomes() {
 		if x.Outcome == resolve.Inbox || x.Outcome == resolve.Digest {
 			silent.Remove(uint32(x.Person))
 		}
@@ -452,9 +450,9 @@ func (p *Pass) unanswered(id estate.ID) use {
 		}
 		found := slices.ContainsFunc(p.others(&asks, m.Unproven), func(s resolve.Sender) bool {
 			known := s.ID != estate.None && !silent.Contains(uint32(s.ID))
-			return p.isOutside(s) && !known && writes(p.R.Post(id, s, m).Verdict)
+			return p.isOutside(s) && !known && writes(p.R.Gate(id).Post(s, m).Verdict)
 		})
-		for _, class := range p.R.Decided(id, m) {
+		for _, class := range p.R.Gate(id).Decided(m) {
 			found = found || asks.KnownTried(m) && writes(class.Verdict) && class.Senders.Intersects(silent)
 		}
 		if found {

@@ -17,7 +17,7 @@ digest, a full mailbox), they have the right on paper only.`,
 		if g.SendAsProof != estate.ProofMailedCode || len(g.SendAs) == 0 {
 			return
 		}
-		for _, s := range p.R.Delegates(id).People {
+		for _, s := range p.R.Rights(id).Delegates().People {
 			if s.Proof == resolve.ProofImpossible {
 				p.report(Finding{Group: id, Address: p.name(s.ID), Place: g.SendAs[s.Rule-1].Place,
 					text: func() (says, fix string) {

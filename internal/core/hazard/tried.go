@@ -1,6 +1,7 @@
 package hazard
 
 import (
+	"math"
 	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
@@ -76,137 +77,16 @@ func (p *Pass) isOutside(s resolve.Sender) bool {
 	return !s.Inside
 }
 
-// letIn are the known senders that a gate admits, and those that it holds. It stops the
-// others.
-type letIn struct{ admitted, held *roaring.Bitmap }
-
-// judged returns what a group's own gate says to known senders.
-func (p *Pass) judged(id estate.ID, m resolve.Message) letIn {
-	key := gateMessage{p.gateKey(id), m}
-	in, ok := p.gates[key]
-	if ok {
-		return in
-	}
-	in = letIn{nobody, nobody}
-	g := p.E.Group(id)
-	for i, class := range p.deciding(id, m) {
-		switch g.Gate[i].Verdict {
-		case estate.Admit:
-			in.admitted = union(in.admitted, class)
-		case estate.Hold:
-			in.held = union(in.held, class)
-		}
-	}
-	p.gates[key] = in
-	return in
-}
-
-// union returns a set with those of two, which are not to be changed: one of them, if the other
-// is empty.
-func union(x, y *roaring.Bitmap) *roaring.Bitmap {
-	switch {
-	case x.IsEmpty():
-		return y
-	case y.IsEmpty():
-		return x
-	}
-	both := roaring.Or(x, y)
-	both.RunOptimize() // they are kept for all groups
-	return both
-}
-
-// posted returns what becomes of mail to a group of known senders: what the edge says,
-// and else the gate.
-func (p *Pass) posted(id estate.ID, m resolve.Message) letIn {
-	in := p.judged(id, m)
-	if stopped := p.R.Stopped(m); stopped != nil {
-		in = letIn{roaring.AndNot(in.admitted, stopped), roaring.AndNot(in.held, stopped)}
-	}
-	return in
-}
-
-// ownGate begins the key of a gate that judges in its group alone.
-const ownGate = "own "
-
-// gateKey stands for a group's gate: equal ones judge alike.
-func (p *Pass) gateKey(id estate.ID) string {
-	if p.keys[id] == "" {
-		if g := p.E.Group(id); resolve.SameForAll(g) {
-			var key strings.Builder
-			for _, rule := range g.Gate {
-				key.WriteString("\n" + rule.Text)
-			}
-			p.keys[id] = "\n" + key.String()
-		} else {
-			p.keys[id] = ownGate + p.name(id)
-		}
-	}
-	return p.keys[id]
-}
-
-// countGates counts the groups that have each gate.
-func (p *Pass) countGates() {
-	p.gateUses = map[string]int{}
-	for id := range estate.ID(p.E.Groups()) {
-		if key := p.gateKey(id); p.shared(id) {
-			p.gateUses[key]++
-		}
-	}
-}
-
-// shared reports whether a gate that is written as that of a group judges alike
-// in others.
-func (p *Pass) shared(id estate.ID) bool { return !strings.HasPrefix(p.gateKey(id), ownGate) }
-
-// deciding returns what Resolver.Deciding does. What the group at hand says, and
-// gates that are equal, are asked once.
-func (p *Pass) deciding(id estate.ID, m resolve.Message) []*roaring.Bitmap {
-	memory := p.classes
-	if !p.shared(id) || p.gateUses[p.gateKey(id)] < 2 {
-		if id != p.group {
-			return p.R.Deciding(id, m)
-		}
-		memory = p.own
-	}
-	key := gateMessage{p.gateKey(id), m}
-	classes, ok := memory[key]
-	if !ok {
-		classes = p.R.Deciding(id, m)
-		memory[key] = classes
-	}
-	return classes
-}
-
 // alike divides some senders by what all of some gates say to them.
 func (p *Pass) alike(s senders, gates []estate.ID, m resolve.Message) []senders {
-	parts := []*roaring.Bitmap{}
-	if !s.known.IsEmpty() {
-		parts = append(parts, s.known)
-	}
-	split := map[string]bool{}
+	var in []resolve.LetIn
 	for _, id := range gates {
-		if key := p.gateKey(id); split[key] {
-			continue
-		} else {
-			split[key] = true
-		}
-		in := p.judged(id, m)
-		var finer []*roaring.Bitmap
-		for _, part := range parts {
-			admitted, held := roaring.And(part, in.admitted), roaring.And(part, in.held)
-			rest := roaring.AndNot(part, admitted)
-			rest.AndNot(held)
-			for _, one := range []*roaring.Bitmap{admitted, held, rest} {
-				if !one.IsEmpty() {
-					finer = append(finer, one)
-				}
-			}
-		}
-		parts = finer
+		in = append(in, p.R.Gate(id).LetIn(m))
 	}
+	kinds, _ := resolve.Kinds(s.known, in, math.MaxInt)
 	var list []senders
-	for _, part := range parts {
-		list = append(list, senders{known: part})
+	for _, kind := range kinds {
+		list = append(list, senders{known: kind})
 	}
 	for _, other := range s.others {
 		list = append(list, senders{known: nobody, others: []resolve.Sender{other}})

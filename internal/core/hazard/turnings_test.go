@@ -15,7 +15,6 @@ func AgreeTurnings(t *testing.T, r *resolve.Resolver) int {
 	p := NewPass(r, all, func(Finding) {})
 	for id := range estate.ID(r.Estate().Groups()) {
 		p.Look(id)
-		p.by.begin(p, id)
 		for _, c := range p.children(id) {
 			for _, verdict := range []estate.Verdict{estate.Refuse, estate.Hold} {
 				turned += agreeTurning(t, p, id, c, verdict)
@@ -67,7 +66,7 @@ func missing(p *Pass, t *turn, from senders) (senders, estate.ID, bool) {
 	firstOf := func(from senders, without *resolve.Sender, misses func(outcome resolve.Outcome) bool) estate.ID {
 		gets := map[estate.ID]resolve.Outcome{}
 		for _, x := range p.R.Route(resolve.Query{Group: t.outer, Sender: without, Message: t.message, Author: resolve.NoAuthor,
-			Over: t.avoids}).Outcomes() {
+			Over: func(id estate.ID) bool { return id != t.group }}).Outcomes() {
 			gets[x.Person] = x.Outcome
 		}
 		for _, person := range p.E.PeopleByAddress() {

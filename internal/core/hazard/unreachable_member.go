@@ -18,10 +18,10 @@ The sender gets a bounce at best; the member hears nothing.`,
 		}
 		for _, m := range p.memberships() {
 			paused := m.wish.Muting == resolve.MutedPaused
-			if !wantsCopies(m.wish.Written) || !paused && !p.R.Shut(m.person) {
+			if !wantsCopies(m.wish.Written) || !paused && !p.E.IsShut(m.person) {
 				continue
 			}
-			if outcome, _ := p.R.Receipt(id, m.person); outcome != resolve.Nothing && outcome != resolve.Undeliverable {
+			if outcome, _ := p.best(id, m.person); outcome != resolve.Nothing && outcome != resolve.Undeliverable {
 				continue // by another path
 			}
 			state := p.E.Person(m.person).Mailbox

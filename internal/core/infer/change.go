@@ -210,7 +210,7 @@ func (x *search) gateChanges(t *Trial, group estate.ID) []proposal {
 	if g.Kind == estate.Roster {
 		return nil
 	}
-	decision := x.r.Judge(group, x.r.Sender(t.From), t.Message)
+	decision := x.r.Gate(group).Judge(x.r.Sender(t.From), t.Message)
 	var list []proposal
 	add := func(weight int, c change.Change) { list = append(list, x.propose(weight, c)) }
 	for i, rule := range g.Gate {

@@ -65,7 +65,7 @@ func look(r *resolve.Resolver, list []Trial) {
 			if !e.IsGroup(from.ID) {
 				continue
 			}
-			if sendAs, _ := r.SendAs(from.ID, by); sendAs == estate.NoSendAs || r.Proof(from.ID, by.ID) == resolve.ProofImpossible {
+			if sendAs, _ := r.Rights(from.ID).SendAs(by); sendAs == estate.NoSendAs || r.Rights(from.ID).Proof(by.ID) == resolve.ProofImpossible {
 				continue
 			}
 		}
@@ -77,7 +77,7 @@ func look(r *resolve.Resolver, list []Trial) {
 		case !known || !e.IsGroup(to):
 			continue
 		}
-		verdict := r.Post(to, from, t.Message).Verdict
+		verdict := r.Gate(to).Post(from, t.Message).Verdict
 		t.Seen.Verdicts = OneOf(verdict)
 		for _, id := range e.PeopleByAddress() {
 			t.Seen.People[id] = Either(None)

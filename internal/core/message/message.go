@@ -75,12 +75,12 @@ func (f *Fate) address(to address.Address) {
 		f.Reason, f.Verdict = Leaves, estate.Admit
 	case e.IsPerson(id):
 		f.Reason, f.Verdict, f.To = ToPerson, estate.Admit, id
-		if edge := f.r.Edge(f.Sender, f.message); edge > 0 {
-			f.Reason, f.Verdict, f.Edge = ByEdge, e.Settings().Edge[edge-1].Verdict, edge
+		if edge := f.r.Gate(estate.None).Judge(f.Sender, f.message); edge.Rule > 0 {
+			f.Reason, f.Verdict, f.Edge = ByEdge, edge.Verdict, edge.Rule
 		}
 	default:
 		f.Reason, f.To = ByGate, id
-		f.Gate = f.r.Post(id, f.Sender, f.message)
+		f.Gate = f.r.Gate(id).Post(f.Sender, f.message)
 		f.Verdict, f.Rule, f.Edge = f.Gate.Verdict, f.Gate.Rule, f.Gate.Edge
 		if f.Edge > 0 {
 			f.Reason = ByEdge
@@ -95,8 +95,8 @@ func (f *Fate) sendAs(by resolve.Sender) {
 		f.refuse(NoGroup)
 		return
 	}
-	f.SendAs, f.SendAsRule = f.r.SendAs(group, by)
-	f.Proof = f.r.Proof(group, by.ID)
+	f.SendAs, f.SendAsRule = f.r.Rights(group).SendAs(by)
+	f.Proof = f.r.Rights(group).Proof(by.ID)
 	switch {
 	case f.SendAs == estate.NoSendAs:
 		f.refuse(NoSendAs)
@@ -114,7 +114,7 @@ func (f *Fate) Arrives() bool { return f.Reason == ByGate || f.Reason == ToPerso
 
 // Because returns what the rule that decides says to the sender, or "".
 func (f *Fate) Because() string {
-	return f.r.Because(f.To, resolve.Decision{Rule: f.Rule, Edge: f.Edge})
+	return f.r.Gate(f.To).Because(resolve.Decision{Rule: f.Rule, Edge: f.Edge})
 }
 
 // Delivery returns who gets the message of a group, whether or not the gate admits

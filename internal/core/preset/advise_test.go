@@ -50,14 +50,14 @@ func TestAdviceServes(t *testing.T) {
 		e := r.Estate()
 		bob, _ := e.Find(address.MustParse("bob@kelp.example"))
 		sender := r.Sender(address.MustParse("bob@kelp.example"))
-		outside := r.Post(0, r.Sender(address.MustParse("guest@holiday.example")), resolve.Message{}).Verdict
-		outcome, _ := r.Receipt(0, bob)
-		sendAs, _ := r.SendAs(0, sender)
+		outside := r.Gate(0).Post(r.Sender(address.MustParse("guest@holiday.example")), resolve.Message{}).Verdict
+		outcome, _ := r.Flow(0, resolve.Message{}).Best(bob)
+		sendAs, _ := r.Rights(0).SendAs(sender)
 		invited := slices.ContainsFunc(r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}}).Recipients,
 			func(x resolve.Recipient) bool { return x.ID == bob && x.Outcome == resolve.Inbox })
 		kind := e.Group(0).Kind
-		few := r.Post(0, r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}).Verdict // an owner
-		many := r.Post(0, sender, resolve.Message{}).Verdict
+		few := r.Gate(0).Post(r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}).Verdict // an owner
+		many := r.Gate(0).Post(sender, resolve.Message{}).Verdict
 		serves := map[string]bool{
 			"access-only":     kind == estate.Roster && outside == estate.Refuse,
 			"outsiders-write": outside == estate.Admit || outside == estate.Hold,

@@ -44,15 +44,15 @@ func TestPresetsDoWhatTheySay(t *testing.T) {
 		}
 		r := sample.Load(t, b.String())
 		strangers := r.Strangers()
-		judge := func(s resolve.Sender, m resolve.Message) string { return r.Judge(0, s, m).Verdict.String() }
+		judge := func(s resolve.Sender, m resolve.Message) string { return r.Gate(0).Judge(s, m).Verdict.String() }
 		bob, _ := r.Estate().Find(address.MustParse("bob@kelp.example"))
-		outcome, _ := r.Receipt(0, bob)
+		outcome, _ := r.Flow(0, resolve.Message{}).Best(bob)
 		got := struct{ outside, inside, forged, member, owner, outcome, sendAs string }{
 			judge(strangers.Outside, resolve.Message{}), judge(strangers.Inside, resolve.Message{}), judge(strangers.Inside, resolve.Message{Unproven: true}),
 			judge(r.Sender(address.MustParse("bob@kelp.example")), resolve.Message{}), judge(r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}),
 			outcome.String(), "",
 		}
-		sendAs, _ := r.SendAs(0, r.Sender(address.MustParse("bob@kelp.example")))
+		sendAs, _ := r.Rights(0).SendAs(r.Sender(address.MustParse("bob@kelp.example")))
 		got.sendAs = sendAs.String()
 		// A preset brings no trap of its own.
 		for _, f := range hazard.Run(r, hazard.All()) {
@@ -113,18 +113,18 @@ func TestPresetsRaiseNoHazard(t *testing.T) {
 						}
 						far := r.Sender(address.MustParse("far@out.example"))
 						customer := r.Sender(address.MustParse("guest@holiday.example"))
-						if as, _ := r.SendAs(0, far); as != estate.NoSendAs {
+						if as, _ := r.Rights(0).SendAs(far); as != estate.NoSendAs {
 							t.Errorf("%s: somebody outside sends %s the group", p.Name, as)
 						}
 						want := map[string]estate.Verdict{"desk": estate.Admit, "moderated": estate.Hold}
-						verdict := r.Post(0, customer, resolve.Message{Unproven: true}).Verdict
+						verdict := r.Gate(0).Post(customer, resolve.Message{Unproven: true}).Verdict
 						if expected, ok := want[p.Name]; ok && verdict != expected {
 							t.Errorf("%s: a customer's mail: %s", p.Name, verdict)
 						}
-						if v := r.Post(0, r.Sender(address.MustParse("bob@kelp.example")), resolve.Message{Unproven: true}).Verdict; v != estate.Refuse {
+						if v := r.Gate(0).Post(r.Sender(address.MustParse("bob@kelp.example")), resolve.Message{Unproven: true}).Verdict; v != estate.Refuse {
 							t.Errorf("%s: forged mail of a member: %s", p.Name, v)
 						}
-						if bulletin := r.Post(0, customer, resolve.Message{}).Verdict; p.Name == "bulletin" && bulletin != estate.Refuse {
+						if bulletin := r.Gate(0).Post(customer, resolve.Message{}).Verdict; p.Name == "bulletin" && bulletin != estate.Refuse {
 							t.Errorf("bulletin: a stranger's mail: %s", bulletin)
 						}
 					}

@@ -60,7 +60,7 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 	}
 	if m == (resolve.Message{}) {
 		all := map[estate.ID]resolve.Outcome{}
-		for _, one := range r.Outcomes(group) {
+		for _, one := range r.Flow(group, resolve.Message{}).Outcomes() {
 			all[one.Person] = one.Outcome
 		}
 		if !maps.Equal(all, want) {
@@ -87,7 +87,7 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve.Message) {
 	t.Helper()
 	e := r.Estate()
-	list, ok := r.Postings(group, m)
+	list, ok := r.Flow(group, resolve.Message{}).Postings(m)
 	if !ok {
 		return
 	}
@@ -101,12 +101,12 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	}
 	count, of := map[string]int{}, map[string]int{}
 	for _, id := range e.PeopleByAddress() {
-		if s := r.Sender(e.Address(id)); r.Post(group, s, m).Verdict == estate.Admit {
+		if s := r.Sender(e.Address(id)); r.Gate(group).Post(s, m).Verdict == estate.Admit {
 			count[paths(s)]++
 		}
 	}
 	for _, p := range list {
-		if verdict := r.Post(group, p.One, m).Verdict; verdict != estate.Admit {
+		if verdict := r.Gate(group).Post(p.One, m).Verdict; verdict != estate.Admit {
 			t.Fatalf("%s is a poster of %s: %s", p.One.Address, e.Address(group), verdict)
 		}
 		if p.Stranger == "" {
@@ -160,11 +160,11 @@ func agreeNewcomers(t *testing.T, r *resolve.Resolver, group estate.ID) {
 	e := r.Estate()
 	for _, rule := range e.Group(group).Gate {
 		for _, m := range []resolve.Message{{}, {Suspect: true, Automatic: true}} {
-			set := r.AsNewcomers(group, rule.Selector, m)
+			set := r.Gate(group).AsNewcomers(rule.Selector, m)
 			for i := range e.People() {
 				id := e.PersonID(i)
 				s := r.Sender(e.Address(id))
-				if want := r.EvalAsNewcomer(group, rule.Selector, s, m); set.Contains(uint32(id)) != want {
+				if want := r.Gate(group).EvalAsNewcomer(rule.Selector, s, m); set.Contains(uint32(id)) != want {
 					t.Fatalf("%q of %s is true for %s as a newcomer: %t, asked alone %t", rule.Text, e.Address(group), s.Address, !want, want)
 				}
 			}
@@ -266,20 +266,20 @@ groups: [{address: g@k.example, gate: [refuse @x.example, hold suspect because "
 		{"a@y.example", "", resolve.Message{}, 0},
 	} {
 		s := r.Sender(address.MustParse(test.from))
-		d := r.Post(0, s, test.m)
-		if got := r.Because(0, d); got != test.text || d.Edge != test.edge {
+		d := r.Gate(0).Post(s, test.m)
+		if got := r.Gate(0).Because(d); got != test.text || d.Edge != test.edge {
 			t.Errorf("%s: %q by edge %d, want %q by %d", test.from, got, d.Edge, test.text, test.edge)
 		}
-		rule := r.DecidingRule(0, d)
+		rule := r.Gate(0).Rule(d)
 		if rule == nil || rule.Because != test.text || rule.Verdict != d.Verdict {
 			t.Errorf("%s: the rule is %+v", test.from, rule)
 		}
-		trace := r.Trace(estate.None, s, test.m)
+		trace := r.Gate(estate.None).Trace(s, test.m)
 		if len(trace) != 1 || trace[0].Matched != (test.edge > 0) || trace[0].Rule != 1 {
 			t.Errorf("%s: the edge is traced as %+v", test.from, trace)
 		}
 	}
-	if rule := r.DecidingRule(0, resolve.Decision{Verdict: estate.Refuse}); rule != nil {
+	if rule := r.Gate(0).Rule(resolve.Decision{Verdict: estate.Refuse}); rule != nil {
 		t.Errorf("no rule is %+v", rule)
 	}
 }

@@ -106,33 +106,6 @@ func (a *Asks) Messages() []Message {
 // that are not proven the forged stranger is the only author, unless a rule asks about it.
 func (a *Asks) KnownTried(m Message) bool { return !m.Unproven || a.Kinds[selector.Unproven] }
 
-// Holds reports whether mail of anybody tried is held at a group.
-func (r *Resolver) Holds(group estate.ID) bool {
-	g := r.e.Group(group)
-	holds := func(rule estate.GateRule) bool { return rule.Verdict == estate.Hold }
-	if g.Kind == estate.Roster || !slices.ContainsFunc(g.Gate, holds) {
-		return false
-	}
-	asks, strangers := r.AsksOf(r.e.Settings().Edge, g.Gate), r.Strangers()
-	for _, m := range asks.Messages() {
-		tried := []Sender{strangers.Inside}
-		if asks.KnownTried(m) {
-			tried = append(append(tried, strangers.Outside), r.FurtherAddresses()...)
-			for _, a := range asks.Named {
-				tried = append(tried, r.Sender(a))
-			}
-			held := func(class Class) bool { return class.Verdict == estate.Hold && !class.Senders.IsEmpty() }
-			if slices.ContainsFunc(r.Posters(group, m), held) {
-				return true
-			}
-		}
-		if slices.ContainsFunc(tried, func(s Sender) bool { return r.Post(group, s, m).Verdict == estate.Hold }) {
-			return true
-		}
-	}
-	return false
-}
-
 // FurtherAddresses returns people and groups of the estate who write from an address that
 // is in another domain than their main one. They are not to be changed.
 func (r *Resolver) FurtherAddresses() []Sender {

@@ -44,7 +44,7 @@ func TestClaims(t *testing.T) {
 		"plain@kelp.example": nil,
 	} {
 		var got []string
-		for _, s := range r.Claims(find(t, r.Estate(), name)) {
+		for _, s := range r.Gate(find(t, r.Estate(), name)).Claims() {
 			got = append(got, s.Address.String())
 		}
 		if !slices.Equal(got, want) {
@@ -108,7 +108,7 @@ groups:
 	want := map[string]bool{"ada@kelp.example": true, "bo@kelp.example": false, "cy@kelp.example": false, "dee@kelp.example": false}
 	for _, recipient := range d.Recipients {
 		name := r.Estate().Address(recipient.ID).String()
-		reason := r.Reason(d, recipient)
+		reason := d.Reason(recipient)
 		if reason.Invited != want[name] || (reason.Muting == resolve.MutedInvitations) != (name == "dee@kelp.example") {
 			t.Errorf("%s: %+v", name, reason)
 		}

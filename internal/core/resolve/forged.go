@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"slices"
+	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
 
@@ -20,21 +21,36 @@ const (
 // Forgeable returns the people and groups that a message to a group may be forged to be from, and
 // those of Claims: all inside, and those outside unless the group admits anybody outside anyhow.
 // The set is not to be changed.
-func (r *Resolver) Forgeable(group estate.ID, m Message) (known *roaring.Bitmap, claims []Sender) {
+func (g Gate) Forgeable(m Message) (known *roaring.Bitmap, claims []Sender) {
+	r := g.r
 	m.Unproven = false
-	if r.Post(group, r.Strangers().Outside, m).Verdict != estate.Admit {
+	if g.Post(r.Strangers().Outside, m).Verdict != estate.Admit {
 		all := func(set *roaring.Bitmap) { set.AddRange(0, uint64(r.e.Groups()+r.e.People())) }
-		return r.matching("all", all), r.Claims(group)
+		return r.matching("all", all), g.Claims()
 	}
 	outside := func(s Sender) bool { return !r.e.InsideDomain(s.Address.Domain()) }
-	return r.insiders(Message{}), slices.DeleteFunc(r.Claims(group), outside)
+	return r.insiders(Message{}), slices.DeleteFunc(g.Claims(), outside)
+}
+
+// Claimed is what a sender claims: for one that Claims makes up, the domain as selectors
+// write it.
+func (s Sender) Claimed() string {
+	domain, made := strings.CutPrefix(s.Address.String(), MadeUp+"@")
+	if !made || s.ID != estate.None {
+		return s.Address.String()
+	}
+	if below, ok := strings.CutPrefix(domain, Below); ok {
+		return "@*." + below
+	}
+	return "@" + domain
 }
 
 // Claims returns those that a message to a group may claim to be from, and be judged
 // differently from a main address of the estate or by a stranger's: aliases in
 // another domain than the main address, where the gate or the edge asks about domains,
 // and what those name and nobody has.
-func (r *Resolver) Claims(group estate.ID) []Sender {
+func (g Gate) Claims() []Sender {
+	r := g.r
 	var list []Sender
 	met := map[string]bool{}
 	add := func(a address.Address) {
@@ -44,7 +60,7 @@ func (r *Resolver) Claims(group estate.ID) []Sender {
 		}
 	}
 	byDomain := false
-	for _, rule := range slices.Concat(r.e.Settings().Edge, r.e.Group(group).Gate) {
+	for _, rule := range slices.Concat(r.e.Settings().Edge, r.e.Group(g.group).Gate) {
 		selector.Atoms(rule.Selector, func(a *selector.Atom) {
 			text := ""
 			switch a.Kind {
@@ -84,4 +100,23 @@ func (r *Resolver) Claims(group estate.ID) []Sender {
 		aliases(p.Address, p.Also)
 	}
 	return list
+}
+
+// ForgedKnown returns as how many known addresses, main ones and Claims, forged mail is admitted
+// by the group.
+func (g Gate) ForgedKnown() int {
+	m := Message{Unproven: true}
+	among, claims := g.Forgeable(m)
+	known := 0
+	for _, class := range g.Decided(m) {
+		if class.Verdict == estate.Admit {
+			known += int(class.Senders.AndCardinality(among))
+		}
+	}
+	for _, s := range claims {
+		if g.Post(s, m).Verdict == estate.Admit {
+			known++
+		}
+	}
+	return known
 }

@@ -29,7 +29,7 @@ groups:
 - {address: g@kelp.example, kind: `+kind+`, members: [ann@kelp.example, a@out.example], owners: [ann@kelp.example], 
    gate: `+gate+`}
 `)
-			if got := r.Holds(estate.ID(0)); got != (want && takes) {
+			if got := r.Gate(estate.ID(0)).Holds(); got != (want && takes) {
 				t.Errorf("%s of a %s: %t", gate, kind, got)
 			}
 		}

@@ -607,12 +607,12 @@ func TestRandomEstates(t *testing.T) {
 				m := Message{Unproven: random.IntN(4) == 0, Invitation: random.IntN(3) == 0}
 				s := r.Sender(address.MustParse(from))
 				verdict, rule := n.judge(group, from, m)
-				got := r.Judge(estate.ID(group), s, m)
+				got := r.Gate(estate.ID(group)).Judge(s, m)
 				if got.Verdict.String() != verdict || got.Rule != rule {
 					t.Fatalf("estate %d: %s to g%d, %+v: %v rule %d, want %s rule %d", seed, from, group, m, got.Verdict, got.Rule, verdict, rule)
 				}
 				verdict, rule, edge := n.post(group, from, m)
-				if got := r.Post(estate.ID(group), s, m); got != (Decision{got.Verdict, rule, edge}) || got.Verdict.String() != verdict {
+				if got := r.Gate(estate.ID(group)).Post(s, m); got != (Decision{got.Verdict, rule, edge}) || got.Verdict.String() != verdict {
 					t.Fatalf("estate %d: %s posts to g%d, %+v: %+v, want %s, rule %d, edge %d", seed, from, group, m, got, verdict, rule, edge)
 				}
 				compareDelivery(t, fmt.Sprintf("estate %d: %s to g%d, %+v", seed, from, group, m),
@@ -663,7 +663,7 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	}
 	var posters [estate.Drop + 1]int
 	for _, id := range r.e.PeopleByAddress() {
-		posters[r.Post(group, r.Sender(r.e.Address(id)), Message{}).Verdict]++
+		posters[r.Gate(group).Post(r.Sender(r.e.Address(id)), Message{}).Verdict]++
 		follow := r.Route(Query{Group: group})
 		candidates := follow.To(id)
 		for _, c := range candidates {
@@ -674,11 +674,11 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Path)) {
 				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
 			}
-			if got, want := r.Reason(follow, c.recipient), r.Reason(d, d.Recipients[i]); got != want {
+			if got, want := follow.Reason(c.recipient), d.Reason(d.Recipients[i]); got != want {
 				t.Fatalf("%s gets %s of %s for %+v, and followed alone for %+v", r.e.Address(id), c.Outcome, r.e.Address(group), want, got)
 			}
 		}
-		outcome, has := r.Receipt(group, id)
+		outcome, has := r.Flow(group, Message{}).Best(id)
 		i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
 		if has != (i >= 0) || has && outcome != d.Recipients[i].Outcome || !has && outcome != Nothing {
 			t.Fatalf("%s has a receipt of %s, %s: %t", r.e.Address(id), r.e.Address(group), outcome, has)
@@ -687,27 +687,27 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 			t.Fatalf("%s is a recipient of %s: %t, by %d ways", r.e.Address(id), r.e.Address(group), gets, len(candidates))
 		}
 	}
-	if some := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return r.e.IsPerson(x.ID) }); len(r.Outcomes(group)) > 0 != some {
+	if some := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return r.e.IsPerson(x.ID) }); len(r.Flow(group, Message{}).Outcomes()) > 0 != some {
 		t.Fatalf("%s reaches somebody: %t, want %t", r.e.Address(group), !some, some)
 	}
-	forged, open := 0, r.Post(group, r.Strangers().Outside, Message{}).Verdict == estate.Admit
+	forged, open := 0, r.Gate(group).Post(r.Strangers().Outside, Message{}).Verdict == estate.Admit
 	claim := func(s Sender) {
 		worth := !open || r.e.InsideDomain(s.Address.Domain()) // who claims an address outside gains nothing where all are let in
-		if worth && r.Post(group, s, Message{Unproven: true}).Verdict == estate.Admit {
+		if worth && r.Gate(group).Post(s, Message{Unproven: true}).Verdict == estate.Admit {
 			forged++
 		}
 	}
 	for id := range estate.ID(r.e.Groups() + r.e.People()) {
 		claim(r.Sender(r.e.Address(id)))
 	}
-	for _, s := range r.Claims(group) {
+	for _, s := range r.Gate(group).Claims() {
 		claim(s)
 	}
 	if o.ForgedKnown != forged {
 		t.Fatalf("%s admits %d forged senders, want %d", r.e.Address(group), o.ForgedKnown, forged)
 	}
 	approvers, _ := r.Approvers(group)
-	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.SendsAs != len(r.Delegates(group).People) {
+	if o.Receives != receives || o.Posters != posters || o.Approves != len(approvers) || o.SendsAs != len(r.Rights(group).Delegates().People) {
 		t.Fatalf("%s at a glance is %+v, want posters %v, receives %v", r.e.Address(group), o, posters, receives)
 	}
 }
@@ -724,10 +724,10 @@ func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string,
 			continue
 		}
 		// What a mailbox that does not work makes of it is the same for all groups.
-		wanted := r.Reason(d, recipient)
+		wanted := d.Reason(recipient)
 		gets += fmt.Sprintln(recipient.ID, outcomes(r.e.Group(wanted.Group).Kind, wanted.Copy, wanted.Way), wanted.Shared, d.Via(recipient)[1:])
 	}
-	made := r.Fingerprint(group)
+	made := r.Flow(group, Message{}).Fingerprint()
 	for other, text := range known {
 		if (other == made) != (text == gets) {
 			t.Fatalf("%s has the fingerprint %v, another has %v:\n%s\n%s", r.e.Address(group), made, other, gets, text)
@@ -740,10 +740,10 @@ func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string,
 // worked out for each.
 func compareSets(t *testing.T, r *Resolver, group estate.ID, m Message) {
 	t.Helper()
-	for _, class := range r.Posters(group, m) {
+	for _, class := range r.Gate(group).Posters(m) {
 		for id := range estate.ID(r.e.Groups() + r.e.People()) {
 			s := r.Sender(r.e.Address(id))
-			if got := r.Post(group, s, m); (got == class.Decision) != class.Senders.Contains(uint32(id)) {
+			if got := r.Gate(group).Post(s, m); (got == class.Decision) != class.Senders.Contains(uint32(id)) {
 				t.Fatalf("%s to %s, %+v: %+v, but the set of %+v has it: %t", s.Address, r.e.Address(group), m, got, class.Decision, class.Senders.Contains(uint32(id)))
 			}
 		}

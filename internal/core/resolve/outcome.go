@@ -175,10 +175,10 @@ func (d *Delivery) layAllOut() (nobodies map[estate.ID]int32) {
 
 // final returns the outcome of a person, given whether their mailbox works.
 func (r *Resolver) final(recipient Recipient) Outcome {
-	if recipient.Outcome <= Digest && r.e.Person(recipient.ID).Mailbox != estate.MailboxOpen {
-		return Undeliverable
+	if recipient.ID.IsNobody() {
+		return recipient.Outcome
 	}
-	return recipient.Outcome
+	return r.shut(uint32(r.e.PersonIndex(recipient.ID)), recipient.Outcome)
 }
 
 // tally holds the best outcome of every person so far. It is used again for the

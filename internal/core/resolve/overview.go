@@ -15,42 +15,32 @@ type Overview struct {
 
 // Overview returns a group at a glance.
 func (r *Resolver) Overview(group estate.ID) Overview {
+	gate := r.Gate(group)
 	strangers := r.Strangers()
 	o := Overview{
-		Outside:  r.Post(group, strangers.Outside, Message{}).Verdict,
-		Inside:   r.Post(group, strangers.Inside, Message{}).Verdict,
-		Forged:   r.Post(group, strangers.Inside, Message{Unproven: true}).Verdict,
-		Receives: r.Receives(group),
+		Outside: gate.Post(strangers.Outside, Message{}).Verdict,
+		Inside:  gate.Post(strangers.Inside, Message{}).Verdict,
+		Forged:  gate.Post(strangers.Inside, Message{Unproven: true}).Verdict,
 	}
 	o.Posters[estate.Refuse] = r.e.People()
-	for _, class := range r.Decided(group, Message{}) {
+	for _, class := range gate.Decided(Message{}) {
 		people := r.peopleIn(class.Senders.GetCardinality(), class.Senders.Rank)
 		o.Posters[estate.Refuse] -= people
 		o.Posters[class.Verdict] += people
 	}
-	o.ForgedKnown = r.ForgedKnown(group)
-	o.Invited = r.invited(group)
+	o.ForgedKnown = gate.ForgedKnown()
+	if s := r.survey; s != nil {
+		o.Receives, o.Invited = s.Counts(group), s.Invited(group)
+	} else {
+		o.Receives, o.Invited = r.Flow(group, Message{}).Counts(), r.Flow(group, Message{Invitation: true}).Counts()[Inbox]
+	}
 	if len(r.e.Group(group).SendAs) > 0 {
-		none := r.SendAsClasses(group)[0]
+		none := r.Rights(group).Classes()[0]
 		o.SendsAs = r.e.People() - r.peopleIn(none.GetCardinality(), none.Rank)
 	}
 	people, _ := r.Approvers(group)
 	o.Approves = len(people)
 	return o
-}
-
-// invited returns how many people get a calendar request to a group in their inbox.
-func (r *Resolver) invited(group estate.ID) int {
-	if r.survey != nil {
-		return r.survey.Invited(group)
-	}
-	invited := 0
-	for _, x := range r.Route(Query{Group: group, Message: Message{Invitation: true}}).Outcomes() {
-		if x.Outcome == Inbox {
-			invited++
-		}
-	}
-	return invited
 }
 
 // peopleIn returns how many of a set are people, by its size and by how many of
@@ -60,23 +50,4 @@ func (r *Resolver) peopleIn(size uint64, rank func(uint32) uint64) int {
 		return int(size)
 	}
 	return int(size - rank(uint32(r.e.Groups()-1)))
-}
-
-// ForgedKnown returns as how many known addresses, main ones and Claims, forged mail is admitted
-// by a group.
-func (r *Resolver) ForgedKnown(group estate.ID) int {
-	m := Message{Unproven: true}
-	among, claims := r.Forgeable(group, m)
-	known := 0
-	for _, class := range r.Decided(group, m) {
-		if class.Verdict == estate.Admit {
-			known += int(class.Senders.AndCardinality(among))
-		}
-	}
-	for _, s := range claims {
-		if r.Post(group, s, m).Verdict == estate.Admit {
-			known++
-		}
-	}
-	return known
 }

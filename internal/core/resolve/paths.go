@@ -141,15 +141,20 @@ func (r *Resolver) search(q *Query, limit PathState, paths []Path) ([]Path, bool
 
 // ownGate returns what the gate of a nested group says, and whether it is asked.
 func (r *Resolver) ownGate(group estate.ID, q *Query) (Decision, bool) {
-	if q.Sender == nil || r.e.Settings().OpenNestedGates || r.e.Group(group).Kind == estate.Roster {
+	if q.Sender == nil || !r.asksGate(group) {
 		return Decision{}, false
 	}
 	l := &r.layout
 	if l.asked[group] != l.message {
 		l.asked[group] = l.message
-		l.decision[group] = r.Judge(group, *q.Sender, q.Message)
+		l.decision[group] = r.Gate(group).Judge(*q.Sender, q.Message)
 	}
 	return l.decision[group], true
+}
+
+// asksGate reports whether the gate of a group is asked about mail that comes to it as a nested one.
+func (r *Resolver) asksGate(group estate.ID) bool {
+	return !r.e.Settings().OpenNestedGates && r.e.Group(group).Kind != estate.Roster
 }
 
 // StateOf returns what a way becomes at a gate with that verdict.

@@ -81,8 +81,9 @@ type Reason struct {
 	Way     PathState
 }
 
-// Reason returns why a recipient of d has their outcome.
-func (r *Resolver) Reason(d *Delivery, recipient Recipient) Reason {
+// Reason returns why a recipient has their outcome.
+func (d *Delivery) Reason(recipient Recipient) Reason {
+	r := d.r
 	path := d.Path(recipient)
 	reason := Reason{Group: path.Group, Way: path.State}
 	g := r.e.Group(path.Group)

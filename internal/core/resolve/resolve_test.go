@@ -77,8 +77,8 @@ func TestNewcomers(t *testing.T) {
 		b.member(g, "ada", estate.Membership{Since: c.since})
 		b.member(g, "ada", estate.Membership{Since: today}) // the first entry counts
 		r := b.resolver(today)
-		got := r.Judge(g, r.Sender(at("ada")), Message{}).Rule == 1
-		inSet := !r.Posters(g, Message{})[1].Senders.IsEmpty()
+		got := r.Gate(g).Judge(r.Sender(at("ada")), Message{}).Rule == 1
+		inSet := !r.Gate(g).Posters(Message{})[1].Senders.IsEmpty()
 		if got != c.want || inSet != c.want {
 			t.Errorf("since %d days before: %t, in the set %t; want %t", today-c.since, got, inSet, c.want)
 		}
@@ -104,14 +104,14 @@ func TestMessageAtoms(t *testing.T) {
 		{Message{Invitation: true}, 5, estate.Admit},
 	} {
 		s := r.Sender(at("ada"))
-		if got := r.Judge(g, s, c.m); got != (Decision{Verdict: c.verdict, Rule: c.rule}) {
+		if got := r.Gate(g).Judge(s, c.m); got != (Decision{Verdict: c.verdict, Rule: c.rule}) {
 			t.Errorf("%+v: %+v, want rule %d", c.m, got, c.rule)
 		}
-		trace := r.Trace(g, s, c.m)
+		trace := r.Gate(g).Trace(s, c.m)
 		if last := trace[len(trace)-1]; last.Rule != c.rule || !last.Matched || len(last.Answers) == 0 {
 			t.Errorf("%+v: the trace ends with %+v", c.m, last)
 		}
-		if classes := r.Posters(g, c.m); classes[c.rule].Senders.GetCardinality() != 2 {
+		if classes := r.Gate(g).Posters(c.m); classes[c.rule].Senders.GetCardinality() != 2 {
 			t.Errorf("%+v: rule %d decides for %d, want the group and the person", c.m, c.rule, classes[c.rule].Senders.GetCardinality())
 		}
 	}
@@ -124,10 +124,10 @@ func TestRosterTakesNoMail(t *testing.T) {
 	b.member(g, "ada", estate.Membership{})
 	r := b.resolver(1)
 	s := r.Sender(at("ada"))
-	if got := r.Judge(g, s, Message{}); got != (Decision{Verdict: estate.Refuse}) || r.Trace(g, s, Message{}) != nil {
+	if got := r.Gate(g).Judge(s, Message{}); got != (Decision{Verdict: estate.Refuse}) || r.Gate(g).Trace(s, Message{}) != nil {
 		t.Errorf("mail to a roster: %+v", got)
 	}
-	if classes := r.Posters(g, Message{}); len(classes) != 1 || classes[0].Senders.GetCardinality() != 2 {
+	if classes := r.Gate(g).Posters(Message{}); len(classes) != 1 || classes[0].Senders.GetCardinality() != 2 {
 		t.Errorf("posters of a roster: %v", classes)
 	}
 	if d := r.Deliver(Query{Group: g, Sender: &s}); len(d.Recipients) != 1 || d.Recipients[0].Outcome != Inbox {
@@ -167,7 +167,7 @@ func TestUnknownAddresses(t *testing.T) {
 	}{
 		{"Ghost", 1}, {"ghost+tag", 0}, {"bob@OUT.example", 2}, {"bob+tag@out.example", 0}, {"desk+tag", 3}, {"else", 0},
 	} {
-		if got := r.Judge(g, r.Sender(at(c.from)), Message{}); got.Rule != c.rule {
+		if got := r.Gate(g).Judge(r.Sender(at(c.from)), Message{}); got.Rule != c.rule {
 			t.Errorf("from %s: rule %d, want %d", c.from, got.Rule, c.rule)
 		}
 	}
@@ -222,7 +222,7 @@ func TestSendAs(t *testing.T) {
 	b.member(g, "bo", estate.Membership{})
 	r := b.resolver(1)
 	for from, want := range map[string]estate.SendAs{"ada": estate.AsGroup, "bo": estate.ForGroup, "cy": estate.NoSendAs} {
-		if got, rule := r.SendAs(g, r.Sender(at(from))); got != want || rule != map[estate.SendAs]int{estate.AsGroup: 1, estate.ForGroup: 2, estate.NoSendAs: 0}[want] {
+		if got, rule := r.Rights(g).SendAs(r.Sender(at(from))); got != want || rule != map[estate.SendAs]int{estate.AsGroup: 1, estate.ForGroup: 2, estate.NoSendAs: 0}[want] {
 			t.Errorf("%s may send %q by rule %d, want %q", from, got, rule, want)
 		}
 	}
@@ -272,7 +272,7 @@ func TestReasons(t *testing.T) {
 	}
 	for _, recipient := range d.Recipients {
 		name := strings.TrimSuffix(r.Estate().Address(recipient.ID).String(), "@kelp.example")
-		reason := r.Reason(d, recipient)
+		reason := d.Reason(recipient)
 		if recipient.Outcome != want[name].outcome || !want[name].check(reason) {
 			t.Errorf("%s: %s for %+v", name, recipient.Outcome, reason)
 		}

@@ -6,6 +6,15 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 )
 
+// Rights are what people may do with a group beside posting to it.
+type Rights struct {
+	r     *Resolver
+	group estate.ID
+}
+
+// Rights returns the rights of a group.
+func (r *Resolver) Rights(group estate.ID) Rights { return Rights{r, group} }
+
 // A Proof says whether somebody can prove that a group's name is theirs to use.
 type Proof uint8
 
@@ -45,9 +54,9 @@ type Delegates struct {
 
 // SendAs returns the right to send as a group that a proven sender has, and the rule
 // that gives it, from 1; 0 where none does.
-func (r *Resolver) SendAs(group estate.ID, s Sender) (estate.SendAs, int) {
-	for i, rule := range r.e.Group(group).SendAs {
-		if r.Eval(group, rule.Selector, s, Message{}) {
+func (x Rights) SendAs(s Sender) (estate.SendAs, int) {
+	for i, rule := range x.r.e.Group(x.group).SendAs {
+		if x.r.Eval(x.group, rule.Selector, s, Message{}) {
 			return rule.SendAs, i + 1
 		}
 	}
@@ -56,11 +65,11 @@ func (r *Resolver) SendAs(group estate.ID, s Sender) (estate.SendAs, int) {
 
 // Proof returns whether a person can show that a group's name is theirs to use. Who
 // is no person of the estate, or may not send as it, cannot.
-func (r *Resolver) Proof(group, person estate.ID) Proof {
-	if r.e.Group(group).SendAsProof == estate.ProofNone {
+func (x Rights) Proof(person estate.ID) Proof {
+	if x.r.e.Group(x.group).SendAsProof == estate.ProofNone {
 		return ProofNotNeeded
 	}
-	for _, delegate := range r.Delegates(group).People {
+	for _, delegate := range x.Delegates().People {
 		if delegate.ID == person {
 			return delegate.Proof
 		}
@@ -68,13 +77,13 @@ func (r *Resolver) Proof(group, person estate.ID) Proof {
 	return ProofImpossible
 }
 
-// SendAsClasses returns, for each send-as rule of a group from 1, the people and
+// Classes returns, for each send-as rule of a group from 1, the people and
 // groups that it decides about, and at 0 those that may not.
-func (r *Resolver) SendAsClasses(group estate.ID) []*roaring.Bitmap {
-	rest := r.everyone()
+func (x Rights) Classes() []*roaring.Bitmap {
+	rest := x.r.everyone()
 	classes := []*roaring.Bitmap{nil}
-	for _, rule := range r.e.Group(group).SendAs {
-		class := roaring.And(rest, r.Set(group, rule.Selector, Message{}))
+	for _, rule := range x.r.e.Group(x.group).SendAs {
+		class := roaring.And(rest, x.r.Set(x.group, rule.Selector, Message{}))
 		classes = append(classes, class)
 		rest.AndNot(class)
 	}
@@ -82,33 +91,33 @@ func (r *Resolver) SendAsClasses(group estate.ID) []*roaring.Bitmap {
 	return classes
 }
 
-// Delegates returns the people who may send as a group, and whether the
+// Delegates returns the people who may send as a x.group, and whether the
 // ownership code reaches them.
-func (r *Resolver) Delegates(group estate.ID) *Delegates {
-	g := r.e.Group(group)
-	delegates := &Delegates{Group: group}
-	rules := make([]int, r.e.People())
-	for rule, class := range r.SendAsClasses(group) {
+func (x Rights) Delegates() *Delegates {
+	g := x.r.e.Group(x.group)
+	delegates := &Delegates{Group: x.group}
+	rules := make([]int, x.r.e.People())
+	for rule, class := range x.Classes() {
 		if rule == 0 {
 			continue
 		}
 		for it := class.Iterator(); it.HasNext(); {
-			if id := estate.ID(it.Next()); r.e.IsPerson(id) {
-				rules[r.e.PersonIndex(id)] = rule
+			if id := estate.ID(it.Next()); x.r.e.IsPerson(id) {
+				rules[x.r.e.PersonIndex(id)] = rule
 			}
 		}
 	}
 	receipts := map[estate.ID]*Recipient{}
 	if g.SendAsProof == estate.ProofMailedCode {
-		delegates.Code, delegates.Delivery = r.mailCode(group)
+		delegates.Code, delegates.Delivery = x.mailCode()
 	}
 	if delegates.Delivery != nil {
 		for i := range delegates.Delivery.Recipients {
 			receipts[delegates.Delivery.Recipients[i].ID] = &delegates.Delivery.Recipients[i]
 		}
 	}
-	for _, id := range r.e.PeopleByAddress() {
-		rule := rules[r.e.PersonIndex(id)]
+	for _, id := range x.r.e.PeopleByAddress() {
+		rule := rules[x.r.e.PersonIndex(id)]
 		if rule == 0 {
 			continue
 		}
@@ -127,25 +136,25 @@ func (r *Resolver) Delegates(group estate.ID) *Delegates {
 
 // mailCode returns what becomes of an ownership code that is mailed to a group:
 // an automatic, proven message. Both are nil where the estate has no code-sender.
-func (r *Resolver) mailCode(group estate.ID) (*Decision, *Delivery) {
-	if !r.e.Settings().CodeSender.IsValid() {
+func (x Rights) mailCode() (*Decision, *Delivery) {
+	if !x.r.e.Settings().CodeSender.IsValid() {
 		return nil, nil
 	}
-	sender := r.Sender(r.e.Settings().CodeSender)
+	sender := x.r.Sender(x.r.e.Settings().CodeSender)
 	code := Message{Automatic: true}
-	decision := r.Post(group, sender, code)
-	return &decision, r.Deliver(Query{Group: group, Sender: &sender, Message: code})
+	decision := x.r.Gate(x.group).Post(sender, code)
+	return &decision, x.r.Deliver(Query{Group: x.group, Sender: &sender, Message: code})
 }
 
-// May returns the people who are allowed an action with a group, and whether
+// May returns the people who are allowed an action with a x.group, and whether
 // the strangers are.
-func (r *Resolver) May(group estate.ID, action estate.Action) (people *roaring.Bitmap, outside, inside bool) {
-	if action == estate.Read && !r.e.Group(group).Kind.Keeps() {
+func (x Rights) May(action estate.Action) (people *roaring.Bitmap, outside, inside bool) {
+	if action == estate.Read && !x.r.e.Group(x.group).Kind.Keeps() {
 		return roaring.New(), false, false
 	}
-	x := r.e.Group(group).Access[action].Selector
-	people = r.Set(group, x, Message{}).Clone()
-	people.RemoveRange(0, uint64(r.e.Groups()))
-	strangers := r.Strangers()
-	return people, r.Eval(group, x, strangers.Outside, Message{}), r.Eval(group, x, strangers.Inside, Message{})
+	who := x.r.e.Group(x.group).Access[action].Selector
+	people = x.r.Set(x.group, who, Message{}).Clone()
+	people.RemoveRange(0, uint64(x.r.e.Groups()))
+	strangers := x.r.Strangers()
+	return people, x.r.Eval(x.group, who, strangers.Outside, Message{}), x.r.Eval(x.group, who, strangers.Inside, Message{})
 }

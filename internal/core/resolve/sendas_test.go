@@ -60,7 +60,7 @@ func TestProof(t *testing.T) {
 		{"there is no code-sender", estate.Forum, "", "anyone", nil},
 	} {
 		r, g := sendAsEstate(t, c.kind, c.codes, c.gate)
-		delegates := r.Delegates(g)
+		delegates := r.Rights(g).Delegates()
 		var possible []string
 		for _, s := range delegates.People {
 			local := r.e.Address(s.ID).Local()
@@ -78,11 +78,11 @@ func TestProof(t *testing.T) {
 			t.Errorf("%s: possible for %v of %d, want %v", c.name, possible, len(delegates.People), c.possible)
 		}
 		for _, s := range delegates.People {
-			if got := r.Proof(g, s.ID); got != s.Proof {
+			if got := r.Rights(g).Proof(s.ID); got != s.Proof {
 				t.Errorf("%s: the proof of %s is %v, and by itself %v", c.name, r.e.Address(s.ID), s.Proof, got)
 			}
 		}
-		if got := r.Proof(g, estate.None); got != ProofImpossible {
+		if got := r.Rights(g).Proof(estate.None); got != ProofImpossible {
 			t.Errorf("%s: the proof of nobody is %v", c.name, got)
 		}
 		if (delegates.Code != nil) != (c.codes != "") || (delegates.Delivery != nil) != (c.codes != "") {
@@ -110,7 +110,7 @@ func TestSendAsClasses(t *testing.T) {
 	}
 	r := b.resolver(1)
 	var got []string
-	for i, class := range r.SendAsClasses(g) {
+	for i, class := range r.Rights(g).Classes() {
 		for _, id := range class.ToArray() {
 			got = append(got, fmt.Sprint(i, r.e.Address(estate.ID(id)).Local()))
 		}
@@ -175,7 +175,7 @@ func TestMay(t *testing.T) {
 		{list, estate.Read, nil, false, false}, // a list keeps nothing
 		{list, estate.SeeMembers, []string{"ada"}, false, false},
 	} {
-		set, outside, inside := r.May(c.group, c.action)
+		set, outside, inside := r.Rights(c.group).May(c.action)
 		var people []string
 		for _, id := range r.e.PeopleByAddress() {
 			if set.Contains(uint32(id)) {

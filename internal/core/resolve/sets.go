@@ -50,7 +50,8 @@ func (r *Resolver) set(x selector.Expr, atom func(*selector.Atom) *roaring.Bitma
 
 // AsNewcomers returns what Set does, if every person were a member of the group who is
 // new today.
-func (r *Resolver) AsNewcomers(group estate.ID, x selector.Expr, m Message) *roaring.Bitmap {
+func (g Gate) AsNewcomers(x selector.Expr, m Message) *roaring.Bitmap {
+	r, group := g.r, g.group
 	return r.set(x, func(a *selector.Atom) *roaring.Bitmap {
 		people := r.everyone()
 		people.RemoveRange(0, uint64(r.e.Groups()))
@@ -69,7 +70,8 @@ func (r *Resolver) AsNewcomers(group estate.ID, x selector.Expr, m Message) *roa
 
 // EvalAsNewcomer reports what Eval does, if the sender were a member of the group who is
 // new today.
-func (r *Resolver) EvalAsNewcomer(group estate.ID, x selector.Expr, s Sender, m Message) bool {
+func (g Gate) EvalAsNewcomer(x selector.Expr, s Sender, m Message) bool {
+	r, group := g.r, g.group
 	return selector.Eval(x, func(a *selector.Atom) bool {
 		switch a.Kind {
 		case selector.Members, selector.Known:

@@ -54,7 +54,6 @@ func (r *Resolver) Survey() *Survey {
 	if r.survey != nil {
 		return r.survey
 	}
-	r.prepareReceives()
 	s := &Survey{e: r.e, twice: make([]bool, r.e.Groups()), asked: make([][]asked, r.e.Groups())}
 	s.members = findComponents(r.e, func(estate.ID, estate.Nesting) bool { return true })
 	s.passing = findComponents(r.e, func(outer estate.ID, nested estate.Nesting) bool {
@@ -75,7 +74,6 @@ func (r *Resolver) Survey() *Survey {
 	for w := range parts {
 		from, to := blocks*w/workers*blockSize, min(blocks*(w+1)/workers*blockSize, r.e.People())
 		fork := r.Fork()
-		fork.receives.shut = r.receives.shut
 		done.Go(func() { parts[w] = s.look(fork, from, to, owners) })
 	}
 	done.Wait()
@@ -145,9 +143,8 @@ func (s *Survey) eachPassed(component int32, id estate.ID, visit func(nested int
 	}
 }
 
-// Receives returns how many have each outcome of a message to a group, as
-// Resolver.Receives does.
-func (s *Survey) receives(group estate.ID) [Undeliverable + 1]int { return s.at(group).counts }
+// Counts returns how many have each outcome of a message to a group, as [Flow.Counts] does.
+func (s *Survey) Counts(group estate.ID) [Undeliverable + 1]int { return s.at(group).counts }
 
 func (s *Survey) at(group estate.ID) *reached { return &s.of[s.passing.of[group]] }
 
@@ -186,14 +183,15 @@ func (s *Survey) People(group estate.ID) int { return s.people[s.members.of[grou
 // who a rule picks.
 func (s *Survey) ListsTwice(group estate.ID) bool { return s.twice[group] }
 
-// receipt returns the outcome of a person who was asked about, and whether they were.
-func (s *Survey) receipt(group estate.ID, person uint32) (asked, bool) {
-	list := s.asked[group]
-	i, found := slices.BinarySearchFunc(list, person, func(a asked, p uint32) int { return int(a.person) - int(p) })
-	if !found {
-		return asked{}, false
+// Best returns what somebody has of a message to a group, and false if they have no outcome, as [Flow.Best]
+// does: known is set for owners, and for those whose own membership does not simply give them copies.
+func (s *Survey) Best(group, person estate.ID) (outcome Outcome, has, known bool) {
+	list, index := s.asked[group], uint32(s.e.PersonIndex(person))
+	i, known := slices.BinarySearchFunc(list, index, func(a asked, p uint32) int { return int(a.person) - int(p) })
+	if !known {
+		return Nothing, false, false
 	}
-	return list[i], true
+	return list[i].outcome, list[i].has, true
 }
 
 // add adds what was found in a part of the people, the parts before being added.

@@ -83,7 +83,7 @@ func (p *part) lay(c *cell, group, person estate.ID, says estate.Membership, pla
 		c.flags |= cellKept
 	}
 	if g.Kind != estate.Mailbox && (wish.Muting != NotMuted || wish.Copy == estate.CopyNone ||
-		wish.Copy == estate.CopyReplies || p.r.receives.shut[p.r.e.PersonIndex(person)]) {
+		wish.Copy == estate.CopyReplies || p.r.e.IsShut(person)) {
 		c.flags |= cellAsked
 	}
 }
@@ -98,7 +98,7 @@ func (p *part) block(b int) {
 	size := min(blockSize, p.to-first)
 	p.shut, p.beyond = plane{}, plane{}
 	for bit := range size {
-		if p.r.receives.shut[first+bit] {
+		if p.r.e.IsShut(p.r.e.PersonID(first + bit)) {
 			p.shut.set(uint16(bit))
 		}
 		if !p.r.e.Inside(p.r.e.PersonID(first + bit)) {

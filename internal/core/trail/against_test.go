@@ -165,7 +165,7 @@ func asLog(r *resolve.Resolver, group estate.ID, from string) (lines string, got
 	to := e.Address(group).String()
 	s := r.Sender(e.Address(mustFind(e, from)))
 	begin := "arrived q=A id=m from=" + from + " login=" + from + " to=" + to + "\n"
-	d := r.Post(group, s, resolve.Message{})
+	d := r.Gate(group).Post(s, resolve.Message{})
 	switch d.Verdict {
 	case estate.Refuse:
 		return "refused from=" + from + " login=" + from + " to=" + to, nil
