@@ -123,7 +123,8 @@ func (c *changer) rule(text string) (change.Member, error) {
 	if err != nil {
 		return change.Member{}, ask.SyntaxError("--rule", err)
 	}
-	if c.Resolver.Picks(estate.MemberRule{Filter: f}).IsEmpty() {
+	picks := selector.And{&selector.Atom{Kind: selector.Where, Filter: f}, &selector.Atom{Kind: selector.Inside}}
+	if c.Resolver.Set(estate.None, picks, resolve.Message{}).IsEmpty() {
 		c.note("%s picks nobody: there is no such person inside.", f)
 	}
 	return change.Member{Filter: f}, nil

@@ -49,11 +49,11 @@ func sameDelivery(r, other *resolve.Resolver, group estate.ID) bool {
 	director := address.MustParse("bero.fell@kelpmere.example")
 	s, o := r.Sender(director), other.Sender(director)
 	a, b := r.Deliver(resolve.Query{Group: group, Sender: &s}), other.Deliver(resolve.Query{Group: group, Sender: &o})
-	if len(a.Recipients) != len(b.Recipients) {
+	if len(a.Recipients()) != len(b.Recipients()) {
 		return false
 	}
-	for i, recipient := range a.Recipients {
-		if recipient.Outcome != b.Recipients[i].Outcome {
+	for i, recipient := range a.Recipients() {
+		if recipient.Outcome != b.Recipients()[i].Outcome {
 			return false
 		}
 	}

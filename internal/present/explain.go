@@ -167,7 +167,7 @@ func NewExplanation(r *resolve.Resolver, c Case) *Explanation {
 func (a *Explanation) follow(n namer, f *message.Fate, c Case) {
 	a.For = &Followed{Address: n.address(c.For), Paths: []PersonPath{}}
 	if n.e.IsGroup(f.To) {
-		d := n.r.Route(resolve.Query{Group: f.To, Sender: &f.Sender, Message: c.Message})
+		d := n.r.Deliver(resolve.Query{Group: f.To, Sender: &f.Sender, Message: c.Message})
 		a.For.Paths, _ = n.personPaths(d, d.To(c.For), mostPaths)
 	}
 	for _, r := range a.Recipients {
@@ -329,7 +329,7 @@ func (a *Explanation) toGroup(n namer, f *message.Fate, m resolve.Message) {
 		a.Ways = append(a.Ways, n.path(d, path))
 	}
 	a.Recipients = n.recipients(d)
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		if recipient.Outcome <= resolve.Digest {
 			a.Sees.Reaching++
 		}

@@ -24,7 +24,7 @@ func Gather(r *resolve.Resolver, d *resolve.Delivery) []Gathered {
 	n := newNamer(r)
 	index := map[key]int{}
 	var list []Gathered
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		k := key{recipient.Outcome, d.Reason(recipient)}
 		if !k.reason.Rule {
 			k.reason.Listed = estate.Place{}
@@ -50,5 +50,5 @@ func NotFromOf(r *resolve.Resolver, d *resolve.Delivery) map[estate.ID]*NotFrom 
 	if len(d.Paths) < 2 || r.Estate().Group(d.Group).Kind == estate.Roster {
 		return nil
 	}
-	return newNamer(r).notFrom(d.Group, d.Recipients, resolve.Message{})
+	return newNamer(r).notFrom(d.Group, d.Recipients(), resolve.Message{})
 }

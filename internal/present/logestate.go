@@ -133,7 +133,7 @@ func (s *LogEstate) members(n namer, m *trail.Compared) {
 	d := m.Fate.Delivery()
 	of := map[estate.ID]resolve.Recipient{}
 	if d != nil {
-		for _, recipient := range d.Recipients {
+		for _, recipient := range d.Recipients() {
 			of[recipient.ID] = recipient
 		}
 	}

@@ -55,7 +55,7 @@ func (n namer) notFrom(group estate.ID, list []resolve.Recipient, m resolve.Mess
 			continue
 		}
 		now := map[estate.ID]resolve.Recipient{}
-		for _, recipient := range d.Recipients {
+		for _, recipient := range d.Recipients() {
 			now[recipient.ID] = recipient
 		}
 		for _, recipient := range list {
@@ -119,7 +119,7 @@ func (n namer) personNotFrom(group, person estate.ID, left *int) (*NotFrom, bool
 		of += p.People
 	}
 	for _, p := range postings {
-		d := n.r.Route(resolve.Query{Group: group, Sender: &p.One, Author: resolve.NoAuthor})
+		d := n.r.Deliver(resolve.Query{Group: group, Sender: &p.One, Author: resolve.NoAuthor})
 		best, ok := d.Best(person)
 		if ok && gotten(best.Outcome) || p.One.ID == person {
 			continue

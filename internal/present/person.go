@@ -132,7 +132,7 @@ func NewPerson(r *resolve.Resolver, id estate.ID) *Person {
 
 // receive notes how the mail of a group comes to the person.
 func (a *Person) receive(n namer, group, id estate.ID) {
-	d := n.r.Route(resolve.Query{Group: group})
+	d := n.r.Deliver(resolve.Query{Group: group})
 	candidates := d.To(id)
 	if len(candidates) == 0 {
 		return // a member for the gate only: nothing passes
@@ -187,7 +187,7 @@ func (n namer) personPaths(d *resolve.Delivery, candidates []resolve.Candidate, 
 
 // invited returns the outcome of a calendar request to a group for a person.
 func (n namer) invited(group, id estate.ID) string {
-	best, _ := n.r.Route(resolve.Query{Group: group, Message: resolve.Message{Invitation: true}}).Best(id)
+	best, _ := n.r.Deliver(resolve.Query{Group: group, Message: resolve.Message{Invitation: true}}).Best(id)
 	return best.Outcome.String()
 }
 

@@ -48,8 +48,8 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 	d := r.Deliver(resolve.Query{Group: group, Sender: s, Message: m})
 	a.Recipients = n.recipients(d)
 	if s == nil && len(d.Paths) > 1 && n.e.Group(group).Kind != estate.Roster {
-		notFrom := n.notFrom(group, d.Recipients, m)
-		for i, recipient := range d.Recipients {
+		notFrom := n.notFrom(group, d.Recipients(), m)
+		for i, recipient := range d.Recipients() {
 			a.Recipients[i].NotFrom = notFrom[recipient.ID]
 		}
 	}
@@ -57,10 +57,10 @@ func NewReceives(r *resolve.Resolver, group estate.ID, s *resolve.Sender, m reso
 }
 
 func (n namer) recipients(d *resolve.Delivery) []Recipient {
-	list := make([]Recipient, len(d.Recipients))
+	list := make([]Recipient, len(d.Recipients()))
 	chains := d.Chains(n.address)
 	told := alike{words: map[alikeKey]*alikeWords{}}
-	for i, recipient := range d.Recipients {
+	for i, recipient := range d.Recipients() {
 		why, own := told.why(n, d, recipient)
 		list[i] = Recipient{
 			Address: n.address(recipient.ID),

@@ -142,7 +142,7 @@ func (w *judge) isNested(s *Sighting, to estate.ID) bool {
 	}
 	from := w.run.Plan.resolver.Sender(w.c.From)
 	d := w.run.Plan.deliver(to, &from, w.c.Traits)
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		if recipient.ID == id {
 			return len(d.Via(recipient)) > 1
 		}

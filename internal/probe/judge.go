@@ -347,7 +347,7 @@ func (w *judge) anybodyLooked() bool {
 	from := r.Sender(w.c.From)
 	shows := false
 	d := r.Deliver(resolve.Query{Group: w.p.Group, Sender: &from, Message: w.c.Traits})
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		if recipient.Outcome <= resolve.Waiting {
 			shows = true
 			if w.watched[w.key(recipient.ID)] {

@@ -131,7 +131,7 @@ func (w *judge) strangeBounces() []MemberResult {
 	predicted := map[string]bool{}
 	if w.p.Group != estate.None && w.p.Verdict == estate.Admit {
 		from := w.run.Plan.resolver.Sender(w.c.From)
-		for _, recipient := range w.run.Plan.deliver(w.p.Group, &from, w.c.Traits).Recipients {
+		for _, recipient := range w.run.Plan.deliver(w.p.Group, &from, w.c.Traits).Recipients() {
 			if recipient.Outcome == resolve.Undeliverable {
 				predicted[w.key(recipient.ID)], predicted[w.key(w.c.Group)] = true, true
 			}

@@ -248,7 +248,7 @@ func (p *RunPlan) touchReleased() {
 			continue
 		}
 		from := p.resolver.Sender(p.Cases[i].From)
-		for _, recipient := range p.deliver(prediction.Group, &from, p.Cases[i].Traits).Recipients {
+		for _, recipient := range p.deliver(prediction.Group, &from, p.Cases[i].Traits).Recipients() {
 			if e.IsPerson(recipient.ID) && recipient.Outcome <= resolve.Waiting &&
 				!slices.Contains(p.Touched, recipient.ID) {
 				p.Touched = append(p.Touched, recipient.ID)

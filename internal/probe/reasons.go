@@ -113,7 +113,7 @@ func (p *RunPlan) deadMembers(c *Case, before string) string {
 	var list []string
 	from := r.Sender(c.From)
 	const most = 3
-	for _, recipient := range r.Deliver(resolve.Query{Group: to, Sender: &from, Message: c.Traits}).Recipients {
+	for _, recipient := range r.Deliver(resolve.Query{Group: to, Sender: &from, Message: c.Traits}).Recipients() {
 		if recipient.Outcome == resolve.Undeliverable && len(list) < most {
 			list = append(list, r.Estate().Address(recipient.ID).String())
 		}

@@ -194,9 +194,9 @@ func (p *RunPlan) checks(i int) []store.Check {
 		}
 		check := store.Check{N: i, Who: e.Address(id).String(), Predicted: outcome.String()}
 		if d != nil {
-			if at := slices.IndexFunc(d.Recipients, func(x resolve.Recipient) bool { return x.ID == id }); at >= 0 {
+			if at := slices.IndexFunc(d.Recipients(), func(x resolve.Recipient) bool { return x.ID == id }); at >= 0 {
 				var names []string
-				for _, group := range d.Via(d.Recipients[at]) {
+				for _, group := range d.Via(d.Recipients()[at]) {
 					names = append(names, e.Address(group).String())
 				}
 				check.Why = "by " + strings.Join(names, " > ")
@@ -266,7 +266,7 @@ func (p *RunPlan) expected(i int, approve bool) []store.Expected {
 func (p *RunPlan) released(i int) map[estate.ID]resolve.Outcome {
 	outcomes := map[estate.ID]resolve.Outcome{}
 	from := p.resolver.Sender(p.Cases[i].From)
-	for _, recipient := range p.deliver(p.Predict(i).Group, &from, p.Cases[i].Traits).Recipients {
+	for _, recipient := range p.deliver(p.Predict(i).Group, &from, p.Cases[i].Traits).Recipients() {
 		if p.resolver.Estate().IsPerson(recipient.ID) {
 			outcomes[recipient.ID] = recipient.Outcome
 		}

@@ -160,7 +160,7 @@ func (p *RunPlan) concerns(m *read.Message) bool {
 func (p *RunPlan) deliveries(c *Case) []estate.ID {
 	from := p.resolver.Sender(c.From)
 	var people []estate.ID
-	for _, recipient := range p.deliver(c.Group, &from, resolve.Message{}).Recipients {
+	for _, recipient := range p.deliver(c.Group, &from, resolve.Message{}).Recipients() {
 		if p.resolver.Estate().IsPerson(recipient.ID) && recipient.ID != from.ID {
 			people = append(people, recipient.ID)
 		}

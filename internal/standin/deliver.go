@@ -53,7 +53,7 @@ func (p *post) layOut(j job) []job {
 	l.d = p.r.Deliver(resolve.Query{Group: group, Sender: &l.from, Message: j.Traits})
 	p.line(&j, "expanded", "group", j.To)
 	l.archives()
-	for _, recipient := range l.d.Recipients {
+	for _, recipient := range l.d.Recipients() {
 		if !j.Nested || !p.hadBefore(&j, recipient.ID, &l.from) {
 			l.copyFor(recipient)
 		}
@@ -148,7 +148,7 @@ func (p *post) hadBefore(j *job, person estate.ID, from *resolve.Sender) bool {
 	if !ok {
 		return false
 	}
-	for _, recipient := range p.r.Deliver(resolve.Query{Group: top, Sender: from, Message: j.Traits}).Recipients {
+	for _, recipient := range p.r.Deliver(resolve.Query{Group: top, Sender: from, Message: j.Traits}).Recipients() {
 		if recipient.ID == person {
 			return recipient.Outcome != resolve.Waiting
 		}

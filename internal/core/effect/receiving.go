@@ -42,8 +42,9 @@ func (c *comparison) receives(change *GroupChange) {
 			continue
 		}
 		c.results.clear(c.seats.count())
-		c.outcomesOf(c.old.Route(resolve.Query{Group: old, Message: m}), true)
-		c.outcomesOf(c.new.Route(resolve.Query{Group: id, Message: m}), false)
+		was, is := c.old.Flow(old, m), c.new.Flow(id, m)
+		c.outcomesOf(was.Outcomes(), was.Nobodies(), true)
+		c.outcomesOf(is.Outcomes(), is.Nobodies(), false)
 		for _, o := range c.becomes(m) {
 			change.Receives = append(change.Receives, o)
 			if !m.Invitation {
@@ -74,11 +75,11 @@ func merged(list []OutcomeChange) []OutcomeChange {
 }
 
 // outcomesOf notes the outcomes of people, and of addresses that do not exist.
-func (c *comparison) outcomesOf(d *resolve.Delivery, isOld bool) {
-	for _, x := range d.Outcomes() {
+func (c *comparison) outcomesOf(outcomes []resolve.PersonOutcome, nobodies []estate.ID, isOld bool) {
+	for _, x := range outcomes {
 		c.results.set(c.seats.person(x.Person, isOld), outcome{x.Outcome, true}, isOld)
 	}
-	for _, id := range d.Nobodies() {
+	for _, id := range nobodies {
 		c.results.set(c.seats.of(id, isOld), outcome{resolve.Undeliverable, true}, isOld)
 	}
 }
@@ -273,8 +274,10 @@ func (c *comparison) fromPart(f *flow, m resolve.Message, p part, echo bool) []O
 		changes = slices.DeleteFunc(changes, func(o OutcomeChange) bool { return len(o.People) == 0 })
 	}
 	c.results.clear(c.seats.count())
-	c.outcomesOf(c.old.Route(resolve.Query{Group: old, Sender: &p.one.old, Message: m, Author: resolve.Everybody}), true)
-	c.outcomesOf(c.new.Route(resolve.Query{Group: id, Sender: &p.one.new, Message: m, Author: resolve.Everybody}), false)
+	was := c.old.Deliver(resolve.Query{Group: old, Sender: &p.one.old, Message: m, Author: resolve.Everybody})
+	is := c.new.Deliver(resolve.Query{Group: id, Sender: &p.one.new, Message: m, Author: resolve.Everybody})
+	c.outcomesOf(was.Outcomes(), was.Nobodies(), true)
+	c.outcomesOf(is.Outcomes(), is.Nobodies(), false)
 	for _, o := range c.becomes(m) {
 		o.Own = true
 		o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return !p.has(c, s) })

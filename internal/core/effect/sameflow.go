@@ -13,8 +13,8 @@ import (
 // same memberships there but for those of people who are already listed in full; of gates it
 // says nothing.
 func (c *comparison) sameFlow(f *flow, told map[int]bool) bool {
-	was := c.old.Route(resolve.Query{Group: f.pair.Old}).Paths
-	is := c.new.Route(resolve.Query{Group: f.pair.New}).Paths
+	old, new := f.flows(resolve.Message{})
+	was, is := old.Paths, new.Paths
 	if len(was) != len(is) || c.a.Settings().OpenNestedGates != c.b.Settings().OpenNestedGates {
 		return false
 	}

@@ -185,7 +185,7 @@ func (d *draft) receiving() {
 	v := newVocabulary(d.r, d.group, resolve.Message{})
 	sets := map[resolve.Outcome]*roaring.Bitmap{}
 	got, people := roaring.New(), roaring.New()
-	for _, recipient := range d.r.Deliver(resolve.Query{Group: d.group}).Recipients {
+	for _, recipient := range d.r.Deliver(resolve.Query{Group: d.group}).Recipients() {
 		if !d.r.Estate().IsPerson(recipient.ID) {
 			continue
 		}

@@ -210,7 +210,7 @@ func alterations(e *estate.Estate, group estate.ID) []change.Change {
 // received is what people get in their mailbox.
 func received(r *resolve.Resolver, group estate.ID) string {
 	var b strings.Builder
-	for _, recipient := range r.Deliver(resolve.Query{Group: group}).Recipients {
+	for _, recipient := range r.Deliver(resolve.Query{Group: group}).Recipients() {
 		if recipient.Outcome <= resolve.Digest {
 			fmt.Fprintln(&b, r.Estate().Address(recipient.ID), recipient.Outcome)
 		}

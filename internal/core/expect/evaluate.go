@@ -306,7 +306,7 @@ func (t *trial) reaches() {
 		fate := message.Of(t.r, message.Envelope{From: t.x.From, To: to, Message: t.x.Message()})
 		decision, outcomes = fate.Gate, fate.Outcomes()
 	} else {
-		for _, recipient := range t.r.Deliver(resolve.Query{Group: t.result.Group, Message: t.x.Message()}).Recipients {
+		for _, recipient := range t.r.Deliver(resolve.Query{Group: t.result.Group, Message: t.x.Message()}).Recipients() {
 			outcomes[recipient.ID] = recipient.Outcome
 		}
 	}

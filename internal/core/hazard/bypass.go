@@ -20,7 +20,7 @@ type bypass struct {
 func (p *Pass) bypass(t *turn) *bypass {
 	return &bypass{
 		Detour: p.R.Flow(t.outer, t.message).Avoiding(t.group, t.message), p: p, t: t,
-		wants: p.R.Route(resolve.Query{Group: t.group, Message: t.message}).Paths,
+		wants: p.R.Deliver(resolve.Query{Group: t.group, Message: t.message}).Paths,
 	}
 }
 

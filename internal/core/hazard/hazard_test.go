@@ -357,7 +357,7 @@ func confirm(t *testing.T, r *resolve.Resolver, f hazard.Finding) {
 			t.Errorf("%s: the way to %s is not %s for %s", f.Check.Name, f.Address, state, f.Witness().From)
 		}
 	case "outside-reader":
-		if !slices.ContainsFunc(d.Recipients, func(x resolve.Recipient) bool {
+		if !slices.ContainsFunc(d.Recipients(), func(x resolve.Recipient) bool {
 			return e.Address(x.ID).String() == f.Address && (x.Outcome <= resolve.Digest || x.Outcome == resolve.Archive)
 		}) {
 			t.Errorf("outside-reader: %s does not get what %s writes to %s", f.Address, f.Witness().From, e.Address(f.Group))

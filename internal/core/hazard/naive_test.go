@@ -142,7 +142,7 @@ func (p *plain) verdict(id estate.ID, t try) estate.Verdict {
 // outcomes returns who gets what, by ID.
 func (p *plain) outcomes(id estate.ID, s *resolve.Sender, m resolve.Message) map[estate.ID]resolve.Outcome {
 	list := map[estate.ID]resolve.Outcome{}
-	for _, recipient := range p.r.Deliver(resolve.Query{Group: id, Sender: s, Message: m}).Recipients {
+	for _, recipient := range p.r.Deliver(resolve.Query{Group: id, Sender: s, Message: m}).Recipients() {
 		if p.e.IsPerson(recipient.ID) {
 			list[recipient.ID] = recipient.Outcome
 		}
@@ -517,7 +517,7 @@ func (p *plain) nested(id estate.ID) {
 // none by another path.
 func (p *plain) misses(id, nested estate.ID, t try) bool {
 	elsewhere := map[estate.ID]resolve.Outcome{}
-	for _, x := range p.r.Route(resolve.Query{Group: id, Sender: &t.s, Message: t.m, Author: resolve.NoAuthor,
+	for _, x := range p.r.Deliver(resolve.Query{Group: id, Sender: &t.s, Message: t.m, Author: resolve.NoAuthor,
 		Over: func(group estate.ID) bool { return group != nested }}).Outcomes() {
 		elsewhere[x.Person] = x.Outcome
 	}
@@ -567,7 +567,7 @@ func (p *plain) reading(id estate.ID, g *estate.Group) {
 			continue
 		}
 		d := p.r.Deliver(resolve.Query{Group: id, Sender: &t.s, Message: t.m})
-		for _, recipient := range d.Recipients {
+		for _, recipient := range d.Recipients() {
 			reader := recipient.ID
 			if !p.e.IsPerson(reader) || p.e.Inside(reader) || recipient.Outcome > resolve.Digest && recipient.Outcome != resolve.Archive {
 				continue

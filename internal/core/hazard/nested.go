@@ -157,7 +157,7 @@ func (p *Pass) isEcho(person estate.ID, m turned) bool {
 		list = append(list, p.R.Sender(p.E.Address(person)))
 	}
 	for _, s := range list {
-		for _, recipient := range p.R.Deliver(resolve.Query{Group: m.group, Sender: &s, Message: m.message}).Recipients {
+		for _, recipient := range p.R.Deliver(resolve.Query{Group: m.group, Sender: &s, Message: m.message}).Recipients() {
 			if recipient.ID == person && (recipient.Outcome == resolve.Stopped || recipient.Outcome == resolve.Waiting) {
 				return false
 			}

@@ -17,7 +17,7 @@ comes in with a nested group, and gets or reads the mail.`,
 		if !g.NoOutsideMembers || !p.survey.ReachesOutside(id) {
 			return
 		}
-		for _, recipient := range p.R.Deliver(resolve.Query{Group: id}).Recipients {
+		for _, recipient := range p.R.Deliver(resolve.Query{Group: id}).Recipients() {
 			reader := recipient.ID
 			if !p.E.IsPerson(reader) || p.E.Inside(reader) {
 				continue

@@ -173,7 +173,7 @@ func (p *Pass) reportReading(
 	id estate.ID, candidates []estate.ID, from senders, m resolve.Message, perhaps func(estate.ID) bool,
 ) []estate.ID {
 	one := p.one(from)
-	d := p.R.Route(resolve.Query{Group: id, Sender: &one, Message: m, Author: resolve.NoAuthor})
+	d := p.R.Deliver(resolve.Query{Group: id, Sender: &one, Message: m, Author: resolve.NoAuthor})
 	return slices.DeleteFunc(candidates, func(reader estate.ID) bool { return perhaps(reader) && p.reportReader(d, reader, from) })
 }
 

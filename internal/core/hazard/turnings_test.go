@@ -58,14 +58,14 @@ func agreeTurning(t *testing.T, p *Pass, id estate.ID, c child, verdict estate.V
 // missing lays mail out for every part of the senders.
 func missing(p *Pass, t *turn, from senders) (senders, estate.ID, bool) {
 	wanting := map[estate.ID]bool{}
-	for _, x := range p.R.Route(resolve.Query{Group: t.group, Message: t.message}).Outcomes() {
+	for _, x := range p.R.Deliver(resolve.Query{Group: t.group, Message: t.message}).Outcomes() {
 		if x.Outcome != resolve.Nothing {
 			wanting[x.Person] = true
 		}
 	}
 	firstOf := func(from senders, without *resolve.Sender, misses func(outcome resolve.Outcome) bool) estate.ID {
 		gets := map[estate.ID]resolve.Outcome{}
-		for _, x := range p.R.Route(resolve.Query{Group: t.outer, Sender: without, Message: t.message, Author: resolve.NoAuthor,
+		for _, x := range p.R.Deliver(resolve.Query{Group: t.outer, Sender: without, Message: t.message, Author: resolve.NoAuthor,
 			Over: func(id estate.ID) bool { return id != t.group }}).Outcomes() {
 			gets[x.Person] = x.Outcome
 		}

@@ -85,7 +85,7 @@ func look(r *resolve.Resolver, list []Trial) {
 		if verdict != estate.Admit {
 			continue
 		}
-		for _, recipient := range r.Deliver(resolve.Query{Group: to, Sender: &from, Message: t.Message}).Recipients {
+		for _, recipient := range r.Deliver(resolve.Query{Group: to, Sender: &from, Message: t.Message}).Recipients() {
 			if e.IsPerson(recipient.ID) {
 				t.Seen.People[recipient.ID] = Either(recipient.Outcome)
 			}

@@ -136,7 +136,7 @@ func (f *Fate) Outcomes() map[estate.ID]resolve.Outcome {
 	case f.Reason == ToPerson:
 		outcomes[f.To] = f.personal()
 	case f.Reason == ByGate:
-		for _, recipient := range f.Delivery().Recipients {
+		for _, recipient := range f.Delivery().Recipients() {
 			if e.IsPerson(recipient.ID) {
 				outcomes[recipient.ID] = recipient.Outcome
 			}

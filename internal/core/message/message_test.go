@@ -92,7 +92,7 @@ func TestFates(t *testing.T) {
 func TestFateTellsMore(t *testing.T) {
 	r := sample.Load(t, pier)
 	f := message.Of(r, message.Envelope{From: address.MustParse("x@out.example"), To: address.MustParse("held@kelp.example")})
-	if d := f.Delivery(); d == nil || len(d.Recipients) != 1 || d != f.Delivery() {
+	if d := f.Delivery(); d == nil || len(d.Recipients()) != 1 || d != f.Delivery() {
 		t.Errorf("delivery %+v", d)
 	}
 	if f := message.Of(r, message.Envelope{From: address.MustParse("x@out.example"), To: address.MustParse("ann@kelp.example")}); f.Delivery() != nil {

@@ -53,7 +53,7 @@ func TestAdviceServes(t *testing.T) {
 		outside := r.Gate(0).Post(r.Sender(address.MustParse("guest@holiday.example")), resolve.Message{}).Verdict
 		outcome, _ := r.Flow(0, resolve.Message{}).Best(bob)
 		sendAs, _ := r.Rights(0).SendAs(sender)
-		invited := slices.ContainsFunc(r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}}).Recipients,
+		invited := slices.ContainsFunc(r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}}).Recipients(),
 			func(x resolve.Recipient) bool { return x.ID == bob && x.Outcome == resolve.Inbox })
 		kind := e.Group(0).Kind
 		few := r.Gate(0).Post(r.Sender(address.MustParse("ann@kelp.example")), resolve.Message{}).Verdict // an owner

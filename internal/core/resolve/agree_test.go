@@ -44,7 +44,7 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 	e := r.Estate()
 	want := map[estate.ID]resolve.Outcome{}
 	nobodies := map[estate.ID]bool{}
-	for _, recipient := range r.Deliver(resolve.Query{Group: group, Message: m}).Recipients {
+	for _, recipient := range r.Deliver(resolve.Query{Group: group, Message: m}).Recipients() {
 		if e.IsPerson(recipient.ID) {
 			want[recipient.ID] = recipient.Outcome
 		} else {
@@ -52,7 +52,7 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 		}
 	}
 	for _, id := range e.PeopleByAddress() {
-		best, gets := r.Route(resolve.Query{Group: group, Message: m}).Best(id)
+		best, gets := r.Deliver(resolve.Query{Group: group, Message: m}).Best(id)
 		outcome := best.Outcome
 		if expected, there := want[id]; there != gets || there && outcome != expected {
 			t.Fatalf("%s gets %s, %t of %s; a delivery gives %s, %t", e.Address(id), outcome, gets, e.Address(group), expected, there)
@@ -68,14 +68,14 @@ func agreeWithoutSender(t *testing.T, r *resolve.Resolver, group estate.ID, m re
 		}
 	}
 	elsewhere := map[estate.ID]resolve.Outcome{}
-	for _, one := range r.Route(resolve.Query{Group: group, Message: m}).Outcomes() {
+	for _, one := range r.Deliver(resolve.Query{Group: group, Message: m}).Outcomes() {
 		elsewhere[one.Person] = one.Outcome
 	}
 	if !maps.Equal(elsewhere, want) {
 		t.Fatalf("of %s, nothing left out, they get %v; a delivery gives %v", e.Address(group), elsewhere, want)
 	}
 	got := map[estate.ID]bool{}
-	for _, id := range r.Route(resolve.Query{Group: group}).Nobodies() {
+	for _, id := range r.Deliver(resolve.Query{Group: group}).Nobodies() {
 		got[id] = true
 	}
 	if !maps.Equal(got, nobodies) {
@@ -120,7 +120,7 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 	}
 	for _, p := range list {
 		for _, id := range e.PeopleByAddress() {
-			best, gets := r.Route(resolve.Query{Group: group, Sender: &p.One, Message: m, Author: resolve.NoAuthor}).Best(id)
+			best, gets := r.Deliver(resolve.Query{Group: group, Sender: &p.One, Message: m, Author: resolve.NoAuthor}).Best(id)
 			outcome, path := best.Outcome, best.Path
 			want, there := wanted(r, group, id, p.One, m)
 			if gets != there || gets && outcome != want {
@@ -139,14 +139,14 @@ func agreePostings(t *testing.T, r *resolve.Resolver, group estate.ID, m resolve
 func wanted(r *resolve.Resolver, group, person estate.ID, s resolve.Sender, m resolve.Message) (resolve.Outcome, bool) {
 	d := r.Deliver(resolve.Query{Group: group, Sender: &s, Message: m})
 	if s.ID == person {
-		for _, one := range r.Route(resolve.Query{Group: group, Sender: &s, Message: m, Author: resolve.NoAuthor}).Outcomes() {
+		for _, one := range r.Deliver(resolve.Query{Group: group, Sender: &s, Message: m, Author: resolve.NoAuthor}).Outcomes() {
 			if one.Person == person {
 				return one.Outcome, true
 			}
 		}
 		return resolve.Nothing, false
 	}
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		if recipient.ID == person {
 			return recipient.Outcome, true
 		}

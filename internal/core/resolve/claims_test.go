@@ -106,7 +106,7 @@ groups:
 `)
 	d := r.Deliver(resolve.Query{Group: 0, Message: resolve.Message{Invitation: true}})
 	want := map[string]bool{"ada@kelp.example": true, "bo@kelp.example": false, "cy@kelp.example": false, "dee@kelp.example": false}
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		name := r.Estate().Address(recipient.ID).String()
 		reason := d.Reason(recipient)
 		if reason.Invited != want[name] || (reason.Muting == resolve.MutedInvitations) != (name == "dee@kelp.example") {

@@ -64,7 +64,7 @@ func (r *Resolver) Flow(group estate.ID, m Message) *Flow {
 		f.first[person] = 0
 	}
 	f.gifts, f.met = f.gifts[:0], f.met[:0]
-	f.Delivery = r.Route(Query{Group: group, Message: Message{Invitation: m.Invitation}})
+	f.Delivery = r.Deliver(Query{Group: group, Message: Message{Invitation: m.Invitation}})
 	for path := range f.Paths {
 		id := f.Paths[path].Group
 		for _, packed := range r.own(id, m).people {

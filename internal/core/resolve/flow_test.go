@@ -22,7 +22,7 @@ func TestFlow(t *testing.T) {
 			states := f.States(s, m, nil)
 			d := r.Deliver(Query{Group: group, Sender: &s, Message: m, Author: NoAuthor})
 			gets := map[estate.ID]Outcome{}
-			for _, one := range d.Recipients {
+			for _, one := range d.Recipients() {
 				gets[one.ID] = one.Outcome
 			}
 			for i := range r.e.People() {

@@ -102,7 +102,7 @@ func (r *Resolver) gather(ring int32) *roaring.Bitmap {
 			}
 		}
 		for _, rule := range r.e.Rules(id) {
-			set.Or(r.Picks(rule))
+			set.Or(r.picks(rule))
 		}
 		for _, child := range r.e.Children(id) {
 			if r.rings[child.Group] != ring {

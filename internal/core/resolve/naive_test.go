@@ -631,7 +631,7 @@ func TestRandomEstates(t *testing.T) {
 // outcomesOf writes a delivery as the plain implementation does.
 func outcomesOf(d *Delivery, r *Resolver) []string {
 	var lines []string
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		var chain []string
 		for _, g := range d.Via(recipient) {
 			chain = append(chain, r.e.Address(g).String())
@@ -658,36 +658,36 @@ func compareOverview(t *testing.T, r *Resolver, group estate.ID) {
 	o := r.Overview(group)
 	var receives [Undeliverable + 1]int
 	d := r.Deliver(Query{Group: group})
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		receives[recipient.Outcome]++
 	}
 	var posters [estate.Drop + 1]int
 	for _, id := range r.e.PeopleByAddress() {
 		posters[r.Gate(group).Post(r.Sender(r.e.Address(id)), Message{}).Verdict]++
-		follow := r.Route(Query{Group: group})
+		follow := r.Deliver(Query{Group: group})
 		candidates := follow.To(id)
 		for _, c := range candidates {
 			if !c.Decides {
 				continue
 			}
-			i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
-			if i < 0 || d.Recipients[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients[i]), d.Chain(c.Path)) {
-				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients)
+			i := slices.IndexFunc(d.Recipients(), func(x Recipient) bool { return x.ID == id })
+			if i < 0 || d.Recipients()[i].Outcome != c.Outcome || !slices.Equal(d.Via(d.Recipients()[i]), d.Chain(c.Path)) {
+				t.Fatalf("%s gets %s of %s, and otherwise %+v", r.e.Address(id), c.Outcome, r.e.Address(group), d.Recipients())
 			}
-			if got, want := follow.Reason(c.recipient), d.Reason(d.Recipients[i]); got != want {
+			if got, want := follow.Reason(c.recipient), d.Reason(d.Recipients()[i]); got != want {
 				t.Fatalf("%s gets %s of %s for %+v, and followed alone for %+v", r.e.Address(id), c.Outcome, r.e.Address(group), want, got)
 			}
 		}
 		outcome, has := r.Flow(group, Message{}).Best(id)
-		i := slices.IndexFunc(d.Recipients, func(x Recipient) bool { return x.ID == id })
-		if has != (i >= 0) || has && outcome != d.Recipients[i].Outcome || !has && outcome != Nothing {
+		i := slices.IndexFunc(d.Recipients(), func(x Recipient) bool { return x.ID == id })
+		if has != (i >= 0) || has && outcome != d.Recipients()[i].Outcome || !has && outcome != Nothing {
 			t.Fatalf("%s has a receipt of %s, %s: %t", r.e.Address(id), r.e.Address(group), outcome, has)
 		}
-		if gets := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return x.ID == id }); gets != (len(candidates) > 0) {
+		if gets := slices.ContainsFunc(d.Recipients(), func(x Recipient) bool { return x.ID == id }); gets != (len(candidates) > 0) {
 			t.Fatalf("%s is a recipient of %s: %t, by %d ways", r.e.Address(id), r.e.Address(group), gets, len(candidates))
 		}
 	}
-	if some := slices.ContainsFunc(d.Recipients, func(x Recipient) bool { return r.e.IsPerson(x.ID) }); len(r.Flow(group, Message{}).Outcomes()) > 0 != some {
+	if some := slices.ContainsFunc(d.Recipients(), func(x Recipient) bool { return r.e.IsPerson(x.ID) }); len(r.Flow(group, Message{}).Outcomes()) > 0 != some {
 		t.Fatalf("%s reaches somebody: %t, want %t", r.e.Address(group), !some, some)
 	}
 	forged, open := 0, r.Gate(group).Post(r.Strangers().Outside, Message{}).Verdict == estate.Admit
@@ -719,7 +719,7 @@ func compareFingerprint(t *testing.T, r *Resolver, known map[Fingerprint]string,
 	t.Helper()
 	d := r.Deliver(Query{Group: group})
 	gets := r.e.Group(group).Kind.String()
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		if !r.e.IsPerson(recipient.ID) {
 			continue
 		}

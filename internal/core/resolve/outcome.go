@@ -57,12 +57,12 @@ func (q *Query) isBy(person estate.ID) bool {
 // A Delivery is what becomes of a message to a group.
 type Delivery struct {
 	Query
-	Paths      []Path      // the best first; the first is that to Group itself
-	Recipients []Recipient // of Deliver: everyone with any outcome, sorted by address without case
+	Paths []Path // the best one to every group that it reaches, the best first; the first is that to Group itself
 
-	r         *Resolver
-	steps     []step
-	decisions map[estate.ID]Decision // of nested gates; see Hindrance
+	r          *Resolver
+	recipients []Recipient // see Recipients; nil: not yet
+	steps      []step
+	decisions  map[estate.ID]Decision // of nested gates; see Hindrance
 }
 
 // A Recipient is somebody with an outcome of a message.
@@ -84,24 +84,25 @@ func (d *Delivery) Via(recipient Recipient) []estate.ID { return d.Chain(d.Path(
 // Path returns the path that gives a recipient the outcome.
 func (d *Delivery) Path(recipient Recipient) Path { return d.Paths[recipient.path] }
 
-// Route finds the best path of a message to every group that it reaches.
-func (r *Resolver) Route(q Query) *Delivery {
+// Deliver finds what becomes of a message: how it reaches groups at once, and who gets what when that is asked.
+func (r *Resolver) Deliver(q Query) *Delivery {
 	d := &Delivery{Query: q, r: r}
 	d.Paths = r.findPaths(&d.Query)
 	d.steps = slices.Clone(r.layout.steps)
 	return d
 }
 
-// Deliver is Route, and finds what everybody gets.
-func (r *Resolver) Deliver(q Query) *Delivery {
-	d := r.Route(q)
-	nobodies := d.layAllOut()
-	d.Recipients = r.collect(nobodies)
-	r.tally.clear()
-	return d
+// Recipients returns everyone with any outcome, sorted by address without case. They are not to be changed.
+func (d *Delivery) Recipients() []Recipient {
+	if d.recipients == nil {
+		nobodies := d.layAllOut()
+		d.recipients = d.r.collect(nobodies)
+		d.r.tally.clear()
+	}
+	return d.recipients
 }
 
-// Outcomes returns all people who have an outcome, in no order, also of a delivery that is a Route.
+// Outcomes returns all people who have an outcome, in no order: in less time than Recipients.
 func (d *Delivery) Outcomes() []PersonOutcome {
 	d.layAllOut()
 	t := &d.r.tally
@@ -155,7 +156,7 @@ func (r *Resolver) eachMembership(q *Query, visit func(person estate.ID, wish Wi
 		}
 	}
 	for _, rule := range r.e.Rules(group) {
-		for it := r.Picks(rule).Iterator(); it.HasNext(); {
+		for it := r.picks(rule).Iterator(); it.HasNext(); {
 			if id := estate.ID(it.Next()); first(id) {
 				visit(id, r.wish(g, id, rule.Membership, q), rule.Place)
 			}
@@ -255,7 +256,7 @@ func (r *Resolver) layOut(d *Delivery, path int32, nobodies *map[estate.ID]int32
 		return
 	}
 	for i, rule := range r.e.Rules(id) {
-		for it := r.Picks(rule).Iterator(); it.HasNext(); {
+		for it := r.picks(rule).Iterator(); it.HasNext(); {
 			member := estate.ID(it.Next())
 			person := r.e.PersonIndex(member)
 			if t.counted[person] == t.group {

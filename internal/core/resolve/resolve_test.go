@@ -130,8 +130,8 @@ func TestRosterTakesNoMail(t *testing.T) {
 	if classes := r.Gate(g).Posters(Message{}); len(classes) != 1 || classes[0].Senders.GetCardinality() != 2 {
 		t.Errorf("posters of a roster: %v", classes)
 	}
-	if d := r.Deliver(Query{Group: g, Sender: &s}); len(d.Recipients) != 1 || d.Recipients[0].Outcome != Inbox {
-		t.Errorf("its people: %+v", d.Recipients)
+	if d := r.Deliver(Query{Group: g, Sender: &s}); len(d.Recipients()) != 1 || d.Recipients()[0].Outcome != Inbox {
+		t.Errorf("its people: %+v", d.Recipients())
 	}
 }
 
@@ -267,10 +267,10 @@ func TestReasons(t *testing.T) {
 		"ruled":           {Archive, func(x Reason) bool { return x.Shared && x.Group == shelf }},
 		"reader":          {Nothing, func(x Reason) bool { return x.Rule && x.Listed.Line == 7 && x.Written == estate.CopyReplies }},
 	}
-	if len(d.Recipients) != len(want) {
-		t.Errorf("%d recipients, want %d", len(d.Recipients), len(want))
+	if len(d.Recipients()) != len(want) {
+		t.Errorf("%d recipients, want %d", len(d.Recipients()), len(want))
 	}
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		name := strings.TrimSuffix(r.Estate().Address(recipient.ID).String(), "@kelp.example")
 		reason := d.Reason(recipient)
 		if recipient.Outcome != want[name].outcome || !want[name].check(reason) {
@@ -281,7 +281,7 @@ func TestReasons(t *testing.T) {
 		t.Errorf("copy is said at %+v", place)
 	}
 	invited := r.Deliver(Query{Group: top, Message: Message{Invitation: true}})
-	for _, recipient := range invited.Recipients {
+	for _, recipient := range invited.Recipients() {
 		if name := r.Estate().Address(recipient.ID).String(); name == "echo@kelp.example" && recipient.Outcome != Nothing {
 			t.Errorf("an invitation, with copy digest: %s", recipient.Outcome)
 		}
@@ -341,8 +341,8 @@ func TestWays(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("the ways are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if len(d.Recipients) != 1 || d.Recipients[0].Outcome != Stopped || d.Path(d.Recipients[0]).Group != last {
-		t.Errorf("the recipients are %+v", d.Recipients)
+	if len(d.Recipients()) != 1 || d.Recipients()[0].Outcome != Stopped || d.Path(d.Recipients()[0]).Group != last {
+		t.Errorf("the recipients are %+v", d.Recipients())
 	}
 	chains := d.Chains(func(id estate.ID) string { return r.e.Address(id).Local() })
 	for range 2 {
@@ -375,10 +375,10 @@ func TestDeepNesting(t *testing.T) {
 	r := b.resolver(1)
 	s := r.Sender(at("ada"))
 	d := r.Deliver(Query{Group: 0, Sender: &s})
-	if len(d.Paths) != depth || len(d.Recipients) != depth+1 || d.Recipients[0].Outcome != Inbox {
-		t.Fatalf("%d ways and %d recipients", len(d.Paths), len(d.Recipients))
+	if len(d.Paths) != depth || len(d.Recipients()) != depth+1 || d.Recipients()[0].Outcome != Inbox {
+		t.Fatalf("%d ways and %d recipients", len(d.Paths), len(d.Recipients()))
 	}
-	if via := d.Via(d.Recipients[0]); len(via) != depth || via[depth-1] != depth-1 {
+	if via := d.Via(d.Recipients()[0]); len(via) != depth || via[depth-1] != depth-1 {
 		t.Errorf("the way to the last group has %d steps", len(via))
 	}
 	if got := r.Members(0).GetCardinality(); got != 2*depth+1 {
@@ -389,7 +389,7 @@ func TestDeepNesting(t *testing.T) {
 	}
 	total := 0
 	chains := d.Chains(func(estate.ID) string { return "g" })
-	for _, recipient := range d.Recipients {
+	for _, recipient := range d.Recipients() {
 		total += len(chains.Of(d.Path(recipient)))
 	}
 	if total < depth*depth/2 {

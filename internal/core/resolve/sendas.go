@@ -112,8 +112,8 @@ func (x Rights) Delegates() *Delegates {
 		delegates.Code, delegates.Delivery = x.mailCode()
 	}
 	if delegates.Delivery != nil {
-		for i := range delegates.Delivery.Recipients {
-			receipts[delegates.Delivery.Recipients[i].ID] = &delegates.Delivery.Recipients[i]
+		for i := range delegates.Delivery.Recipients() {
+			receipts[delegates.Delivery.Recipients()[i].ID] = &delegates.Delivery.Recipients()[i]
 		}
 	}
 	for _, id := range x.r.e.PeopleByAddress() {

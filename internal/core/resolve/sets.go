@@ -238,8 +238,8 @@ func (r *Resolver) listed(list []estate.Listed) *roaring.Bitmap {
 	return set
 }
 
-// Picks returns the people that a membership rule picks. The set is not to be changed.
-func (r *Resolver) Picks(rule estate.MemberRule) *roaring.Bitmap {
+// picks returns the people that a membership rule picks. The set is not to be changed.
+func (r *Resolver) picks(rule estate.MemberRule) *roaring.Bitmap {
 	insidePeople := r.matching("inside people", func(set *roaring.Bitmap) {
 		set.Or(r.insiders(Message{}))
 		set.RemoveRange(0, uint64(r.e.Groups()))

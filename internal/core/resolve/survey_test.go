@@ -49,7 +49,7 @@ func agreeSurvey(t *testing.T, r *resolve.Resolver) {
 			t.Fatalf("%s reaches anybody: %t, by a survey %t", name, want, got)
 		}
 		invited := map[estate.ID]bool{}
-		for _, x := range r.Route(resolve.Query{Group: group, Message: resolve.Message{Invitation: true}}).Outcomes() {
+		for _, x := range r.Deliver(resolve.Query{Group: group, Message: resolve.Message{Invitation: true}}).Outcomes() {
 			if x.Outcome == resolve.Inbox {
 				invited[x.Person] = true
 			}

@@ -151,7 +151,7 @@ func (p *part) pick(first, size int, listed map[estate.ID]*plane) []cell {
 	for _, id := range p.rules {
 		named := listed[id]
 		for _, rule := range p.r.e.Rules(id) {
-			it := p.r.Picks(rule).Iterator()
+			it := p.r.picks(rule).Iterator()
 			it.AdvanceIfNeeded(uint32(p.r.e.PersonID(first)))
 			for it.HasNext() {
 				person := estate.ID(it.Next())

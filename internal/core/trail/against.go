@@ -218,7 +218,7 @@ func (c *Compared) members(e *estate.Estate, s *Story) {
 	c.Told = nested && s.tellsOfAll() && c.Said == infer.OneOf(estate.Admit)
 	if c.Fate.Verdict == estate.Admit || c.Told {
 		if d := c.Fate.Delivery(); d != nil {
-			for _, recipient := range d.Recipients {
+			for _, recipient := range d.Recipients() {
 				a := e.Address(recipient.ID)
 				key := e.Key(a)
 				c.Members = append(c.Members, Member{recipient.ID, a.String(), recipient.Outcome, true, lines[key]})

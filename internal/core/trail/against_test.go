@@ -175,7 +175,7 @@ func asLog(r *resolve.Resolver, group estate.ID, from string) (lines string, got
 		return begin + "dropped q=A to=" + to, nil
 	}
 	lines = begin + "expanded q=A to=" + to + "\n"
-	for _, one := range r.Deliver(resolve.Query{Group: group, Sender: &s}).Recipients {
+	for _, one := range r.Deliver(resolve.Query{Group: group, Sender: &s}).Recipients() {
 		line := ""
 		switch one.Outcome {
 		case resolve.Inbox:
