@@ -77,8 +77,6 @@ type ChangedGroup struct {
 	May           []EffectCount   `json:"may"`     // who approves, and what access says
 	Sees          []SettingChange `json:"sees"`    // what a reader sees
 	Joining       []SettingChange `json:"joining"` // what a new member gets
-	// Unchecked is set where there are too many kinds of sender to look at each.
-	Unchecked bool `json:"unchecked,omitempty"`
 	// Settings differ, and change nothing of the above.
 	Settings []SettingChange `json:"settings"`
 }
@@ -179,10 +177,9 @@ func groupChange(later namer, c effect.GroupChange) ChangedGroup {
 		Group: later.address(c.Group.New),
 		Posts: []EffectCount{}, Receives: []EffectCount{}, SendsAs: []EffectCount{},
 		OtherPosts: []EffectCount{}, OtherReceives: []EffectCount{}, May: []EffectCount{},
-		Sees:      settingChanges(c.Sees),
-		Joining:   settingChanges(c.Joining),
-		Settings:  settingChanges(c.Settings),
-		Unchecked: c.Unchecked,
+		Sees:     settingChanges(c.Sees),
+		Joining:  settingChanges(c.Joining),
+		Settings: settingChanges(c.Settings),
 	}
 	for _, v := range c.Posts {
 		g.addPosts(v)

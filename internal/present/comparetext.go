@@ -2,7 +2,6 @@ package present
 
 import (
 	"crypto/sha256"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -187,7 +186,7 @@ func (c ChangedGroup) hasEffect() bool {
 			return true
 		}
 	}
-	return len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
+	return len(c.Sees)+len(c.Joining) > 0
 }
 
 // writeCauses says what is written otherwise, where that is little.
@@ -252,16 +251,14 @@ const mostCauses = 3
 
 // groupBlock are groups that change alike.
 type groupBlock struct {
-	groups    []string
-	rows      []changeRow
-	unchecked bool
-	several   bool // their people differ
+	groups  []string
+	rows    []changeRow
+	several bool // their people differ
 }
 
 // key is the same for blocks that say the same; with people only of the same people.
 func (b *groupBlock) key(people bool) [sha256.Size]byte {
 	hash := sha256.New()
-	_, _ = io.WriteString(hash, strconv.FormatBool(b.unchecked))
 	for _, row := range b.rows {
 		row.digest(hash, people)
 	}
@@ -295,7 +292,7 @@ func merged(blocks []*groupBlock, people bool) []*groupBlock {
 func (p *Page) groupChanges(list []ChangedGroup) {
 	var blocks []*groupBlock
 	for _, c := range list {
-		blocks = append(blocks, &groupBlock{groups: []string{c.Group}, rows: c.rows(p), unchecked: c.Unchecked})
+		blocks = append(blocks, &groupBlock{groups: []string{c.Group}, rows: c.rows(p)})
 	}
 	blocks = merged(blocks, true)
 	const most = 20
@@ -322,9 +319,6 @@ func (p *Page) groupChanges(list []ChangedGroup) {
 			rows = append(rows, row.spans(p, b.several))
 		}
 		p.Table(rows)
-		if b.unchecked {
-			p.Line(2, Span{Doubtful, "! There are too many kinds of sender to compare what each of them reaches in nested groups."})
-		}
 	}
 	if shown < len(blocks) {
 		p.Gap()

@@ -52,9 +52,6 @@ func (a *Comparison) Differences() []Difference {
 		settings(c.Group, "", c.Sees)
 		settings(c.Group, "", c.Joining)
 		settings(c.Group, "", c.Settings)
-		if c.Unchecked {
-			list = append(list, Difference{c.Group, "", "too many kinds of sender to look at each", ""})
-		}
 	}
 	for _, p := range a.Persons {
 		settings("", p.Address, p.Settings)

@@ -29,15 +29,13 @@ type comparison struct {
 	single               []twin          // senders that one estate alone has, or has by that address
 	insideOld, insideNew *roaring.Bitmap
 
-	few     int // see fewGates
-	seats   seats
-	results results
-	kept    []bool // by group of the new estate: written as before, as all people are; nil: not known
+	seats seats
+	kept  []bool // by group of the new estate: written as before, as all people are; nil: not known
 
-	noted  []estate.ID                     // scratch for notice: by person of the new estate, 1 + the last group
-	posted map[string][]PostChange         // by the gates of both, see posts
-	alike  map[Pair]bool                   // see sameGate
-	judged map[gateMessage]*roaring.Bitmap // see apart
+	noted  []estate.ID             // scratch for notice: by person of the new estate, 1 + the last group
+	posted map[string][]PostChange // by the gates of both, see posts
+	alike  map[Pair]bool           // see sameGate
+	judged map[gateMessage]bool    // see judgesApart
 	// unconcerned are the groups for which nothing can have changed; nil: not known.
 	unconcerned []bool
 }
@@ -51,7 +49,7 @@ type twin struct {
 // prepare works out who both estates know.
 func (c *comparison) prepare() {
 	c.posted, c.alike = map[string][]PostChange{}, map[Pair]bool{}
-	c.judged = map[gateMessage]*roaring.Bitmap{}
+	c.judged = map[gateMessage]bool{}
 	c.both = roaring.New()
 	// An address that nobody has in one of the estates is reported once, with the one who brought or took it.
 	add := func(a address.Address) {

@@ -11,8 +11,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"github.com/RoaringBitmap/roaring/v2"
-
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/hazard"
@@ -52,10 +50,7 @@ type GroupChange struct {
 	May      []MayChange
 	Sees     []SettingChange // what a reader sees otherwise
 	Joining  []SettingChange // what a new member gets otherwise
-	// Unchecked is set where there are too many kinds of sender to look at what each
-	// of them would reach, and nested groups differ.
-	Unchecked bool
-	Settings  []SettingChange // that differ, and change nothing of the above
+	Settings []SettingChange // that differ, and change nothing of the above
 }
 
 // facets are everything that can be asked about a group.
@@ -74,7 +69,7 @@ var facets = []struct {
 
 // HasEffect reports whether any answer but what the group says of itself is another one.
 func (c *GroupChange) HasEffect() bool {
-	return len(c.Posts)+len(c.Receives)+len(c.SendsAs)+len(c.May)+len(c.Sees)+len(c.Joining) > 0 || c.Unchecked
+	return len(c.Posts)+len(c.Receives)+len(c.SendsAs)+len(c.May)+len(c.Sees)+len(c.Joining) > 0
 }
 
 // Somebody is who a difference is about: a person or group by address, or a stranger.
@@ -107,18 +102,16 @@ func (r *Report) IsEmpty() bool {
 func (p Parties) isEmpty() bool { return len(p.Added)+len(p.Removed)+len(p.Renamed) == 0 }
 
 // Compare returns what changes from one estate to another.
-func Compare(older, newer *resolve.Resolver) *Report { return compare(older, newer, true, fewGates) }
+func Compare(older, newer *resolve.Resolver) *Report { return compare(older, newer, true) }
 
 // compare is Compare; it may pass over the groups that are written as before.
-// few is fewGates.
-func compare(older, newer *resolve.Resolver, passOver bool, few int) *Report {
+func compare(older, newer *resolve.Resolver, passOver bool) *Report {
 	c := &comparison{
 		old:    older,
 		new:    newer,
 		a:      older.Estate(),
 		b:      newer.Estate(),
 		report: &Report{},
-		few:    few,
 	}
 	c.seats.c = c
 	c.match()
@@ -203,8 +196,8 @@ func (c *comparison) groups(concerns func(estate.ID) bool) {
 func (c *comparison) fork() *comparison {
 	w := *c
 	w.old, w.new = c.old.Fork(), c.new.Fork()
-	w.seats, w.results, w.noted = seats{c: &w}, results{}, nil
-	w.posted, w.alike, w.judged = map[string][]PostChange{}, map[Pair]bool{}, map[gateMessage]*roaring.Bitmap{}
+	w.seats, w.noted = seats{c: &w}, nil
+	w.posted, w.alike, w.judged = map[string][]PostChange{}, map[Pair]bool{}, map[gateMessage]bool{}
 	return &w
 }
 

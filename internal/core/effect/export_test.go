@@ -4,11 +4,8 @@ import "yorvet.example/yorvet/internal/core/resolve"
 
 // CompareAll is Compare without passing over any group.
 func CompareAll(older, newer *resolve.Resolver) *Report {
-	return compare(older, newer, false, fewGates)
+	return compare(older, newer, false)
 }
-
-// CompareSingly is Compare that looks at one person at a time where it may.
-func CompareSingly(older, newer *resolve.Resolver) *Report { return compare(older, newer, false, -1) }
 
 // Unchanged returns the groups that Compare passes over.
 func Unchanged(older, newer *resolve.Resolver) []bool {

@@ -10,18 +10,18 @@ import (
 // Outcomes that end come first, then those that begin, then those that become others;
 // each by what it was and is.
 func TestOutcomeOrder(t *testing.T) {
-	want := []OutcomeChange{
-		{Old: resolve.Inbox, Before: true},
-		{Old: resolve.Undeliverable, Before: true},
-		{New: resolve.Inbox, Later: true},
-		{New: resolve.Digest, Later: true},
-		{Old: resolve.Inbox, New: resolve.Digest, Before: true, Later: true},
-		{Old: resolve.Inbox, New: resolve.Undeliverable, Before: true, Later: true},
-		{Old: resolve.Digest, New: resolve.Inbox, Before: true, Later: true},
+	want := []become{
+		{old: outcome{resolve.Inbox, true}},
+		{old: outcome{resolve.Undeliverable, true}},
+		{new: outcome{resolve.Inbox, true}},
+		{new: outcome{resolve.Digest, true}},
+		{old: outcome{resolve.Inbox, true}, new: outcome{resolve.Digest, true}},
+		{old: outcome{resolve.Inbox, true}, new: outcome{resolve.Undeliverable, true}},
+		{old: outcome{resolve.Digest, true}, new: outcome{resolve.Inbox, true}},
 	}
 	got := slices.Clone(want)
 	slices.Reverse(got)
-	slices.SortFunc(got, func(x, y OutcomeChange) int { return x.order() - y.order() })
+	slices.SortFunc(got, func(x, y become) int { return x.order() - y.order() })
 	for i := range want {
 		if got[i].order() != want[i].order() {
 			t.Errorf("at %d: %+v, want %+v", i, got[i], want[i])

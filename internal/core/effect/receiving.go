@@ -1,6 +1,7 @@
 package effect
 
 import (
+	"maps"
 	"slices"
 
 	"yorvet.example/yorvet/internal/core/address"
@@ -19,8 +20,6 @@ type OutcomeChange struct {
 	From    []Somebody
 	Senders int
 	Own     bool // it is true of everybody's own message
-
-	seats []int // of People, in no order; see seats
 }
 
 // outcome is what somebody gets, or nothing at all.
@@ -41,18 +40,15 @@ func (c *comparison) receives(change *GroupChange) {
 		if c.sameWithoutSender(old, id) {
 			continue
 		}
-		c.results.clear(c.seats.count())
-		was, is := c.old.Flow(old, m), c.new.Flow(id, m)
-		c.outcomesOf(was.Outcomes(), was.Nobodies(), true)
-		c.outcomesOf(is.Outcomes(), is.Nobodies(), false)
-		for _, o := range c.becomes(m) {
-			change.Receives = append(change.Receives, o)
-			if !m.Invitation {
-				for _, seat := range o.seats {
+		people := c.withoutSender(old, id, m)
+		if !m.Invitation {
+			for _, seats := range people {
+				for _, seat := range seats {
 					told[seat] = true
 				}
 			}
 		}
+		change.Receives = append(change.Receives, c.become(m, people)...)
 	}
 	change.Receives = merged(change.Receives)
 	c.bySender(change, told)
@@ -74,14 +70,31 @@ func merged(list []OutcomeChange) []OutcomeChange {
 	})
 }
 
-// outcomesOf notes the outcomes of people, and of addresses that do not exist.
-func (c *comparison) outcomesOf(outcomes []resolve.PersonOutcome, nobodies []estate.ID, isOld bool) {
-	for _, x := range outcomes {
-		c.results.set(c.seats.person(x.Person, isOld), outcome{x.Outcome, true}, isOld)
+// withoutSender returns who gets something else of a message without a sender in particular: people, and
+// addresses that do not exist.
+func (c *comparison) withoutSender(old, id estate.ID, m resolve.Message) map[become][]int {
+	results := map[int]become{}
+	was, is := c.old.Flow(old, m), c.new.Flow(id, m)
+	for _, x := range was.Outcomes() {
+		results[c.seats.person(x.Person, true)] = become{old: outcome{x.Outcome, true}}
 	}
-	for _, id := range nobodies {
-		c.results.set(c.seats.of(id, isOld), outcome{resolve.Undeliverable, true}, isOld)
+	for _, nobody := range was.Nobodies() {
+		results[c.seats.of(nobody, true)] = become{old: outcome{resolve.Undeliverable, true}}
 	}
+	note := func(seat int, o resolve.Outcome) { results[seat] = become{results[seat].old, outcome{o, true}} }
+	for _, x := range is.Outcomes() {
+		note(c.seats.person(x.Person, false), x.Outcome)
+	}
+	for _, nobody := range is.Nobodies() {
+		note(c.seats.of(nobody, false), resolve.Undeliverable)
+	}
+	people := map[become][]int{}
+	for seat, b := range results {
+		if b.old != b.new {
+			people[b] = append(people[b], seat)
+		}
+	}
+	return people
 }
 
 // keyOf returns what stands for a person of one of the estates in both.
@@ -92,26 +105,19 @@ func (c *comparison) keyOf(e *estate.Estate, person estate.ID, isOld bool) strin
 	return c.b.Key(e.Address(person))
 }
 
-// becomes returns the differences of the outcomes of a message that were noted.
-func (c *comparison) becomes(m resolve.Message) []OutcomeChange {
-	people := map[become][]int{}
-	for _, seat := range c.results.touched {
-		if b := (become{c.results.old[seat], c.results.new[seat]}); b.old != b.new {
-			people[b] = append(people[b], seat)
-		}
-	}
+// become returns differences of the outcomes of a message, by what and whose they are.
+func (c *comparison) become(m resolve.Message, people map[become][]int) []OutcomeChange {
 	var changes []OutcomeChange
-	for b, list := range people {
-		change := OutcomeChange{
-			Message: m, Old: b.old.Outcome, New: b.new.Outcome, Before: b.old.any, Later: b.new.any, seats: list,
-		}
+	for _, b := range slices.SortedFunc(maps.Keys(people), byOrder) {
+		list := people[b]
+		change := OutcomeChange{Message: m, Old: b.old.Outcome, New: b.new.Outcome, Before: b.old.any, Later: b.new.any}
+		c.seats.sort(list)
 		for _, seat := range list {
 			change.People = append(change.People, Somebody{Address: c.seats.address(seat)})
 		}
-		change.People = sorted(change.People)
+		change.People = slices.Compact(change.People)
 		changes = append(changes, change)
 	}
-	slices.SortFunc(changes, func(x, y OutcomeChange) int { return x.order() - y.order() })
 	return changes
 }
 
@@ -125,37 +131,39 @@ func (c *comparison) shown(a address.Address) address.Address {
 	return a
 }
 
-func (o OutcomeChange) order() int {
-	order := int(o.Old)*16 + int(o.New)
-	if o.Before && o.Later {
+func byOrder(x, y become) int { return x.order() - y.order() }
+
+// order sorts differences: what ends comes first, then what begins, then what becomes something else.
+func (b become) order() int {
+	order := int(b.old.Outcome)*16 + int(b.new.Outcome)
+	if b.old.any && b.new.any {
 		order += 1 << 12
-	} else if o.Later {
+	} else if b.new.any {
 		order += 1 << 10
 	}
 	return order
 }
 
-// mostKinds is how many kinds of sender are looked at for one message to one group.
-const mostKinds = 100
+// With few nested gates and few kinds of sender, a difference names one kind of sender, and everybody who gets
+// something else from it. With more, it names people to whom the same happens, and counts the senders.
+const (
+	fewGates  = 16
+	mostKinds = 100
+)
 
 // bySender compares who gets what of particular senders: gates of nested groups may let
 // some of them through and not others, and some groups send nobody their own message
 // back. told are those already listed as getting something else.
 func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
-	f := &flow{c: c, pair: change.Group}
-	nested, echo := f.nestedGates()
-	if len(nested.old)+len(nested.new) == 0 && !echo {
-		return
-	}
-	alike := c.sameFlow(f, told)
-	if alike && f.sameGates() {
+	f := c.flow(change.Group)
+	if len(f.gates.old)+len(f.gates.new) == 0 && !f.echo || f.isSame(told) {
 		return
 	}
 	var rules [][]estate.GateRule
-	for _, group := range nested.old {
+	for _, group := range f.gates.old {
 		rules = append(rules, c.a.Group(group).Gate)
 	}
-	for _, group := range nested.new {
+	for _, group := range f.gates.new {
 		rules = append(rules, c.b.Group(group).Gate)
 	}
 	asks := c.new.AsksOf(rules...)
@@ -165,7 +173,7 @@ func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 	}
 	found := map[string]*OutcomeChange{}
 	var order []string
-	note := func(o OutcomeChange, from Somebody) {
+	note := func(o OutcomeChange, from ...Somebody) {
 		key := o.key()
 		if found[key] == nil {
 			found[key] = &o
@@ -173,22 +181,14 @@ func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 		} else {
 			found[key].Senders += o.Senders
 		}
-		if list := &found[key].From; len(*list) < mostFrom {
-			*list = append(*list, from)
-		}
+		list := &found[key].From
+		*list = append(*list, from[:min(len(from), mostFrom-len(*list))]...)
 	}
-	wide := !alike && f.sameWays && !echo && len(nested.new) > c.few
 	for _, m := range messages {
-		parts, all := f.parts(nested, m, &asks, alike || wide)
-		if wide {
-			all = f.eachApart(nested, m, &asks, told, note) && all
-		}
-		change.Unchecked = change.Unchecked || !all
-		for _, part := range parts {
-			for _, o := range c.fromPart(f, m, part, echo) {
-				if o.leaveOut(c, told); len(o.People) > 0 {
-					note(o, part.one.Somebody)
-				}
+		for _, crowd := range f.crowds(m, &asks) {
+			d := f.divide(m, crowd, told)
+			if len(f.gates.new) > fewGates || !d.bySender(note) {
+				d.byPeople(note)
 			}
 		}
 	}
@@ -207,20 +207,6 @@ func withoutRepeats(found map[string]*OutcomeChange, order []string) []OutcomeCh
 		}
 	}
 	return list
-}
-
-// leaveOut leaves out people who are already listed.
-func (o *OutcomeChange) leaveOut(c *comparison, told map[int]bool) {
-	if len(told) == 0 {
-		return
-	}
-	known := map[string]bool{}
-	for _, seat := range o.seats {
-		if told[seat] {
-			known[c.seats.address(seat).Key()] = true
-		}
-	}
-	o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return known[s.Address.Key()] })
 }
 
 func isDefault(m resolve.Message) bool { return m == resolve.Message{} }
@@ -255,46 +241,10 @@ func bit(yes bool) int {
 	return 0
 }
 
-// fromPart compares who gets what of a message of some senders.
-func (c *comparison) fromPart(f *flow, m resolve.Message, p part, echo bool) []OutcomeChange {
-	old, id := f.pair.Old, f.pair.New
-	c.results.clear(c.seats.count())
-	f.from(p.one, m)
-	changes := c.becomes(m)
-	for i := range changes {
-		changes[i].Senders = p.size()
+func sizeText(size int64) string {
+	digits := []byte{}
+	for ; size > 0; size /= 10 {
+		digits = append(digits, byte('0'+size%10))
 	}
-	if !echo {
-		return changes
-	}
-	if p.size() == 1 { // what they get of their own message comes below
-		for i := range changes {
-			changes[i].People = slices.DeleteFunc(changes[i].People, func(s Somebody) bool { return p.has(c, s) })
-		}
-		changes = slices.DeleteFunc(changes, func(o OutcomeChange) bool { return len(o.People) == 0 })
-	}
-	c.results.clear(c.seats.count())
-	was := c.old.Deliver(resolve.Query{Group: old, Sender: &p.one.old, Message: m, Author: resolve.Everybody})
-	is := c.new.Deliver(resolve.Query{Group: id, Sender: &p.one.new, Message: m, Author: resolve.Everybody})
-	c.outcomesOf(was.Outcomes(), was.Nobodies(), true)
-	c.outcomesOf(is.Outcomes(), is.Nobodies(), false)
-	for _, o := range c.becomes(m) {
-		o.Own = true
-		o.People = slices.DeleteFunc(o.People, func(s Somebody) bool { return !p.has(c, s) })
-		if o.Senders = len(o.People); o.Senders > 0 && !slices.ContainsFunc(changes, o.like) {
-			changes = append(changes, o)
-		}
-	}
-	return changes
-}
-
-// has reports whether somebody is one of the senders.
-func (p part) has(c *comparison, s Somebody) bool {
-	id, ok := c.b.Exact(s.Address)
-	if p.known == nil {
-		old, was := c.a.Exact(s.Address)
-		return ok && p.one.new.ID == id || was && p.one.old.ID == old ||
-			ok && p.one.old.ID != estate.None && c.toNew[p.one.old.ID] == id
-	}
-	return ok && p.known.Contains(uint32(id))
+	return string(digits)
 }

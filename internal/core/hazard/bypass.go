@@ -163,7 +163,7 @@ func (b *bypass) eachMissing(known *roaring.Bitmap, visit func(person estate.ID,
 	if known.IsEmpty() {
 		return
 	}
-	b.Send(known)
+	b.Send(known, nil)
 	missing := map[string]*roaring.Bitmap{} // by what the groups that avoid the nested one give
 	done := map[estate.ID]bool{}
 	b.eachWanting(func(person estate.ID) bool {
@@ -237,7 +237,7 @@ func (p *Pass) shown(t *turn) (senders, estate.ID) {
 		return true
 	})
 	if !missed.IsEmpty() {
-		part := senders{known: p.firstPart(from.known, missed, p.gatesIn(t.outer, t.group), t.message)}
+		part := senders{known: resolve.FirstKind(from.known, p.letIn(p.gatesIn(t.outer, t.group), t.message), missed)}
 		states := b.States(p.one(part))
 		return part, b.first(part, func(person estate.ID) bool { return !b.getsFrom(person, states) })
 	}
@@ -264,18 +264,4 @@ func (b *bypass) first(from senders, misses func(estate.ID) bool) estate.ID {
 		return true
 	})
 	return first
-}
-
-// firstPart returns the first part of some senders that is among others, when gates divide
-// them one after the other: into those that a gate admits, those that it holds and the rest.
-func (p *Pass) firstPart(set, among *roaring.Bitmap, gates []estate.ID, m resolve.Message) *roaring.Bitmap {
-	for _, id := range gates {
-		for _, one := range p.R.Gate(id).LetIn(m).Split(set) {
-			if one.Intersects(among) {
-				set = one
-				break
-			}
-		}
-	}
-	return set
 }

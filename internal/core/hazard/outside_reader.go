@@ -1,7 +1,6 @@
 package hazard
 
 import (
-	"encoding/binary"
 	"maps"
 	"slices"
 
@@ -69,64 +68,48 @@ func (p *Pass) outsideReaders(id estate.ID) []estate.ID {
 // reportReaders reports those of the candidates who get or read what some senders write, over a nested group, and
 // returns the others. Each is reported with the first kind of sender that the gates on the way tell apart.
 func (p *Pass) reportReaders(id estate.ID, candidates []estate.ID, from senders, m resolve.Message) []estate.ID {
-	gates := p.gatesIn(id, estate.None)
-	reading := p.reading(id, candidates, from.known, m)
+	gates := p.letIn(p.gatesIn(id, estate.None), m)
+	reading := p.reading(id, candidates, from.known, m, nil)
 	for {
 		any := roaring.FastOr(slices.Collect(maps.Values(reading))...)
 		if any.IsEmpty() {
 			break
 		}
-		part := senders{known: p.firstPart(from.known, any, gates, m)}
+		part := senders{known: resolve.FirstKind(from.known, gates, any)}
 		candidates = p.reportReading(id, candidates, part, m, func(reader estate.ID) bool {
 			return reading[reader] != nil && reading[reader].Intersects(part.known)
 		})
-		for reader, set := range reading {
-			if set.Intersects(part.known) {
-				delete(reading, reader)
-			}
-		}
+		maps.DeleteFunc(reading, func(_ estate.ID, set *roaring.Bitmap) bool { return set.Intersects(part.known) })
 	}
-	for _, s := range from.others {
-		if len(candidates) == 0 {
-			break
-		}
-		flow := p.R.Flow(id, m)
-		states := flow.States(s, m, nil)
+	if len(candidates) == 0 {
+		return nil
+	}
+	others := roaring.New()
+	others.AddRange(0, uint64(len(from.others)))
+	reading = p.reading(id, candidates, others, m, func(nested estate.ID) resolve.LetIn {
+		return p.R.Gate(nested).LetInOf(from.others, m)
+	})
+	for i, s := range from.others {
 		part := senders{known: nobody, others: []resolve.Sender{s}}
 		candidates = p.reportReading(id, candidates, part, m, func(reader estate.ID) bool {
-			_, reads := flow.Among(reader, states)
-			return reads
+			return reading[reader] != nil && reading[reader].Contains(uint32(i))
 		})
 	}
 	return candidates
 }
 
-// reading returns the candidates who get or read over a nested group what any of some people and groups write,
-// with those.
-func (p *Pass) reading(
-	id estate.ID, candidates []estate.ID, known *roaring.Bitmap, m resolve.Message,
-) map[estate.ID]*roaring.Bitmap {
+// reading returns the candidates who get or read over a nested group what any of some senders write, with those:
+// senders as they are numbered in what letIn says of gates; nil: people and groups.
+func (p *Pass) reading(id estate.ID, candidates []estate.ID, from *roaring.Bitmap, m resolve.Message,
+	letIn func(estate.ID) resolve.LetIn) map[estate.ID]*roaring.Bitmap {
 	reading := map[estate.ID]*roaring.Bitmap{}
-	if known.IsEmpty() {
+	if from.IsEmpty() {
 		return reading
 	}
 	d := p.R.Flow(id, m).Avoiding(estate.None, m)
-	d.Send(known)
-	alike := map[string]*roaring.Bitmap{} // by what all groups give
+	d.Send(from, letIn)
 	for _, reader := range candidates {
-		key := []byte{0}
-		if p.E.IsShut(reader) {
-			key[0] = 1
-		}
-		d.Of(reader, func(one *resolve.Gift) {
-			key = binary.LittleEndian.AppendUint32(append(key, byte(one.Outcome)), uint32(one.Group))
-		})
-		set, met := alike[string(key)]
-		if !met {
-			set = p.readingFrom(d, id, reader)
-			alike[string(key)] = set
-		}
-		if !set.IsEmpty() {
+		if set := p.readingFrom(d, id, reader); !set.IsEmpty() {
 			reading[reader] = set
 		}
 	}
@@ -141,28 +124,18 @@ func (p *Pass) readingFrom(d *resolve.Detour, id, reader estate.ID) *roaring.Bit
 		return known
 	}
 	itself := resolve.Nothing
-	var by [resolve.Nothing]*roaring.Bitmap // by what they get
-	for outcome := range by {
-		by[outcome] = roaring.New()
-	}
 	d.Of(reader, func(one *resolve.Gift) {
-		switch {
-		case one.Outcome == resolve.Nothing:
-		case one.Group == id:
+		if one.Group == id {
 			itself = one.Outcome
-		default:
-			open, passed := d.From(one.Group)
-			by[one.Outcome].Or(open)
-			by[resolve.Waiting].Or(roaring.AndNot(passed, open))
 		}
 	})
-	set, better := roaring.New(), roaring.New()
-	for outcome, senders := range by {
-		reads := resolve.Outcome(outcome) != resolve.Waiting && resolve.Outcome(outcome) < itself
-		if undeliverable := resolve.Outcome(outcome) <= resolve.Digest && p.E.IsShut(reader); reads && !undeliverable {
-			set.Or(roaring.AndNot(senders, better))
+	set := roaring.New()
+	if by := d.Outlook(reader, id); by != nil {
+		for _, outcome := range []resolve.Outcome{resolve.Inbox, resolve.Digest, resolve.Archive} {
+			if outcome < itself && by[outcome] != nil {
+				set.Or(by[outcome])
+			}
 		}
-		better.Or(senders)
 	}
 	return set
 }

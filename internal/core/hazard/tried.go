@@ -1,7 +1,6 @@
 package hazard
 
 import (
-	"math"
 	"strings"
 
 	"github.com/RoaringBitmap/roaring/v2"
@@ -77,21 +76,13 @@ func (p *Pass) isOutside(s resolve.Sender) bool {
 	return !s.Inside
 }
 
-// alike divides some senders by what all of some gates say to them.
-func (p *Pass) alike(s senders, gates []estate.ID, m resolve.Message) []senders {
+// letIn returns what some gates say to everybody.
+func (p *Pass) letIn(gates []estate.ID, m resolve.Message) []resolve.LetIn {
 	var in []resolve.LetIn
 	for _, id := range gates {
 		in = append(in, p.R.Gate(id).LetIn(m))
 	}
-	kinds, _ := resolve.Kinds(s.known, in, math.MaxInt)
-	var list []senders
-	for _, kind := range kinds {
-		list = append(list, senders{known: kind})
-	}
-	for _, other := range s.others {
-		list = append(list, senders{known: nobody, others: []resolve.Sender{other}})
-	}
-	return list
+	return in
 }
 
 // one returns one of some senders: a person, if there is one.

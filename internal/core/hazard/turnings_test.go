@@ -1,6 +1,7 @@
 package hazard
 
 import (
+	"math"
 	"testing"
 
 	"yorvet.example/yorvet/internal/core/estate"
@@ -91,4 +92,17 @@ func missing(p *Pass, t *turn, from senders) (senders, estate.ID, bool) {
 		}
 	}
 	return senders{}, estate.None, false
+}
+
+// alike divides some senders by what all of some gates say to them.
+func (p *Pass) alike(s senders, gates []estate.ID, m resolve.Message) []senders {
+	kinds, _ := resolve.Kinds(s.known, p.letIn(gates, m), math.MaxInt)
+	var list []senders
+	for _, kind := range kinds {
+		list = append(list, senders{known: kind})
+	}
+	for _, other := range s.others {
+		list = append(list, senders{known: nobody, others: []resolve.Sender{other}})
+	}
+	return list
 }

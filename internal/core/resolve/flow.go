@@ -21,6 +21,7 @@ type Flow struct {
 type Gift struct {
 	Group   estate.ID
 	Outcome Outcome // without regard to whether the mailbox works
+	Own     Outcome // of their own message, which the group may not send back
 
 	person uint32 // index
 	path   int32
@@ -67,12 +68,18 @@ func (r *Resolver) Flow(group estate.ID, m Message) *Flow {
 	f.Delivery = r.Deliver(Query{Group: group, Message: Message{Invitation: m.Invitation}})
 	for path := range f.Paths {
 		id := f.Paths[path].Group
+		g := r.e.Group(id)
+		echo := g.NoEcho && g.Kind != estate.Mailbox
 		for _, packed := range r.own(id, m).people {
-			person := packed >> outcomeBits
+			person, outcome := packed>>outcomeBits, Outcome(packed&outcomeMask)
+			own := outcome
+			if echo {
+				own = outcomes(g.Kind, estate.CopyNone, PathOpen)
+			}
 			if f.first[person] == 0 {
 				f.met = append(f.met, person)
 			}
-			f.gifts = append(f.gifts, Gift{id, Outcome(packed & outcomeMask), person, int32(path), f.first[person]})
+			f.gifts = append(f.gifts, Gift{id, outcome, own, person, int32(path), f.first[person]})
 			f.first[person] = int32(len(f.gifts))
 		}
 	}
@@ -154,20 +161,6 @@ func (f *Flow) best(person uint32) *Gift {
 	return best
 }
 
-// Among returns the best that a person has over paths in some states, by group, and false where none leads
-// to a group that gives them anything.
-func (f *Flow) Among(person estate.ID, states map[estate.ID]PathState) (Outcome, bool) {
-	best, any := Nothing, false
-	f.Of(person, func(one *Gift) {
-		if state, there := states[one.Group]; there {
-			if is := one.Outcome.Over(state); !any || is < best {
-				best, any = is, true
-			}
-		}
-	})
-	return f.r.shut(uint32(f.r.e.PersonIndex(person)), best), any
-}
-
 // shut returns what becomes of an outcome of a person, by index, whose mailbox may take no mail.
 func (r *Resolver) shut(person uint32, outcome Outcome) Outcome {
 	if outcome <= Digest && r.e.IsShut(r.e.PersonID(int(person))) {
@@ -246,17 +239,6 @@ func (f *Flow) Gates() []estate.ID {
 		}
 	}
 	return gates
-}
-
-// States returns the state of the best path to each group, for a message of a sender. Those that over is
-// false for are avoided; nil: none.
-func (f *Flow) States(s Sender, m Message, over func(estate.ID) bool) map[estate.ID]PathState {
-	q := Query{Group: f.Group, Sender: &s, Message: m, Over: over}
-	states := map[estate.ID]PathState{}
-	for _, path := range f.r.findPaths(&q) {
-		states[path.Group] = path.State
-	}
-	return states
 }
 
 // A Posting is posters of a group that all gates of nested groups treat alike.

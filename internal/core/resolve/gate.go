@@ -230,6 +230,20 @@ func (g Gate) LetIn(m Message) LetIn {
 	return in
 }
 
+// LetInOf returns what the own gate says to some senders, by their index.
+func (g Gate) LetInOf(senders []Sender, m Message) LetIn {
+	in := LetIn{roaring.New(), roaring.New()}
+	for i, s := range senders {
+		switch g.Judge(s, m).Verdict {
+		case estate.Admit:
+			in.Admitted.Add(uint32(i))
+		case estate.Hold:
+			in.Held.Add(uint32(i))
+		}
+	}
+	return in
+}
+
 // Posted returns what becomes of everybody's mail to the group: what the edge says, and else the gate.
 func (g Gate) Posted(m Message) LetIn {
 	in := g.LetIn(m)
@@ -284,6 +298,19 @@ func Kinds(set *roaring.Bitmap, gates []LetIn, most int) (kinds []*roaring.Bitma
 		kinds = finer
 	}
 	return kinds, all
+}
+
+// FirstKind returns the first kind of Kinds that some of among are of; among is not empty.
+func FirstKind(set *roaring.Bitmap, gates []LetIn, among *roaring.Bitmap) *roaring.Bitmap {
+	for _, in := range gates {
+		for _, one := range in.Split(set) {
+			if one.Intersects(among) {
+				set = one
+				break
+			}
+		}
+	}
+	return set
 }
 
 // SameForAll reports whether a gate that is written like that of g says the same
