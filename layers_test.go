@@ -37,7 +37,7 @@ var layers = []string{
 	"internal/history",
 	"internal/report",
 	"internal/ask",
-	"internal/watch",
+	"internal/watch internal/propose",
 	"internal/cli",
 	"cmd/yorvet",
 }

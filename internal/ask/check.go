@@ -56,7 +56,7 @@ func (q *Check) Ask(ctx context.Context, at *Place) (*Result, error) {
 	if layout.Groups, err = d.Groups(q.Groups); err != nil {
 		return nil, err
 	}
-	if q.Groups.some() {
+	if q.Groups.Some() {
 		findings = slices.DeleteFunc(findings, func(f hazard.Finding) bool {
 			return !slices.Contains(layout.Groups, f.Group)
 		})
@@ -96,7 +96,7 @@ func (q *Check) compare(ctx context.Context, a *present.Hazards) error {
 		return nil
 	}
 	if q.Update {
-		if q.Groups.some() || len(q.Only)+len(q.Skip) > 0 {
+		if q.Groups.Some() || len(q.Only)+len(q.Skip) > 0 {
 			return Errorf("--update-baseline takes what is found in all groups by all checks, not in some")
 		}
 		if err := q.update(ctx, a); err != nil {

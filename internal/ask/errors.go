@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"strings"
 
 	"yorvet.example/yorvet/internal/core/nearest"
@@ -14,6 +15,9 @@ import (
 func Errorf(format string, args ...any) error {
 	return fmt.Errorf("yorvet: "+format, args...)
 }
+
+// ErrWrong says that the answer has been given, and that something is wrong.
+var ErrWrong = errors.New("something is wrong")
 
 // ErrPart says that a source gave only a part of what it has.
 var ErrPart = errors.New("yorvet: a source gave only a part of what it has; nothing is taken away for what " +
@@ -54,4 +58,29 @@ func OrList(words []string) string {
 		return strings.Join(words, "")
 	}
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// Some names the first few of a list.
+func Some(names []string) string {
+	few := names[:min(len(names), 6)]
+	said := strings.Join(few, ", ")
+	if more := len(names) - len(few); more > 0 {
+		said += fmt.Sprintf(" and %d more", more)
+	}
+	return said
+}
+
+// plainArg is an argument that a shell takes as it is.
+var plainArg = regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`)
+
+// Quoted returns arguments as a shell wants them.
+func Quoted(args []string) []string {
+	var list []string
+	for _, arg := range args {
+		if !plainArg.MatchString(arg) {
+			arg = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+		list = append(list, arg)
+	}
+	return list
 }

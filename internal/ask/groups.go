@@ -22,8 +22,8 @@ type Groups struct {
 	Except []string // those that are not meant, named likewise
 }
 
-// some reports whether others than all groups are meant.
-func (g *Groups) some() bool { return len(g.Names)+len(g.Except) > 0 || g.Filter != "" }
+// Some reports whether others than all groups are meant.
+func (g *Groups) Some() bool { return len(g.Names)+len(g.Except) > 0 || g.Filter != "" }
 
 // Groups returns the groups that are meant, in order.
 func (d *Desk) Groups(which Groups) ([]estate.ID, error) {

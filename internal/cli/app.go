@@ -209,7 +209,7 @@ func collectOften() {
 const gcPercentMany = 20
 
 // errWrong says that the answer has been given, and that something is wrong.
-var errWrong = errors.New("something is wrong")
+var errWrong = ask.ErrWrong
 
 // globalFlags are the flags of every command.
 func globalFlags() []cli.Flag {

@@ -47,7 +47,7 @@ func check(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		return err
 	}
 	at.Loaded = collectOften
-	q := &ask.Check{Groups: groupsOf(cmd), Only: cmd.StringSlice("only"), Skip: cmd.StringSlice("skip"),
+	q := &ask.Check{Groups: groupsOf(cmd, cmd.Args().Slice()...), Only: cmd.StringSlice("only"), Skip: cmd.StringSlice("skip"),
 		By: cmd.String("by"), FailOn: cmd.String("fail-on"), Baseline: cmd.String("baseline"),
 		Update: cmd.Bool("update-baseline")}
 	return s.ask(q, at, "groups", "except", "only", "skip", "baseline", "on")

@@ -55,7 +55,7 @@ func draft(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	groups, err := s.groupsOrAll(cmd.Args().Slice()...)
+	groups, err := s.Groups(groupsOf(cmd, cmd.Args().Slice()...))
 	if err != nil {
 		return err
 	}

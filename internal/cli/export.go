@@ -17,6 +17,7 @@ import (
 	"yorvet.example/yorvet/internal/directory/handout"
 	"yorvet.example/yorvet/internal/localfile"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/propose"
 	"yorvet.example/yorvet/internal/source"
 )
 
@@ -281,7 +282,7 @@ func (x *exporter) difference() error {
 			memberships += len(older.Entries(g.Old))
 		}
 	}
-	if err := guard(x.cmd, older, groups, memberships, 0); err != nil {
+	if err := propose.GuardRemoval(x.cmd.Int("allow-removal"), older, groups, memberships, 0); err != nil {
 		return err
 	}
 	data, losses, err := x.rendered(d)

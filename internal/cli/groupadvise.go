@@ -15,6 +15,7 @@ import (
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/preset"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/propose"
 )
 
 func newGroupAdvise(streams Streams) *cli.Command {
@@ -55,7 +56,7 @@ func newGroupAdvise(streams Streams) *cli.Command {
 				}
 			}
 			advice := preset.Advise(needs)
-			command := "yorvet " + strings.Join(quotedArgs(advice.Command(address)), " ")
+			command := "yorvet " + strings.Join(ask.Quoted(advice.Command(address)), " ")
 			return s.print(present.NewAdvice(needs, advice, command))
 		},
 	}
@@ -76,9 +77,7 @@ func adviceAddress(ctx context.Context, cmd *cli.Command) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	c := &changer{session: &session{Desk: ask.Desk{Estate: e}}}
-	a, err := c.freeAddress(text)
-	return a.String(), err
+	return propose.FreeAddress(e, text)
 }
 
 // askNeeds asks for each need whether it is there.

@@ -64,7 +64,7 @@ type wanted struct {
 func (s *session) wanted() (*wanted, error) {
 	text := strings.Join(s.cmd.Args().Slice(), "\n")
 	if from := s.cmd.String("from"); from != "" {
-		pasted, err := readPasted(s.ctx, from)
+		pasted, err := ask.ReadPasted(s.ctx, from)
 		if err != nil {
 			return nil, err
 		}
@@ -122,9 +122,9 @@ func (s *session) want(w *wanted, a address.Address) {
 func (s *session) commandFor(cmd *cli.Command) string {
 	parts := []string{"yorvet group new NAME@" + s.Estate.Settings().Domains[0].Name + " --preset discussion --owner ADDRESS"}
 	if from := cmd.String("from"); from != "" {
-		parts = append(parts, "--from "+quotedArgs([]string{from})[0])
+		parts = append(parts, "--from "+ask.Quoted([]string{from})[0])
 	}
-	for _, arg := range quotedArgs(cmd.Args().Slice()) {
+	for _, arg := range ask.Quoted(cmd.Args().Slice()) {
 		parts = append(parts, "--member "+arg)
 	}
 	return strings.Join(parts, " ")

@@ -28,19 +28,19 @@ func newGroupList(streams Streams) *cli.Command {
 				return err
 			}
 			named, conditions := splitConditions(cmd.Args().Slice())
-			settings, err := parseSettings(conditions)
+			settings, err := ask.ParseSettings(conditions)
 			if err != nil {
 				return err
 			}
-			groups, err := s.groupsOrAll(named...)
+			groups, err := s.Groups(groupsOf(cmd, named...))
 			if err != nil {
 				return err
 			}
 			for _, one := range settings {
-				if one.operator != '=' {
-					return ask.Errorf("group list takes SETTING=VALUE, not %s%c=", one.Setting, one.operator)
+				if one.Operator != '=' {
+					return ask.Errorf("group list takes SETTING=VALUE, not %s%c=", one.Setting, one.Operator)
 				}
-				groups = slices.DeleteFunc(groups, func(g estate.ID) bool { return !s.fulfils(g, one) })
+				groups = slices.DeleteFunc(groups, func(g estate.ID) bool { return !s.Fulfils(g, one) })
 			}
 			by := strings.TrimSpace(strings.Join(cmd.Args().Slice(), " ") + " " + cmd.String("groups"))
 			return s.print(present.NewGroups(s.Resolver, groups, by))
@@ -59,21 +59,6 @@ func splitConditions(args []string) (groups, conditions []string) {
 		}
 	}
 	return groups, conditions
-}
-
-// fulfils reports whether a setting of a group has the given value.
-func (s *session) fulfils(group estate.ID, said setting) bool {
-	known, _ := estate.GroupSetting(said.Setting)
-	holds := known.Holds(s.Estate, s.Estate.Group(group))
-	if len(said.Texts) == 0 {
-		return len(holds) == 0
-	}
-	for _, text := range said.Texts {
-		if !slices.ContainsFunc(holds, func(one string) bool { return strings.EqualFold(one, text) }) {
-			return false
-		}
-	}
-	return true
 }
 
 func newGroupShow(streams Streams) *cli.Command {

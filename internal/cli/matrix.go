@@ -31,7 +31,7 @@ func newMatrix(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			groups, err := s.groupsOrAll(cmd.Args().Slice()...)
+			groups, err := s.Groups(groupsOf(cmd, cmd.Args().Slice()...))
 			if err != nil {
 				return err
 			}

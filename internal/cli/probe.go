@@ -63,7 +63,7 @@ func runProbe(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	q := &ask.Probe{Groups: groupsOf(cmd), Kinds: cmd.StringSlice("kind"), From: cmd.String("from"),
+	q := &ask.Probe{Groups: groupsOf(cmd, cmd.Args().Slice()...), Kinds: cmd.StringSlice("kind"), From: cmd.String("from"),
 		Expect: cmd.StringSlice("expect"), Sample: cmd.Int("sample"), File: cmd.String("connections"),
 		Named: cmd.IsSet("connections"), Run: cmd.String("run"), Approve: cmd.Bool("approve"),
 		SendAnyway: cmd.Bool("send-anyway"), Evidence: cmd.String("evidence")}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -144,7 +143,7 @@ func removeRuns(ctx context.Context, cmd *cli.Command, streams Streams, st *stor
 		if len(names)+answers > 0 && !cmd.Bool("yes") {
 			said := present.Count(len(names), "run goes", "runs go")
 			if len(names) > 0 {
-				said += ": " + severalOf(names)
+				said += ": " + ask.Some(names)
 			}
 			if answers > 0 {
 				said += "; and " + present.Count(answers, "kept answer", "kept answers")
@@ -205,16 +204,6 @@ func ruleOf(cmd *cli.Command, days, runs string) (store.Rule, error) {
 		return r, ask.Errorf("--%s takes a number from 0 up, --%s one up to %d", runs, days, mostDays)
 	}
 	return r, nil
-}
-
-// severalOf names the first few of a list.
-func severalOf(names []string) string {
-	few := names[:min(len(names), 6)]
-	said := strings.Join(few, ", ")
-	if more := len(names) - len(few); more > 0 {
-		said += fmt.Sprintf(" and %d more", more)
-	}
-	return said
 }
 
 // mostDays is how far back --older may reach: a hundred years.
