@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -11,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/propose"
 )
 
@@ -36,7 +34,8 @@ func makeChange(ctx context.Context, cmd *cli.Command, streams Streams, p propos
 	if err != nil {
 		return err
 	}
-	return s.changed(propose.Change(ctx, at, s.manner(), p))
+	r, err := propose.Change(ctx, at, s.manner(), p)
+	return s.say(r, err)
 }
 
 // manner returns how the command line wants a change to be made.
@@ -47,14 +46,6 @@ func (s *session) manner() *propose.Manner {
 		ThroughLinks: cmd.Bool("through-links"), Command: s.streams.args, Loaded: collectOften,
 		Tell: func(line string) { fmt.Fprintln(s.streams.Out, line) },
 	}
-}
-
-// changed prints what a change came to, if there is anything to be said, and returns what went wrong.
-func (s *session) changed(r *ask.Result, err error) error {
-	if r == nil {
-		return err
-	}
-	return errors.Join(s.answer(r), err)
 }
 
 // askable reports whether somebody is there to be asked.

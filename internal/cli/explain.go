@@ -6,9 +6,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
-	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/core/estate"
-	"yorvet.example/yorvet/internal/present"
 )
 
 func newExplain(streams Streams) *cli.Command {
@@ -44,55 +41,11 @@ func explain(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	s, err := open(ctx, cmd, streams)
+	s, at, err := prepare(ctx, cmd, streams)
 	if err != nil {
 		return err
 	}
-	c := present.Case{As: estate.None, For: estate.None, Message: m}
-	if cmd.IsSet("for") {
-		if c.For, err = s.Person(cmd.String("for")); err != nil {
-			return err
-		}
-	}
-	if cmd.IsSet("as") {
-		if c.As, err = s.Group(cmd.String("as")); err != nil {
-			return err
-		}
-	}
-	senders, err := s.addresses("from")
-	if err != nil {
-		return err
-	}
-	targets, err := s.addresses("to")
-	if err != nil {
-		return err
-	}
-	var answer present.Explanations
-	for _, c.From = range senders {
-		for _, c.To = range targets {
-			one := present.NewExplanation(s.Resolver, c)
-			if one == nil {
-				return ask.Errorf(
-					"%s is neither in the estate nor in one of its domains%s",
-					c.To,
-					ask.Meant(s.NearGroups(c.To.String())...),
-				)
-			}
-			answer.Explanations = append(answer.Explanations, one)
-		}
-	}
-	return s.print(&answer)
-}
-
-// addresses returns the addresses that a repeated flag names.
-func (s *session) addresses(flag string) ([]address.Address, error) {
-	var list []address.Address
-	for _, text := range s.cmd.StringSlice(flag) {
-		a, err := s.Address(flag, text)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, a)
-	}
-	return list, nil
+	return s.ask(&ask.Explain{
+		From: cmd.StringSlice("from"), To: cmd.StringSlice("to"), As: cmd.String("as"), For: cmd.String("for"), Message: m,
+	}, at)
 }

@@ -3,15 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
-	"yorvet.example/yorvet/internal/directory"
 	"yorvet.example/yorvet/internal/localfile"
-	"yorvet.example/yorvet/internal/present"
 	"yorvet.example/yorvet/internal/propose"
 	"yorvet.example/yorvet/internal/source"
 )
@@ -84,7 +81,8 @@ func runImport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		Name: cmd.String("name"), Prefer: cmd.StringSlice("prefer"), Known: cmd.String("known"), Prune: cmd.Bool("prune"),
 		Coverage: cmd.Bool("coverage"), AllowRemoval: cmd.Int("allow-removal"), AllowOpening: cmd.Int("allow-opening"),
 	}
-	return s.changed(x.Change(ctx, at, s.manner()))
+	r, err := x.Change(ctx, at, s.manner())
+	return s.say(r, err)
 }
 
 func newDraftMap(streams Streams) *cli.Command {
@@ -139,12 +137,5 @@ func allowOpening() cli.Flag {
 		Name:        "allow-opening",
 		Usage:       "let a change open up to `N` groups to anyone outside",
 		DefaultText: "2",
-	}
-}
-
-// tellRemarks tells what of a source was not taken, in short.
-func tellRemarks(w io.Writer, remarks []directory.Remark) {
-	for _, line := range ask.RemarkLines(remarks) {
-		fmt.Fprintln(w, present.Clean(line))
 	}
 }

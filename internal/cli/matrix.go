@@ -1,13 +1,11 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
-	"yorvet.example/yorvet/internal/present"
 )
 
 func newMatrix(streams Streams) *cli.Command {
@@ -27,33 +25,15 @@ func newMatrix(streams Streams) *cli.Command {
 			&cli.StringFlag{Name: "sort", Usage: "by a `COLUMN`; -COLUMN: the other way round"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			s, err := open(ctx, cmd, streams)
+			s, at, err := prepare(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
-			groups, err := s.Groups(groupsOf(cmd, cmd.Args().Slice()...))
-			if err != nil {
-				return err
+			q := &ask.Matrix{Groups: groupsOf(cmd, cmd.Args().Slice()...), Where: cmd.String("where"), Sort: cmd.String("sort")}
+			if top := cmd.Int("top"); cmd.IsSet("top") {
+				q.Top = &top
 			}
-			a := present.NewMatrix(s.Resolver)
-			a.Only(groups)
-			if cmd.IsSet("where") {
-				if err := a.Where(cmd.String("where")); err != nil {
-					return ask.Errorf("--where: %w", err)
-				}
-			}
-			a.Total()
-			if by := cmd.String("sort"); by != "" || cmd.IsSet("top") {
-				if err := a.Sort(cmp.Or(by, "get")); err != nil {
-					return ask.Errorf("--sort: %w", err)
-				}
-			}
-			if cmd.IsSet("top") {
-				if err := a.Top(cmd.Int("top")); err != nil {
-					return ask.Errorf("--top: %w", err)
-				}
-			}
-			return s.print(a)
+			return s.ask(q, at)
 		},
 	}
 }

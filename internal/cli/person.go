@@ -5,7 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/ask"
 )
 
 func newPerson(streams Streams) *cli.Command {
@@ -23,15 +23,11 @@ func newPerson(streams Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			s, err := open(ctx, cmd, streams)
+			s, at, err := prepare(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
-			id, err := s.Person(text)
-			if err != nil {
-				return err
-			}
-			return s.print(present.NewPerson(s.Resolver, id))
+			return s.ask(&ask.OfPerson{Person: text}, at)
 		},
 	}
 }

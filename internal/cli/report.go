@@ -55,13 +55,11 @@ func runReport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 	if err != nil {
 		return err
 	}
-	d, err := ask.Open(ctx, at)
-	if err != nil {
-		return err
-	}
-	s.Desk = *d
-	if cmd.Bool("send") && !cmd.Bool("mail") {
+	switch {
+	case cmd.Bool("send") && !cmd.Bool("mail"):
 		return ask.Errorf("--send goes with --mail")
+	case cmd.Bool("mail") && cmd.String("as") == "":
+		return ask.Errorf("report --mail needs --as with your own address")
 	}
 	q := &ask.Report{For: cmd.String("for"), Expect: cmd.StringSlice("expect"), Run: cmd.String("run")}
 	at.Store, err = openStore(ctx, cmd, streams, at.Path, true)
@@ -75,8 +73,16 @@ func runReport(ctx context.Context, cmd *cli.Command, streams Streams) error {
 		defer at.Store.Close()
 	}
 	if cmd.Bool("mail") {
-		return s.mailReports(q, at)
+		return s.ask(&ask.MailReports{
+			Report: q, As: cmd.String("as"), Send: cmd.Bool("send"), File: cmd.String("connections"),
+			Named: cmd.IsSet("connections"),
+		}, at)
 	}
+	d, err := ask.Open(ctx, at)
+	if err != nil {
+		return err
+	}
+	s.Desk = *d
 	return s.writeReport(q, at)
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -54,6 +55,9 @@ func prepare(ctx context.Context, cmd *cli.Command, streams Streams, formats ...
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := noneEmpty(cmd); err != nil {
+		return nil, nil, err
+	}
 	day, err := dayOf(cmd)
 	if err != nil {
 		return nil, nil, err
@@ -67,13 +71,38 @@ func prepare(ctx context.Context, cmd *cli.Command, streams Streams, formats ...
 	return &session{ctx: ctx, cmd: cmd, streams: streams, format: format}, at, nil
 }
 
+// choosing are the flags that say who or what is meant. An empty one is a mistake, such as a variable that is not set:
+// without it the command would be about all.
+var choosing = []string{"after", "as", "before", "except", "for", "from", "group", "groups", "preset", "rule", "since",
+	"successor", "until", "where"}
+
+// noneEmpty refuses flags that say who or what is meant, and are empty.
+func noneEmpty(cmd *cli.Command) error {
+	for _, name := range choosing {
+		if !cmd.IsSet(name) {
+			continue
+		}
+		text, isText := cmd.Value(name).(string)
+		list, _ := cmd.Value(name).([]string)
+		if isText && strings.TrimSpace(text) == "" || slices.Contains(list, "") {
+			return ask.Errorf("--%s is empty", name)
+		}
+	}
+	return nil
+}
+
 // ask asks a question and prints the answer, which is kept if answers are; flags are those that say what was asked.
 func (s *session) ask(q ask.Question, at *ask.Place, flags ...string) error {
 	r, err := q.Ask(s.ctx, at)
-	if err != nil {
+	return s.say(r, err, flags...)
+}
+
+// say prints what there is to be said, keeps it as answer does, and returns what went wrong.
+func (s *session) say(r *ask.Result, err error, flags ...string) error {
+	if r == nil {
 		return err
 	}
-	return s.answer(r, flags...)
+	return errors.Join(s.answer(r, flags...), err)
 }
 
 // answer prints an answer, and keeps it if answers are kept and flags say what was asked.

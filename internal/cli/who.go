@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/present"
@@ -23,8 +24,12 @@ func newWho(streams Streams) *cli.Command {
 				Description: "The gate of the group is asked about everyone in the estate, about anyone outside, an unknown\n" +
 					"inside address, and forged mail that claims an unknown or a known address.\n\n" +
 					"Example: yorvet who posts lost-property@kelpmere.example",
-				Flags:  messageFlags(),
-				Action: func(ctx context.Context, cmd *cli.Command) error { return whoPosts(ctx, cmd, streams) },
+				Flags: messageFlags(),
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return askOfGroup(ctx, cmd, streams, func(group string, m resolve.Message) ask.Question {
+						return &ask.OfGroup{Group: group, Look: postersOf(m)}
+					})
+				},
 			},
 			{
 				Name:      "receives",
@@ -37,14 +42,18 @@ func newWho(streams Streams) *cli.Command {
 						&cli.StringFlag{Name: "from", Usage: "the `ADDRESS` that the message claims to be from"},
 					},
 					messageFlags()...),
-				Action: func(ctx context.Context, cmd *cli.Command) error { return whoReceives(ctx, cmd, streams) },
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return askOfGroup(ctx, cmd, streams, func(group string, m resolve.Message) ask.Question {
+						return &ask.Receives{Group: group, From: cmd.String("from"), Message: m}
+					})
+				},
 			},
 			newWhoGroup(streams, "sends-as", "show who may send as a group, and can prove it",
 				"If the group asks for a mailed code, the code is followed like any message: the gate has to admit\n"+
 					"it, and it has to reach the person.\n\n"+
-					"Example: yorvet who sends-as charter@kelpmere.example", present.NewSendsAs),
+					"Example: yorvet who sends-as charter@kelpmere.example", delegatesOf),
 			newWhoGroup(streams, "approves", "show who can release held mail",
-				"Example: yorvet who approves lost-property@kelpmere.example", present.NewApproves),
+				"Example: yorvet who approves lost-property@kelpmere.example", func(r *resolve.Resolver, group estate.ID) present.Answer { return present.NewApproves(r, group) }),
 			newWhoMay(streams, "reads", estate.Read, "show who may read the archive of a group", "volunteers@kelpmere.example"),
 			newWhoMay(streams, "joins", estate.Join, "show who may join a group", "volunteers@kelpmere.example"),
 			newWhoMay(streams, "finds", estate.Find, "show who may find a group", "works-council@kelpmere.example"),
@@ -53,55 +62,38 @@ func newWho(streams Streams) *cli.Command {
 	}
 }
 
-func whoPosts(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	s, group, m, err := openGroup(ctx, cmd, streams)
-	if err != nil {
-		return err
-	}
-	return s.print(present.NewPosts(s.Resolver, group, m))
+// postersOf looks at who may post a message.
+func postersOf(m resolve.Message) func(*resolve.Resolver, estate.ID) present.Answer {
+	return func(r *resolve.Resolver, group estate.ID) present.Answer { return present.NewPosts(r, group, m) }
 }
 
-func whoReceives(ctx context.Context, cmd *cli.Command, streams Streams) error {
-	s, group, m, err := openGroup(ctx, cmd, streams)
-	if err != nil {
-		return err
-	}
-	var sender *resolve.Sender
-	if cmd.IsSet("from") {
-		a, err := s.Address("from", cmd.String("from"))
-		if err != nil {
-			return err
-		}
-		found := s.Resolver.Sender(a)
-		sender = &found
-	}
-	return s.print(present.NewReceives(s.Resolver, group, sender, m))
+// delegatesOf looks at who may send as a group.
+func delegatesOf(r *resolve.Resolver, group estate.ID) present.Answer {
+	return present.NewSendsAs(r, group)
 }
 
-// openGroup opens the estate for a command that is about one group, and perhaps
-// about a message.
-func openGroup(ctx context.Context, cmd *cli.Command, streams Streams) (*session, estate.ID, resolve.Message, error) {
-	text, err := oneArgument(cmd, "the address of a group")
+// askOfGroup asks about the group that is the argument, and perhaps about a message.
+func askOfGroup(
+	ctx context.Context, cmd *cli.Command, streams Streams, question func(group string, m resolve.Message) ask.Question,
+) error {
+	group, err := oneArgument(cmd, "the address of a group")
 	if err != nil {
-		return nil, estate.None, resolve.Message{}, err
+		return err
 	}
 	m, err := message(cmd)
 	if err != nil {
-		return nil, estate.None, m, err
+		return err
 	}
-	s, err := open(ctx, cmd, streams)
+	s, at, err := prepare(ctx, cmd, streams)
 	if err != nil {
-		return nil, estate.None, m, err
+		return err
 	}
-	group, err := s.Group(text)
-	return s, group, m, err
+	return s.ask(question(group, m), at)
 }
 
 // newWhoGroup returns a command that asks one thing about one group.
-func newWhoGroup[A present.Answer](
-	streams Streams,
-	verb, usage, description string,
-	ask func(*resolve.Resolver, estate.ID) A,
+func newWhoGroup(
+	streams Streams, verb, usage, description string, look func(*resolve.Resolver, estate.ID) present.Answer,
 ) *cli.Command {
 	return &cli.Command{
 		Name:        verb,
@@ -109,11 +101,9 @@ func newWhoGroup[A present.Answer](
 		ArgsUsage:   "GROUP",
 		Description: description,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			s, group, _, err := openGroup(ctx, cmd, streams)
-			if err != nil {
-				return err
-			}
-			return s.print(ask(s.Resolver, group))
+			return askOfGroup(ctx, cmd, streams, func(group string, _ resolve.Message) ask.Question {
+				return &ask.OfGroup{Group: group, Look: look}
+			})
 		},
 	}
 }
@@ -121,5 +111,7 @@ func newWhoGroup[A present.Answer](
 // newWhoMay returns a command about one action of the access setting.
 func newWhoMay(streams Streams, verb string, action estate.Action, usage, example string) *cli.Command {
 	return newWhoGroup(streams, verb, usage, "Example: yorvet who "+verb+" "+example,
-		func(r *resolve.Resolver, group estate.ID) *present.May { return present.NewMay(r, group, action, verb) })
+		func(r *resolve.Resolver, group estate.ID) present.Answer {
+			return present.NewMay(r, group, action, verb)
+		})
 }

@@ -141,7 +141,7 @@ func (x *Import) propose(w *work) error {
 		people = len(gone.People)
 	}
 	w.after = ask.Whole(m)
-	w.refused = GuardRemoval(x.AllowRemoval, w.Estate, len(gone.Groups), gone.Memberships, people)
+	w.refused = ask.GuardRemoval(x.AllowRemoval, w.Estate, len(gone.Groups), gone.Memberships, people)
 	if w.refused == nil {
 		w.refused = guardSources(x.AllowRemoval, gone)
 	}
@@ -164,33 +164,8 @@ func (x *Import) propose(w *work) error {
 	return nil
 }
 
-// guarded is of how many removals there have to be more, and more than a part in so many,
-// for a change to be refused.
-const (
-	guarded     = 10
-	guardedPart = 20
-	// fewestGroups is from how many groups on a source that shows none any more is not believed.
-	fewestGroups = 3
-)
-
-// GuardRemoval refuses a change that removes a good part of an estate, unless so many removals are allowed.
-func GuardRemoval(allowed int, e *estate.Estate, groups, memberships, people int) error {
-	for _, one := range []struct {
-		what      string
-		gone, all int
-	}{
-		{"groups", groups, e.Groups()},
-		{"memberships", memberships, e.Memberships()},
-		{"people", people, e.People()},
-	} {
-		if one.gone <= guarded || one.gone*guardedPart <= one.all || one.gone <= allowed {
-			continue
-		}
-		return ask.Errorf("the change would remove %d of %d %s; nothing is written. If that is intended: --allow-removal %d",
-			one.gone, one.all, one.what, one.gone)
-	}
-	return nil
-}
+// fewestGroups is from how many groups on a source that shows none any more is not believed.
+const fewestGroups = 3
 
 // guardSources refuses a change in which a source, even one that does not manage its groups, has lost half of
 // what it had, or all: it may have been cut off, or have lost a column.

@@ -1,14 +1,14 @@
-package cli
+package ask
 
 import (
 	"bytes"
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"strings"
 	"time"
 
-	"yorvet.example/yorvet/internal/ask"
 	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/connections"
 	"yorvet.example/yorvet/internal/core/address"
@@ -19,6 +19,15 @@ import (
 	"yorvet.example/yorvet/internal/report"
 )
 
+// MailReports asks what page each owner of groups would be mailed, and mails them.
+type MailReports struct {
+	Report *Report // what the pages are like
+	As     string  // the sender
+	Send   bool    // mail them
+	File   string  // of connections
+	Named  bool    // somebody named it: only then commands for secrets are run
+}
+
 // letter is what one owner is sent.
 type letter struct {
 	to     estate.ID
@@ -26,80 +35,77 @@ type letter struct {
 	page   []byte
 }
 
-// mailReports plans what each owner is sent, and sends it with --send.
-func (s *session) mailReports(q *ask.Report, at *ask.Place) error {
-	if s.cmd.String("as") == "" {
-		return ask.Errorf("report --mail needs --as with your own address")
-	}
-	me, err := s.Address("as", s.cmd.String("as"))
+// Ask plans what each owner is sent, and sends it if that is asked for.
+func (q *MailReports) Ask(ctx context.Context, at *Place) (*Result, error) {
+	d, err := Open(ctx, at)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	letters, unowned, err := s.letters(q, at)
+	me, err := d.Address("as", q.As)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	letters, unowned, err := q.letters(ctx, at, d)
+	if err != nil {
+		return nil, err
 	}
 	a := &present.Mailing{From: me.String(), Unowned: unowned, Letters: []present.Letter{}}
 	for _, one := range letters {
-		out := present.Letter{To: s.Estate.Address(one.to).String(), Groups: one.groups, Bytes: len(one.page)}
-		if s.Resolver.Estate().IsShut(one.to) {
-			out.Why = "the mailbox is " + s.Estate.Person(one.to).Mailbox.String()
+		out := present.Letter{To: d.Estate.Address(one.to).String(), Groups: one.groups, Bytes: len(one.page)}
+		if d.Estate.IsShut(one.to) {
+			out.Why = "the mailbox is " + d.Estate.Person(one.to).Mailbox.String()
 		}
 		a.Letters = append(a.Letters, out)
 	}
-	if !s.cmd.Bool("send") {
-		return s.print(a)
+	if !q.Send {
+		return &Result{Answer: a}, nil
 	}
-	l, err := connections.Load(s.ctx, s.cmd.String("connections"))
+	l, err := connections.Load(ctx, q.File)
 	if err != nil {
-		return ask.ConnectionsError(s.cmd.IsSet("connections"), err)
+		return nil, ConnectionsError(q.Named, err)
 	}
-	if err := unlock(s.ctx, s.cmd, s.streams, l); err != nil {
-		return err
+	if err := l.Unlock(ctx, q.Named, at.Warn); err != nil {
+		return nil, err
 	}
-	if err := s.sendLetters(l, me, letters, a); err != nil {
-		return err
+	if err := q.send(ctx, d, l, me, letters, a); err != nil {
+		return nil, err
 	}
-	if err := s.print(a); err != nil {
-		return err
+	r := &Result{Answer: a, Wrong: a.Failed > 0}
+	if a.Failed > 0 && a.Failed == len(a.Letters) {
+		r.Wrong = false
+		return r, Network(errors.New("no report could be sent"))
 	}
-	switch {
-	case a.Failed > 0 && a.Failed == len(a.Letters):
-		return ask.Network(errors.New("no report could be sent"))
-	case a.Failed > 0:
-		return errWrong
-	}
-	return nil
+	return r, nil
 }
 
 // letters makes the page of each owner, and counts the groups without one.
-func (s *session) letters(q *ask.Report, at *ask.Place) (list []letter, unowned int, err error) {
-	choice, err := q.Choice(s.ctx, at, &s.Desk)
+func (q *MailReports) letters(ctx context.Context, at *Place, d *Desk) (list []letter, unowned int, err error) {
+	choice, err := q.Report.Choice(ctx, at, d)
 	if err != nil {
 		return nil, 0, err
 	}
 	only := estate.None
-	if text := q.For; text != "" {
-		a, err := s.Address("for", text)
+	if text := q.Report.For; text != "" {
+		a, err := d.Address("for", text)
 		if err != nil {
 			return nil, 0, err
 		}
-		if only, _ = s.Estate.Find(a); only == estate.None {
-			return nil, 0, ask.Errorf("--for: %s is neither a group nor a person of the estate", a)
+		if only, _ = d.Estate.Find(a); only == estate.None {
+			return nil, 0, Errorf("--for: %s is neither a group nor a person of the estate", a)
 		}
 	}
 	owners := map[estate.ID]bool{}
 	var order []estate.ID
-	for group := range estate.ID(s.Estate.Groups()) {
-		if only != estate.None && s.Estate.IsGroup(only) && group != only {
+	for group := range estate.ID(d.Estate.Groups()) {
+		if only != estate.None && d.Estate.IsGroup(only) && group != only {
 			continue
 		}
-		of := s.Resolver.Owners(group)
+		of := d.Resolver.Owners(group)
 		if len(of) == 0 {
 			unowned++
 		}
 		for _, owner := range of {
-			if only != estate.None && s.Estate.IsPerson(only) && owner != only {
+			if only != estate.None && d.Estate.IsPerson(only) && owner != only {
 				continue
 			}
 			if !owners[owner] {
@@ -108,20 +114,20 @@ func (s *session) letters(q *ask.Report, at *ask.Place) (list []letter, unowned 
 			}
 		}
 	}
-	maker := report.NewMaker(s.Resolver)
+	maker := report.NewMaker(d.Resolver)
 	for _, owner := range order {
 		one := choice
-		s.AboutOne(&one, owner)
-		d := maker.Collect(one)
+		d.AboutOne(&one, owner)
+		data := maker.Collect(one)
 		var page bytes.Buffer
-		if err := d.Write(&page); err != nil {
+		if err := data.Write(&page); err != nil {
 			return nil, 0, err
 		}
-		if err := s.ctx.Err(); err != nil {
+		if err := ctx.Err(); err != nil {
 			return nil, 0, err
 		}
 		mine := letter{to: owner, page: page.Bytes()}
-		for _, g := range d.Groups {
+		for _, g := range data.Groups {
 			mine.groups = append(mine.groups, g.Address)
 		}
 		list = append(list, mine)
@@ -129,37 +135,37 @@ func (s *session) letters(q *ask.Report, at *ask.Place) (list []letter, unowned 
 	return list, unowned, nil
 }
 
-// sendLetters sends the letters one after the other, at the pace of the connections.
-func (s *session) sendLetters(l *connections.Connections, me address.Address, letters []letter,
+// send sends the letters one after the other, at the pace of the connections.
+func (q *MailReports) send(ctx context.Context, d *Desk, l *connections.Connections, me address.Address, letters []letter,
 	a *present.Mailing) error {
-	way, ok := l.Sender(me, s.Resolver.Sender(me).Inside, false)
+	way, ok := l.Sender(me, d.Resolver.Sender(me).Inside, false)
 	if !ok {
-		return ask.Errorf("no connection of %s sends as %s", s.cmd.String("connections"), me)
+		return Errorf("no connection of %s sends as %s", q.File, me)
 	}
 	session := send.NewSession(way.As(me))
 	defer session.Close()
-	if reply := session.Open(s.ctx); reply != (send.Reply{}) {
-		return ask.Network(errors.New("sending by " + way.Name + ": " + reply.String()))
+	if reply := session.Open(ctx); reply != (send.Reply{}) {
+		return Network(errors.New("sending by " + way.Name + ": " + reply.String()))
 	}
 	a.Sent = true
 	for i := range letters {
 		if i > 0 && l.Limits.Pace > 0 {
 			select {
 			case <-time.After(time.Duration(float64(time.Second) / l.Limits.Pace)):
-			case <-s.ctx.Done():
+			case <-ctx.Done():
 			}
 		}
 		out := &a.Letters[i]
-		if s.ctx.Err() != nil {
+		if ctx.Err() != nil {
 			out.Reply = "interrupted"
 			a.Failed++
 			continue
 		}
-		raw, err := s.written(me, &letters[i])
+		raw, err := written(d, me, &letters[i])
 		if err != nil {
 			return err
 		}
-		reply := session.Send(s.ctx, send.Envelope{From: me.String(), To: out.To}, raw)
+		reply := session.Send(ctx, send.Envelope{From: me.String(), To: out.To}, raw)
 		out.Reply, out.Taken = reply.String(), reply.Accepted()
 		if !out.Taken {
 			a.Failed++
@@ -169,24 +175,24 @@ func (s *session) sendLetters(l *connections.Connections, me address.Address, le
 }
 
 // written returns a letter as a message, with the page attached.
-func (s *session) written(me address.Address, one *letter) ([]byte, error) {
+func written(d *Desk, me address.Address, one *letter) ([]byte, error) {
 	var id [12]byte
 	if _, err := rand.Read(id[:]); err != nil {
 		return nil, err
 	}
-	to := s.Estate.Address(one.to)
+	to := d.Estate.Address(one.to)
 	const most = 20 // groups that the text names
 	names := strings.Join(one.groups[:min(len(one.groups), most)], "\n  ")
 	if len(one.groups) > most {
 		names += "\n  and " + present.Count(len(one.groups)-most, "other", "others")
 	}
 	greeting := to.String()
-	if name := s.Estate.Person(one.to).Name; name != "" {
+	if name := d.Estate.Person(one.to).Name; name != "" {
 		greeting = name
 	}
 	return compose.Message{
 		From: me, To: to, ID: hex.EncodeToString(id[:]) + "@" + me.Domain(), Date: clock.Now(), Auto: "auto-generated",
-		Subject: "Your mail groups at " + present.Clean(s.Estate.Settings().Name),
+		Subject: "Your mail groups at " + present.Clean(d.Estate.Settings().Name),
 		Text: "Dear " + present.Clean(greeting) +
 			",\n\nattached is a page about the mail groups that you own or approve messages for:\n\n  " + names +
 			"\n\nIt shows who may write to them, who gets it and who does not, and what should be put right. " +
