@@ -42,6 +42,34 @@ var layers = []string{
 	"cmd/yorvet",
 }
 
+// workedOut are packages that commands do not use by themselves.
+var workedOut = []string{
+	"core/change", "core/effect", "core/infer", "core/message", "core/choose", "directory", "directory/paste", "report",
+	"mail/compose", "mail/send", "mail/read",
+}
+
+// A command asks no other command: the whole program is run by a command line at one place, its entrance.
+func TestCommandsAreRunOnce(t *testing.T) {
+	files, err := filepath.Glob("internal/cli/*.go")
+	if err != nil || len(files) == 0 {
+		t.Fatal(files, err)
+	}
+	runs := 0
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := len(regexp.MustCompile(`\b(root|[A-Za-z]+\(\))\.Run\(ctx|[^.\w]Run\(ctx`).FindAll(text, -1))
+		if runs += n; n > 0 && filepath.Base(file) != "app.go" {
+			t.Errorf("%s runs a command line", file)
+		}
+	}
+	if runs == 0 {
+		t.Error("nothing runs a command line: the pattern is no good")
+	}
+}
+
 // Nothing runs back up, and every package has its place.
 func TestLayers(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./...").Output()
@@ -72,6 +100,14 @@ func TestLayers(t *testing.T) {
 				t.Errorf("%s uses %s, which stands above it", names[0], used)
 			} else if !ours && strings.HasPrefix(used, module) {
 				t.Errorf("%s uses %s, which has no place among the layers", names[0], used)
+			}
+		}
+		// Commands parse and print. What they are about is worked out by functions that take values.
+		if names[0] == module+"/internal/cli" {
+			for _, used := range names[1:] {
+				if slices.Contains(workedOut, strings.TrimPrefix(used, module+"/internal/")) {
+					t.Errorf("%s uses %s: that is for the functions of ask and propose", names[0], used)
+				}
 			}
 		}
 		// What prints uses nothing that reads, waits or writes, but what a probe has seen.

@@ -40,8 +40,7 @@ type Streams struct {
 	Out io.Writer // answers
 	Err io.Writer // everything else
 
-	args    []string // of the command line
-	passing bool     // the store will be thrown away: no estate has an identity for it
+	args []string // of the command line
 }
 
 // How long a command may go on when ctx has ended: one that thinks, and one that
@@ -243,7 +242,7 @@ func newRoot(args []string, streams Streams) *cli.Command {
 		Version: version(),
 		Flags:   globalFlags(),
 		Commands: []*cli.Command{
-			newDemo(args[0], streams),
+			newDemo(streams),
 			newWho(streams),
 			newExplain(streams),
 			newPerson(streams),

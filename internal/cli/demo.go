@@ -2,14 +2,12 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -20,9 +18,11 @@ import (
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/demo"
 	"yorvet.example/yorvet/internal/present"
+	"yorvet.example/yorvet/internal/propose"
+	"yorvet.example/yorvet/internal/store"
 )
 
-func newDemo(program string, streams Streams) *cli.Command {
+func newDemo(streams Streams) *cli.Command {
 	return &cli.Command{
 		Name:      "demo",
 		Usage:     "write a demo estate and show what Yorvet does with it",
@@ -37,7 +37,7 @@ func newDemo(program string, streams Streams) *cli.Command {
 			&cli.BoolFlag{Name: "write-only", Usage: "write the estate and show nothing"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			d, err := openDemo(ctx, cmd, program, streams)
+			d, err := openDemo(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
@@ -52,15 +52,14 @@ var addVolunteers = []string{"member", "add", "volunteers@kelpmere.example", "--
 // demonstration is a run of the demo.
 type demonstration struct {
 	cmd     *cli.Command
-	program string
 	streams Streams
 	dir     string
 	day     estate.Day
 }
 
 // openDemo writes the demo, and makes its change in the copy of its estate.
-func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Streams) (*demonstration, error) {
-	d := &demonstration{cmd: cmd, program: program, streams: streams}
+func openDemo(ctx context.Context, cmd *cli.Command, streams Streams) (*demonstration, error) {
+	d := &demonstration{cmd: cmd, streams: streams}
 	if n := cmd.Int("step"); cmd.IsSet("step") && (n < 1 || n > len(tour)+1) {
 		return nil, ask.Errorf("--step takes a number from 1 to %d, not %d", len(tour)+1, n)
 	}
@@ -79,23 +78,29 @@ func openDemo(ctx context.Context, cmd *cli.Command, program string, streams Str
 	if err := demo.WriteOn(ctx, d.dir, d.day); err != nil {
 		return nil, ask.Errorf("%w", err)
 	}
-	args := []string{program, "--estate", filepath.Join(d.dir, demo.Changed), "--on", d.day.String()}
-	for _, arg := range addVolunteers {
-		args = append(args, d.inFolder(arg))
-	}
-	if code := Run(ctx, append(args, "--yes"), Streams{Out: io.Discard, Err: io.Discard}); code != exitAnswered &&
-		code != exitWrong {
-		return nil, ask.Errorf("the demo's change ended with exit code %d", code)
+	how := &propose.Manner{Yes: true, Tell: func(string) {}}
+	how.Command = []string{"--estate", d.file(demo.Changed), "--on", d.day.String(), "member", "add",
+		"volunteers@kelpmere.example", "--from", d.file("volunteers.txt"), "--yes"}
+	if _, err := propose.Change(ctx, d.place(demo.Changed), how, d.newVolunteers()); err != nil {
+		return nil, err
 	}
 	return d, demo.Remember(ctx, d.dir)
 }
 
-// inFolder returns an argument with the demo's folder before it if it is one of its files.
-func (d *demonstration) inFolder(arg string) string {
-	if slices.Contains(demo.Files(), arg) {
-		return filepath.Join(d.dir, arg)
-	}
-	return arg
+// file returns where a file of the demo is.
+func (d *demonstration) file(name string) string { return filepath.Join(d.dir, name) }
+
+// place returns where a question about one of the demo's estates is asked.
+func (d *demonstration) place(folder string) *ask.Place {
+	return &ask.Place{Path: d.file(folder), Named: true, Day: d.day, Version: version(),
+		Warn: func(text string) { warn(d.streams, text) },
+		Note: func(line string) { fmt.Fprintln(d.streams.Err, present.Clean(line)) }}
+}
+
+// newVolunteers is the change that the demo makes.
+func (d *demonstration) newVolunteers() *propose.NewMembers {
+	return &propose.NewMembers{Groups: ask.Groups{Names: []string{"volunteers@kelpmere.example"}},
+		Who: propose.Who{From: d.file("volunteers.txt")}}
 }
 
 func (d *demonstration) run(ctx context.Context) error {
@@ -160,12 +165,12 @@ func (d *demonstration) step(ctx context.Context, n int) error {
 			title: strconv.Itoa(n) + ". What does the mail service really do?",
 			about: "So far all was worked out from files. Now a simulated mail service starts on this machine, set up as the " +
 				"real one is. Yorvet sends it real messages, looks into all mailboxes, and says what differs.",
-			args: probeAll, rehearsed: true,
+			args: probeAll, answer: rehearse,
 		})
 	}
 	one := tour[n-1]
 	title := strconv.Itoa(n) + ". " + one.title
-	return d.show(ctx, act{title: title, about: one.about, args: one.args, estate: one.estate})
+	return d.show(ctx, act{title: title, about: one.about, args: one.args, estate: one.estate, answer: one.answer})
 }
 
 // show runs a command in the demo's folder and shows it with its answer, as it is for
@@ -183,51 +188,70 @@ func (d *demonstration) show(ctx context.Context, a act) error {
 		folder = a.estate
 		shown = append([]string{"--estate", folder}, shown...)
 	}
-	fmt.Fprintf(w, "\n$ %s\n", present.Clean(shellLine("yorvet", shown)))
-	args := []string{d.program, "--estate", filepath.Join(d.dir, folder), "--on", d.day.String()}
-	for _, arg := range a.args {
-		args = append(args, d.inFolder(arg))
+	fmt.Fprintf(w, "\n$ %s\n", present.Clean(strings.Join(append([]string{"yorvet"}, ask.Quoted(shown)...), " ")))
+	var text strings.Builder
+	if err := a.answer(ctx, d, d.place(folder), &text); err != nil {
+		return err
 	}
-	if a.rehearsed {
-		r, options, err := rehearsal(ctx, d.dir, d.day)
-		if err != nil {
-			return err
-		}
-		defer r.close()
-		args = append(args, options...)
-	}
-	answer := &captured{options: pageOptions(w)}
-	answer.options.Folder = filepath.ToSlash(d.dir) + "/"
-	if code := Run(ctx, args, Streams{Out: answer, Err: d.streams.Err, passing: true}); code != exitAnswered && code != exitWrong {
-		return ask.Errorf("this step of the demo ended with exit code %d", code)
-	}
-	_, err := io.WriteString(w, a.cut(answer.String()))
+	_, err := io.WriteString(w, a.cut(text.String()))
 	return err
 }
 
-// captured is an answer that is shown later, laid out for where it is shown.
-type captured struct {
-	bytes.Buffer
-	options present.Options
+// print prints an answer, laid out for where the demo is shown.
+func (d *demonstration) print(w io.Writer, answer present.Answer) error {
+	options := pageOptions(d.streams.Out)
+	options.Folder = filepath.ToSlash(d.dir) + "/"
+	return present.Print(w, answer, present.Text, options)
+}
+
+// asked returns what shows the answer to a question.
+func asked(question func(d *demonstration) ask.Question) answering {
+	return func(ctx context.Context, d *demonstration, at *ask.Place, w io.Writer) error {
+		r, err := question(d).Ask(ctx, at)
+		if r == nil {
+			return err
+		}
+		return errors.Join(d.print(w, r.Answer), err)
+	}
+}
+
+// previewed shows the change that the demo makes.
+func previewed(ctx context.Context, d *demonstration, at *ask.Place, w io.Writer) error {
+	r, err := propose.Change(ctx, at, &propose.Manner{Preview: true}, d.newVolunteers())
+	if err != nil {
+		return err
+	}
+	return d.print(w, r.Answer)
+}
+
+// exported shows the change of the demo for the directory.
+func exported(ctx context.Context, d *demonstration, at *ask.Place, w io.Writer) error {
+	q := &ask.Export{As: "ldif", Since: d.file(demo.Estate), For: "hq-directory"}
+	x, err := q.Make(ctx, at)
+	if err != nil {
+		return err
+	}
+	for _, line := range x.Notes(false) {
+		at.Note(line)
+	}
+	_, err = w.Write(x.Data)
+	return err
+}
+
+// rehearse sends the demo's messages to a stand-in.
+func rehearse(ctx context.Context, d *demonstration, at *ask.Place, w io.Writer) error {
+	r, q, err := rehearsal(ctx, d.dir, d.day)
+	if err != nil {
+		return err
+	}
+	defer r.close()
+	if at.Store, err = store.Open(ctx, filepath.Join(r.folder, "runs.db")); err != nil {
+		return ask.Errorf("%w", err)
+	}
+	defer at.Store.Close()
+	return asked(func(*demonstration) ask.Question { return q })(ctx, d, at, w)
 }
 
 func heading(w io.Writer, s string) {
 	present.Heading(w, s, pageOptions(w))
-}
-
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
-
-func shellWord(s string) string {
-	if plainWord.MatchString(s) {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-}
-
-func shellLine(program string, args []string) string {
-	line := program
-	for _, arg := range args {
-		line += " " + shellWord(arg)
-	}
-	return line
 }

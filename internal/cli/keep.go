@@ -51,7 +51,7 @@ const mostKeeping = 5 * time.Second
 // record keeps what a question came to, if answers are kept. Where that does not work it says so:
 // the answer stands.
 func (s *session) record(o *history.Outcome) {
-	if !keepsAnswers(s.cmd) || s.ctx.Err() != nil || s.streams.passing {
+	if !keepsAnswers(s.cmd) || s.ctx.Err() != nil {
 		return
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, mostKeeping)

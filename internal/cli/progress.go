@@ -27,9 +27,8 @@ const lineEvery = 10 * time.Second
 
 func (s *session) progress() *progress {
 	f, ok := s.streams.Err.(*os.File)
-	_, shown := s.streams.Out.(*os.File) // else another command asks
 	switch {
-	case !ok || !shown:
+	case !ok:
 		return &progress{}
 	case !term.IsTerminal(int(f.Fd())):
 		return &progress{out: f, last: clock.Now()}

@@ -30,17 +30,17 @@ type rehearsed struct {
 }
 
 // rehearsal starts a stand-in that serves the demo as the mail service really has it. It
-// returns the arguments that send a probe there.
-func rehearsal(ctx context.Context, dir string, day estate.Day) (*rehearsed, []string, error) {
+// returns the probe that is sent there.
+func rehearsal(ctx context.Context, dir string, day estate.Day) (*rehearsed, *ask.Probe, error) {
 	r := &rehearsed{folder: filepath.Join(dir, rehearsalFolder)}
 	if err := os.Mkdir(r.folder, 0o700); err != nil {
 		return nil, nil, ask.Errorf("the demo needs a folder of its own for the rehearsal: %w", err)
 	}
-	args, err := r.serve(ctx, dir, day)
+	q, err := r.serve(ctx, dir, day)
 	if err != nil {
 		r.close()
 	}
-	return r, args, err
+	return r, q, err
 }
 
 // close ends the stand-in, and leaves nothing behind.
@@ -51,7 +51,7 @@ func (r *rehearsed) close() {
 	os.RemoveAll(r.folder)
 }
 
-func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]string, error) {
+func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) (*ask.Probe, error) {
 	service, err := serveDemo(ctx, filepath.Join(dir, "served"), r.folder, day)
 	if err != nil {
 		return nil, err
@@ -66,9 +66,7 @@ func (r *rehearsed) serve(ctx context.Context, dir string, day estate.Day) ([]st
 	if err := localfile.WritePrivate(connectionsFile, []byte(text)); err != nil {
 		return nil, ask.Errorf("%w", err)
 	}
-	return []string{
-		"--connections", connectionsFile, "--store", filepath.Join(r.folder, "runs.db"), "--run", "rehearsal",
-	}, nil
+	return &ask.Probe{File: connectionsFile, Named: true, Run: "rehearsal"}, nil
 }
 
 // serveDemo starts a stand-in with the estate at a path, which keeps its things in a

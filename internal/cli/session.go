@@ -197,9 +197,6 @@ func pageOptions(w io.Writer) present.Options {
 	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
 		options.Width = columns
 	}
-	if later, ok := w.(*captured); ok {
-		return later.options
-	}
 	if file, ok := w.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
 		options.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 0 {

@@ -89,9 +89,6 @@ func openStore(ctx context.Context, cmd *cli.Command, streams Streams, path stri
 	if err != nil {
 		return nil, err
 	}
-	if streams.passing {
-		return st, nil
-	}
 	e := &entry{ctx: ctx, streams: streams, store: st, path: path, looks: wanted}
 	if named {
 		e.named = where

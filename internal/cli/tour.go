@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"yorvet.example/yorvet/internal/ask"
+	"yorvet.example/yorvet/internal/core/resolve"
 	"yorvet.example/yorvet/internal/demo"
 )
 
@@ -10,6 +12,7 @@ type step struct {
 	about  string
 	args   []string
 	estate string // below the demo's folder
+	answer answering
 }
 
 // tour is the whole job, step by step.
@@ -20,12 +23,18 @@ var tour = []step{
 			"is held for two weeks.",
 		[]string{"who", "posts", "lost-property@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.OfGroup{Group: "lost-property@kelpmere.example", Look: postersOf(resolve.Message{})}
+		}),
 	},
 	{
 		"A passenger writes to the desk",
 		"To an old address of it, even. Every rule that is tried is there, and what each side sees.",
 		[]string{"explain", "--from", "passenger@holiday.example", "--to", "found@kelpmereferries.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Explain{From: []string{"passenger@holiday.example"}, To: []string{"found@kelpmereferries.example"}}
+		}),
 	},
 	{
 		"Somebody claims to be a skipper",
@@ -39,36 +48,52 @@ var tour = []step{
 			"--unproven",
 		},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Explain{From: []string{"ines.maro@kelpmere.example"}, To: []string{"lost-property@kelpmere.example"}, Message: resolve.Message{Unproven: true}}
+		}),
 	},
 	{
 		"A new member of the crew writes to the desk",
 		"Authenticated, inside, a member: and still it is held for approval.",
 		[]string{"explain", "--from", "ivo.lark@kelpmere.example", "--to", "lost-property@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Explain{From: []string{"ivo.lark@kelpmere.example"}, To: []string{"lost-property@kelpmere.example"}}
+		}),
 	},
 	{
 		"Who receives a sailing notice?",
 		"A duty officer may post it. But a nested group asks its own gate again: the engine crew do not get it.",
 		[]string{"who", "receives", "sailing-notices@kelpmere.example", "--from", "odile.renn@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Receives{Group: "sailing-notices@kelpmere.example", From: "odile.renn@kelpmere.example"}
+		}),
 	},
 	{
 		"The chief engineer wrote to the same group, and nobody has seen it. Why?",
 		"Step by step: which rule holds it, and who has to release it. This is what to paste into the ticket.",
 		[]string{"explain", "--from", "chief@kelpmere.example", "--to", "sailing-notices@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Explain{From: []string{"chief@kelpmere.example"}, To: []string{"sailing-notices@kelpmere.example"}}
+		}),
 	},
 	{
 		"Who may answer charter enquiries as the group?",
 		"Three people may, on paper. But they have to prove it with a code that is mailed to the group.",
 		[]string{"who", "sends-as", "charter@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.OfGroup{Group: "charter@kelpmere.example", Look: delegatesOf}
+		}),
 	},
 	{
 		"Why does Nora get so little?",
 		"Everything about one person: what they get and miss, and why.",
 		[]string{"person", "nora.teale@kelpmere.example"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question { return &ask.OfPerson{Person: "nora.teale@kelpmere.example"} }),
 	},
 	{
 		"What else will go wrong?",
@@ -87,6 +112,10 @@ var tour = []step{
 			"never",
 		},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question {
+			return &ask.Check{Only: []string{"forgeable", "approver-unreachable", "nested-stops", "no-such-address"},
+				By: "severity", FailOn: "never"}
+		}),
 	},
 	{
 		"All groups at a glance",
@@ -94,18 +123,23 @@ var tour = []step{
 			"who misses it.",
 		[]string{"matrix", "--where", "outside admit"},
 		demo.Estate,
+		asked(func(*demonstration) ask.Question { return &ask.Matrix{Where: "outside admit"} }),
 	},
 	{
 		"Does what was promised hold?",
 		"Expectations are kept beside the estate. Two of these are broken.",
 		[]string{"expect", "kelpmere.expect"},
 		demo.Estate,
+		asked(func(d *demonstration) ask.Question { return &ask.Expect{Files: []string{d.file("kelpmere.expect")}} }),
 	},
 	{
 		"What would change if the estate were as the mail service really has it?",
 		"Effects are compared, not texts.",
 		[]string{"compare", "estate", "served"},
 		demo.Estate,
+		asked(func(d *demonstration) ask.Question {
+			return &ask.Compare{Names: []string{d.file("estate"), d.file("served")}}
+		}),
 	},
 	{
 		"New volunteers have signed up: what changes if they are added?",
@@ -113,6 +147,7 @@ var tour = []step{
 			"anything is written.",
 		append(addVolunteers, "--preview"),
 		demo.Estate,
+		previewed,
 	},
 	{
 		"And the directory that the group is managed in?",
@@ -120,5 +155,6 @@ var tour = []step{
 			"the directory: LDIF here, or SCIM.",
 		[]string{"export", "--as", "ldif", "--since", "estate", "--for", "hq-directory"},
 		demo.Changed,
+		exported,
 	},
 }
