@@ -88,7 +88,6 @@ func (c Hush) key(k *key)                   { k.add("hush", c.Group) }
 func (c Hush) About(*estate.Estate) Subject { return ofGroup(c.Group, "footer") }
 `},
 		before(core+"change/changetest/changetest.go", "		{change.SetPerson{Person: ann, Field: \"name\"", "		{change.Hush{Group: desk}, []string{\"    gate: [ref\", \"    footer: Hush.\\n    gate: [ref\"}},\n"),
-		before("internal/estatefile/apply.go", "	case change.SetList:", "	case change.Hush:\n		d.say(c.Group, \"footer\", []string{\"Hush.\"})\n"),
 		before("internal/present/asif.go", "	case change.SetList:", "	case change.Hush:\n		a.Says = a.Group + \" says hush\"\n"),
 	}, "^(TestApply|TestEachTypeIsTried|TestKey|TestWriteEachChange|TestEachChangeIsTold)$",
 		[]string{core + "change", "internal/estatefile", "internal/present"}},

@@ -7,7 +7,6 @@ import (
 
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/core/selector"
-	"yorvet.example/yorvet/internal/estatefile"
 )
 
 // addPerson adds a person, or what is said of them to that of an earlier source. It may
@@ -139,7 +138,7 @@ func (m *merger) mergePerson(found int, p *Person, keys []string, place estate.P
 // mergeAttributes adds to a person the attributes that another source says.
 func (m *merger) mergeAttributes(old *mergedPerson, attributes []estate.Attribute, place estate.Place) {
 	old.attributes = slices.Clip(old.attributes)
-	names, values := estatefile.GroupAttributes(attributes)
+	names, values := estate.AttributesByName(attributes)
 	for i, name := range names {
 		field := "the attribute " + name
 		has := attributeValues(old.attributes, name)

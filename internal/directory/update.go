@@ -142,7 +142,7 @@ func (u *updater) person(p *estatefile.NewPerson, by recognised) {
 		kept := slices.DeleteFunc(append(all, more...), func(text string) bool { return key(text) == main.Key() })
 		u.change(change.SetPersonAlso{Person: id, Also: addresses(kept...)})
 	}
-	names, values := estatefile.GroupAttributes(p.Attributes)
+	names, values := estate.AttributesByName(p.Attributes)
 	for i, name := range names {
 		if !slices.Equal(u.e.Values(id, selector.Fold(name)), values[i]) {
 			u.change(change.SetAttribute{Person: id, Attribute: name, Values: values[i]})

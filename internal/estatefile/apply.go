@@ -1,9 +1,9 @@
 package estatefile
 
 import (
-	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/change"
@@ -11,70 +11,114 @@ import (
 )
 
 // Apply notes changes, which speak of the estate that Before returns.
-func (d *Draft) Apply(changes ...change.Change) {
-	for _, c := range changes {
-		d.apply(c)
+func (d *Draft) Apply(changes ...change.Change) { d.changes = append(d.changes, changes...) }
+
+// write edits the files so that they say what the changes come to.
+func (d *Draft) write() error {
+	edits, err := change.EditsOf(d.before, d.changes...)
+	if err != nil {
+		return err
+	}
+	for i := range edits.Groups {
+		d.writeGroup(&edits.Groups[i])
+	}
+	for i := range edits.People {
+		d.writePerson(&edits.People[i])
+	}
+	if edits.Settings != nil {
+		d.writeSettings(edits.Settings)
+	}
+	return nil
+}
+
+func (d *Draft) writeGroup(e *change.GroupEdit) {
+	switch {
+	case e.ID == estate.None:
+		if !e.Gone {
+			d.addGroup(groupOf(e))
+		}
+		return
+	case e.Gone:
+		d.removeGroup(e.ID)
+		return
+	}
+	g := d.before.Group(e.ID)
+	if now := e.Address.String(); now != g.Address.String() {
+		d.setGroup(e.ID, Field{Name: "address", Text: now})
+		d.renameMemberships(e.ID, now)
+		d.respellAll(e.ID, g.Address.String(), now)
+	}
+	for _, said := range e.Said {
+		d.say(e.ID, said.Setting, said.Texts)
+	}
+	for i := range e.Members {
+		d.writeMember(e.ID, &e.Members[i])
 	}
 }
 
-func (d *Draft) apply(c change.Change) {
-	switch c := c.(type) {
-	case change.SetSetting:
-		d.say(c.Group, c.Setting, c.Texts)
-	case change.SetList:
-		d.setList(c.Group, c.Setting, d.spellings(c), d.missing(c))
-	case change.InsertRule:
-		d.say(c.Group, c.Setting, slices.Insert(d.rules(c.Group, c.Setting), c.At, c.Text))
-	case change.SetRule:
-		texts := d.rules(c.Group, c.Setting)
-		texts[c.At] = c.Text
-		d.say(c.Group, c.Setting, texts)
-	case change.RemoveRule:
-		d.say(c.Group, c.Setting, slices.Delete(d.rules(c.Group, c.Setting), c.At, c.At+1))
-	case change.AddMember:
-		d.addMember(c.Group, memberOf(c.Member))
-	case change.SetMember:
-		entry := d.before.Entries(c.Group)[c.Entry]
-		d.setMember(c.Group, entry.Place, entry.Membership(), c.Membership)
-	case change.RemoveMember:
-		d.dropMember(c.Group, d.before.Entries(c.Group)[c.Entry].Place)
-	case change.SetMemberRule:
-		d.setMemberRule(c)
-	case change.RemoveMemberRule:
-		d.dropRule(c.Group, d.before.Rules(c.Group)[c.Rule])
-	case change.AddGroup:
-		d.addGroup(groupOf(c))
-	case change.RenameGroup:
-		d.renameGroup(c)
-	case change.RemoveGroup:
-		d.removeGroup(c.Group)
-	case change.AddPerson:
-		d.addPerson(personOf(c))
-	case change.SetPerson:
-		f := Field{Name: c.Field, Text: c.Text}
-		if f.isDefault() {
-			f.Text = ""
+func (d *Draft) writeMember(g estate.ID, m *change.MemberEdit) {
+	switch {
+	case m.At < 0:
+		if !m.Gone {
+			d.addMember(g, memberOf(m.Member))
 		}
-		d.setPerson(c.Person, f)
-	case change.SetAttribute:
-		name := d.before.AttributeName(c.Attribute)
-		d.inner(c.Person, attributeFields([]string{name}, [][]string{c.Values})...)
-	case change.SetPersonAlso:
-		d.setPerson(c.Person, Field{Name: "also", List: texts(c.Also)})
-	case change.RenamePerson:
-		d.renamePerson(c)
-	case change.RemovePerson:
-		d.dropItem(d.before.Person(c.Person).Place, "people")
-	case change.Accept:
-		d.accept(c.Acceptance)
-	case change.AddDomain:
-		d.addDomain(c.Name)
-	case change.RemoveDomain:
-		d.removeDomain(c.Name)
-	case change.SetNestedGates:
-		d.setNestedGates(c.Open)
+	case m.IsRule():
+		d.writeRule(g, m)
+	case m.Gone:
+		d.dropMember(g, d.before.Entries(g)[m.At].Place)
 	default:
-		d.fail(fmt.Errorf("%T cannot be written into files", c))
+		entry := d.before.Entries(g)[m.At]
+		d.setMember(g, entry.Place, entry.Membership(), m.Membership)
+	}
+}
+
+func (d *Draft) writePerson(e *change.PersonEdit) {
+	switch {
+	case e.ID == estate.None:
+		if !e.Gone {
+			d.addPerson(personOf(e))
+		}
+		return
+	case e.Gone:
+		d.dropItem(d.before.Person(e.ID).Place, "people")
+		return
+	}
+	if was, now := d.before.Address(e.ID).String(), e.Person.Address.String(); now != was {
+		d.setPerson(e.ID, Field{Name: "address", Text: now})
+		d.respellAll(e.ID, was, now)
+	}
+	if e.Also {
+		d.setPerson(e.ID, Field{Name: "also", List: texts(e.Person.Also)})
+	}
+	for _, said := range e.Said {
+		d.setPerson(e.ID, Field{Name: said.Setting, Text: strings.Join(said.Texts, "")})
+	}
+	for _, said := range e.Attributes {
+		d.inner(e.ID, attributeFields([]string{said.Setting}, [][]string{said.Texts})...)
+	}
+}
+
+// writeSettings writes what the estate says otherwise of itself.
+func (d *Draft) writeSettings(s *estate.Settings) {
+	before := d.before.Settings()
+	for _, a := range s.Accepted[len(before.Accepted):] {
+		d.accept(a)
+	}
+	has := func(list []estate.Domain, one estate.Domain) bool {
+		return slices.ContainsFunc(list, func(other estate.Domain) bool { return other.Name == one.Name })
+	}
+	for _, one := range s.Domains {
+		if !has(before.Domains, one) {
+			d.addDomain(one.Name)
+		}
+	}
+	for _, one := range before.Domains {
+		if !has(s.Domains, one) {
+			d.removeDomain(one.Name)
+		}
+	}
+	if s.OpenNestedGates != before.OpenNestedGates {
+		d.setNestedGates(s.OpenNestedGates)
 	}
 }
 
@@ -133,7 +177,17 @@ func (d *Draft) say(g estate.ID, setting string, texts []string) {
 		return
 	}
 	place := d.before.Group(g).Place
-	if s, ok := estate.GroupSetting(setting); ok && f.List != nil && len(texts) == 0 && s.Default != "" &&
+	s, _ := estate.GroupSetting(setting)
+	was := s.Texts(d.before, d.before.Group(g))
+	byItem := s.Form == estate.FormParties || s.Form == estate.FormAddresses || s.Form == estate.FormRules && len(was)*len(texts) > 0
+	if drop, add, ok := listEdit(was, texts); ok && byItem {
+		if s.Form == estate.FormParties {
+			drop = d.spellings(drop)
+		}
+		d.setList(g, setting, drop, add)
+		return
+	}
+	if f.List != nil && len(texts) == 0 && s.Default != "" &&
 		d.isTable(place) {
 		d.refuse(place, "an empty cell of "+setting+" is the default, and not an empty list; change it by hand")
 		return
@@ -168,46 +222,44 @@ func (d *Draft) applyInner() {
 	d.within = map[estate.ID][]Field{}
 }
 
-// rules returns the rules that hold for a group, as they are written.
-func (d *Draft) rules(g estate.ID, setting string) []string {
-	s, ok := estate.GroupSetting(setting)
-	if !ok {
-		return nil
+// listEdit returns what goes from a list and what is added behind the rest, if that makes one list of another. Lists
+// that have something twice are written as a whole.
+func listEdit(was, is []string) (drop, add []string, ok bool) {
+	same := func(list []string, text string) bool { return holdsAddress(list, text) }
+	for i, text := range was {
+		if same(was[:i], text) {
+			return nil, nil, false
+		}
+		if !same(is, text) {
+			drop = append(drop, text)
+		}
 	}
-	return slices.Clone(s.Holds(d.before, d.before.Group(g)))
+	kept := len(was) - len(drop)
+	if kept > len(is) {
+		return nil, nil, false
+	}
+	rest := slices.DeleteFunc(slices.Clone(was), func(text string) bool { return same(drop, text) })
+	if !slices.EqualFunc(rest, is[:kept], address.Same) {
+		return nil, nil, false
+	}
+	return drop, is[kept:], true
 }
 
 // spellings returns what is to be dropped from a list as it may be written there: of
 // people and groups, all their addresses.
-func (d *Draft) spellings(c change.SetList) []string {
-	all := slices.Clone(c.Drop)
-	if s, ok := estate.GroupSetting(c.Setting); !ok || s.Form != estate.FormParties {
-		return all
-	}
-	for _, text := range c.Drop {
+func (d *Draft) spellings(texts []string) []string {
+	all := slices.Clone(texts)
+	for _, text := range texts {
 		id, ok := d.find(text)
 		if !ok {
 			continue
 		}
 		all = append(all, d.before.Address(id).String())
-		if d.before.IsGroup(id) {
-			all = append(all, texts(d.before.Group(id).Also)...)
-		} else {
-			all = append(all, texts(d.before.Person(id).Also)...)
+		for _, also := range d.before.Also(id) {
+			all = append(all, also.String())
 		}
 	}
 	return all
-}
-
-// missing returns what is to be added to a list; who is listed already is not added
-// once more.
-func (d *Draft) missing(c change.SetList) []string {
-	group := d.before.Group(c.Group)
-	listed := map[string][]estate.Listed{"owners": group.Owners, "moderators": group.Moderators}[c.Setting]
-	return slices.DeleteFunc(slices.Clone(c.Add), func(text string) bool {
-		id, ok := d.find(text)
-		return ok && slices.ContainsFunc(listed, func(one estate.Listed) bool { return one.ID == id })
-	})
 }
 
 func (d *Draft) find(text string) (estate.ID, bool) {
@@ -238,9 +290,9 @@ func memberOf(m change.Member) Member {
 	return one
 }
 
-func groupOf(c change.AddGroup) NewGroup {
-	g := NewGroup{Fields: []Field{{Name: "address", Text: c.Address.String()}}, Place: c.Place}
-	for _, said := range c.Settings {
+func groupOf(e *change.GroupEdit) NewGroup {
+	g := NewGroup{Fields: []Field{{Name: "address", Text: e.Address.String()}}, Place: e.Place}
+	for _, said := range e.Said {
 		f := fieldOf(said.Setting, said.Texts)
 		if action, ok := actionOf(said.Setting); ok {
 			g.Access = append(g.Access, Field{Name: action, Text: f.Text})
@@ -248,51 +300,48 @@ func groupOf(c change.AddGroup) NewGroup {
 			g.Fields = append(g.Fields, f)
 		}
 	}
-	for _, m := range c.Members {
-		g.Members = append(g.Members, memberOf(m))
+	for _, m := range e.Members {
+		g.Members = append(g.Members, memberOf(m.Member))
 	}
 	return g
 }
 
-func personOf(c change.AddPerson) NewPerson {
-	p := NewPerson{Attributes: c.Attributes, Place: c.Place}
-	for _, name := range personColumns() {
-		f := Field{Name: name}
-		switch setting, _ := estate.PersonSetting(name); {
-		case setting != nil:
-			f.Text = setting.Text(c.Person)
-		case name == "also":
-			f.List = texts(c.Also)
-		default:
-			f.Text = c.Address.String()
-		}
-		if f.Text != "" || len(f.List) > 0 {
-			p.Fields = append(p.Fields, f)
+func personOf(e *change.PersonEdit) NewPerson {
+	p := NewPerson{Place: e.Person.Place, Fields: []Field{{Name: "address", Text: e.Person.Address.String()}}}
+	for _, said := range e.Said {
+		p.Fields = append(p.Fields, Field{Name: said.Setting, Text: strings.Join(said.Texts, "")})
+	}
+	if e.Also {
+		p.Fields = append(p.Fields, Field{Name: "also", List: texts(e.Person.Also)})
+	}
+	for _, said := range e.Attributes {
+		for _, text := range said.Texts {
+			p.Attributes = append(p.Attributes, estate.Attribute{Name: said.Setting, Value: text})
 		}
 	}
+	byColumn := func(x, y Field) int {
+		return slices.Index(personColumns(), x.Name) - slices.Index(personColumns(), y.Name)
+	}
+	slices.SortStableFunc(p.Fields, byColumn)
 	return p
 }
 
-// setMemberRule changes a rule among the members of a group.
-func (d *Draft) setMemberRule(c change.SetMemberRule) {
-	rule := d.before.Rules(c.Group)[c.Rule]
-	was, where := "", ""
-	if rule.Filter != nil {
-		was = rule.Filter.String()
-	}
-	if c.Filter != nil {
-		where = c.Filter.String()
-	}
-	if d.isTable(rule.Place) && c.Membership != (estate.Membership{}) {
+// writeRule changes a rule among the members of a group.
+func (d *Draft) writeRule(g estate.ID, m *change.MemberEdit) {
+	rule := d.before.Rules(g)[m.At]
+	now := memberOf(m.Member)
+	was := memberOf(change.Member{Filter: rule.Filter})
+	switch {
+	case m.Gone:
+		d.dropRule(g, rule)
+	case d.isTable(rule.Place) && m.Membership != (estate.Membership{}):
 		d.refuse(rule.Place, "a filter in a table has no settings of its own; change it by hand")
-		return
+	case was.Where != now.Where:
+		d.dropRule(g, rule)
+		d.addMember(g, now)
+	default:
+		d.setMember(g, rule.Place, rule.Membership, m.Membership)
 	}
-	if was != where {
-		d.dropRule(c.Group, rule)
-		d.addMember(c.Group, Member{Where: where, Everyone: where == "", Membership: c.Membership})
-		return
-	}
-	d.setMember(c.Group, rule.Place, rule.Membership, c.Membership)
 }
 
 // respelling is another address of somebody where a group lists them.
@@ -300,35 +349,6 @@ type respelling struct {
 	place    estate.Place
 	role     string // the list: members, owners or moderators
 	was, now string
-}
-
-// renameGroup gives a group another address, also where it is listed.
-func (d *Draft) renameGroup(c change.RenameGroup) {
-	g, now := d.before.Group(c.Group), c.To.String()
-	d.setGroup(c.Group, Field{Name: "address", Text: now})
-	var drop, add []string
-	for _, also := range g.Also {
-		if also.Key() == c.To.Key() {
-			drop = append(drop, also.String())
-		}
-	}
-	if !c.Forget && g.Address.Key() != c.To.Key() {
-		add = append(add, g.Address.String())
-	}
-	d.setList(c.Group, "also", drop, add)
-	d.renameMemberships(c.Group, now)
-	d.respellAll(c.Group, g.Address.String(), now)
-}
-
-// renamePerson gives a person another address, also where they are listed.
-func (d *Draft) renamePerson(c change.RenamePerson) {
-	p := d.before.Person(c.Person)
-	d.setPerson(c.Person, Field{Name: "address", Text: c.To.String()})
-	also := slices.DeleteFunc(slices.Clone(p.Also), func(a address.Address) bool { return a.Key() == c.To.Key() })
-	if len(also) < len(p.Also) {
-		d.setPerson(c.Person, Field{Name: "also", List: texts(also)})
-	}
-	d.respellAll(c.Person, p.Address.String(), c.To.String())
 }
 
 // respellAll notes another address of somebody wherever groups list them.

@@ -317,7 +317,7 @@ func (p NewPerson) value() value {
 			v.pairs = append(v.pairs, pair{f.Name, *one})
 		}
 	}
-	if attributes := pairsOf(attributeFields(GroupAttributes(p.Attributes))); attributes != nil {
+	if attributes := pairsOf(attributeFields(estate.AttributesByName(p.Attributes))); attributes != nil {
 		v.pairs = append(v.pairs, pair{"attributes", *attributes})
 	}
 	return v

@@ -13,6 +13,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"yorvet.example/yorvet/internal/core/change"
 	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/localfile"
 )
@@ -38,6 +39,7 @@ type Draft struct {
 	keys   []pendingKey
 	within map[estate.ID][]Field // see inner
 
+	changes   []change.Change
 	respelt   []respelling
 	rewritten map[string][]byte // files whose text is replaced
 	edited    map[string][]byte // the files as they are to be, once that is worked out
@@ -254,7 +256,10 @@ func (d *Draft) key(t *yamlText, mapping *yaml.Node, name string, v *value, orde
 
 // finish works out the files as they are to be.
 func (d *Draft) finish() error {
-	if d.edited == nil {
+	if d.edited == nil && d.err == nil {
+		if err := d.write(); err != nil {
+			d.fail(err)
+		}
 		d.applyInner()
 		for _, r := range d.respelt {
 			d.respell(r)

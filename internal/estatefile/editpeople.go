@@ -3,7 +3,6 @@ package estatefile
 import (
 	"regexp"
 	"slices"
-	"strings"
 
 	"go.yaml.in/yaml/v4"
 
@@ -20,7 +19,7 @@ type NewPerson struct {
 // addPerson adds a person, behind those that are there.
 func (d *Draft) addPerson(p NewPerson) {
 	t, section := d.section("people")
-	names, values := GroupAttributes(p.Attributes)
+	names, values := estate.AttributesByName(p.Attributes)
 	if section != nil && section.Kind == yaml.MappingNode {
 		row := map[string]string{}
 		for _, f := range p.Fields {
@@ -37,20 +36,6 @@ func (d *Draft) addPerson(p NewPerson) {
 	v := p.value()
 	c := d.list(t, t.root, "people", topFields)
 	c.add = append(c.add, v)
-}
-
-// GroupAttributes returns the names of attributes in their order, each once whatever its
-// case, and the values of each.
-func GroupAttributes(attributes []estate.Attribute) (names []string, values [][]string) {
-	for _, f := range attributes {
-		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Name) })
-		if i < 0 {
-			i = len(names)
-			names, values = append(names, f.Name), append(values, nil)
-		}
-		values[i] = append(values[i], f.Value)
-	}
-	return names, values
 }
 
 func attributeFields(names []string, values [][]string) []Field {

@@ -74,7 +74,7 @@ func (f Field) attributes() *value {
 			list = append(list, one)
 		}
 	}
-	return pairsOf(attributeFields(GroupAttributes(list)))
+	return pairsOf(attributeFields(estate.AttributesByName(list)))
 }
 
 // cell returns a field as a cell of a table.

@@ -73,11 +73,14 @@ type listed struct {
 type entry struct {
 	listed
 	estate.Membership
-	gone bool
+	justNow bool // see Member
+	turn    int  // of those that are new, entries and rules
+	gone    bool
 }
 
 type memberRule struct {
 	estate.MemberRule
+	turn int // see entry
 	gone bool
 }
 

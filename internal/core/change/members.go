@@ -9,12 +9,14 @@ func (c AddMember) apply(w *work) error {
 
 func (g *group) add(w *work, m Member) {
 	g.isRelist = true
+	turn := len(g.entries) + len(g.rules)
 	if m.IsRule() {
 		rule := estate.MemberRule{Filter: m.Filter, Membership: m.Membership, Place: g.Place}
-		g.rules = append(g.rules, memberRule{MemberRule: rule})
+		g.rules = append(g.rules, memberRule{MemberRule: rule, turn: turn})
 		return
 	}
-	g.entries = append(g.entries, entry{listed: w.refer(m.Address, g.Place), Membership: m.Membership})
+	known := w.refer(m.Address, g.Place)
+	g.entries = append(g.entries, entry{listed: known, Membership: m.Membership, justNow: m.JustNow, turn: turn})
 }
 
 func (c SetMember) apply(w *work) error {

@@ -209,3 +209,17 @@ func (e *Estate) EachMatch(item *selector.Item, visit func(ID)) {
 		}
 	}
 }
+
+// AttributesByName returns the names of attributes in their order, each once whatever its
+// case, and the values of each.
+func AttributesByName(attributes []Attribute) (names []string, values [][]string) {
+	for _, f := range attributes {
+		i := slices.IndexFunc(names, func(name string) bool { return strings.EqualFold(name, f.Name) })
+		if i < 0 {
+			i = len(names)
+			names, values = append(names, f.Name), append(values, nil)
+		}
+		values[i] = append(values[i], f.Value)
+	}
+	return names, values
+}

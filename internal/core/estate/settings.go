@@ -99,6 +99,18 @@ func (s *Setting) Text(g *Group) string {
 	return ""
 }
 
+// Said returns what a group says, as it is written, also where it says the default; nil where it says nothing.
+func (s *Setting) Said(e *Estate, g *Group) []string {
+	given := slices.ContainsFunc(g.Given, func(one Given) bool { return one.Setting == s.Name })
+	switch texts := s.Texts(e, g); {
+	case texts != nil || !given:
+		return texts
+	case s.Form.IsList():
+		return []string{}
+	}
+	return []string{s.text(g)}
+}
+
 // Holds returns what holds for a group, whether it says so or not: Texts, or else the
 // default.
 func (s *Setting) Holds(e *Estate, g *Group) []string {
