@@ -44,6 +44,12 @@ func Outside(dir string, size Size, seed uint64) (int64, error) {
 	return (&heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size, outside: true}).write(dir)
 }
 
+// Gated writes what Outside does, with gates as organisations have that moderate: lists of senders, groups that hold
+// what is not from members or from anybody inside, and groups that send nobody their own message back.
+func Gated(dir string, size Size, seed uint64) (int64, error) {
+	return (&heavy{random: rand.New(rand.NewPCG(seed, 2)), size: size, outside: true, gated: true}).write(dir)
+}
+
 func (h *heavy) write(dir string) (int64, error) {
 	h.plan()
 	t := &tables{dir: dir}
@@ -60,6 +66,7 @@ type heavy struct {
 	members []int   // by group: how many people
 	nested  [][]int // by group
 	outside bool    // some people are
+	gated   bool    // gates hold, and list senders
 }
 
 func (h *heavy) pick(words ...string) string { return words[h.random.IntN(len(words))] }
@@ -147,9 +154,29 @@ func (h *heavy) groups(w *bufio.Writer) {
 		case n < 6:
 			gate = "refuse in " + h.anyGroup() + "; admit inside"
 		}
+		if h.gated {
+			gate = h.moderated(gate)
+		}
 		kind := h.pick("list", "list", "list", "list", "list", "forum", "forum", "mailbox", "roster")
 		fmt.Fprintf(w, "%s,Group %d,%s,,%s,%s\n", h.group(i), i, kind, h.anyone(), gate)
 	}
+}
+
+// moderated returns another gate for some groups: one that holds, or a list of senders.
+func (h *heavy) moderated(gate string) string {
+	switch n := h.random.IntN(10); {
+	case n < 2:
+		return "admit members; hold inside"
+	case n < 4:
+		senders := h.anyone()
+		for range 1 + h.random.IntN(12) {
+			senders += " or " + h.anyone()
+		}
+		return "refuse suspect; admit " + senders + "; hold inside"
+	case n < 5:
+		return "admit in " + h.anyGroup() + "; hold inside; refuse anyone because \"Ask the office.\""
+	}
+	return gate
 }
 
 func (h *heavy) memberships(w *bufio.Writer) {
