@@ -174,7 +174,7 @@ func (h *heavy) moderated(gate string) string {
 		}
 		return "refuse suspect; admit " + senders + "; hold inside"
 	case n < 5:
-		return "admit in " + h.anyGroup() + "; hold inside; refuse anyone because \"Ask the office.\""
+		return "admit in " + h.anyGroup() + "; hold inside"
 	}
 	return gate
 }

@@ -18,16 +18,17 @@ type comparison struct {
 	a, b     *estate.Estate // theirs
 	report   *Report
 
-	toNew []estate.ID // by ID of the old estate; None: gone
-	toOld []estate.ID // by ID of the new estate; None: added
-	shift int64       // toNew adds this to every ID of a person, if nobody goes and it is uniform
-	even  bool        // shift is meaningful
+	toNew []estate.ID     // by ID of the old estate; None: gone
+	toOld []estate.ID     // by ID of the new estate; None: added
+	runs  []run           // people of the old estate who are in both, those together who stand together in both
+	stays *roaring.Bitmap // people and groups of the old estate who are in both
 
 	identical bool // everybody has the same ID in both
 
 	both                 *roaring.Bitmap // people and groups in both, as they are numbered in the new estate
 	single               []twin          // senders that one estate alone has, or has by that address
 	insideOld, insideNew *roaring.Bitmap
+	ranks                []int32 // by ID of the new estate: its place among all addresses, see rank
 
 	seats seats
 	kept  []bool // by group of the new estate: written as before, as all people are; nil: not known
@@ -78,7 +79,7 @@ func (c *comparison) prepare() {
 			add(s.Address)
 		}
 	}
-	c.insideOld, c.insideNew = insiders(c.a), insiders(c.b)
+	c.insideOld, c.insideNew, c.ranks = insiders(c.a), insiders(c.b), rank(c.b)
 }
 
 func insiders(e *estate.Estate) *roaring.Bitmap {
@@ -147,20 +148,35 @@ func (c *comparison) match() {
 		}
 	}
 	c.parties()
-	c.even, c.identical = true, len(c.toNew) == len(c.toOld)
-	first := true
+	c.identical, c.stays = len(c.toNew) == len(c.toOld), roaring.New()
 	for id, to := range c.toNew {
 		c.identical = c.identical && to == estate.ID(id)
+		if to == estate.None {
+			continue
+		}
+		c.stays.Add(uint32(id))
 		if id < c.a.Groups() {
 			continue
 		}
 		shift := int64(to) - int64(id)
-		if first {
-			c.shift, first = shift, false
+		if n := len(c.runs); n > 0 && c.runs[n-1].shift == shift && c.runs[n-1].end == uint64(id) {
+			c.runs[n-1].end++
+		} else {
+			c.runs = append(c.runs, run{uint64(id), uint64(id) + 1, shift})
 		}
-		c.even = c.even && to != estate.None && shift == c.shift
 	}
+	c.stays.RunOptimize()
 }
+
+// run are people of the old estate, by ID from one to the one before another, whose ID in the new one is greater by
+// shift.
+type run struct {
+	from, end uint64
+	shift     int64
+}
+
+// manyRuns is how many runs there are at most where a set is moved run by run.
+const manyRuns = 64
 
 // exact reports whether other has the very main address of id, rather than one
 // that it stands for by subaddress.
@@ -215,25 +231,21 @@ func (c *comparison) translate(set *roaring.Bitmap) *roaring.Bitmap {
 		return set
 	}
 	moved := roaring.New()
-	one := func(id uint32) {
-		if to := c.toNew[id]; to != estate.None {
+	it := set.Iterator()
+	for it.HasNext() && (len(c.runs) > manyRuns || it.PeekNext() < uint32(c.a.Groups())) {
+		if to := c.toNew[it.Next()]; to != estate.None {
 			moved.Add(uint32(to))
 		}
 	}
-	groups := uint32(c.a.Groups())
-	it := set.Iterator()
-	if !c.even {
-		for it.HasNext() {
-			one(it.Next())
-		}
+	if len(c.runs) > manyRuns {
 		return moved
 	}
-	for it.HasNext() && it.PeekNext() < groups {
-		one(it.Next())
+	for _, run := range c.runs {
+		some := roaring.New()
+		some.AddRange(run.from, run.end)
+		some.And(set)
+		moved.Or(roaring.AddOffset64(some, run.shift))
 	}
-	people := set.Clone()
-	people.RemoveRange(0, uint64(groups))
-	moved.Or(roaring.AddOffset64(people, c.shift))
 	return moved
 }
 
@@ -265,13 +277,38 @@ func (c *comparison) notice(old, id estate.ID) {
 	}
 }
 
-// addresses returns the addresses of a set of the new estate, sorted.
+// addresses returns the addresses of a set of the new estate, sorted as sorted does.
 func (c *comparison) addresses(set *roaring.Bitmap) []Somebody {
-	list := make([]Somebody, 0, set.GetCardinality())
-	for it := set.Iterator(); it.HasNext(); {
-		list = append(list, Somebody{Address: c.b.Address(estate.ID(it.Next()))})
+	ids := set.ToArray()
+	slices.SortFunc(ids, func(x, y uint32) int { return int(c.ranks[x]) - int(c.ranks[y]) })
+	list := make([]Somebody, len(ids))
+	for i, id := range ids {
+		list[i].Address = c.b.Address(estate.ID(id))
 	}
 	return list
+}
+
+// rank returns the place of each person and group of an estate among all addresses without case.
+func rank(e *estate.Estate) []int32 {
+	all := make([]int32, e.Groups()+e.People())
+	folded := make([]string, len(all))
+	for i := range all {
+		all[i], folded[i] = int32(i), strings.ToLower(e.Address(estate.ID(i)).String())
+	}
+	slices.SortFunc(all, func(x, y int32) int { return strings.Compare(folded[x], folded[y]) })
+	ranks := make([]int32, len(all))
+	for place, i := range all {
+		ranks[i] = int32(place)
+	}
+	return ranks
+}
+
+// with adds others to a sorted list, which stays sorted.
+func with(list, others []Somebody) []Somebody {
+	if len(others) == 0 {
+		return list
+	}
+	return sorted(append(list, others...))
 }
 
 // sorted sorts who a difference is about: strangers first, then by address without case.

@@ -84,7 +84,7 @@ func gateText(g *estate.Group) string {
 // postsOf compares what becomes of one message.
 func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve.Asks) []PostChange {
 	type pair struct{ old, new Said }
-	people := map[pair][]Somebody{}
+	people, others := map[pair]*roaring.Bitmap{}, map[pair][]Somebody{}
 	before := saidSets(c.old, old, m)
 	later := saidSets(c.new, id, m)
 	for was, set := range before {
@@ -95,7 +95,7 @@ func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve
 			}
 			if both := roaring.And(moved, other); both.Intersects(c.both) {
 				both.And(c.both)
-				people[pair{was, is}] = append(people[pair{was, is}], c.addresses(both)...)
+				people[pair{was, is}] = both
 			}
 		}
 	}
@@ -103,12 +103,15 @@ func (c *comparison) postsOf(old, id estate.ID, m resolve.Message, asks *resolve
 		was := said(c.old, old, c.old.Gate(old).Post(s.old, m), m, message.Notified(c.old, old, s.old, m))
 		is := said(c.new, id, c.new.Gate(id).Post(s.new, m), m, message.Notified(c.new, id, s.new, m))
 		if was != is {
-			people[pair{was, is}] = append(people[pair{was, is}], s.Somebody)
+			others[pair{was, is}] = append(others[pair{was, is}], s.Somebody)
+			if people[pair{was, is}] == nil {
+				people[pair{was, is}] = nobody
+			}
 		}
 	}
 	var changes []PostChange
-	for k, list := range people {
-		changes = append(changes, PostChange{m, k.old, k.new, sorted(list)})
+	for k, set := range people {
+		changes = append(changes, PostChange{m, k.old, k.new, with(c.addresses(set), others[k])})
 	}
 	slices.SortFunc(changes, func(x, y PostChange) int {
 		return cmp.Or(x.Old.compare(y.Old), x.New.compare(y.New))
@@ -123,6 +126,9 @@ func (s Said) compare(other Said) int {
 		cmp.Compare(bit(s.Roster), bit(other.Roster)),
 	)
 }
+
+// nobody is the empty set. It is not to be changed.
+var nobody = roaring.New()
 
 // saidSets returns people and groups by what is said to them.
 func saidSets(r *resolve.Resolver, id estate.ID, m resolve.Message) map[Said]*roaring.Bitmap {

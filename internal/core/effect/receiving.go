@@ -198,13 +198,16 @@ func (c *comparison) bySender(change *GroupChange, told map[int]bool) {
 // withoutRepeats returns differences by sender, in an order of their keys: what is so of
 // default messages is not said of others again.
 func withoutRepeats(found map[string]*OutcomeChange, order []string) []OutcomeChange {
-	var list []OutcomeChange
+	list := make([]OutcomeChange, 0, len(order))
 	for _, key := range order {
-		if o := found[key]; isDefault(o.Message) || !slices.ContainsFunc(order, func(other string) bool {
-			return isDefault(found[other].Message) && found[other].Own == o.Own && found[other].like(*o)
-		}) {
-			list = append(list, *o)
+		o := *found[key]
+		m := o.Message
+		o.Message = resolve.Message{}
+		if _, said := found[o.key()]; said && !isDefault(m) {
+			continue
 		}
+		o.Message = m
+		list = append(list, o)
 	}
 	return list
 }

@@ -120,46 +120,21 @@ func (c *comparison) may(change *GroupChange) {
 // mayChanges notes who may do something, and could not before, and the other way round.
 // The strangers are those outside and inside.
 func (c *comparison) mayChanges(change *GroupChange, what string, was, is *roaring.Bitmap, before, later [2]bool) {
-	names := map[string]Somebody{}
-	keys := func(e *estate.Estate, set *roaring.Bitmap, isOld bool) map[string]bool {
-		list := map[string]bool{}
-		for it := set.Iterator(); it.HasNext(); {
-			id := estate.ID(it.Next())
-			key := c.keyOf(e, id, isOld)
-			list[key] = true
-			names[key] = Somebody{Address: c.addressOf(e, id, isOld)}
-		}
-		return list
+	moved := c.translate(was)
+	lost, gone := roaring.AndNot(moved, is), roaring.AndNot(was, c.stays)
+	people := [2][]Somebody{c.addresses(lost), c.addresses(roaring.AndNot(is, moved))}
+	var others [2][]Somebody
+	for it := gone.Iterator(); it.HasNext(); {
+		others[0] = append(others[0], Somebody{Address: c.a.Address(estate.ID(it.Next()))})
 	}
-	if c.both.GetCardinality() == uint64(len(c.toOld)) && len(c.toOld) == len(c.toNew) && c.translate(was).Equals(is) &&
-		before == later {
-		return
-	}
-	if c.identical { // who may as before is not looked at
-		was, is = roaring.AndNot(was, is), roaring.AndNot(is, was)
-	}
-	old, now := keys(c.a, was, true), keys(c.b, is, false)
 	for i, name := range []string{"outside", "inside"} {
-		names[name] = Somebody{Stranger: name}
-		if before[i] {
-			old[name] = true
-		}
-		if later[i] {
-			now[name] = true
+		if before[i] != later[i] {
+			others[bit(later[i])] = append(others[bit(later[i])], Somebody{Stranger: name})
 		}
 	}
-	for _, side := range []struct {
-		now       bool
-		of, other map[string]bool
-	}{{false, old, now}, {true, now, old}} {
-		var people []Somebody
-		for key := range side.of {
-			if !side.other[key] {
-				people = append(people, names[key])
-			}
-		}
-		if len(people) > 0 {
-			change.May = append(change.May, MayChange{what, side.now, sorted(people)})
+	for side := range people {
+		if list := with(people[side], others[side]); len(list) > 0 {
+			change.May = append(change.May, MayChange{what, side == 1, list})
 		}
 	}
 }
