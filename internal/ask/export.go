@@ -165,7 +165,9 @@ func (q *Export) difference(ctx context.Context, at *Place, now *Desk, x *Export
 const mostTemplate = 1 << 20
 
 // rendered returns a change in the format that is asked for, or by a template.
-func (q *Export) rendered(ctx context.Context, d *directory.Difference, w *handout.Writer) ([]byte, []directory.Loss, error) {
+func (q *Export) rendered(
+	ctx context.Context, d *directory.Difference, w *handout.Writer,
+) ([]byte, []directory.Loss, error) {
 	if q.Template == "" {
 		return w.Change(d)
 	}
@@ -177,7 +179,7 @@ func (q *Export) rendered(ctx context.Context, d *directory.Difference, w *hando
 	return data, nil, err
 }
 
-// mostLosses is how many kinds of loss are told in short.
+// mostLosses bounds the kinds of loss that Notes lists unless all are wanted.
 const mostLosses = 40
 
 // Notes tells what is lost, what is made up and what is left out, all of it or the most of it.

@@ -20,7 +20,7 @@ type Like struct {
 	From      string // a file with a pasted list, or - for standard input; "": none
 }
 
-// mostAlike is how many groups are told.
+// mostAlike bounds the groups of an answer.
 const mostAlike = 5
 
 // Ask finds the nearest groups.

@@ -32,7 +32,7 @@ func (q *OfGroup) Ask(ctx context.Context, at *Place) (*Result, error) {
 // Receives asks who gets a message to a group.
 type Receives struct {
 	Group   string
-	From    string // whom it claims to be from; "": nobody in particular
+	From    string // the address in From; "": nobody in particular
 	Message resolve.Message
 }
 
@@ -62,7 +62,7 @@ func (q *Receives) Ask(ctx context.Context, at *Place) (*Result, error) {
 type Explain struct {
 	From, To []string
 	As       string // the group in whose name they are written; "": none
-	For      string // the person to whom they are followed; "": everybody
+	For      string // the person that they are followed to; "": everybody
 	Message  resolve.Message
 }
 

@@ -34,11 +34,6 @@ const Estate = "estate"
 // Changed is a copy of the estate, below the demo's folder, to make changes in.
 const Changed = "changed"
 
-// Files returns what stands in the demo's folder: the estate as it is written down, as
-// the mail service has it, what is expected of it, a log of the service of that day, and a
-// list of new volunteers as it is pasted.
-func Files() []string { return slices.Clone(names) }
-
 var names = []string{Estate, "served", "kelpmere.expect", "mail.log", "volunteers.txt"}
 
 // mostFile is the size in bytes of a file of the demo.

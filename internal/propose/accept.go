@@ -72,7 +72,8 @@ func (x *Acceptance) propose(w *work) error {
 	if findings == 0 {
 		return ask.Errorf("nothing to accept: check finds no %s there that is not accepted yet", check.Name)
 	}
-	w.about = fmt.Sprintf("%s accepted: %d found, in %d of %d groups", check.Name, findings, len(groups), w.Estate.Groups())
+	w.about = fmt.Sprintf("%s accepted: %d found, in %d of %d groups", check.Name, findings, len(groups),
+		w.Estate.Groups())
 	w.draft.Apply(change.Accept{Acceptance: a})
 	return nil
 }

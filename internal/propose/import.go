@@ -192,7 +192,8 @@ func guardSources(allowed int, gone directory.Gone) error {
 	return nil
 }
 
-// guardOpening refuses a change by which strangers from outside may write to more groups than are allowed, where they were held or refused: a source may have lost a column.
+// guardOpening refuses a change by which strangers from outside may write to more groups than are allowed, where
+// they were held or refused: a source may have lost a column.
 func guardOpening(allowed int, w *work) error {
 	later, err := w.draft.Estate()
 	if err != nil {

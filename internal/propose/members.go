@@ -175,7 +175,10 @@ func (x *MemberRemoval) takeOut(w *work, g estate.ID, list []somebody, alone boo
 	touched := false
 	for _, one := range list {
 		if x.Role != "" {
-			listed := map[string][]estate.Listed{"owners": w.Estate.Group(g).Owners, "moderators": w.Estate.Group(g).Moderators}[x.Role]
+			listed := w.Estate.Group(g).Owners
+			if x.Role == "moderators" {
+				listed = w.Estate.Group(g).Moderators
+			}
 			if slices.ContainsFunc(listed, func(l estate.Listed) bool { return l.ID == one.id }) {
 				drop := []string{w.Estate.Address(one.id).String()}
 				w.draft.Apply(change.SetList{Group: g, Setting: x.Role, Drop: drop})

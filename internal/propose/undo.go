@@ -20,8 +20,8 @@ import (
 func (w *work) keep(files []estatefile.FileChange, says string) (problem string) {
 	store, err := undo.Open(w.path)
 	if err == nil {
-		kept := undo.WrittenChange{Time: clock.Now().UTC().Truncate(time.Second), User: userName(), Command: w.how.Command, Says: says,
-			Undoes: w.undoes}
+		kept := undo.WrittenChange{Time: clock.Now().UTC().Truncate(time.Second), User: userName(),
+			Command: w.how.Command, Says: says, Undoes: w.undoes}
 		for _, f := range files {
 			one, failed := undo.NewFile(f.File, f.Before, f.Later)
 			err = errors.Join(err, failed)

@@ -9,21 +9,21 @@ import (
 	"yorvet.example/yorvet/internal/core/selector"
 )
 
-// Edits are the difference that changes make: what is to be written otherwise of whom. Files are edited by them,
-// whatever the changes were.
+// Edits are the difference between an estate and what changes make of it, group by group and person by person. The
+// editor of files works from them, whatever the changes were.
 type Edits struct {
 	Groups   []GroupEdit      // in the order of the estate before, then new ones
 	People   []PersonEdit     // likewise
 	Settings *estate.Settings // of the estate as they will be; nil: as before
 }
 
-// A GroupEdit is what is to be written otherwise of a group.
+// A GroupEdit is the difference of one group.
 type GroupEdit struct {
 	ID      estate.ID // of the estate before; None: it is new
 	Gone    bool
 	Address address.Address // as it will be
 	Place   estate.Place    // where a new one comes from
-	Said    []Said          // settings that are said otherwise: all texts; nil: the default holds again
+	Said    []Said          // the settings that differ, with all their texts; nil: the default holds again
 	Members []MemberEdit
 }
 
@@ -34,12 +34,12 @@ type MemberEdit struct {
 	Member
 }
 
-// A PersonEdit is what is to be written otherwise of a person.
+// A PersonEdit is the difference of one person.
 type PersonEdit struct {
 	ID         estate.ID // of the estate before; None: they are new
 	Gone       bool
 	Person     *estate.Person // as they will be, without attributes
-	Said       []Said         // settings of people that are said otherwise; without texts: nothing is said
+	Said       []Said         // the settings that differ; without texts: nothing is said
 	Also       bool           // the further addresses are others
 	Attributes []Said         // attributes with other values; without texts: they go
 }

@@ -44,7 +44,7 @@ func (c *comparison) wasLetIn(group estate.ID, m resolve.Message) resolve.LetIn 
 	return resolve.LetIn{Admitted: c.translate(in.Admitted), Held: c.translate(in.Held)}
 }
 
-// A divide is who gets something else of the mail of a crowd, and from whom.
+// A divide finds the people who get something else of the mail of a crowd, and the senders whose mail it is.
 type divide struct {
 	f        *flow
 	m        resolve.Message
@@ -54,7 +54,7 @@ type divide struct {
 	seats    []int // all that are looked at
 }
 
-// kind are people to whom the same groups give the same, in both estates.
+// kind are people with the same outlook, in both estates.
 type kind struct {
 	seats []int
 	from  map[become]*roaring.Bitmap // those from whose mail they get something else
@@ -371,7 +371,7 @@ func (d *divide) changes(p part) []OutcomeChange {
 	return changes
 }
 
-// bySender tells of each kind of sender who gets something else, unless there are too many kinds.
+// bySender tells, for each kind of sender, the people who get something else. With too many kinds it returns false.
 func (d *divide) bySender(tell func(o OutcomeChange, from ...Somebody)) bool {
 	parts, all := d.parts()
 	for i := 0; all && i < len(parts); i++ {
@@ -382,7 +382,7 @@ func (d *divide) bySender(tell func(o OutcomeChange, from ...Somebody)) bool {
 	return all
 }
 
-// byPeople tells who gets something else, and from whom: each once for what it is.
+// byPeople tells, for each difference, the people with the same senders. Every person stands there once.
 func (d *divide) byPeople(tell func(o OutcomeChange, from ...Somebody)) {
 	type alike struct {
 		from  *roaring.Bitmap

@@ -18,7 +18,7 @@ type flow struct {
 	echo  bool   // a group that mail comes to sends nobody their own message back
 	pairs []Pair // groups that mail comes to in both estates
 	alone []Pair // in one of them: the other is None
-	// moved are groups, in the new estate, to which paths lead otherwise than before; of those below them, too.
+	// moved holds groups of the new estate that other groups pass mail to than before.
 	moved map[estate.ID]bool
 	apart [2]map[Pair][]int // seats to which two groups give something else
 }
