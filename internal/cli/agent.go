@@ -36,7 +36,7 @@ func newAgent(streams Streams) *cli.Command {
 			if err != nil {
 				return ask.ConnectionsError(cmd.IsSet("connections"), err)
 			}
-			if err := unlock(ctx, cmd, streams, l); err != nil {
+			if err := l.Unlock(ctx, cmd.IsSet("connections"), func(text string) { warn(streams, text) }); err != nil {
 				return err
 			}
 			st, err := awaitStore(ctx, cmd, streams)

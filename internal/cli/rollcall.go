@@ -2,20 +2,12 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
-	"strconv"
 
 	"github.com/urfave/cli/v3"
 
 	"yorvet.example/yorvet/internal/ask"
-	"yorvet.example/yorvet/internal/connections"
-	"yorvet.example/yorvet/internal/core/address"
-	"yorvet.example/yorvet/internal/core/estate"
 	"yorvet.example/yorvet/internal/present"
-	"yorvet.example/yorvet/internal/probe"
-	"yorvet.example/yorvet/internal/store"
 )
 
 // connectionFlags are the flags of commands that send and look.
@@ -24,32 +16,6 @@ func connectionFlags() []cli.Flag {
 		&cli.StringFlag{Name: "connections", Usage: "the connections `FILE`", Value: "connections.yaml"},
 		&cli.StringFlag{Name: "as", Usage: "your own `ADDRESS`"},
 	}
-}
-
-// caller opens the estate and the connections, but for their secrets, and returns who asks.
-func caller(
-	ctx context.Context, cmd *cli.Command, streams Streams,
-) (*session, *connections.Connections, address.Address, error) {
-	var me address.Address
-	s, err := open(ctx, cmd, streams)
-	if err != nil {
-		return nil, nil, me, err
-	}
-	l, err := connections.Load(ctx, cmd.String("connections"))
-	if err != nil {
-		return nil, nil, me, ask.ConnectionsError(cmd.IsSet("connections"), err)
-	}
-	if cmd.String("as") == "" {
-		return nil, nil, me, ask.Errorf("%s needs --as with your own address", name(cmd))
-	}
-	me, err = s.Address("as", cmd.String("as"))
-	return s, l, me, err
-}
-
-// unlock fetches the secrets of the connections. Commands for them are run only where the
-// file is named.
-func unlock(ctx context.Context, cmd *cli.Command, streams Streams, l *connections.Connections) error {
-	return l.Unlock(ctx, cmd.IsSet("connections"), func(text string) { warn(streams, text) })
 }
 
 func newRollcall(streams Streams) *cli.Command {
@@ -75,89 +41,38 @@ func newRollcall(streams Streams) *cli.Command {
 			if err := ask.CheckRunName("run", run); err != nil {
 				return err
 			}
-			if run != "" && !cmd.Bool("send") {
-				return lookAgain(ctx, cmd, streams, run)
+			looks := run != "" && !cmd.Bool("send")
+			q := &ask.RollCall{Run: run, Send: cmd.Bool("send")}
+			var err error
+			if !looks {
+				if q.Group, err = oneArgument(cmd, "a group"); err != nil {
+					return err
+				}
 			}
-			s, l, me, err := caller(ctx, cmd, streams)
+			if q.Caller, err = callerOf(cmd, !looks); err != nil {
+				return err
+			}
+			s, at, err := prepare(ctx, cmd, streams)
 			if err != nil {
 				return err
 			}
-			text, err := oneArgument(cmd, "a group")
-			if err != nil {
-				return err
+			if run != "" || q.Send {
+				if at.Store, err = openStore(ctx, cmd, streams, at.Path, looks); err != nil {
+					return err
+				}
+				defer at.Store.Close()
 			}
-			group, err := s.Group(text)
-			if err != nil {
-				return err
-			}
-			if !cmd.Bool("send") {
-				return s.print(present.NewRollCall(s.Resolver, probe.PlanCall(s.Resolver, group, me)))
-			}
-			if err := unlock(ctx, cmd, streams, l); err != nil {
-				return err
-			}
-			return s.startCall(l, group, me, run)
+			return s.ask(q, at)
 		},
 	}
 }
 
-// startCall asks the members of a group to answer.
-func (s *session) startCall(l *connections.Connections, group estate.ID, me address.Address, run string) error {
-	st, err := openStore(s.ctx, s.cmd, s.streams, estatePath(s.cmd), false)
-	if err != nil {
-		return err
+// callerOf returns who asks; wanted says that there has to be somebody.
+func callerOf(cmd *cli.Command, wanted bool) (ask.Caller, error) {
+	if wanted && cmd.String("as") == "" {
+		return ask.Caller{}, ask.Errorf("%s needs --as with your own address", name(cmd))
 	}
-	defer st.Close()
-	_, at, err := prepare(s.ctx, s.cmd, s.streams)
-	if err != nil {
-		return err
-	}
-	options := probe.Options{Store: st, State: ask.StateFolder(), Version: version(), OnError: at.Warn}
-	if options.Estate, err = s.Evaluated(s.ctx, at); err != nil {
-		return err
-	}
-	call, err := probe.StartCall(s.ctx, s.Resolver, l, group, me, options, run)
-	switch {
-	case errors.Is(err, store.ErrExists):
-		return ask.Errorf("there is a run %s already; name another", run)
-	case err != nil:
-		return ask.Network(err)
-	}
-	return s.print(present.NewRollCall(s.Resolver, call))
-}
-
-// lookAgain looks who has answered a roll call.
-func lookAgain(ctx context.Context, cmd *cli.Command, streams Streams, run string) error {
-	s, err := open(ctx, cmd, streams)
-	if err != nil {
-		return err
-	}
-	l, err := connections.Load(ctx, cmd.String("connections"))
-	if err != nil {
-		return ask.ConnectionsError(cmd.IsSet("connections"), err)
-	}
-	if err := unlock(ctx, cmd, streams, l); err != nil {
-		return err
-	}
-	st, err := openStore(ctx, cmd, streams, estatePath(cmd), true)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	_, at, err := prepare(ctx, cmd, streams)
-	if err != nil {
-		return err
-	}
-	at.Store = st
-	k, err := s.Kept(ctx, at, run, l)
-	if err != nil {
-		return err
-	}
-	call, err := k.LookCall(ctx)
-	if err != nil {
-		return ask.Network(err)
-	}
-	return s.print(present.NewRollCall(s.Resolver, call))
+	return ask.Caller{As: cmd.String("as"), File: cmd.String("connections"), Named: cmd.IsSet("connections")}, nil
 }
 
 // newDecide returns the command by which an approver decides about held messages; done is
@@ -166,37 +81,21 @@ func newDecide(streams Streams, word, usage, done string, admit bool) *cli.Comma
 	return &cli.Command{
 		Name: word, Usage: usage, ArgsUsage: "NUMBER...", Flags: connectionFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			s, l, me, err := caller(ctx, cmd, streams)
-			if err != nil {
-				return err
-			}
 			if cmd.Args().Len() == 0 {
 				return ask.Errorf("held %s needs the numbers that held list shows", word)
 			}
-			if err := unlock(ctx, cmd, streams, l); err != nil {
+			caller, err := callerOf(cmd, true)
+			if err != nil {
 				return err
 			}
-			requests, err := probe.Requests(ctx, s.Resolver, l, me)
+			_, at, err := prepare(ctx, cmd, streams)
 			if err != nil {
-				return ask.Network(err)
+				return err
 			}
-			var chosen []*probe.Request
-			for _, text := range cmd.Args().Slice() {
-				n, err := strconv.Atoi(text)
-				i := slices.IndexFunc(requests, func(q probe.Request) bool { return q.Number == n })
-				if err != nil || i < 0 {
-					return ask.Errorf("%q is no number that held list shows: there are %d", text, len(requests))
-				}
-				chosen = append(chosen, &requests[i])
-			}
-			for _, q := range chosen {
-				if err := q.Decide(ctx, s.Resolver, l, admit); err != nil {
-					return ask.Network(err)
-				}
-				held := present.NewHeldQueue(s.Resolver, me, []probe.Request{*q}).Held[0]
+			q := &ask.Held{Caller: caller}
+			return q.Decide(ctx, at, cmd.Args().Slice(), admit, func(held present.HeldMessage) {
 				fmt.Fprintf(streams.Out, "%s: %s\n", done, present.Clean(held.Line()))
-			}
-			return nil
+			})
 		},
 	}
 }
@@ -212,18 +111,15 @@ func newHeld(streams Streams) *cli.Command {
 					"Example: yorvet held list --as " +
 					"tam.weld@kelpmere.example",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
-					s, l, me, err := caller(ctx, cmd, streams)
+					caller, err := callerOf(cmd, true)
 					if err != nil {
 						return err
 					}
-					if err := unlock(ctx, cmd, streams, l); err != nil {
+					s, at, err := prepare(ctx, cmd, streams)
+					if err != nil {
 						return err
 					}
-					requests, err := probe.Requests(ctx, s.Resolver, l, me)
-					if err != nil {
-						return ask.Network(err)
-					}
-					return s.print(present.NewHeldQueue(s.Resolver, me, requests))
+					return s.ask(&ask.Held{Caller: caller}, at)
 				},
 			},
 			newDecide(streams, "admit", "admit messages", "Admitted", true),
