@@ -155,8 +155,8 @@ func (a *Agent) others(ctx context.Context, connection string) bool {
 	})
 }
 
-// refuse leaves the work of a connection whose login is refused to others that have one of its name, and
-// reports whether there are any: without them it goes on, so that the run tells why.
+// refuse hands the work of a connection whose login is refused to other agents that have a connection of its
+// name, and reports whether there are any. Without them this agent goes on, so that the run tells the reason.
 func (a *Agent) refuse(ctx context.Context, connection, why string) bool {
 	if a.isRefused(connection) {
 		return true
@@ -179,8 +179,8 @@ func (a *Agent) isRefused(connection string) bool {
 	return a.refused[connection] != ""
 }
 
-// persist writes something into the store, however long that is away: while the agent works, and a few
-// times more when it is to end.
+// persist writes to the store, and tries again while the store is away: for as long as the agent works, and a
+// few times when it is to end.
 func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) error) error {
 	const tries, most = 5, 2 * time.Second
 	wait := 20 * time.Second // a file answers late where the disk is slow, and no sooner if it is asked again
@@ -204,8 +204,8 @@ func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) err
 	}
 }
 
-// expireDead takes agents of the same state folder whose process is gone for dead at once: others are when
-// they have been silent for a while.
+// expireDead declares agents dead whose process is gone, of the same state folder. Agents of other folders
+// count as dead after a silence.
 func (a *Agent) expireDead(ctx context.Context) error {
 	agents, err := a.Store.Agents(ctx)
 	gone := a.identity.gone()
@@ -335,8 +335,7 @@ func (a *Agent) steer(ctx context.Context) {
 	}
 }
 
-// mostGrace is how long the next mailbox is waited for at most, when all are gone through for the
-// last time.
+// mostGrace bounds the wait for the next mailbox when all of them are gone through for the last time.
 const mostGrace = 20 * time.Second
 
 func (a *Agent) steerRun(ctx context.Context, name string, t store.Progress) error {

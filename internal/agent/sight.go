@@ -157,7 +157,7 @@ func (w *wanted) sight(item mailbox.Item, now time.Time) []sighting {
 	return list
 }
 
-// what returns what a message in a mailbox is to a case, or "" where it is nothing to it.
+// what returns the part that a message in a mailbox plays for a case, or "" if it plays none.
 func (c *wantedCase) what(m *read.Message, account string) string {
 	inner := slices.IndexFunc(m.Inner, func(i read.Inner) bool { return i.ID == c.id || i.Tag == c.tag })
 	switch {

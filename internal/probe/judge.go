@@ -238,7 +238,8 @@ func (w *judge) sent() (word, why string) {
 	return SentNot, w.unsent(reply)
 }
 
-// unsent returns what the server said as it did not take a message over, and what it comes to.
+// unsent returns the answer of a server that did not accept a message, and what the answer means for the
+// case.
 func (w *judge) unsent(reply send.Reply) string {
 	why := stageOf(reply) + reply.String()
 	if says := w.run.Plan.cause(w.c, reply); says != "" {
@@ -462,7 +463,7 @@ func (j *Judgement) Counts() (as, not, unlooked int) {
 	return as, not, unlooked
 }
 
-// Nothing reports whether no message was sent, or nothing was looked at.
+// Nothing reports whether no message was sent, or no mailbox was looked into.
 func (j *Judgement) Nothing() bool {
 	sent, looked := false, false
 	for i := range j.Cases {

@@ -273,7 +273,7 @@ func (p *RunPlan) run(record *store.Record) (*Run, error) {
 	return run, nil
 }
 
-// items returns what was seen by account, as package watch knows it.
+// items returns what was seen by account, as package mailbox knows it.
 func (run *Run) items(which func(*Sighting) bool) map[string][]mailbox.Item {
 	byAccount := map[string][]mailbox.Item{}
 	for i := range run.Sightings {

@@ -70,7 +70,8 @@ func (p *Page) Serve(listener net.Listener) (end func()) {
 	}
 }
 
-// limited answers so many requests at once. Who does not read what they asked for keeps no place.
+// limited bounds how many requests are answered at once. A client that does not read its answer loses its
+// place.
 func limited(free chan struct{}, answer http.HandlerFunc) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		select {
@@ -84,12 +85,12 @@ func limited(free chan struct{}, answer http.HandlerFunc) http.Handler {
 	})
 }
 
-// within gives the one who asked so long to read the answer from now on.
+// within gives the client some time, from now on, to read the answer.
 func within(w http.ResponseWriter) {
 	_ = http.NewResponseController(w).SetWriteDeadline(clock.Machine().Add(readWithin))
 }
 
-// guarded answers who asks for this very host, and says that nothing is to be kept or framed.
+// guarded answers requests for this very host only, and forbids that answers are kept or framed.
 func (p *Page) guarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")

@@ -294,7 +294,8 @@ func (w *Watcher) do(ctx context.Context, job *Job) {
 	w.keep(ctx, job, o, err)
 }
 
-// keep writes what a job came to, however long the store is away, while it is still this worker's.
+// keep writes the result of a job to the store, and tries again while the store is away and the job is still
+// this worker's.
 func (w *Watcher) keep(ctx context.Context, job *Job, o *history.Outcome, failed error) {
 	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
 		err := w.Finish(ctx, job, o, failed, w.Store.Now())
@@ -336,7 +337,7 @@ const poll = 5 * time.Second
 // mostJobs is how many items one process carries out at once.
 const mostJobs = 4
 
-// sweepEvery is how often what is kept no longer goes.
+// sweepEvery is the time between removals of what is no longer kept.
 const sweepEvery = 24 * time.Hour
 
 // sweep removes what is kept no longer: of this plan by its rule, and of what no plan made by that of the
