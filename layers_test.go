@@ -234,6 +234,10 @@ func TestCommentsNameWhatTheyAreOf(t *testing.T) {
 			switch d := decl.(type) {
 			case *ast.FuncDecl:
 				check(d.Name.Name, d.Doc, d.Pos())
+				if first, _, _ := strings.Cut(d.Doc.Text(), " "); first != "" && strings.TrimRight(first, ".,:\n") != d.Name.Name &&
+					!strings.HasSuffix(path, "_test.go") {
+					t.Errorf("%s: the comment on %s begins with %s", files.Position(d.Pos()), d.Name.Name, first)
+				}
 			case *ast.GenDecl:
 				for _, spec := range d.Specs {
 					if s, ok := spec.(*ast.TypeSpec); ok {

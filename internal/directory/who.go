@@ -2,9 +2,8 @@ package directory
 
 // who is a person or a group, by the index among those of one directory, or of what
 // several come to. The zero who is nobody.
-type who uint32
+type who uint32 // twice the index, past nobody; groups have odd ones
 
-// A who is twice the index, past nobody; groups have odd ones.
 func person(index int) who { return who(2*index + 2) }
 
 func group(index int) who { return who(2*index + 3) }

@@ -180,7 +180,7 @@ func (a *History) table(t *table) {
 	}
 }
 
-// place says who a fact is about.
+// about says who a fact is about.
 func (f HistoryFact) about() string {
 	about := f.Group
 	if f.Who != "" && f.Who != f.Group {

@@ -112,7 +112,7 @@ func (s *Store) MarkSent(ctx context.Context, b *Batch, holder string) error {
 	return err
 }
 
-// Untold says why a batch did not go out, and when to try again.
+// MarkFailed says why a batch did not go out, and when to try again.
 func (s *Store) MarkFailed(ctx context.Context, b *Batch, holder, problem string, again time.Time) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE deliveries SET state = 'waiting', holder = '', problem = $1, due = $2
 		WHERE batch = $3 AND way = $4 AND holder = $5`, plain(problem), milliseconds(again), b.ID, plain(b.Channel), holder)

@@ -159,7 +159,7 @@ func (g Gate) deciding(m Message) []*roaring.Bitmap {
 	return classes
 }
 
-// Stopped returns those that the edge refuses or drops, or nil where there is no edge.
+// stopped returns those that the edge refuses or drops, or nil where there is no edge.
 func (r *Resolver) stopped(m Message) *roaring.Bitmap {
 	classes := r.Gate(estate.None).Deciding(m)
 	if len(classes) == 0 {
