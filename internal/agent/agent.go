@@ -123,7 +123,7 @@ func (a *Agent) beat(ctx context.Context) {
 		if ctx.Err() == nil {
 			a.outage.Note(err)
 		}
-		if !sleep(ctx, beatEvery) {
+		if !clock.Sleep(ctx, beatEvery) {
 			return
 		}
 	}
@@ -200,7 +200,7 @@ func (a *Agent) persist(ctx context.Context, write func(ctx context.Context) err
 		if err == nil || ending == tries {
 			return err
 		}
-		sleep(lasting, pause)
+		clock.Sleep(lasting, pause)
 	}
 }
 
@@ -257,18 +257,6 @@ func (a *Agent) poll() time.Duration {
 		return pollOwn
 	}
 	return pollAll
-}
-
-// sleep waits, and reports false where ctx has ended.
-func sleep(ctx context.Context, d time.Duration) bool {
-	timer := time.NewTimer(max(0, d))
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return false
-	case <-timer.C:
-		return true
-	}
 }
 
 // cases returns the messages of a run, as they are recognised.
@@ -329,7 +317,7 @@ func (a *Agent) steer(ctx context.Context) {
 			a.outage.Note(err)
 			pause = away
 		}
-		if !sleep(ctx, pause) {
+		if !clock.Sleep(ctx, pause) {
 			return
 		}
 	}

@@ -58,7 +58,7 @@ func (a *Agent) lookInto(ctx context.Context) {
 			a.outage.Note(err)
 			pause = away
 		}
-		sleep(ctx, pause)
+		clock.Sleep(ctx, pause)
 	}
 }
 

@@ -39,30 +39,30 @@ func (a *Agent) sendIn(ctx context.Context, name string) {
 		waiting, err := a.Store.Waiting(ctx, worker)
 		if err != nil {
 			a.outage.Note(err)
-			sleep(ctx, away)
+			clock.Sleep(ctx, away)
 			continue
 		}
 		if !slices.Contains(waiting, name) {
 			s.close() // a connection that nobody uses is not kept
-			sleep(ctx, a.poll())
+			clock.Sleep(ctx, a.poll())
 			continue
 		}
 		turn, err := a.Store.Turn(ctx, name, step)
 		if err != nil {
 			a.outage.Note(err)
-			sleep(ctx, away)
+			clock.Sleep(ctx, away)
 			continue
 		}
-		if !sleep(ctx, turn.Sub(a.Store.Now())) {
+		if !clock.Sleep(ctx, turn.Sub(a.Store.Now())) {
 			continue
 		}
 		c, err := a.Store.Claim(ctx, worker, name, max(1, limits.Connections))
 		switch {
 		case err != nil:
 			a.outage.Note(err)
-			sleep(ctx, away)
+			clock.Sleep(ctx, away)
 		case c == nil:
-			sleep(ctx, a.poll())
+			clock.Sleep(ctx, a.poll())
 		default:
 			s.work(ctx, c)
 		}

@@ -18,15 +18,21 @@ type OfGroup struct {
 
 // Ask looks at the group.
 func (q *OfGroup) Ask(ctx context.Context, at *Place) (*Result, error) {
-	d, err := Open(ctx, at)
-	if err != nil {
-		return nil, err
-	}
-	group, err := d.Group(q.Group)
+	d, group, err := openGroup(ctx, at, q.Group)
 	if err != nil {
 		return nil, err
 	}
 	return &Result{Answer: q.Look(d.Resolver, group)}, nil
+}
+
+// openGroup opens the estate of a place, and finds a group of it.
+func openGroup(ctx context.Context, at *Place, text string) (*Desk, estate.ID, error) {
+	d, err := Open(ctx, at)
+	if err != nil {
+		return nil, estate.None, err
+	}
+	group, err := d.Group(text)
+	return d, group, err
 }
 
 // Receives asks who gets a message to a group.
@@ -38,11 +44,7 @@ type Receives struct {
 
 // Ask finds out who gets it.
 func (q *Receives) Ask(ctx context.Context, at *Place) (*Result, error) {
-	d, err := Open(ctx, at)
-	if err != nil {
-		return nil, err
-	}
-	group, err := d.Group(q.Group)
+	d, group, err := openGroup(ctx, at, q.Group)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@
 package clock
 
 import (
+	"context"
 	"sync"
 	"time"
 )
@@ -60,6 +61,18 @@ func Since(t time.Time) time.Duration { return Now().Sub(t) }
 
 // Until returns how far away t, a value of [Now], is.
 func Until(t time.Time) time.Duration { return t.Sub(Now()) }
+
+// Sleep waits, and reports false where ctx has ended.
+func Sleep(ctx context.Context, d time.Duration) bool {
+	timer := time.NewTimer(max(0, d))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
+}
 
 // Machine returns the time of the machine, which files, certificates and deadlines of
 // connections go by.

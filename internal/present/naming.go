@@ -37,14 +37,7 @@ func (n namer) naming(person estate.ID) []Naming {
 		look(estate.None, "edge", rule.Selector, rule.Text, rule.Place)
 	}
 	for id := range estate.ID(n.e.Groups()) {
-		g := n.e.Group(id)
-		for _, rule := range g.Gate {
-			look(id, "gate", rule.Selector, rule.Text, rule.Place)
-		}
-		for _, rule := range g.SendAs {
-			look(id, "send-as", rule.Selector, rule.Text, rule.Place)
-		}
-		for setting, rule := range g.Selectors {
+		for setting, rule := range n.e.Group(id).AllSelectors {
 			look(id, setting, rule.Selector, rule.Text, rule.Place)
 		}
 	}

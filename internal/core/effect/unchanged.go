@@ -124,13 +124,7 @@ func (c *comparison) naming() map[estate.ID][]estate.ID {
 				}
 			}
 		}
-		for _, rule := range g.Gate {
-			selector.Atoms(rule.Selector, visit)
-		}
-		for _, rule := range g.SendAs {
-			selector.Atoms(rule.Selector, visit)
-		}
-		for _, rule := range g.Selectors {
+		for _, rule := range g.AllSelectors {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}

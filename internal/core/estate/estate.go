@@ -138,6 +138,26 @@ func (g *Group) Selectors(yield func(setting string, rule *SelectorRule) bool) {
 	}
 }
 
+// AllSelectors calls yield with every selector of a group, by the names of their settings: those of rules, and those
+// of Selectors.
+func (g *Group) AllSelectors(yield func(setting string, rule SelectorRule) bool) {
+	for _, rule := range g.Gate {
+		if !yield("gate", SelectorRule{rule.Selector, rule.Text, rule.Place}) {
+			return
+		}
+	}
+	for _, rule := range g.SendAs {
+		if !yield("send-as", SelectorRule{rule.Selector, rule.Text, rule.Place}) {
+			return
+		}
+	}
+	for setting, rule := range g.Selectors {
+		if !yield(setting, *rule) {
+			return
+		}
+	}
+}
+
 // Where returns the place of a setting, or the zero Place if it is a default.
 func (g *Group) Where(setting string) Place {
 	if name, ok := strings.CutPrefix(setting, "access."); ok {

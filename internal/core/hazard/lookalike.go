@@ -58,14 +58,7 @@ func (p *Pass) eachNamed(id estate.ID, visit func(address.Address, estate.Place)
 		}
 		return
 	}
-	g := p.E.Group(id)
-	for _, rule := range g.Gate {
-		look(rule.Selector, rule.Place)
-	}
-	for _, rule := range g.SendAs {
-		look(rule.Selector, rule.Place)
-	}
-	for _, rule := range g.Selectors {
+	for _, rule := range p.E.Group(id).AllSelectors {
 		look(rule.Selector, rule.Place)
 	}
 }

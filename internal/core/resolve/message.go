@@ -135,13 +135,7 @@ func (r *Resolver) namedDomains() (exact map[string]bool, above []string) {
 		for _, a := range g.Also {
 			name(a)
 		}
-		for _, rule := range g.Gate {
-			selector.Atoms(rule.Selector, visit)
-		}
-		for _, rule := range g.SendAs {
-			selector.Atoms(rule.Selector, visit)
-		}
-		for _, rule := range g.Selectors {
+		for _, rule := range g.AllSelectors {
 			selector.Atoms(rule.Selector, visit)
 		}
 	}

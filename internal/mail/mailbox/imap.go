@@ -13,6 +13,7 @@ import (
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapclient"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/secret"
 )
@@ -181,7 +182,7 @@ func (s *session) Close() {
 func (s *session) Wait(ctx context.Context, d time.Duration) bool {
 	s.conn.Step(d+s.patience(), mostAnswer)
 	if !s.client.Caps().Has(imap.CapIdle) {
-		return sleep(ctx, d)
+		return clock.Sleep(ctx, d)
 	}
 	if _, err := s.client.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait(); err != nil {
 		return false

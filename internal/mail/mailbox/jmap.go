@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"yorvet.example/yorvet/internal/clock"
 	"yorvet.example/yorvet/internal/endpoint"
 	"yorvet.example/yorvet/internal/secret"
 )
@@ -275,7 +276,7 @@ func (b *jmapBox) Marks() ([]Mark, error) {
 
 // Wait waits for a while: whatever is new is asked for after it.
 func (b *jmapBox) Wait(ctx context.Context, d time.Duration) bool {
-	return sleep(ctx, d) && b.ctx.Err() == nil
+	return clock.Sleep(ctx, d) && b.ctx.Err() == nil
 }
 
 // named returns the messages that items stand for, by their ids.

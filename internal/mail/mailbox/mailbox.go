@@ -151,15 +151,3 @@ func IsCertain(err error) bool {
 	e, ok := errors.AsType[*Error](err)
 	return ok && e.Certain
 }
-
-// sleep waits, and reports false where ctx has ended.
-func sleep(ctx context.Context, d time.Duration) bool {
-	timer := time.NewTimer(max(0, d))
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return false
-	case <-timer.C:
-		return true
-	}
-}
