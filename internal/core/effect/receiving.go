@@ -3,6 +3,7 @@ package effect
 import (
 	"maps"
 	"slices"
+	"strconv"
 
 	"yorvet.example/yorvet/internal/core/address"
 	"yorvet.example/yorvet/internal/core/estate"
@@ -234,7 +235,7 @@ func (o *OutcomeChange) key() string {
 		key = append(key, '\n')
 		key = append(key, one.Address.Key()...)
 	}
-	return string(key) + " " + sizeText(o.Message.Size)
+	return string(key) + " " + strconv.FormatInt(o.Message.Size, 10)
 }
 
 func bit(yes bool) int {
@@ -242,12 +243,4 @@ func bit(yes bool) int {
 		return 1
 	}
 	return 0
-}
-
-func sizeText(size int64) string {
-	digits := []byte{}
-	for ; size > 0; size /= 10 {
-		digits = append(digits, byte('0'+size%10))
-	}
-	return string(digits)
 }
